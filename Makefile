@@ -1,0 +1,32 @@
+# Every target sets up what it needs: a fresh machine with Python 3.11 or newer is enough.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint bench screenshots clean
+
+$(VENV)/.ready: pyproject.toml
+	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Historon needs Python 3.11 or newer (set PYTHON=/path/to/python3.11)")'
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	touch $@
+
+demo: $(VENV)/.ready
+	$(BIN)/historon demo
+
+test: $(VENV)/.ready
+	$(BIN)/python -m pytest -n auto
+
+lint: $(VENV)/.ready
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+bench: $(VENV)/.ready
+	$(BIN)/python -m bench
+
+screenshots: $(VENV)/.ready
+	$(BIN)/python tools/screenshots.py
+
+clean:
+	rm -rf $(VENV) .mypy_cache .pytest_cache .ruff_cache .hypothesis

@@ -1,0 +1,52 @@
+"""The one family of errors, and the exit codes that the command line gives them."""
+
+from enum import IntEnum
+from typing import ClassVar
+
+__all__ = ["ExitCode", "HistoronError", "OutsideError", "StoreError", "UsageError"]
+
+
+class ExitCode(IntEnum):
+    """What a finished command says to the program that called it; documented in docs/exit-codes.md."""
+
+    WELL = 0
+    FOUND = 1
+    USAGE = 2
+    SOURCES = 3
+    ESTATE = 4
+    STORE = 5
+    OUTSIDE = 6
+    INTERNAL = 70
+    INTERRUPTED = 130
+
+
+class HistoronError(Exception):
+    """Something a person has to know: place and problem in the message, the next step in the hint."""
+
+    exit_code: ClassVar[ExitCode] = ExitCode.INTERNAL
+
+    def __init__(self, message: str, *, hint: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.hint = hint
+
+    def __str__(self) -> str:
+        return f"{self.message} ({self.hint})" if self.hint else self.message
+
+
+class UsageError(HistoronError):
+    """The command was asked for something that is not there or makes no sense."""
+
+    exit_code = ExitCode.USAGE
+
+
+class StoreError(HistoronError):
+    """The store cannot be opened, read or written."""
+
+    exit_code = ExitCode.STORE
+
+
+class OutsideError(HistoronError):
+    """Something around Historon is in the way: a folder, a file mode, a mail relay."""
+
+    exit_code = ExitCode.OUTSIDE

@@ -1,0 +1,93 @@
+"""Durations and sizes as people write them: `90d`, `26h`, `1d12h`; `64MiB`. The only parsers for both."""
+
+import re
+from datetime import timedelta
+from typing import Self
+
+__all__ = ["Duration", "Size", "describe"]
+
+_SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800, "y": 31_536_000}
+_LIKELY = {
+    "sec": "s", "second": "s", "min": "m", "minute": "m", "hour": "h", "hr": "h", "day": "d",
+    "week": "w", "wk": "w", "year": "y", "yr": "y",
+}  # fmt: skip
+_TERM = re.compile(r"(\d+(?:\.\d+)?)\s*([^\W\d]+)\s*")
+_LONGEST = 200 * _SECONDS["y"]
+
+
+class Duration(timedelta):
+    """A length of time: whole or decimal numbers with `ms`, `s`, `m` (minutes), `h`, `d`, `w` or `y` (365 days)."""
+
+    @classmethod
+    def parse(cls, text: object) -> Self:
+        """Read a duration; ValueError says what is wrong and how it could be written."""
+        if isinstance(text, bool) or not isinstance(text, (str, int, float)):
+            raise ValueError('expected a duration such as "90d" or "26h"')
+        written = str(text).strip()
+        if re.fullmatch(r"\d+(\.\d+)?", written):
+            raise ValueError(f'{written} has no unit (write "{written}d" for days or "{written}h" for hours)')
+        if written.startswith("-"):
+            raise ValueError(f'a duration cannot be negative (write "{written.lstrip("- ") or "30d"}")')
+        seconds = _seconds(written)
+        if not 0 < seconds <= _LONGEST:
+            raise ValueError("a duration must be more than nothing and at most 200y")
+        return cls(seconds=seconds)
+
+    def __str__(self) -> str:
+        return describe(self)
+
+
+def _seconds(written: str) -> float:
+    total, at = 0.0, 0
+    while at < len(written):
+        term = _TERM.match(written, at)
+        if not term:
+            raise ValueError(f'"{written}" is not a duration (write for example "90d", "26h" or "1d12h")')
+        number, unit = term.groups()
+        if unit not in _SECONDS:
+            raise ValueError(f'"{unit}" is not a unit of time ({_unit_advice(number, unit)})')
+        total += float(number) * _SECONDS[unit]
+        at = term.end()
+    if not written:
+        raise ValueError('a duration is missing (write for example "90d")')
+    return total
+
+
+def _unit_advice(number: str, unit: str) -> str:
+    plain = unit.lower()
+    singular = plain[:-1] if plain.endswith("s") and plain not in _SECONDS else plain
+    if singular in ("mo", "mon", "month"):
+        return f'months differ in length: write "{round(float(number) * 30.4)}d"'
+    likely = _LIKELY.get(singular) or (plain if plain in _SECONDS else "")
+    return f'write "{number}{likely}"' if likely else "use ms, s, m for minutes, h, d, w or y"
+
+
+def describe(span: timedelta) -> str:
+    """The duration in at most two units, rounded down: `3d 4h`, `45m`, `12s`, `0.4s`."""
+    seconds = span.total_seconds()
+    if seconds < 10:
+        return f"{max(seconds, 0):.1f}s".replace(".0s", "s")
+    left = int(seconds)
+    words: list[str] = []
+    for unit in ("y", "d", "h", "m", "s"):
+        count, left = divmod(left, int(_SECONDS[unit]))
+        if count or words:
+            words.append(f"{count}{unit}" if count else "")
+        if len(words) == 2:
+            break
+    return " ".join(filter(None, words))
+
+
+_BYTES = {"b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "kib": 2**10, "mib": 2**20, "gib": 2**30}
+
+
+class Size(int):
+    """A number of bytes, written with a unit: `200B`, `64kB`, `10MiB`."""
+
+    @classmethod
+    def parse(cls, text: object) -> Self:
+        """Read a size; ValueError says what is wrong and how it could be written."""
+        term = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([A-Za-z]+)", text.strip()) if isinstance(text, str) else None
+        if not term or term[2].lower() not in _BYTES:
+            raise ValueError('expected a size with its unit, such as "200B", "64kB" or "10MiB"')
+        return cls(int(float(term[1]) * _BYTES[term[2].lower()]))

@@ -1,0 +1,37 @@
+"""Laying out a new estate: a folder with a commented estate file, private to its owner."""
+
+import os
+from importlib.resources import files
+from pathlib import Path
+
+from historon.errors import OutsideError
+
+__all__ = ["lay_out", "write_private"]
+
+ESTATE_FILE = "historon.toml"
+
+
+def lay_out(folder: Path, text: str | None = None) -> list[Path]:
+    """Create `historon.toml`, `keys/` and `store/` in the folder; returns what was made.
+
+    `text` replaces the commented template. OutsideError when any of them is there already: nothing is touched then.
+    """
+    wanted = [folder / ESTATE_FILE, folder / "keys", folder / "store"]
+    for path in wanted:
+        if path.exists() or path.is_symlink():
+            raise OutsideError(f"{path} is there already; nothing was changed", hint="choose another folder")
+    template = files("historon.estate").joinpath("template.toml").read_text(encoding="utf-8")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for path in wanted[1:]:
+            path.mkdir(mode=0o700)
+        write_private(wanted[0], (template if text is None else text).encode())
+    except OSError as exc:
+        raise OutsideError(f"{folder}: {exc.strerror or exc}", hint="check the folder and its permissions") from exc
+    return wanted
+
+
+def write_private(path: Path, content: bytes) -> None:
+    """Create a file with mode 0600; OSError when it exists or cannot be written."""
+    with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+        file.write(content)

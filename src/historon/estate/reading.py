@@ -1,0 +1,210 @@
+"""Reading `historon.toml` and the CSV beside it into one checked Estate."""
+
+import csv
+import re
+import tomllib
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path as FilePath
+from typing import Any
+
+import msgspec
+
+from historon.estate.checking import (
+    EstateError,
+    Path,
+    Problem,
+    convert,
+    nearest,
+    problems_of,
+    reference_problems,
+)
+from historon.estate.model import Estate, EstateFile
+
+__all__ = ["read_estate"]
+
+_COLUMNS = ("name", "address", "port", "procedure", "credentials", "retention", "promise", "host_key", "skip")
+
+
+def read_estate(file: FilePath) -> Estate:
+    """Read and check everything the estate file says. Raises EstateError with every mistake and its place."""
+    file = file.absolute()
+    text = _text_of(file)
+    data = _toml(file, text)
+    problems: list[Problem] = []
+    origins = _merge(file, data, problems)
+    try:
+        typed = convert(data, EstateFile)
+    except msgspec.ValidationError:
+        problems += problems_of(data, EstateFile)
+        problems += reference_problems(Parts.salvage(data))
+    else:
+        problems += reference_problems(typed)
+    if problems:
+        placed = _placed(problems, file, text, origins)
+        raise EstateError(sorted(placed, key=lambda problem: (problem.file != file.name, problem.line or 0)))
+    return Estate(
+        file=file,
+        settings=typed.estate,
+        credentials=typed.credentials,
+        retention=typed.retention,
+        procedures=typed.procedures,
+        channels=typed.channels,
+        sources={source.name: source for source in typed.sources},
+    )
+
+
+def _text_of(file: FilePath) -> str:
+    try:
+        return file.read_text(encoding="utf-8-sig")
+    except FileNotFoundError as exc:
+        hint = "historon start DIR lays out an estate; --estate FILE names one elsewhere"
+        raise EstateError([Problem((), "there is no such file", hint, str(file))]) from exc
+    except (OSError, UnicodeError) as exc:
+        raise EstateError([Problem((), f"cannot be read: {exc}", "it must be readable UTF-8 text", str(file))]) from exc
+
+
+def _toml(file: FilePath, text: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as exc:
+        found = re.search(r"^(.*?)\s*\(at (?:line (\d+), column (\d+)|end of document)\)$", str(exc), re.DOTALL)
+        message = f"{found[1]}" if found else str(exc)
+        line = int(found[2]) if found and found[2] else text.count("\n") + 1
+        column = f"column {found[3]}: " if found and found[3] else ""
+        raise EstateError([Problem((), f"{column}{message}", "this is not valid TOML", file.name, line)]) from exc
+
+
+def _merge(file: FilePath, data: dict[str, Any], problems: list[Problem]) -> list[tuple[Path, str]]:
+    """Lay `[defaults]` under every source and append the CSV's; returns where each source was written."""
+    sources = data.get("sources")
+    rows: list[tuple[Path, str, dict[str, Any]]] = []
+    if isinstance(sources, list):
+        rows = [(("sources", i), "", row) for i, row in enumerate(sources) if isinstance(row, dict)]
+        if len(rows) < len(sources):
+            return [(("sources", i), "") for i in range(len(sources))]
+    elif sources is not None:
+        return []
+    settings = data.get("estate")
+    name = settings.get("sources_from") if isinstance(settings, dict) else None
+    if isinstance(name, str):
+        rows += [((), f"{name}:{line}", row) for line, row in _csv_rows(file.parent / name, name, problems)]
+    defaults = data.get("defaults")
+    if isinstance(defaults, dict):
+        rows = [(path, origin, _with_defaults(row, defaults)) for path, origin, row in rows]
+    data["sources"] = [row for _, _, row in rows]
+    return [(path, origin) for path, origin, _ in rows]
+
+
+def _with_defaults(row: dict[str, Any], defaults: dict[str, Any]) -> dict[str, Any]:
+    merged = {key: value for key, value in defaults.items() if key in _COLUMNS} | row
+    if isinstance(defaults.get("labels"), dict) and isinstance(row.get("labels", {}), dict):
+        merged["labels"] = defaults["labels"] | row.get("labels", {})
+    return merged
+
+
+def _csv_rows(path: FilePath, name: str, problems: list[Problem]) -> Iterator[tuple[int, dict[str, Any]]]:
+    """The rows of a CSV of sources as tables, each with its line; an empty cell is a key not given."""
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            reader = csv.reader(file, strict=True)
+            header = [cell.strip() for cell in next(reader, [])]
+            if bad := list(_header_problems(header, name)):
+                problems += bad
+                return
+            for cells in reader:
+                if len(cells) > len(header):
+                    message = f"row {reader.line_num} has {len(cells)} cells for {len(header)} columns"
+                    problems.append(
+                        Problem((), message, 'quote a cell that holds a comma: "a, b"', name, reader.line_num)
+                    )
+                elif any(cell.strip() for cell in cells):
+                    yield reader.line_num, _csv_row(header, cells)
+    except (OSError, UnicodeError, csv.Error) as exc:
+        reason = "there is no such file" if isinstance(exc, FileNotFoundError) else f"cannot be read: {exc}"
+        problems.append(Problem(("estate", "sources_from"), f"{name}: {reason}", "expected CSV text in UTF-8"))
+
+
+def _header_problems(header: Sequence[str], name: str) -> Iterator[Problem]:
+    if "name" not in header:
+        yield Problem(
+            (),
+            'the first row must name the columns, "name" among them',
+            f"known: {', '.join(_COLUMNS)}, label.…",
+            name,
+            1,
+        )
+    for column in header:
+        if column not in _COLUMNS and not column.startswith("label."):
+            yield Problem(
+                (),
+                f'column "{column}" is not known',
+                nearest(column, (*_COLUMNS, f"label.{column}")),
+                name,
+                1,
+            )
+
+
+def _csv_row(header: Sequence[str], cells: Sequence[str]) -> dict[str, Any]:
+    row: dict[str, Any] = {}
+    for column, raw in zip(header, cells, strict=False):
+        if not (cell := raw.strip()):
+            continue
+        if column.startswith("label."):
+            row.setdefault("labels", {})[column.removeprefix("label.")] = cell
+        else:
+            row[column] = int(cell) if column == "port" and cell.isdecimal() else cell
+    return row
+
+
+def _placed(
+    problems: Sequence[Problem], file: FilePath, text: str, origins: Sequence[tuple[Path, str]]
+) -> Iterator[Problem]:
+    """Each problem with its file and line: a source from the CSV points into the CSV."""
+    lines = dict(_lines_of(text))
+    for problem in dict.fromkeys(problems):
+        path, origin = problem.path, problem.file
+        if len(path) > 1 and path[0] == "sources" and isinstance(path[1], int) and path[1] < len(origins):
+            original, origin = origins[path[1]]
+            path = original + path[2:]
+        if origin:
+            name, _, line = origin.rpartition(":") if not problem.line else (origin, "", str(problem.line))
+            yield replace(problem, path=path, file=name, line=int(line))
+        else:
+            yield replace(problem, path=path, file=file.name, line=_line_for(path, lines))
+
+
+def _line_for(path: Path, lines: dict[Path, int]) -> int | None:
+    for length in range(len(path), 0, -1):
+        if path[:length] in lines:
+            return lines[path[:length]]
+    return None
+
+
+_HEADER = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(#.*)?$")
+_KEY = re.compile(r"\s*([A-Za-z0-9_-]+)\s*[.=]")
+
+
+def _lines_of(text: str) -> Iterator[tuple[Path, int]]:
+    """Which line each table and key begins on. tomllib keeps no positions; this reads just enough of the form."""
+    table: Path = ()
+    counts: dict[str, int] = {}
+    quoted = ""
+    for number, line in enumerate(text.splitlines(), 1):
+        if quoted:
+            quoted = "" if line.count(quoted) % 2 else quoted
+            continue
+        if header := _HEADER.match(line):
+            keys = tuple(
+                part.strip().strip("\"'") for part in re.split(r"""\.(?=(?:[^"]*"[^"]*")*[^"]*$)""", header[2])
+            )
+            if header[1] == "[[":
+                counts[header[2]] = counts.get(header[2], -1) + 1
+                table = (*keys, counts[header[2]])
+            else:
+                table = keys
+            yield table, number
+        elif key := _KEY.match(line):
+            yield (*table, key[1]), number
+        for mark in ('"""', "'''"):
+            quoted = mark if not quoted and line.count(mark) % 2 else quoted
