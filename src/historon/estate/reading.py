@@ -12,6 +12,7 @@ import msgspec
 
 from historon.estate.checking import (
     EstateError,
+    Parts,
     Path,
     Problem,
     convert,

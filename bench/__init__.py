@@ -1,0 +1,1 @@
+"""Speed and size, measured side by side with well-known programs in one run: `make bench`."""

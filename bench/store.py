@@ -1,0 +1,130 @@
+"""The store against git: size of a history, time to take a round in, time to read any version."""
+
+import os
+import random
+import statistics
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from bench.history import history
+from historon.collect import judge
+from historon.compare import Masks
+from historon.store import Entry, FolderStore, Part
+
+SOURCES, NIGHTS = 60, 90
+START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
+
+
+def main() -> None:
+    """Print sizes and ratios for one generated history."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        git, ours = _Git(folder / "git"), _Ours(folder / "store")
+        plain = 0
+        for night, exports in enumerate(history(SOURCES, NIGHTS)):
+            plain += sum(map(len, exports.values()))
+            for taker in (git, ours) if night % 2 else (ours, git):
+                taker.take(night, exports)
+        print(f"history       {SOURCES} sources x {NIGHTS} nights, {plain / 1e6:.0f} MB plain")
+        _report_size(git, ours)
+        for what, index in (("CPU", 0), ("wall clock", 1)):
+            git_ms, our_ms = (statistics.mean(taker.times[index]) * 1000 for taker in (git, ours))
+            print(
+                f"ingest        {what}: git add+commit {git_ms:.0f} ms a round, store {our_ms:.0f} ms: "
+                f"{git_ms / our_ms:.1f} times as fast"
+            )
+        _report_reading(ours)
+
+
+def _report_size(git: "_Git", ours: "_Ours") -> None:
+    ours.store.reclaim()
+    loose = git.size()
+    git.run("gc", "--aggressive", "--prune=now", "--quiet")
+    packed, size = git.size(), ours.store.size()
+    print(
+        f"size          git loose {loose / 1e6:.2f} MB, git gc --aggressive {packed / 1e6:.2f} MB, store {size / 1e6:.2f} MB"
+    )
+    print(f"              store / packed git = {size / packed:.2f}; {size / SOURCES / NIGHTS:.0f} bytes a version")
+
+
+def _report_reading(ours: "_Ours") -> None:
+    rng = random.Random(7)  # noqa: S311
+    ours.store.close()
+    store = FolderStore(ours.folder)
+    times = []
+    for _ in range(2000):
+        source = f"source-{rng.randrange(SOURCES):03}"
+        began = time.perf_counter()
+        part = store.parts(source, rng.randrange(1, NIGHTS + 1))[0]
+        store._contents.forget()  # a cold cache: as a command that reads one version
+        store.read(part)
+        times.append((time.perf_counter() - began) * 1000)
+    print(
+        f"read          any version: median {statistics.median(times):.2f} ms, 99 % within {sorted(times)[1980]:.2f} ms"
+    )
+    store.close()
+
+
+@contextmanager
+def _timed(into: tuple[list[float], list[float]]) -> Iterator[None]:
+    """Append the CPU seconds, of this process and its children, and the wall clock's."""
+    before, wall = os.times(), time.perf_counter()
+    yield
+    after = os.times()
+    into[0].append(sum(after[:4]) - sum(before[:4]))
+    into[1].append(time.perf_counter() - wall)
+
+
+class _Git:
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir()
+        self.times: tuple[list[float], list[float]] = ([], [])
+        self.run("init", "--quiet")
+        for key, value in (("user.name", "bench"), ("user.email", "bench@example.net"), ("gc.auto", "0")):
+            self.run("config", key, value)
+
+    def run(self, *arguments: str) -> None:
+        environment = {**os.environ, "GIT_CONFIG_GLOBAL": "/dev/null", "GIT_CONFIG_SYSTEM": "/dev/null"}
+        subprocess.run(["git", *arguments], cwd=self.folder, check=True, env=environment)
+
+    def take(self, _night: int, exports: dict[str, bytes]) -> None:
+        for name, content in exports.items():
+            (self.folder / name).write_bytes(content)
+        with _timed(self.times):
+            self.run("add", "--all")
+            self.run("commit", "--quiet", "--message", "round")
+
+    def size(self) -> int:
+        return sum(file.stat().st_size for file in (self.folder / ".git").rglob("*") if file.is_file())
+
+
+class _Ours:
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.store = FolderStore.create(folder)
+        self.times: tuple[list[float], list[float]] = ([], [])
+
+    def take(self, night: int, exports: dict[str, bytes]) -> None:
+        """What a round does with its exports once they are there: judge each against the last, then record all."""
+        at = START + timedelta(days=night)
+        with _timed(self.times):
+            number = self.store.begin_round(at, "bench")
+            masks = Masks()
+            self.store.record(number, [self._entry(name, content, at, masks) for name, content in exports.items()])
+            self.store.end_round(number, at)
+
+    def _entry(self, name: str, content: bytes, at: datetime, masks: Masks) -> Entry:
+        judged = judge(self.store, name, [Part("active.cfg", content)], (), masks)
+        return Entry(
+            name, judged.outcome, at, timedelta(seconds=1), judged.parts, judged.state, judged.added, judged.removed
+        )
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,5 @@
+"""Reaching sources."""
+
+from historon.collect.judging import Judged, judge
+
+__all__ = ["Judged", "judge"]

@@ -1,0 +1,121 @@
+"""What changed between two exports, part by part."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from functools import cached_property
+
+from historon.compare.lines import Edit, align, split_lines
+from historon.compare.masks import Masks
+from historon.sequences import common_end, common_start
+
+__all__ = ["Kind", "PartChange", "compare_exports", "is_binary"]
+
+
+class Kind(StrEnum):
+    """How a part differs."""
+
+    ADDED = "added"
+    REMOVED = "removed"
+    EDITED = "edited"
+    BINARY = "binary"
+
+
+@dataclass(frozen=True)
+class PartChange:
+    """One part that differs: both contents, the edits that count, and the masks through which eyes may see it."""
+
+    name: str
+    kind: Kind
+    old_content: bytes
+    new_content: bytes
+    edits: Sequence[Edit]
+    masks: Masks
+
+    @cached_property
+    def old(self) -> list[bytes]:
+        """The lines before, fit for eyes."""
+        return split_lines(self.masks.hide(self.old_content))
+
+    @cached_property
+    def new(self) -> list[bytes]:
+        """The lines after, fit for eyes."""
+        return split_lines(self.masks.hide(self.new_content))
+
+    @property
+    def added(self) -> int:
+        """How many lines came."""
+        return sum(edit.new_to - edit.new_from for edit in self.edits)
+
+    @property
+    def removed(self) -> int:
+        """How many lines went."""
+        return sum(edit.old_to - edit.old_from for edit in self.edits)
+
+
+def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: Masks) -> list[PartChange]:
+    """The parts that differ by more than noise, by name."""
+    return [
+        change
+        for name in sorted(old.keys() | new.keys())
+        if old.get(name) != new.get(name) and (change := _compare(name, old.get(name), new.get(name), masks))
+    ]
+
+
+def is_binary(content: bytes) -> bool:
+    """Whether this is no text: a NUL byte in its first 8,000."""
+    return b"\0" in content[:8000]
+
+
+def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks) -> PartChange | None:
+    kind = Kind.ADDED if old is None else Kind.REMOVED if new is None else Kind.EDITED
+    left, right = old or b"", new or b""
+    if is_binary(left) or is_binary(right):
+        return PartChange(name, Kind.BINARY if kind is Kind.EDITED else kind, left, right, (), masks)
+    edits = _edits(left, right, masks if kind is Kind.EDITED else None)
+    return PartChange(name, kind, left, right, edits, masks) if edits or kind is not Kind.EDITED else None
+
+
+def _edits(left: bytes, right: bytes, masks: Masks | None) -> list[Edit]:
+    """The edits between two texts; only the lines between their common beginning and end are looked at."""
+    start = left.rfind(b"\n", 0, common_start(left, 0, right, 0)) + 1
+    rest = min(len(left), len(right)) - start
+    end = common_end(left, right, rest)
+    if end and (cut := left.find(b"\n", len(left) - end) + 1):
+        end = len(left) - cut
+    elif end < rest or len(left) != len(right):
+        end = 0
+    before = left.count(b"\n", 0, start)
+    old, new = _bare_lines(left[start : len(left) - end]), _bare_lines(right[start : len(right) - end])
+    edits = align(old, new)
+    if masks:
+        edits = list(_telling(edits, old, new, masks))
+    return [
+        Edit(edit.old_from + before, edit.old_to + before, edit.new_from + before, edit.new_to + before)
+        for edit in edits
+    ]
+
+
+def _bare_lines(text: bytes) -> list[bytes]:
+    """The lines without their line feeds; a last line that lacks its own is told apart from one that has it."""
+    lines = text.split(b"\n")
+    last = lines.pop()
+    return [*lines, last + b"\n\\"] if last else lines
+
+
+def _telling(edits: list[Edit], old: Sequence[bytes], new: Sequence[bytes], masks: Masks) -> Iterator[Edit]:
+    """The edits without those that are noise: each is aligned once more by what of its lines counts."""
+    if not masks.has_noise:
+        yield from edits
+        return
+    for edit in edits:
+        left = [masks.essence(line) for line in old[edit.old_from : edit.old_to]]
+        right = [masks.essence(line) for line in new[edit.new_from : edit.new_to]]
+        for inner in align(left, right):
+            if any(left[inner.old_from : inner.old_to]) or any(right[inner.new_from : inner.new_to]):
+                yield Edit(
+                    edit.old_from + inner.old_from,
+                    edit.old_from + inner.old_to,
+                    edit.new_from + inner.new_from,
+                    edit.new_from + inner.new_to,
+                )

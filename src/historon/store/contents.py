@@ -1,0 +1,282 @@
+"""Contents at rest, each written as what changed against an earlier one, few of which have to be read for any.
+
+The contents of one part of one source form a strand and have positions in it, from 0 on. Position n is written
+against the one before it, save every sixteenth, which is written against `n & (n - 1)`, n with its lowest set bit
+cleared: so no chain is longer than 15 and the set bits of n / 16, and what would be keyframes are small deltas
+themselves. Every 1,024 positions a keyframe begins anew: whole, or against the keyframe of another source's part of
+the same name. Sixteen positions that are complete move into one bundle, where they are compressed together, and four
+bundles into one of sixty-four.
+"""
+
+import hashlib
+import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+import zstandard
+
+from historon.errors import StoreError
+from historon.store.deltas import Encoding, decode, encode, encode_quickly, encode_whole
+from historon.store.interface import Part
+from historon.store.varints import append_varint, read_varint
+
+__all__ = ["Contents"]
+
+_EPOCH = 1024
+_RUN = 16
+_BUNDLES = (64, _RUN)  # positions in a bundle, the largest first
+_CHAIN_BYTES = 64 * 2**20  # chain length times size stays below this
+_LONGEST_CHAIN = _RUN - 1 + (_EPOCH // _RUN - 1).bit_count() + 2
+_BUNDLE_BYTES = 2**18  # larger deltas gain nothing from being together
+_SIBLINGS = 8  # how many other sources' keyframes are tried for a new one
+_WORTH_IT = 0.75  # a sibling is taken when it makes the keyframe at least this much smaller
+_CACHE_BYTES = 32 * 2**20
+_HEAVY = 2**20  # bytes at rest from which on a strand gives back every single removed content at once
+_DAMAGED = "restore the store from a copy"
+
+
+@dataclass(frozen=True)
+class _Record:
+    """One content as it is written; `base_strand` is set only where a keyframe leans on another strand's."""
+
+    position: int
+    base_strand: int | None
+    base: int | None
+    size: int
+    encoding: int
+    sha256: bytes
+    data: bytes
+
+
+_COLUMNS = "position, base_strand, base, size, encoding, sha256, data"
+
+
+class Contents:
+    """The tables `strand`, `content` and `bundle`; every call runs inside the caller's transaction."""
+
+    def __init__(self, db: sqlite3.Connection) -> None:
+        self._db = db
+        self._cache: dict[tuple[int, int], bytes] = {}
+        self._cached = 0
+        self._bundles: dict[int, dict[int, _Record]] = {}
+
+    def put(self, source: int, part: Part) -> tuple[int, int]:
+        """Write a content at the end of the strand of this part of this source; returns the strand and its position."""
+        find = "SELECT id, next FROM strand WHERE source = ? AND name = ?"
+        found = self._db.execute(find, (source, part.name)).fetchone()
+        if not found:
+            self._db.execute("INSERT INTO strand (source, name) VALUES (?, ?)", (source, part.name))
+            found = self._db.execute(find, (source, part.name)).fetchone()
+        strand, position = found
+        self._append(strand, position, part)
+        return strand, position
+
+    def _append(self, strand: int, position: int, part: Part) -> None:
+        base_strand, base, encoding, data = (
+            self._delta(strand, position, part) if position % _EPOCH else self._keyframe(strand, part)
+        )
+        self._db.execute(
+            f"INSERT INTO content (strand, {_COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",  # noqa: S608
+            (strand, position, base_strand, base, len(part.content), encoding, part.sha256, data),
+        )
+        self._db.execute("UPDATE strand SET next = ?, stored = stored + 1 WHERE id = ?", (position + 1, strand))
+        self._remember((strand, position), part.content)
+        for span in _BUNDLES:
+            if (position + 1) % span == 0:
+                self._bundle(strand, position + 1 - span, position + 1)
+                break
+
+    def describe(self, strand: int, position: int) -> tuple[str, int, bytes]:
+        """The part's name, and the content's size and SHA-256."""
+        found = self._db.execute(
+            "SELECT name, size, sha256 FROM content JOIN strand ON strand.id = strand WHERE strand = ? AND position = ?",
+            (strand, position),
+        ).fetchone()
+        if found:
+            return found[0], found[1], found[2]
+        record = self._record(strand, position)
+        return self._name(strand), record.size, record.sha256
+
+    def read(self, strand: int, position: int) -> bytes:
+        """The bytes of a content. StoreError when it, or one that it is written against, is damaged."""
+        chain: list[tuple[tuple[int, int], _Record]] = []
+        at: tuple[int, int] | None = (strand, position)
+        while at is not None and at not in self._cache:
+            record = self._record(*at)
+            chain.append((at, record))
+            if len(chain) > 2 * _LONGEST_CHAIN:
+                raise StoreError(f"content {strand}/{position} is damaged: its bases run in a circle", hint=_DAMAGED)
+            at = None if record.base is None else (record.base_strand or at[0], record.base)
+        made = b"" if at is None else self._cache[at]
+        for key, record in reversed(chain):
+            made = _decoded(key, record, made)
+        self._remember((strand, position), made)
+        return made
+
+    def thin(self, strand: int, kept: Sequence[int]) -> dict[int, int]:
+        """Give back what a strand holds beyond the kept positions (ascending); returns where each of those is now.
+
+        The kept contents are written anew behind the old ones. That costs a little, so a light strand waits until an
+        eighth of it is to go; the answer is empty then.
+        """
+        stored = self._db.execute("SELECT stored FROM strand WHERE id = ?", (strand,)).fetchone()[0]
+        gone = stored - len(kept)
+        if not gone or (gone * 8 < stored and self._weight(strand) < _HEAVY):
+            return {}
+        first = self._next_epoch(strand)
+        name = self._name(strand)
+        self._db.execute("UPDATE strand SET first = ?1, next = ?1, stored = 0 WHERE id = ?2", (first, strand))
+        moved = dict(zip(kept, range(first, first + len(kept)), strict=True))
+        for old, new in moved.items():
+            self._append(strand, new, Part(name, self.read(strand, old)))
+        self._db.execute("DELETE FROM bundle WHERE strand = ? AND first < ?", (strand, first))
+        self._db.execute(
+            "DELETE FROM content WHERE strand = ? AND position < ? AND position % ? <> 0", (strand, first, _EPOCH)
+        )
+        self.forget()
+        return moved
+
+    def sweep(self, strands: Iterable[int]) -> None:
+        """Remove the keyframes that thinning left because others leaned on them, where nobody does any more."""
+        for strand in strands:
+            self._db.execute(
+                "DELETE FROM content WHERE strand = ?1 AND position < (SELECT first FROM strand WHERE id = ?1) "
+                "AND NOT EXISTS (SELECT 1 FROM content AS other WHERE other.base_strand = ?1 AND other.base = content.position)",
+                (strand,),
+            )
+        self.forget()
+
+    def forget(self) -> None:
+        """Empty the cache: after a rollback its positions may stand for something else."""
+        self._cache.clear()
+        self._bundles.clear()
+        self._cached = 0
+
+    def _name(self, strand: int) -> str:
+        return str(self._db.execute("SELECT name FROM strand WHERE id = ?", (strand,)).fetchone()[0])
+
+    def _delta(self, strand: int, position: int, part: Part) -> tuple[int | None, int | None, Encoding, bytes]:
+        base = position - 1
+        if position % _RUN == 0 or len(part.content) * _LONGEST_CHAIN > _CHAIN_BYTES:
+            base = position & (position - 1)
+            while base % _EPOCH and ((base % _EPOCH).bit_count() + 1) * len(part.content) > _CHAIN_BYTES:
+                base &= base - 1
+        return (None, base, *encode(part.content, self.read(strand, base)))
+
+    def _keyframe(self, strand: int, part: Part) -> tuple[int | None, int | None, Encoding, bytes]:
+        siblings = self._siblings(strand) if len(part.content) * 2 <= _CHAIN_BYTES else []
+        if siblings:
+            near = min(siblings, key=lambda at: len(encode_quickly(part.content, self.read(*at))))
+            leaning = encode(part.content, self.read(*near), thorough=True)
+            if len(leaning[1]) < _WORTH_IT * len(encode_quickly(part.content)):
+                return (*near, *leaning)
+        return (None, None, *encode_whole(part.content))
+
+    def _siblings(self, strand: int) -> list[tuple[int, int]]:
+        """The newest whole keyframes of other strands with the same part name."""
+        return self._db.execute(
+            "SELECT content.strand, max(position) FROM "
+            "(SELECT id FROM strand WHERE name = (SELECT name FROM strand WHERE id = ?1) AND id <> ?1 LIMIT 100) AS near "
+            "JOIN content ON content.strand = near.id WHERE position % ?2 = 0 AND base IS NULL "
+            "GROUP BY content.strand LIMIT ?3",
+            (strand, _EPOCH, _SIBLINGS),
+        ).fetchall()
+
+    def _record(self, strand: int, position: int) -> _Record:
+        found = self._db.execute(
+            f"SELECT {_COLUMNS} FROM content WHERE strand = ? AND position = ?",  # noqa: S608
+            (strand, position),
+        ).fetchone()
+        record = _Record(*found) if found else self._bundle_at(strand, position).get(position)
+        if record is None:
+            raise StoreError(f"content {strand}/{position} is missing from the store", hint=_DAMAGED)
+        return record
+
+    def _bundle_at(self, strand: int, position: int) -> dict[int, _Record]:
+        """The records of the bundle that holds this position, if one does."""
+        found = self._db.execute(
+            "SELECT id, data FROM bundle WHERE strand = ? AND first <= ? ORDER BY first DESC LIMIT 1",
+            (strand, position),
+        ).fetchone()
+        if not found:
+            return {}
+        if found[0] not in self._bundles:
+            try:
+                self._bundles[found[0]] = {record.position: record for record in _unbundled(found[1])}
+            except (ValueError, zstandard.ZstdError) as exc:
+                raise StoreError(f"bundle {found[0]} is damaged: {exc}", hint=_DAMAGED) from exc
+        return self._bundles[found[0]]
+
+    def _bundle(self, strand: int, first: int, end: int) -> None:
+        """Move these positions, loose ones and those of smaller bundles, into one bundle; keyframes stay by themselves."""
+        key = (strand, first, end)
+        loose = f"FROM content WHERE strand = ? AND position >= ? AND position < ? AND position % {_EPOCH} <> 0"
+        smaller = "FROM bundle WHERE strand = ? AND first >= ? AND first < ?"
+        records = [_Record(*row) for row in self._db.execute(f"SELECT {_COLUMNS} {loose}", key)]  # noqa: S608
+        for (data,) in self._db.execute(f"SELECT data {smaller}", key):  # noqa: S608
+            records += _unbundled(data)
+        if records and sum(len(record.data) for record in records) <= _BUNDLE_BYTES:
+            self._db.execute(f"DELETE {loose}", key)  # noqa: S608
+            self._db.execute(f"DELETE {smaller}", key)  # noqa: S608
+            data = _bundled(sorted(records, key=lambda record: record.position))
+            self._db.execute("INSERT INTO bundle (strand, first, data) VALUES (?, ?, ?)", (strand, first, data))
+            self._bundles.clear()
+
+    def _weight(self, strand: int) -> int:
+        rows = self._db.execute(
+            "SELECT coalesce(sum(length(data)), 0) FROM content WHERE strand = ?1 UNION ALL "
+            "SELECT coalesce(sum(length(data)), 0) FROM bundle WHERE strand = ?1",
+            (strand,),
+        )
+        return sum(int(row[0]) for row in rows)
+
+    def _next_epoch(self, strand: int) -> int:
+        following = self._db.execute("SELECT next FROM strand WHERE id = ?", (strand,)).fetchone()[0]
+        return -(-int(following) // _EPOCH) * _EPOCH
+
+    def _remember(self, key: tuple[int, int], made: bytes) -> None:
+        """Keep a content at hand: the next night's export is written against it."""
+        if self._cached + len(made) > _CACHE_BYTES:
+            self.forget()
+        if len(made) <= _CACHE_BYTES and key not in self._cache:
+            self._cache[key] = made
+            self._cached += len(made)
+
+
+def _bundled(records: Sequence[_Record]) -> bytes:
+    """Numbers, then digests, then data: alike beside alike compresses best."""
+    numbers = bytearray()
+    append_varint(numbers, len(records))
+    for record in records:
+        for number in (record.position, record.base or 0, record.size, record.encoding, len(record.data)):
+            append_varint(numbers, number)
+    packed = bytes(numbers) + b"".join(r.sha256 for r in records) + b"".join(r.data for r in records)
+    return zstandard.ZstdCompressor(level=19, write_content_size=True).compress(packed)
+
+
+def _unbundled(data: bytes) -> Iterator[_Record]:
+    packed = zstandard.ZstdDecompressor().decompress(data)
+    count, at = read_varint(packed, 0)
+    heads = []
+    for _ in range(count):
+        head = []
+        for _ in range(5):
+            number, at = read_varint(packed, at)
+            head.append(number)
+        heads.append(head)
+    body = at + 32 * count
+    for index, (position, base, size, encoding, length) in enumerate(heads):
+        digest = packed[at + 32 * index : at + 32 * index + 32]
+        yield _Record(position, None, base, size, encoding, digest, packed[body : body + length])
+        body += length
+
+
+def _decoded(key: tuple[int, int], record: _Record, base: bytes) -> bytes:
+    place = f"content {key[0]}/{key[1]} is damaged"
+    try:
+        made = decode(Encoding(record.encoding), record.data, base, record.size)
+    except ValueError as exc:
+        raise StoreError(f"{place}: {exc}", hint=_DAMAGED) from exc
+    if len(made) != record.size or hashlib.sha256(made).digest() != record.sha256:
+        raise StoreError(f"{place}: it does not match its SHA-256", hint=_DAMAGED)
+    return made

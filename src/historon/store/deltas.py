@@ -1,0 +1,139 @@
+"""How contents are written down: whole, or as what changed against another content.
+
+Three open forms (docs/store-format.md): a zstd frame (RFC 8878); a zstd frame that has another content as its raw
+prefix; and a splice list, which for the edit of a line is the smallest and by far the quickest to find.
+"""
+
+from collections.abc import Iterator
+from enum import IntEnum
+
+import zstandard
+
+from historon.sequences import common_start
+from historon.store.varints import append_varint, read_varint
+
+__all__ = ["Encoding", "decode", "encode", "encode_quickly", "encode_whole"]
+
+_ANCHOR = 32  # bytes that must be equal for the splice to take up the base again
+_TRIES = 400  # line starts that are looked at for an anchor, in one content, before zstd has to do it
+_SHORT = 1024  # a splice of this many bytes is taken without asking zstd: it will be compressed in a bundle
+_THOROUGH = 256 * 1024  # up to this size whole contents are compressed as hard as zstd can
+
+
+class Encoding(IntEnum):
+    """The written form; the numbers stand in the ledger and never change their meaning."""
+
+    ZSTD = 0
+    ZSTD_ON_BASE = 1
+    SPLICE = 2
+
+
+def encode_whole(content: bytes) -> tuple[Encoding, bytes]:
+    """The content by itself."""
+    level = 19 if len(content) <= _THOROUGH else 9
+    return Encoding.ZSTD, zstandard.ZstdCompressor(level=level, write_content_size=True).compress(content)
+
+
+def encode(content: bytes, base: bytes, *, thorough: bool = False) -> tuple[Encoding, bytes]:
+    """The content as what changed against the base: the smaller of a splice and zstd on the base."""
+    spliced = _splice(base, content)
+    if spliced is not None and len(spliced) <= _SHORT:
+        return Encoding.SPLICE, spliced
+    parameters = zstandard.ZstdCompressionParameters.from_level(
+        19 if thorough and len(content) <= _THOROUGH else 9,
+        source_size=len(base) + len(content),
+        write_content_size=True,
+    )
+    prefix = zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    packed = zstandard.ZstdCompressor(dict_data=prefix, compression_params=parameters).compress(content)
+    if spliced is not None and len(spliced) <= len(packed):
+        return Encoding.SPLICE, spliced
+    return Encoding.ZSTD_ON_BASE, packed
+
+
+def encode_quickly(content: bytes, base: bytes = b"") -> bytes:
+    """A rough attempt, for telling which of several bases is nearest and whether any pays."""
+    prefix = zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    return zstandard.ZstdCompressor(level=3, dict_data=prefix).compress(content)
+
+
+def decode(encoding: Encoding, data: bytes, base: bytes, size: int) -> bytes:
+    """The content again. ValueError when the data is not what `encode` wrote; `size` bounds what is made."""
+    if encoding is Encoding.SPLICE:
+        return b"".join(_pieces(data, base))
+    prefix = zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    reader = (
+        zstandard.ZstdDecompressor(dict_data=prefix, max_window_size=2**31)
+        if encoding is Encoding.ZSTD_ON_BASE
+        else zstandard.ZstdDecompressor()
+    )
+    try:
+        if zstandard.frame_content_size(data) != size:
+            raise ValueError("the frame holds another size than the ledger says")
+        return reader.decompress(data, max_output_size=size)
+    except zstandard.ZstdError as exc:
+        raise ValueError(str(exc)) from exc
+
+
+def _splice(base: bytes, content: bytes) -> bytes | None:
+    """A splice list, found greedily; None when the two have too little in common for it to be short."""
+    written = bytearray()
+    base_at = at = copied_to = tries = 0
+    limit = len(content) // 4 + 64
+    while at < len(content):
+        same = common_start(base, base_at, content, at)
+        insert_from = at
+        if not same:
+            found = None
+            for start in _line_starts(content, at):
+                tries += 1
+                if tries > _TRIES:
+                    return None
+                position = base.find(content[start : start + _ANCHOR], base_at)
+                if position >= 0:
+                    found = _back(base, base_at, position, content, at, start)
+                    break
+            base_at, at = found or (base_at, len(content))
+            same = common_start(base, base_at, content, at)
+        append_varint(written, at - insert_from)
+        written += content[insert_from:at]
+        append_varint(written, _zigzag(base_at - copied_to))
+        append_varint(written, same)
+        base_at, at = base_at + same, at + same
+        copied_to = base_at
+        if len(written) > limit:
+            return None
+    return bytes(written)
+
+
+def _line_starts(content: bytes, at: int) -> Iterator[int]:
+    """Where lines begin after `at`, as long as an anchor fits behind them."""
+    while 0 < (at := content.find(b"\n", at) + 1) <= len(content) - _ANCHOR:
+        yield at
+
+
+def _back(base: bytes, base_from: int, base_at: int, content: bytes, start: int, at: int) -> tuple[int, int]:
+    """The pair of places moved back over what is equal before them, not beyond where each may start."""
+    while base_at > base_from and at > start and base[base_at - 1] == content[at - 1]:
+        base_at, at = base_at - 1, at - 1
+    return base_at, at
+
+
+def _pieces(data: bytes, base: bytes) -> Iterator[bytes]:
+    at = copied_to = 0
+    while at < len(data):
+        length, at = read_varint(data, at)
+        if length:
+            yield data[at : at + length]
+            at += length
+        jump, at = read_varint(data, at)
+        length, at = read_varint(data, at)
+        copied_from = copied_to + (jump >> 1 ^ -(jump & 1))
+        if copied_from < 0:
+            raise ValueError("a splice points before its base")
+        copied_to = copied_from + length
+        yield base[copied_from:copied_to]
+
+
+def _zigzag(number: int) -> int:
+    return number << 1 if number >= 0 else (-number << 1) - 1

@@ -1,0 +1,385 @@
+"""The store as a folder: one SQLite database that is the ledger and holds the contents."""
+
+import os
+import sqlite3
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import datetime, timedelta
+from itertools import chain
+from pathlib import Path
+
+import msgspec
+import zstandard
+
+from historon.errors import StoreError
+from historon.store.contents import Contents
+from historon.store.interface import (
+    Entry,
+    Outcome,
+    Part,
+    Recorded,
+    Round,
+    SourceState,
+    State,
+    Store,
+    StoredPart,
+    Version,
+    Visit,
+    from_ms,
+    to_ms,
+)
+from historon.store.schema import OUTCOMES, STATES, migrate
+from historon.store.varints import read_varints, varints
+
+__all__ = ["LEDGER", "FolderStore"]
+
+LEDGER = "ledger.sqlite"
+_BUSY_S = 60
+_VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
+_STATE = "SELECT name, good, good_at, confirmed_at, outcome, outcome_at, note FROM source"
+
+
+class FolderStore(Store):
+    """A store in a folder of this machine. One process writes at a time, others wait; readers never wait."""
+
+    def __init__(self, folder: Path) -> None:
+        """Open the store. StoreError when its ledger is not there, cannot be read, or is newer than this program."""
+        self._folder = folder
+        self._file = folder / LEDGER
+        if not self._file.is_file():
+            raise StoreError(
+                f"{folder}: there is no store here",
+                hint="is its disk mounted? A new, empty one is made with: historon start --store-only",
+            )
+        with self._doing("open the store"):
+            self._db = sqlite3.connect(self._file, timeout=_BUSY_S, isolation_level=None)
+            # FULL: a commit has reached the disk when it returns, also in write-ahead mode.
+            self._db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
+            migrate(self._db, str(self._file))
+        self._contents = Contents(self._db)
+        self._numbers: dict[str, int] = {}
+
+    @classmethod
+    def create(cls, folder: Path) -> "FolderStore":
+        """Make a new, empty store, readable by its owner alone; StoreError when one is there."""
+        file = folder / LEDGER
+        try:
+            folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+            os.close(os.open(file, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
+        except FileExistsError as exc:
+            raise StoreError(f"{folder}: a store is there already; nothing was changed") from exc
+        except OSError as exc:
+            raise StoreError(f"{folder}: cannot make a store: {exc.strerror}", hint="check the permissions") from exc
+        db = sqlite3.connect(file)
+        db.execute("PRAGMA auto_vacuum = INCREMENTAL")
+        db.execute("VACUUM")
+        db.close()
+        return cls(folder)
+
+    def begin_round(self, at: datetime, trigger: str) -> int:
+        """See Store."""
+        with self._writing("begin a round"):
+            made = self._db.execute("INSERT INTO round (began, trigger) VALUES (?, ?)", (to_ms(at), trigger))
+            return int(made.lastrowid or 0)
+
+    def end_round(self, round_number: int, at: datetime) -> None:
+        """See Store. What the round found moves into one compressed record."""
+        with self._writing("end a round"):
+            visits = self._open_visits(round_number)
+            tally = Counter(visit.outcome for visit in visits)
+            self._db.execute(
+                "UPDATE round SET ended = ?, tally = ?, record = ? WHERE number = ?",
+                (to_ms(at), msgspec.json.encode(tally).decode(),
+                 zstandard.ZstdCompressor(level=9).compress(msgspec.json.encode(visits)), round_number),
+            )  # fmt: skip
+            self._db.execute("DELETE FROM outcome WHERE round = ?", (round_number,))
+
+    def record(self, round_number: int, entries: Iterable[Entry]) -> list[Recorded]:
+        """See Store."""
+        with self._writing("record versions"):
+            return [self._record(round_number, entry) for entry in entries]
+
+    def _record(self, round_number: int, entry: Entry) -> Recorded:
+        source = self._source(entry.source)
+        good, last = self._db.execute("SELECT good, last_number FROM source WHERE id = ?", (source,)).fetchone()
+        outcome, number = entry.outcome, good
+        if entry.parts:
+            suspect = entry.state is State.SUSPECT
+            known = self._last_suspect(source, last) if suspect else good
+            before = self._parts(source, known) if known is not None else []
+            if {(part.name, part.sha256) for part in before} == {(part.name, part.sha256) for part in entry.parts}:
+                number, outcome = known, outcome if suspect else Outcome.UNCHANGED
+            else:
+                number = last + 1
+                self._insert(source, number, entry, before)
+        self._summarise(source, number, outcome, entry)
+        self._db.execute(
+            "INSERT OR REPLACE INTO outcome (round, source, outcome, at, took, number, note) VALUES (?,?,?,?,?,?,?)",
+            (round_number, source, OUTCOMES.index(outcome), to_ms(entry.at), int(entry.took.total_seconds() * 1000),
+             number, entry.note),
+        )  # fmt: skip
+        return Recorded(entry.source, outcome, number)
+
+    def _last_suspect(self, source: int, last: int) -> int | None:
+        """The newest version when it is a suspect one, against which a new suspect export is held."""
+        row = self._db.execute("SELECT state FROM version WHERE source = ? AND number = ?", (source, last)).fetchone()
+        return last if row and STATES[row[0]] == State.SUSPECT else None
+
+    def _parts(self, source: int, number: int) -> list[StoredPart]:
+        return [StoredPart(*self._contents.describe(*place), place) for place in self._places(source, number)]
+
+    def _insert(self, source: int, number: int, entry: Entry, before: Sequence[StoredPart]) -> None:
+        """Write a version; of many parts only those that differ from the ones before are written."""
+        held = {(part.name, part.sha256): part.place for part in before}
+        places = []
+        for part in sorted(entry.parts, key=lambda part: part.name):
+            place = held.get((part.name, part.sha256))
+            places.append(place or self._contents.put(source, part))
+        self._db.execute(
+            "INSERT INTO version (source, number, at, state, size, added, removed, parts, note) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (source, number, to_ms(entry.at), STATES.index(entry.state), sum(len(p.content) for p in entry.parts),
+             entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note),
+        )  # fmt: skip
+
+    def _summarise(self, source: int, number: int | None, outcome: Outcome, entry: Entry) -> None:
+        """Bring the source's row up to date: every outcome but `skipped` speaks of its state."""
+        if outcome is Outcome.SKIPPED:
+            return
+        self._db.execute(
+            "UPDATE source SET outcome = ?1, outcome_at = ?2, note = ?3, last_number = max(last_number, coalesce(?4, 0)), "
+            "good_at = CASE WHEN ?5 AND good IS NOT ?4 THEN ?2 ELSE good_at END, "
+            "confirmed_at = CASE WHEN ?5 THEN ?2 ELSE confirmed_at END, good = CASE WHEN ?5 THEN ?4 ELSE good END "
+            "WHERE id = ?6",
+            (OUTCOMES.index(outcome), to_ms(entry.at), entry.note, number, outcome.good, source),
+        )
+
+    def rounds(self, limit: int = 20) -> list[Round]:
+        """See Store."""
+        with self._doing("read the rounds"):
+            rows = self._db.execute(
+                "SELECT number, began, ended, trigger, tally FROM round ORDER BY number DESC LIMIT ?", (limit,)
+            ).fetchall()
+            return [
+                Round(number, from_ms(began), None if ended is None else from_ms(ended), trigger,
+                      self._tally(number, tally))
+                for number, began, ended, trigger, tally in rows
+            ]  # fmt: skip
+
+    def _tally(self, round_number: int, tally: str | None) -> dict[Outcome, int]:
+        if tally is not None:
+            return msgspec.json.decode(tally, type=dict[Outcome, int])
+        return dict(Counter(visit.outcome for visit in self._open_visits(round_number)))
+
+    def visits(self, round_number: int) -> list[Visit]:
+        """See Store."""
+        with self._doing("read a round"):
+            row = self._db.execute("SELECT record FROM round WHERE number = ?", (round_number,)).fetchone()
+            if row and row[0]:
+                return msgspec.json.decode(zstandard.ZstdDecompressor().decompress(row[0]), type=list[Visit])
+            return self._open_visits(round_number)
+
+    def _open_visits(self, round_number: int) -> list[Visit]:
+        """What a round that has not ended found so far."""
+        rows = self._db.execute(
+            "SELECT name, outcome.outcome, at, took, number, outcome.note FROM outcome "
+            "JOIN source ON source.id = source WHERE round = ? ORDER BY name",
+            (round_number,),
+        )
+        return [
+            Visit(name, Outcome(OUTCOMES[outcome]), from_ms(at), timedelta(milliseconds=took), number, note)
+            for name, outcome, at, took, number, note in rows
+        ]
+
+    def states(self) -> dict[str, SourceState]:
+        """See Store."""
+        with self._doing("read the sources"):
+            return {row[0]: _state(*row) for row in self._db.execute(_STATE)}
+
+    def state(self, source: str) -> SourceState:
+        """See Store."""
+        with self._doing("read a source"):
+            row = self._db.execute(f"{_STATE} WHERE name = ?", (source,)).fetchone()
+        return _state(*row) if row else SourceState(source)
+
+    def versions(self, source: str) -> list[Version]:
+        """See Store."""
+        with self._doing("read versions"):
+            number = self._known(source)
+            rows = self._db.execute(f"{_VERSION} ORDER BY number", (number,)).fetchall()
+        return [_version(source, *row) for row in rows]
+
+    def version(self, source: str, number: int) -> Version | None:
+        """See Store."""
+        with self._doing("read a version"):
+            row = self._db.execute(f"{_VERSION} AND number = ?", (self._known(source), number)).fetchone()
+        return _version(source, *row) if row else None
+
+    def parts(self, source: str, number: int) -> list[StoredPart]:
+        """See Store."""
+        with self._doing("read a version"):
+            return sorted(self._parts(self._known(source), number), key=lambda part: part.name)
+
+    def read(self, part: StoredPart) -> bytes:
+        """See Store."""
+        with self._doing(f"read {part.name}"):
+            return self._contents.read(*part.place)
+
+    def hold(self, source: str, number: int, reason: str | None) -> None:
+        """See Store."""
+        with self._writing("hold a version"):
+            self._db.execute(
+                "UPDATE version SET held = ? WHERE source = ? AND number = ?", (reason, self._known(source), number)
+            )
+
+    def remove(self, versions: Iterable[Version]) -> int:
+        """See Store."""
+        with self._writing("remove versions"):
+            strands: dict[int, set[int]] = {}
+            gone = 0
+            for version in versions:
+                source = self._known(version.source)
+                self._check_removable(version.source, source, version.number)
+                strands.setdefault(source, set()).update(strand for strand, _ in self._places(source, version.number))
+                gone += self._db.execute(
+                    "DELETE FROM version WHERE source = ? AND number = ?", (source, version.number)
+                ).rowcount
+            for source, touched in strands.items():
+                self._thin(source, touched)
+            self._contents.sweep(set().union(*strands.values()))
+            return gone
+
+    def _check_removable(self, name: str, source: int, number: int) -> None:
+        key = (source, number)
+        if self._db.execute("SELECT 1 FROM source WHERE id = ? AND good = ?", key).fetchone():
+            raise StoreError(f"{name}@{number} is the last good version and stays")
+        row = self._db.execute("SELECT held FROM version WHERE source = ? AND number = ?", key).fetchone()
+        if row and row[0] is not None:
+            raise StoreError(f"{name}@{number} is held and stays", hint=f"historon release {name}@{number}")
+
+    def _places(self, source: int, number: int) -> list[tuple[int, int]]:
+        row = self._db.execute("SELECT parts FROM version WHERE source = ? AND number = ?", (source, number)).fetchone()
+        return _places(row[0]) if row else []
+
+    def _thin(self, source: int, strands: set[int]) -> None:
+        """Give back the contents that no version of the source points to any more, and follow those that moved."""
+        rows = self._db.execute("SELECT number, parts FROM version WHERE source = ?", (source,)).fetchall()
+        used: dict[int, set[int]] = {strand: set() for strand in strands}
+        for _, parts in rows:
+            for strand, position in _places(parts):
+                if strand in used:
+                    used[strand].add(position)
+        moved = {
+            (strand, old): (strand, new)
+            for strand, positions in used.items()
+            for old, new in self._contents.thin(strand, sorted(positions)).items()
+        }
+        for number, parts in rows if moved else ():
+            places = [moved.get(place, place) for place in _places(parts)]
+            self._db.execute(
+                "UPDATE version SET parts = ? WHERE source = ? AND number = ?",
+                (varints(chain.from_iterable(places)), source, number),
+            )
+
+    def reclaim(self) -> int:
+        """See Store."""
+        before = self.size()
+        with self._doing("give space back"):
+            self._db.execute("PRAGMA incremental_vacuum").fetchall()
+            self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)").fetchall()
+        return max(0, before - self.size())
+
+    def fingerprint_key(self) -> bytes:
+        """See Store."""
+        with self._doing("read the store's key"):
+            return bytes(self._db.execute("SELECT value FROM meta WHERE name = 'fingerprint_key'").fetchone()[0])
+
+    def size(self) -> int:
+        """See Store."""
+        return sum(file.stat().st_size for file in self._folder.iterdir() if file.is_file())
+
+    def close(self) -> None:
+        """See Store."""
+        self._db.close()
+
+    def _known(self, source: str) -> int:
+        """The ledger's number of a source; -1, which no row has, for one it never met."""
+        if source not in self._numbers:
+            row = self._db.execute("SELECT id FROM source WHERE name = ?", (source,)).fetchone()
+            if not row:
+                return -1
+            self._numbers[source] = int(row[0])
+        return self._numbers[source]
+
+    def _source(self, name: str) -> int:
+        if (known := self._known(name)) >= 0:
+            return known
+        return int(self._db.execute("INSERT INTO source (name) VALUES (?)", (name,)).lastrowid or 0)
+
+    @contextmanager
+    def _writing(self, what: str) -> Iterator[None]:
+        """One transaction: everything in it, or nothing."""
+        with self._doing(what):
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+                self._db.execute("COMMIT")
+            except BaseException:
+                self._contents.forget()
+                self._numbers.clear()
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+                raise
+
+    @contextmanager
+    def _doing(self, what: str) -> Iterator[None]:
+        """SQLite's errors in the words of someone who has to mend them."""
+        try:
+            yield
+        except sqlite3.Error as exc:
+            raise StoreError(f"{self._file}: cannot {what}: {exc}", hint=_advice(exc)) from exc
+
+
+def _places(parts: bytes) -> list[tuple[int, int]]:
+    """The strands and positions of a version's parts."""
+    numbers = read_varints(parts)
+    return list(zip(numbers, numbers, strict=True))
+
+
+def _advice(exc: sqlite3.Error) -> str:
+    name = getattr(exc, "sqlite_errorname", "") or ""
+    advice = {
+        "SQLITE_FULL": "the disk is full: free some space, then run it again; nothing was half written",
+        "SQLITE_IOERR": "the disk did not take it (full, or failing?): nothing was half written",
+        "SQLITE_BUSY": "another Historon is writing: wait for it to end",
+        "SQLITE_READONLY": "check the owner and mode of the store",
+        "SQLITE_CANTOPEN": "check the owner and mode of the store",
+        "SQLITE_CORRUPT": "the file is damaged: restore the store from a copy",
+        "SQLITE_NOTADB": "this file is not a ledger, or it is damaged: restore the store from a copy",
+    }
+    return next(
+        (text for code, text in advice.items() if name.startswith(code)), "check the disk and the store's folder"
+    )
+
+
+def _state(
+    name: str, good: int | None, good_at: int | None, confirmed_at: int | None, outcome: int | None,
+    outcome_at: int | None, note: str | None,
+) -> SourceState:  # fmt: skip
+    return SourceState(
+        name=name,
+        good=good,
+        good_at=None if good_at is None else from_ms(good_at),
+        confirmed_at=None if confirmed_at is None else from_ms(confirmed_at),
+        outcome=None if outcome is None else Outcome(OUTCOMES[outcome]),
+        outcome_at=None if outcome_at is None else from_ms(outcome_at),
+        note=note,
+    )
+
+
+def _version(
+    source: str, number: int, at: int, state: int, size: int, added: int, removed: int, held: str | None,
+    note: str | None,
+) -> Version:  # fmt: skip
+    return Version(source, number, from_ms(at), State(STATES[state]), size, added, removed, held, note)

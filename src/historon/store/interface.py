@@ -1,0 +1,237 @@
+"""What a store is to the rest of Historon: few calls, synchronous and short, each a transaction of its own.
+
+Instants are aware datetimes in UTC, exact to the millisecond.
+"""
+
+import hashlib
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from enum import StrEnum
+from functools import cached_property
+
+__all__ = [
+    "Entry", "Outcome", "Part", "Recorded", "Round", "SourceState", "State", "Store", "StoredPart", "Version", "Visit",
+    "from_ms", "to_ms",
+]  # fmt: skip
+
+
+class Outcome(StrEnum):
+    """How a source fared in a round."""
+
+    FIRST = "first"
+    CHANGED = "changed"
+    UNCHANGED = "unchanged"
+    SUSPECT = "suspect"
+    FAILED = "failed"
+    SKIPPED = "skipped"
+
+    @property
+    def good(self) -> bool:
+        """Whether the source's last good version is as new as this outcome."""
+        return self in (Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED)
+
+
+class State(StrEnum):
+    """What a version counts as: `noise` differs from the one before by masked noise alone."""
+
+    GOOD = "good"
+    NOISE = "noise"
+    SUSPECT = "suspect"
+
+
+@dataclass(frozen=True)
+class Part:
+    """One named piece of an export on its way into the store."""
+
+    name: str
+    content: bytes
+
+    @cached_property
+    def sha256(self) -> bytes:
+        """The digest by which contents are known (FIPS 180-4)."""
+        return hashlib.sha256(self.content).digest()
+
+
+@dataclass(frozen=True)
+class StoredPart:
+    """One part of a stored version; `place` is where the store keeps the bytes, and means nothing elsewhere."""
+
+    name: str
+    size: int
+    sha256: bytes
+    place: tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Version:
+    """One export of one source. `size` is in bytes; added and removed count lines against the version before."""
+
+    source: str
+    number: int
+    at: datetime
+    state: State
+    size: int
+    added: int
+    removed: int
+    held: str | None = None
+    note: str | None = None
+
+    @property
+    def good(self) -> bool:
+        """Whether this version may stand for the source: everything but a suspect may."""
+        return self.state is not State.SUSPECT
+
+
+@dataclass(frozen=True)
+class Entry:
+    """What a round found out about one source, ready to be recorded."""
+
+    source: str
+    outcome: Outcome
+    at: datetime
+    took: timedelta
+    parts: Sequence[Part] = ()
+    state: State = State.GOOD
+    added: int = 0
+    removed: int = 0
+    note: str | None = None
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """What the ledger says after an entry: the outcome, and the version that it points to."""
+
+    source: str
+    outcome: Outcome
+    number: int | None
+
+
+@dataclass(frozen=True)
+class Visit:
+    """What one round found at one source. `number` is the version it points to."""
+
+    source: str
+    outcome: Outcome
+    at: datetime
+    took: timedelta
+    number: int | None
+    note: str | None
+
+
+@dataclass(frozen=True)
+class SourceState:
+    """The ledger's summary of a source.
+
+    `good` is the number of its last good version, `good_at` when that was made, and `confirmed_at` when the source
+    was last seen to be still so.
+    """
+
+    name: str
+    good: int | None = None
+    good_at: datetime | None = None
+    confirmed_at: datetime | None = None
+    outcome: Outcome | None = None
+    outcome_at: datetime | None = None
+    note: str | None = None
+
+
+@dataclass(frozen=True)
+class Round:
+    """One pass over some sources; `ended` is None for one that is running or was cut short."""
+
+    number: int
+    began: datetime
+    ended: datetime | None
+    trigger: str
+    outcomes: dict[Outcome, int] = field(default_factory=dict)
+
+
+class Store(ABC):
+    """Versions at rest. Whatever `record` has returned is on disk and whole."""
+
+    @abstractmethod
+    def begin_round(self, at: datetime, trigger: str) -> int:
+        """Open a round; returns its number."""
+
+    @abstractmethod
+    def record(self, round_number: int, entries: Iterable[Entry]) -> list[Recorded]:
+        """Record all entries in one transaction: all of them, or, with StoreError, none.
+
+        Parts equal to those of the source's last good version make no new version; nor does a suspect export equal to
+        the last suspect one.
+        """
+
+    @abstractmethod
+    def end_round(self, round_number: int, at: datetime) -> None:
+        """Close a round."""
+
+    @abstractmethod
+    def rounds(self, limit: int = 20) -> list[Round]:
+        """The last rounds, newest first."""
+
+    @abstractmethod
+    def visits(self, round_number: int) -> list[Visit]:
+        """What a round found, source by source, by name; empty for a round that is not there."""
+
+    @abstractmethod
+    def states(self) -> dict[str, SourceState]:
+        """The summary of every source the ledger has ever met, by name."""
+
+    @abstractmethod
+    def state(self, source: str) -> SourceState:
+        """The summary of one source; an empty one when the ledger never met it."""
+
+    @abstractmethod
+    def versions(self, source: str) -> list[Version]:
+        """All versions of a source, oldest first."""
+
+    @abstractmethod
+    def version(self, source: str, number: int) -> Version | None:
+        """One version, or None when it is not there."""
+
+    @abstractmethod
+    def parts(self, source: str, number: int) -> list[StoredPart]:
+        """The parts of a version, by name."""
+
+    @abstractmethod
+    def read(self, part: StoredPart) -> bytes:
+        """The bytes of a part, verified against their SHA-256; StoreError when they are damaged."""
+
+    @abstractmethod
+    def hold(self, source: str, number: int, reason: str | None) -> None:
+        """Hold a version for this reason, or release it with None."""
+
+    @abstractmethod
+    def remove(self, versions: Iterable[Version]) -> int:
+        """Remove versions in one transaction; returns how many went. The space comes back with `reclaim`.
+
+        StoreError, and nothing is removed, when the last good version or a held one is among them.
+        """
+
+    @abstractmethod
+    def reclaim(self) -> int:
+        """Give freed space back to the file system; returns the bytes that the store shrank by."""
+
+    @abstractmethod
+    def fingerprint_key(self) -> bytes:
+        """The store's own random key, with which masked secrets are told apart."""
+
+    @abstractmethod
+    def size(self) -> int:
+        """The bytes the store takes on disk."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Let go of the store; it may be opened again."""
+
+
+def to_ms(at: datetime) -> int:
+    """Milliseconds since 1970-01-01 UTC, rounded down."""
+    return int(at.timestamp() * 1000 // 1)
+
+
+def from_ms(ms: int) -> datetime:
+    """The UTC instant of milliseconds since 1970-01-01."""
+    return datetime.fromtimestamp(ms // 1000, UTC).replace(microsecond=ms % 1000 * 1000)

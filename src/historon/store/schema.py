@@ -1,0 +1,72 @@
+"""The ledger's tables, and how older ledgers become newer ones. docs/store-format.md explains every column."""
+
+import sqlite3
+
+from historon.errors import StoreError
+
+__all__ = ["APPLICATION_ID", "OUTCOMES", "STATES", "migrate"]
+
+APPLICATION_ID = 0x48535452  # "HSTR", so that `file` can tell what this database is
+
+OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
+STATES = ("good", "noise", "suspect")
+
+# One entry a schema version, never changed once released: a ledger is brought up to date by those it lacks.
+_MIGRATIONS = (
+    """
+    CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
+    CREATE TABLE source (
+        id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, last_number INTEGER NOT NULL DEFAULT 0,
+        good INTEGER, good_at INTEGER, confirmed_at INTEGER, outcome INTEGER, outcome_at INTEGER, note TEXT
+    );
+    CREATE TABLE round (
+        number INTEGER PRIMARY KEY, began INTEGER NOT NULL, ended INTEGER, trigger TEXT NOT NULL,
+        tally TEXT, record BLOB
+    );
+    CREATE TABLE outcome (
+        round INTEGER NOT NULL, source INTEGER NOT NULL, outcome INTEGER NOT NULL, at INTEGER NOT NULL,
+        took INTEGER NOT NULL, number INTEGER, note TEXT, PRIMARY KEY (round, source)
+    ) WITHOUT ROWID;
+    CREATE TABLE version (
+        source INTEGER NOT NULL, number INTEGER NOT NULL, at INTEGER NOT NULL, state INTEGER NOT NULL,
+        size INTEGER NOT NULL, added INTEGER NOT NULL, removed INTEGER NOT NULL, parts BLOB NOT NULL,
+        held TEXT, note TEXT, PRIMARY KEY (source, number)
+    ) WITHOUT ROWID;
+    CREATE TABLE strand (
+        id INTEGER PRIMARY KEY, source INTEGER NOT NULL, name TEXT NOT NULL,
+        first INTEGER NOT NULL DEFAULT 0, next INTEGER NOT NULL DEFAULT 0, stored INTEGER NOT NULL DEFAULT 0,
+        UNIQUE (source, name)
+    );
+    CREATE INDEX strand_by_name ON strand (name);
+    CREATE TABLE content (
+        id INTEGER PRIMARY KEY, strand INTEGER NOT NULL, position INTEGER NOT NULL, base_strand INTEGER, base INTEGER,
+        size INTEGER NOT NULL, encoding INTEGER NOT NULL, sha256 BLOB NOT NULL, data BLOB NOT NULL,
+        UNIQUE (strand, position)
+    );
+    CREATE INDEX content_by_base ON content (base_strand) WHERE base_strand IS NOT NULL;
+    CREATE TABLE bundle (
+        id INTEGER PRIMARY KEY, strand INTEGER NOT NULL, first INTEGER NOT NULL, data BLOB NOT NULL,
+        UNIQUE (strand, first)
+    );
+    INSERT INTO meta VALUES ('fingerprint_key', randomblob(32));
+    """,
+)
+
+
+def migrate(db: sqlite3.Connection, place: str) -> None:
+    """Bring the ledger to this program's schema; StoreError when a newer Historon wrote it or it is something else."""
+    version = db.execute("PRAGMA user_version").fetchone()[0]
+    owner = db.execute("PRAGMA application_id").fetchone()[0]
+    if owner != APPLICATION_ID and (version or db.execute("SELECT 1 FROM sqlite_schema").fetchone()):
+        raise StoreError(f"{place}: this is a database of another program", hint="check the path of the store")
+    if version > len(_MIGRATIONS):
+        raise StoreError(
+            f"{place}: the ledger has schema {version}, this Historon knows up to {len(_MIGRATIONS)}",
+            hint="a newer Historon wrote it: install that one here too",
+        )
+    for number in range(version, len(_MIGRATIONS)):
+        # A savepoint would not cover the statements of a script: the script itself begins and ends the transaction.
+        db.executescript(
+            f"BEGIN IMMEDIATE; {_MIGRATIONS[number]} PRAGMA application_id = {APPLICATION_ID};"
+            f"PRAGMA user_version = {number + 1}; COMMIT;"
+        )
