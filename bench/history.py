@@ -6,7 +6,7 @@ from collections.abc import Iterator
 _WORDS = "quay berth ramp slip yard ferry crane mast keel bilge anchor capstan fender mooring tide pilot deck".split()
 
 
-def configuration(rng: random.Random, lines: int = 1300) -> list[str]:
+def configuration(rng: random.Random, lines: int = 2200) -> list[str]:
     """A router-like text of about 40 bytes a line."""
     out = [f"hostname {rng.choice(_WORDS)}-{rng.randrange(999)}", "! saved at 2026-01-01 00:00:00", "!"]
     port = 0

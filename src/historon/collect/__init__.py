@@ -1,5 +1,21 @@
-"""Reaching sources."""
+"""Reaching sources: rounds, procedures and their steps, one module for each transport."""
 
+from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
+from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
+from historon.collect.round import Clock, run_round
 
-__all__ = ["Judged", "judge"]
+__all__ = [
+    "Clock",
+    "CollectError",
+    "Failure",
+    "FailureKind",
+    "Judged",
+    "Observer",
+    "OfferedKey",
+    "RoundReport",
+    "SourceBegan",
+    "SourceResult",
+    "judge",
+    "run_round",
+]

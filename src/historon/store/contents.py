@@ -89,7 +89,8 @@ class Contents:
     def describe(self, strand: int, position: int) -> tuple[str, int, bytes]:
         """The part's name, and the content's size and SHA-256."""
         found = self._db.execute(
-            "SELECT name, size, sha256 FROM content JOIN strand ON strand.id = strand WHERE strand = ? AND position = ?",
+            "SELECT name, size, sha256 FROM content JOIN strand ON strand.id = strand "
+            "WHERE strand = ? AND position = ?",
             (strand, position),
         ).fetchone()
         if found:
@@ -110,6 +111,9 @@ class Contents:
         made = b"" if at is None else self._cache[at]
         for key, record in reversed(chain):
             made = _decoded(key, record, made)
+        # The digest of the last content vouches for all that it was made from.
+        if chain and hashlib.sha256(made).digest() != chain[0][1].sha256:
+            raise StoreError(f"content {strand}/{position} is damaged: it does not match its SHA-256", hint=_DAMAGED)
         self._remember((strand, position), made)
         return made
 
@@ -141,7 +145,8 @@ class Contents:
         for strand in strands:
             self._db.execute(
                 "DELETE FROM content WHERE strand = ?1 AND position < (SELECT first FROM strand WHERE id = ?1) "
-                "AND NOT EXISTS (SELECT 1 FROM content AS other WHERE other.base_strand = ?1 AND other.base = content.position)",
+                "AND NOT EXISTS (SELECT 1 FROM content AS other "
+                "WHERE other.base_strand = ?1 AND other.base = content.position)",
                 (strand,),
             )
         self.forget()
@@ -176,8 +181,8 @@ class Contents:
         """The newest whole keyframes of other strands with the same part name."""
         return self._db.execute(
             "SELECT content.strand, max(position) FROM "
-            "(SELECT id FROM strand WHERE name = (SELECT name FROM strand WHERE id = ?1) AND id <> ?1 LIMIT 100) AS near "
-            "JOIN content ON content.strand = near.id WHERE position % ?2 = 0 AND base IS NULL "
+            "(SELECT id FROM strand WHERE name = (SELECT name FROM strand WHERE id = ?1) AND id <> ?1 LIMIT 100) "
+            "AS near JOIN content ON content.strand = near.id WHERE position % ?2 = 0 AND base IS NULL "
             "GROUP BY content.strand LIMIT ?3",
             (strand, _EPOCH, _SIBLINGS),
         ).fetchall()
@@ -208,16 +213,16 @@ class Contents:
         return self._bundles[found[0]]
 
     def _bundle(self, strand: int, first: int, end: int) -> None:
-        """Move these positions, loose ones and those of smaller bundles, into one bundle; keyframes stay by themselves."""
+        """Move these positions, loose and from smaller bundles, into one bundle; keyframes stay by themselves."""
         key = (strand, first, end)
         loose = f"FROM content WHERE strand = ? AND position >= ? AND position < ? AND position % {_EPOCH} <> 0"
         smaller = "FROM bundle WHERE strand = ? AND first >= ? AND first < ?"
-        records = [_Record(*row) for row in self._db.execute(f"SELECT {_COLUMNS} {loose}", key)]  # noqa: S608
-        for (data,) in self._db.execute(f"SELECT data {smaller}", key):  # noqa: S608
+        records = [_Record(*row) for row in self._db.execute(f"SELECT {_COLUMNS} {loose}", key)]
+        for (data,) in self._db.execute(f"SELECT data {smaller}", key):
             records += _unbundled(data)
         if records and sum(len(record.data) for record in records) <= _BUNDLE_BYTES:
-            self._db.execute(f"DELETE {loose}", key)  # noqa: S608
-            self._db.execute(f"DELETE {smaller}", key)  # noqa: S608
+            self._db.execute(f"DELETE {loose}", key)
+            self._db.execute(f"DELETE {smaller}", key)
             data = _bundled(sorted(records, key=lambda record: record.position))
             self._db.execute("INSERT INTO bundle (strand, first, data) VALUES (?, ?, ?)", (strand, first, data))
             self._bundles.clear()
@@ -272,11 +277,8 @@ def _unbundled(data: bytes) -> Iterator[_Record]:
 
 
 def _decoded(key: tuple[int, int], record: _Record, base: bytes) -> bytes:
-    place = f"content {key[0]}/{key[1]} is damaged"
     try:
         made = decode(Encoding(record.encoding), record.data, base, record.size)
     except ValueError as exc:
-        raise StoreError(f"{place}: {exc}", hint=_DAMAGED) from exc
-    if len(made) != record.size or hashlib.sha256(made).digest() != record.sha256:
-        raise StoreError(f"{place}: it does not match its SHA-256", hint=_DAMAGED)
+        raise StoreError(f"content {key[0]}/{key[1]} is damaged: {exc}", hint=_DAMAGED) from exc
     return made

@@ -14,10 +14,12 @@ from historon.store.varints import append_varint, read_varint
 
 __all__ = ["Encoding", "decode", "encode", "encode_quickly", "encode_whole"]
 
-_ANCHOR = 32  # bytes that must be equal for the splice to take up the base again
+_ANCHOR = 48  # bytes that must be equal for the splice to take up the base again
+_NEAR = 4096  # where an anchor is looked for first: repetitive text has the same bytes in many places
 _TRIES = 400  # line starts that are looked at for an anchor, in one content, before zstd has to do it
-_SHORT = 1024  # a splice of this many bytes is taken without asking zstd: it will be compressed in a bundle
-_THOROUGH = 256 * 1024  # up to this size whole contents are compressed as hard as zstd can
+_SHORT = 2048  # a splice of this many bytes is taken without asking zstd: it will be compressed in a bundle
+_HARD = 16  # zstd's level for what is written seldom and read often; more gains next to nothing
+_THOROUGH = 256 * 1024  # up to this size
 
 
 class Encoding(IntEnum):
@@ -30,17 +32,17 @@ class Encoding(IntEnum):
 
 def encode_whole(content: bytes) -> tuple[Encoding, bytes]:
     """The content by itself."""
-    level = 19 if len(content) <= _THOROUGH else 9
+    level = _HARD if len(content) <= _THOROUGH else 9
     return Encoding.ZSTD, zstandard.ZstdCompressor(level=level, write_content_size=True).compress(content)
 
 
 def encode(content: bytes, base: bytes, *, thorough: bool = False) -> tuple[Encoding, bytes]:
     """The content as what changed against the base: the smaller of a splice and zstd on the base."""
     spliced = _splice(base, content)
-    if spliced is not None and len(spliced) <= _SHORT:
+    if spliced is not None and len(spliced) <= _SHORT and not thorough:
         return Encoding.SPLICE, spliced
     parameters = zstandard.ZstdCompressionParameters.from_level(
-        19 if thorough and len(content) <= _THOROUGH else 9,
+        _HARD if thorough and len(content) <= _THOROUGH else 9,
         source_size=len(base) + len(content),
         write_content_size=True,
     )
@@ -89,7 +91,10 @@ def _splice(base: bytes, content: bytes) -> bytes | None:
                 tries += 1
                 if tries > _TRIES:
                     return None
-                position = base.find(content[start : start + _ANCHOR], base_at)
+                anchor = content[start : start + _ANCHOR]
+                position = base.find(anchor, base_at, base_at + start - at + _NEAR)
+                if position < 0 and tries % 8 == 0:
+                    position = base.find(anchor, base_at)
                 if position >= 0:
                     found = _back(base, base_at, position, content, at, start)
                     break

@@ -17,7 +17,6 @@ from historon.store.contents import Contents
 from historon.store.interface import (
     Entry,
     Outcome,
-    Part,
     Recorded,
     Round,
     SourceState,
@@ -72,7 +71,7 @@ class FolderStore(Store):
         except OSError as exc:
             raise StoreError(f"{folder}: cannot make a store: {exc.strerror}", hint="check the permissions") from exc
         db = sqlite3.connect(file)
-        db.execute("PRAGMA auto_vacuum = INCREMENTAL")
+        db.executescript("PRAGMA page_size = 2048; PRAGMA auto_vacuum = INCREMENTAL")
         db.execute("VACUUM")
         db.close()
         return cls(folder)
@@ -148,7 +147,8 @@ class FolderStore(Store):
         if outcome is Outcome.SKIPPED:
             return
         self._db.execute(
-            "UPDATE source SET outcome = ?1, outcome_at = ?2, note = ?3, last_number = max(last_number, coalesce(?4, 0)), "
+            "UPDATE source SET outcome = ?1, outcome_at = ?2, note = ?3, "
+            "last_number = max(last_number, coalesce(?4, 0)), "
             "good_at = CASE WHEN ?5 AND good IS NOT ?4 THEN ?2 ELSE good_at END, "
             "confirmed_at = CASE WHEN ?5 THEN ?2 ELSE confirmed_at END, good = CASE WHEN ?5 THEN ?4 ELSE good END "
             "WHERE id = ?6",

@@ -1,0 +1,81 @@
+"""What every command shares: the estate file, the store, the clock, and the options that name them."""
+
+import os
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, TypeVar, cast
+
+import click
+
+from historon.estate import ESTATE_FILE, Estate, read_estate
+from historon.store import FolderStore, Store
+
+__all__ = ["App", "estate_option", "example", "json_option", "pass_app", "where_option"]
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)
+
+
+@dataclass
+class App:
+    """The surroundings of a command; the demo brings a clock of its own."""
+
+    clock: Callable[[], datetime] = field(default=_now)
+
+    @property
+    def interactive(self) -> bool:
+        """Whether a person is there to be asked."""
+        return sys.stdin.isatty() and sys.stdout.isatty()
+
+    def estate(self, named: str | None) -> Estate:
+        """The estate file that is named, by option or variable, else the nearest one from this folder upwards."""
+        if named:
+            path = Path(named)
+            return read_estate(path / ESTATE_FILE if path.is_dir() else path)
+        here = Path.cwd()
+        found = (folder / ESTATE_FILE for folder in (here, *here.parents))
+        return read_estate(next((file for file in found if file.is_file()), here / ESTATE_FILE))
+
+    @contextmanager
+    def store(self, estate: Estate) -> Iterator[Store]:
+        """The estate's store, closed again at the end."""
+        store = FolderStore(estate.path(estate.settings.store))
+        try:
+            yield store
+        finally:
+            store.close()
+
+
+def pass_app(function: F) -> F:
+    """Give the command the App, made now unless somebody has brought one."""
+    return cast(F, click.make_pass_decorator(App, ensure=True)(function))
+
+
+def estate_option(function: F) -> F:
+    """Every command about an estate may be told where it is."""
+    return click.option(
+        "--estate", "estate_file", metavar="FILE", default=lambda: os.environ.get("HISTORON_ESTATE"),
+        help="The estate file or its folder; otherwise $HISTORON_ESTATE, or historon.toml here or above.",
+    )(function)  # fmt: skip
+
+
+def where_option(function: F) -> F:
+    """Narrow a command to sources by their labels."""
+    return click.option("--where", multiple=True, metavar="LABEL=VALUE", help="Only sources with this label.")(function)
+
+
+def json_option(function: F) -> F:
+    """The same data, for programs."""
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")(function)
+
+
+def example(*lines: str) -> str:
+    """The end of a command's help: what one would really type."""
+    return "\b\nExamples:\n" + "\n".join(f"  {line}" for line in lines)

@@ -1,0 +1,247 @@
+"""`historon collect`."""
+
+import asyncio
+import signal
+import sys
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Protocol
+
+import click
+
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
+from historon.cli.output import STYLES, console, count, print_json, printable
+from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, run_round
+from historon.errors import ExitCode
+from historon.estate import Estate, Source, describe, select
+from historon.notices import Told, tell_round
+from historon.store import Outcome, Store
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+__all__ = ["command"]
+
+_TAIL_LINES = 4
+
+
+class _Screen(Protocol):
+    """What is shown while a round runs."""
+
+    def __enter__(self) -> Observer: ...
+    def __exit__(self, *_: object) -> None: ...
+
+
+@click.command(
+    "collect", epilog=example("historon collect", "historon collect edge-1", "historon collect --where site=northmole")
+)
+@click.argument("names", nargs=-1, metavar="[SOURCE]...")
+@where_option
+@click.option("--trust-first-contact", is_flag=True, help="Accept host keys that are shown for the first time.")
+@estate_option
+@json_option
+@pass_app
+def command(
+    app: App, names: tuple[str, ...], where: tuple[str, ...], *, trust_first_contact: bool, estate_file: str | None,
+    as_json: bool,
+) -> int:  # fmt: skip
+    """Collect from sources, now: one round.
+
+    Every source ends as first, changed, unchanged, suspect (kept aside, as it looks wrong), failed or skipped. The
+    exit code is 0 when all is well, 3 when a source failed or is suspect, 5 when the store is in trouble, 6 when only
+    a notice could not be sent.
+    """
+    estate = app.estate(estate_file)
+    sources = select(estate, names, where)
+    if not sources:
+        click.echo("no source to collect: describe some in the estate file, or widen --where", err=True)
+        return ExitCode.USAGE
+    with app.store(estate) as store:
+        report = _round(app, estate, sources, store, quiet=as_json)
+        if confirmed := _confirm_keys(app, estate, report, trust=trust_first_contact):
+            report = _round(app, estate, [estate.sources[name] for name in confirmed], store, quiet=as_json)
+    told = list(tell_round(estate, report))
+    if as_json:
+        print_json(_as_data(report, told))
+    else:
+        _print_end(report, told)
+    return _exit_code(report, told)
+
+
+def _round(app: App, estate: Estate, sources: Sequence[Source], store: Store, *, quiet: bool) -> RoundReport:
+    screen = _Silent() if quiet else _Bar(len(sources)) if sys.stdout.isatty() else _Lines()
+
+    async def main() -> RoundReport:
+        task = asyncio.current_task()
+        assert task is not None  # noqa: S101
+        asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
+        return await run_round(estate, sources, store, clock=app.clock, observer=observer, trigger="by hand")
+
+    with screen as observer:
+        return asyncio.run(main())
+
+
+class _Silent:
+    def __enter__(self) -> Observer:
+        return lambda event: None
+
+    def __exit__(self, *_: object) -> None:
+        return None
+
+
+class _Lines(_Silent):
+    """A plain line for each source, as soon as it is done."""
+
+    def __enter__(self) -> Observer:
+        return self._tell
+
+    def _tell(self, event: SourceBegan | SourceResult) -> None:
+        if isinstance(event, SourceResult):
+            click.echo(printable("  ".join(filter(None, _words(event)))))
+            sys.stdout.flush()
+
+
+class _Bar(_Silent):
+    """A progress bar, with a line above it for each source that has something to tell."""
+
+    def __init__(self, total: int) -> None:
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
+        self._progress = Progress(
+            TextColumn("collecting"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(),
+            TextColumn("{task.fields[busy]}"), console=console(), transient=True,
+        )  # fmt: skip
+        self._task = self._progress.add_task("", total=total, busy="")
+        self._busy: dict[str, None] = {}
+
+    def __enter__(self) -> Observer:
+        self._progress.start()
+        return self._tell
+
+    def __exit__(self, *_: object) -> None:
+        self._progress.stop()
+
+    def _tell(self, event: SourceBegan | SourceResult) -> None:
+        if isinstance(event, SourceBegan):
+            self._busy[event.source] = None
+        else:
+            self._busy.pop(event.source, None)
+            self._progress.advance(self._task)
+            if event.outcome is not Outcome.UNCHANGED:
+                self._progress.console.print(_styled(event))
+        self._progress.update(self._task, busy=", ".join(list(self._busy)[:3]))
+
+
+def _words(result: SourceResult) -> tuple[str, str, str, str]:
+    number = f"@{result.number}" if result.number is not None and result.outcome is not Outcome.UNCHANGED else ""
+    lines = f"+{result.added} -{result.removed}" if result.outcome in (Outcome.CHANGED, Outcome.SUSPECT) else ""
+    why = str(result.failure) if result.failure else result.note or ""
+    return f"{result.source:<24}", f"{result.outcome:<9}", f"{number} {lines}".strip(), why
+
+
+def _styled(result: SourceResult) -> object:
+    from rich.text import Text
+
+    source, outcome, lines, why = map(printable, _words(result))
+    return Text.assemble(source, "  ", (outcome, STYLES[result.outcome]), "  ", lines, "  " * bool(lines), (why, "dim"))
+
+
+def _confirm_keys(app: App, estate: Estate, report: RoundReport, *, trust: bool) -> list[str]:
+    """Ask about host keys shown for the first time; those confirmed are remembered, and their sources returned."""
+    offered = {r.source: r.failure.offered for r in report.results if r.failure and r.failure.offered}
+    if not offered or not (trust or app.interactive):
+        return []
+    click.echo("\nHost keys shown for the first time. Compare each with what the device's own console says:")
+    for name, key in offered.items():
+        click.echo(f"  {name:<24}{key.algorithm}  {key.fingerprint}")
+    if not trust and not click.confirm(f"Trust {'it' if len(offered) == 1 else 'them'} and collect now?"):
+        return []
+    from historon.collect.host_keys import remember_key
+
+    for key in offered.values():
+        remember_key(estate.path(estate.settings.known_hosts), key)
+    return list(offered)
+
+
+def _print_end(report: RoundReport, told: Sequence[Told]) -> None:
+    screen = console()
+    _print_troubles(report, screen)
+    _print_summary(report, screen)
+    for one in told:
+        if one.trouble:
+            click.echo(f"notice not sent to {one.channel}: {printable(one.trouble)}", err=True)
+    if report.store_trouble:
+        click.echo(f"historon: the store is in trouble: {printable(report.store_trouble)}", err=True)
+
+
+def _print_troubles(report: RoundReport, screen: "Console") -> None:
+    from rich.text import Text
+
+    for result in report.of(Outcome.FAILED, Outcome.SUSPECT):
+        screen.print()
+        screen.print(Text.assemble((f"{result.source}: {result.outcome}", STYLES[result.outcome])))
+        if result.failure is None:
+            screen.print(Text(f"  what     {printable(result.note or '')}"))
+            screen.print(Text(f"  look     historon show {result.source}@{result.number}"))
+            continue
+        failure = result.failure
+        if failure.step:
+            screen.print(Text(f"  where    {printable(failure.step)}"))
+        screen.print(Text(f"  what     {printable(failure.message)}"))
+        for line in failure.tail.splitlines()[-_TAIL_LINES:]:
+            screen.print(Text(f"           | {printable(line)[:200]}", style="dim"))
+        screen.print(Text(f"  try      {printable(failure.hint)}"))
+
+
+def _print_summary(report: RoundReport, screen: "Console") -> None:
+    from rich.text import Text
+
+    line = Text(f"\nround {report.number}: {count(len(report.results), 'source')} in {describe(report.took)}: ")
+    parts = [(f"{n} {outcome}", STYLES[outcome]) for outcome in Outcome if (n := report.count(outcome))]
+    for index, part in enumerate(parts):
+        line.append(", " if index else "").append(*part)
+    if report.interrupted:
+        line.append("; it was interrupted", "yellow")
+    screen.print(line)
+
+
+def _as_data(report: RoundReport, told: Sequence[Told]) -> dict[str, object]:
+    return {
+        "round": report.number,
+        "began": report.began,
+        "took_s": report.took,
+        "interrupted": report.interrupted,
+        "store_trouble": report.store_trouble,
+        "sources": [_result_data(result) for result in report.results],
+        "notices": [{"channel": one.channel, "trouble": one.trouble} for one in told],
+    }
+
+
+def _result_data(result: SourceResult) -> dict[str, object]:
+    failure = result.failure
+    return {
+        "source": result.source,
+        "outcome": result.outcome,
+        "version": result.number,
+        "added": result.added,
+        "removed": result.removed,
+        "took_s": result.took,
+        "note": result.note,
+        "failure": failure
+        and {
+            "kind": failure.kind,
+            "step": failure.step,
+            "message": failure.message,
+            "try": failure.hint,
+            "tail": failure.tail,
+        },
+    }
+
+
+def _exit_code(report: RoundReport, told: Sequence[Told]) -> ExitCode:
+    if report.store_trouble:
+        return ExitCode.STORE
+    if report.interrupted:
+        return ExitCode.INTERRUPTED
+    if report.count(Outcome.FAILED, Outcome.SUSPECT):
+        return ExitCode.SOURCES
+    return ExitCode.OUTSIDE if any(one.trouble for one in told) else ExitCode.WELL

@@ -1,0 +1,120 @@
+"""`historon demo`."""
+
+import signal
+import sys
+import tempfile
+import textwrap
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import click
+
+from historon.cli.app import App, example, pass_app
+from historon.errors import ExitCode, OutsideError
+
+__all__ = ["command"]
+
+
+@click.command("demo", epilog=example("historon demo", "historon demo /tmp/brackwater --stay"))
+@click.argument("folder", required=False, metavar="[DIR]", type=click.Path(file_okay=False, path_type=Path))
+@click.option("--stay", is_flag=True, help="Leave the simulated devices running until Ctrl-C, to play with.")
+@pass_app
+def command(app: App, folder: Path | None, *, stay: bool) -> int:
+    """Play a complete example on simulated devices.
+
+    Lays out the estate of a made-up ferry company in DIR (otherwise in a temporary folder), starts its routers, file
+    server and mail relay on loopback, and goes through a week of nights: what you would type, and what you would see.
+    Nothing outside DIR is touched.
+    """
+    try:
+        from historon.standins.brackwater import Brackwater, evenings
+    except ModuleNotFoundError as exc:
+        raise OutsideError(f"the demo needs {exc.name}", hint="pip install 'historon[demo]'") from exc
+    place = folder or Path(tempfile.mkdtemp(prefix="historon-demo-")) / "brackwater"
+    tour = _Tour(place, evenings(app.clock()))
+    tour.say(
+        "Brackwater Ferries runs two quays, a yard and an office. Their six routers, a file server and a mail relay are "
+        "simulated in this process, on loopback, and speak SSH and SMTP for real. First, a folder for the estate:"
+    )
+    tour.type("start", str(place))
+    estate = Brackwater(place, lambda: tour.now)
+    estate.start()
+    try:
+        tour.say(
+            f"Now {place}/historon.toml is filled in: 7 sources, how to ask them, whom to tell. Have a look later."
+        )
+        for night in range(1, len(tour.nights) + 1):
+            tour.dusk(night, estate.pass_day(night))
+            tour.type("collect", "--estate", str(place))
+        tour.look(estate.relay.letters if estate.relay else [])
+        if stay:
+            click.echo("\nThe simulated devices stay until Ctrl-C. In another terminal:")
+            click.echo(f"  cd {place} && historon collect")
+            signal.sigwait({signal.SIGINT, signal.SIGTERM})
+    finally:
+        estate.stop()
+    return ExitCode.WELL
+
+
+class _Tour:
+    """The demo's story: what is said, and what is typed at which simulated moment."""
+
+    def __init__(self, place: Path, nights: Sequence[datetime]) -> None:
+        self.place = place
+        self.nights = nights
+        self.now = nights[0]
+
+    def say(self, text: str) -> None:
+        """A paragraph between two commands."""
+        click.echo("\n" + click.style(textwrap.fill(text, 96), fg="cyan"))
+
+    def dusk(self, night: int, happened: str) -> None:
+        """The next night falls."""
+        self.now = self.nights[night - 1]
+        self.say(f"Night {night}, {self.now:%A %d %B, %H:%M}. {happened}")
+
+    def type(self, *words: str) -> int:
+        """Show a command as one would type it, and run it at the simulated moment."""
+        from historon.cli.main import run
+
+        shown = [word for word in words if word not in ("--estate", str(self.place))] if words[0] != "start" else words
+        click.echo(click.style(f"\n$ historon {' '.join(shown)}", bold=True))
+        sys.stdout.flush()
+        return run([*words], App(clock=lambda: self.now.astimezone(UTC)))
+
+    def look(self, letters: Sequence[object]) -> None:
+        """The morning after: what an administrator would want to know."""
+        at = ("--estate", str(self.place))
+        self.now = self.nights[-1] + timedelta(hours=5, minutes=30)
+        self.say(f"It is morning, {self.now:%A %H:%M}. In {self.place}: is everything as promised?")
+        self.type("status", *at)
+        self.say("What became of northmole-edge-1? Nights on which nothing but its clock changed are left out.")
+        self.type("versions", "northmole-edge-1", *at)
+        self.say("What was its last change? Secrets are masked; the mark changes when the secret does.")
+        self.type("diff", "northmole-edge-1", *at)
+        self.say("And what happened at the office last night?")
+        self.type("diff", "office-edge-1", *at)
+        self.say("The tariffs of three days ago are wanted back:")
+        restored = str(self.place / "restored")
+        self.type("restore", "purser-files@4d", "--part", "purser/tariffs", "--to", restored, *at)
+        self.say("What may go, by the retention in the estate file? It is only removed when confirmed, here by --yes.")
+        self.type("prune", "--yes", *at)
+        self._show_mail(letters)
+        self.say(f"That was the tour. Everything is in {self.place}: try the commands there, and read historon.toml.")
+        click.echo("\n  historon --help          all commands\n  historon start DIR       your own estate")
+
+    def _show_mail(self, letters: Sequence[object]) -> None:
+        from email.message import EmailMessage
+
+        self.say(
+            "The mail relay received these letters, as rounds changed something or had trouble; the worst one whole:"
+        )
+        received = [letter for letter in letters if isinstance(letter, EmailMessage)]
+        click.echo()
+        for letter in received:
+            click.echo(f"  Subject: {letter['Subject']}")
+        worst = next((letter for letter in received if "FAILED" in letter["Subject"]), None)
+        body = worst.get_body(("plain",)) if worst else None
+        if body:
+            click.echo("\n" + textwrap.indent(body.get_content(), "  | "), nl=False)

@@ -1,0 +1,103 @@
+"""`historon prune`."""
+
+from collections import Counter
+from collections.abc import Sequence
+from itertools import groupby
+
+import click
+
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
+from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
+from historon.estate import Estate, select
+from historon.retention import Verdict, plan, prune
+from historon.store import Store
+
+__all__ = ["command"]
+
+
+@click.command("prune", epilog=example("historon prune", "historon prune edge-1 --each", "historon prune --yes"))
+@click.argument("names", nargs=-1, metavar="[SOURCE]...")
+@where_option
+@click.option("--each", is_flag=True, help="Show every version with the rule that keeps it.")
+@click.option("--yes", is_flag=True, help="Remove without asking.")
+@estate_option
+@json_option
+@pass_app
+def command(
+    app: App, names: tuple[str, ...], where: tuple[str, ...], *, each: bool, yes: bool, estate_file: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """What retention would remove; removes it when confirmed.
+
+    The plan comes first: which versions go, and by which rule the others stay. A source's last good version and held
+    ones always stay, and sources without a retention keep everything.
+    """
+    estate = app.estate(estate_file)
+    with app.store(estate) as store:
+        plans = _plans(app, estate, store, names, where)
+        verdicts = [verdict for one in plans.values() for verdict in one]
+        going = [verdict for verdict in verdicts if not verdict.stays]
+        if as_json:
+            print_json([_row(verdict) for verdict in verdicts])
+        else:
+            _print_plan(estate, plans, each=each)
+        if going and not as_json and not yes and app.interactive:
+            yes = click.confirm(f"Remove {count(len(going), 'version')}?")
+        if not going or not yes:
+            if not as_json and going and not app.interactive:
+                click.echo("nothing was removed: this is only the plan (--yes carries it out)")
+            return
+        done = prune(store, verdicts)
+    if not as_json:
+        click.echo(f"removed {count(done.versions, 'version')}, {size_text(done.freed)} given back")
+
+
+def _plans(
+    app: App, estate: Estate, store: Store, names: Sequence[str], where: Sequence[str]
+) -> dict[str, list[Verdict]]:
+    plans = {}
+    for source in select(estate, names, where):
+        if retention := estate.retention_of(source.name):
+            plans[source.name] = plan(store.versions(source.name), retention, now=app.clock(), zone=estate.zone)
+    return plans
+
+
+def _print_plan(estate: Estate, plans: dict[str, list[Verdict]], *, each: bool) -> None:
+    if each:
+        made = table("version", f"collected ({estate.zone.key})", "verdict")
+        for verdict in (verdict for one in plans.values() for verdict in one):
+            version = verdict.version
+            words = f"stays: {printable(verdict.rule)}" if verdict.rule is not None else "goes"
+            style = "" if verdict.stays else "red"
+            made.add_row(f"{version.source}@{version.number}", instant(version.at, estate.zone), words, style=style)
+        print_table(made)
+    else:
+        made = table("source", "goes", "which", "stays", "by which rule", right=("goes", "stays"))
+        for name, verdicts in plans.items():
+            going = [verdict.version.number for verdict in verdicts if not verdict.stays]
+            rules = Counter(verdict.rule for verdict in verdicts if verdict.rule)
+            why = ", ".join(f"{n} {printable(rule)}" for rule, n in rules.most_common())
+            made.add_row(name, str(len(going)), _ranges(going), str(len(verdicts) - len(going)), why)
+        print_table(made)
+    going_in_all = sum(not verdict.stays for one in plans.values() for verdict in one)
+    click.echo(f"\n{count(going_in_all, 'version')} of {count(len(plans), 'source')} may go")
+
+
+def _ranges(numbers: Sequence[int]) -> str:
+    """`@1-@12, @14`: numbers in a row told once."""
+    spans = []
+    for _, run in groupby(enumerate(numbers), key=lambda pair: pair[1] - pair[0]):
+        row = [number for _, number in run]
+        spans.append(f"@{row[0]}" if len(row) == 1 else f"@{row[0]}-@{row[-1]}")
+    return ", ".join(spans[:6]) + (f" and {len(spans) - 6} more" if len(spans) > 6 else "")
+
+
+def _row(verdict: Verdict) -> dict[str, object]:
+    version = verdict.version
+    return {
+        "source": version.source,
+        "version": version.number,
+        "at": version.at,
+        "stays": verdict.stays,
+        "rule": verdict.rule,
+    }

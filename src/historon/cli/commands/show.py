@@ -1,0 +1,63 @@
+"""`historon show`."""
+
+import sys
+
+import click
+
+from historon.cli.app import App, estate_option, example, pass_app
+from historon.cli.output import printable
+from historon.cli.viewing import masks_for
+from historon.compare import is_binary
+from historon.errors import UsageError
+from historon.estate import nearest
+from historon.store import Reference, StoredPart, resolve
+
+__all__ = ["command"]
+
+_NAMED = 12
+
+
+@click.command(
+    "show",
+    epilog=example(
+        "historon show edge-1", "historon show edge-1@2026-06-14 > before.cfg", "historon show files etc/app.conf"
+    ),
+)
+@click.argument("version", metavar="SOURCE[@WHEN]")
+@click.argument("part", required=False)
+@click.option("--reveal", is_flag=True, help="Show secrets on the terminal too.")
+@estate_option
+@pass_app
+def command(app: App, version: str, part: str | None, *, reveal: bool, estate_file: str | None) -> None:
+    """Print a part of a version.
+
+    Piped, the bytes come out as they went in. On a terminal secrets are masked, and control characters are written
+    out, so that nothing a device sent can act on your screen. PART may be left out where there is only one.
+    """
+    estate = app.estate(estate_file)
+    with app.store(estate) as store:
+        found = resolve(store, Reference.parse(version), now=app.clock(), zone=estate.zone)
+        content = store.read(_choose(f"{found.source}@{found.number}", store.parts(found.source, found.number), part))
+        masks = masks_for(estate, store, found.source, reveal=reveal)
+    if not sys.stdout.isatty():
+        sys.stdout.buffer.write(content)
+        sys.stdout.buffer.flush()
+    elif is_binary(content):
+        raise UsageError(
+            f"this part is binary ({len(content)} bytes)", hint="send it to a file: historon show … > FILE"
+        )
+    else:
+        click.echo(printable(masks.hide(content).decode("utf-8", "backslashreplace")), nl=not content.endswith(b"\n"))
+
+
+def _choose(place: str, parts: list[StoredPart], name: str | None) -> StoredPart:
+    names = [part.name for part in parts]
+    if name is None and len(parts) == 1:
+        return parts[0]
+    if name is None:
+        listed = "\n".join(f"  {part}" for part in names[:_NAMED])
+        more = f"\n  … and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+        raise UsageError(f"{place} has {len(parts)} parts; name one of them:\n{listed}{more}")
+    if name not in names:
+        raise UsageError(f'{place} has no part "{name}"', hint=nearest(name, names))
+    return parts[names.index(name)]

@@ -1,0 +1,34 @@
+"""`historon start`."""
+
+from pathlib import Path
+
+import click
+
+from historon.cli.app import App, example, pass_app
+from historon.estate import lay_out
+from historon.store import FolderStore
+
+__all__ = ["command"]
+
+
+@click.command("start", epilog=example("historon start estate", "cd estate && historon status"))
+@click.argument("folder", metavar="DIR", type=click.Path(file_okay=False, path_type=Path))
+@click.option("--store-only", is_flag=True, help="Only make a new, empty store for the estate that is in DIR.")
+@pass_app
+def command(app: App, folder: Path, *, store_only: bool) -> None:
+    """Lay out a new estate in a folder.
+
+    Writes a commented historon.toml, a folder for keys and an empty store, readable by you alone. What is there
+    already is never touched.
+    """
+    if store_only:
+        estate = app.estate(str(folder))
+        FolderStore.create(estate.path(estate.settings.store)).close()
+        click.echo(f"a new, empty store: {estate.path(estate.settings.store)}")
+        return
+    file, keys, store = lay_out(folder)
+    FolderStore.create(store).close()
+    click.echo(f"{file}   describe your estate here")
+    click.echo(f"{keys}/            private keys and passwords, one a file, mode 600")
+    click.echo(f"{store}/           the versions: leave it to Historon")
+    click.echo(f"\nnext: edit {file}, then: cd {folder} && historon collect")

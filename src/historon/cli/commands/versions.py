@@ -1,0 +1,73 @@
+"""`historon versions`."""
+
+import click
+
+from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, since, size_text, table
+from historon.estate import select
+from historon.store import State, Version
+
+__all__ = ["command"]
+
+_SHOWN = 25
+
+
+@click.command("versions", epilog=example("historon versions edge-1", "historon versions edge-1 --all --json"))
+@click.argument("source")
+@click.option("--all", "everything", is_flag=True, help="All of them, also those that differ by noise alone.")
+@estate_option
+@json_option
+@pass_app
+def command(app: App, source: str, *, everything: bool, estate_file: str | None, as_json: bool) -> None:
+    """The timeline of a source.
+
+    Newest first, with the lines that came and went against the version before. Versions that differ by masked noise
+    alone are stored, and left out here unless --all is given.
+    """
+    estate = app.estate(estate_file)
+    with app.store(estate) as store:
+        versions = store.versions(source)
+        if not versions:
+            select(estate, [source])
+    newest = versions[::-1]
+    telling = newest if everything else [version for version in newest if version.state is not State.NOISE]
+    shown = telling if everything else telling[:_SHOWN]
+    if as_json:
+        print_json([_row(version) for version in newest])
+        return
+    now, zone = app.clock(), estate.zone
+    made = table("version", f"collected ({zone.key})", "age", "size", "lines", "state", "note", right=("size", "lines"))
+    for version in shown:
+        lines = f"+{version.added} -{version.removed}" if version.added or version.removed else ""
+        note = f"held: {version.held}" if version.held is not None else version.note or ""
+        made.add_row(
+            f"@{version.number}", instant(version.at, zone), since(now - version.at), size_text(version.size), lines,
+            version.state, printable(note), style=STYLES[version.state],
+        )  # fmt: skip
+    print_table(made) if shown else click.echo(f"{source} has no version yet: historon collect {source}")
+    _print_left_out(versions, telling, shown)
+
+
+def _print_left_out(versions: list[Version], telling: list[Version], shown: list[Version]) -> None:
+    left = [
+        f"{count(len(telling) - len(shown), 'older version')}" if len(telling) > len(shown) else "",
+        f"{count(len(versions) - len(telling), 'version')} with nothing but noise"
+        if len(versions) > len(telling)
+        else "",
+    ]
+    if any(left):
+        click.echo(f"not shown: {' and '.join(filter(None, left))} (--all)")
+
+
+def _row(version: Version) -> dict[str, object]:
+    return {
+        "source": version.source,
+        "version": version.number,
+        "at": version.at,
+        "state": version.state,
+        "size": version.size,
+        "added": version.added,
+        "removed": version.removed,
+        "held": version.held,
+        "note": version.note,
+    }

@@ -1,0 +1,124 @@
+"""The program: which commands there are, and what becomes of errors. Commands are imported when they are called."""
+
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+
+import click
+
+from historon import __version__
+from historon.errors import ExitCode, HistoronError
+
+__all__ = ["COMMANDS", "main", "run"]
+
+# Their help here, so that `historon --help` imports none of them; a test holds it equal to what they say themselves.
+COMMANDS: dict[str, dict[str, str]] = {
+    "Begin": {
+        "start": "Lay out a new estate in a folder.",
+        "demo": "Play a complete example on simulated devices.",
+    },
+    "Collect": {
+        "collect": "Collect from sources, now: one round.",
+        "status": "Is every promise kept? The exit code says it too.",
+        "rounds": "What happened, round by round.",
+    },
+    "Look": {
+        "versions": "The timeline of a source.",
+        "show": "Print a part of a version.",
+        "diff": "What changed between two versions, or two sources.",
+        "restore": "Write a version, or a part of it, to a folder.",
+    },
+    "Keep": {
+        "prune": "What retention would remove; removes it when confirmed.",
+        "hold": "Keep a version whatever retention says.",
+        "release": "Let retention decide about a held version again.",
+    },
+}
+
+
+class _Commands(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return [name for section in COMMANDS.values() for name in section]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in self.list_commands(ctx):
+            return None
+        command: click.Command = importlib.import_module(f"historon.cli.commands.{cmd_name}").command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        for title, section in COMMANDS.items():
+            with formatter.section(title):
+                formatter.write_dl(list(section.items()), col_max=12)
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in self.list_commands(ctx) and not args[0].startswith("-"):
+            from historon.estate import nearest
+
+            raise click.UsageError(f'there is no command "{args[0]}" ({nearest(args[0], self.list_commands(ctx))})')
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, message="historon %(version)s")
+def cli() -> None:
+    r"""Collect configurations, keep every version, and say what changed.
+
+    \b
+    Begin with:    historon demo           a complete example, made up
+                   historon start DIR      your own estate
+    Versions:      SOURCE@WHEN, such as edge-1@latest, edge-1@17, edge-1@-1,
+                   edge-1@2026-06-14, edge-1@2026-06-14T03:00, edge-1@3d
+    """
+
+
+def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
+    """Run one command and return its exit code. Whatever goes wrong ends in a message, never in a traceback."""
+    try:
+        code = cli.main(args=arguments, prog_name="historon", standalone_mode=False, obj=app)
+        sys.stdout.flush()
+        return int(code or 0)
+    except click.ClickException as exc:
+        exc.show()
+        return exc.exit_code
+    except HistoronError as exc:
+        _complain(exc)
+        return exc.exit_code
+    except BrokenPipeError:
+        # The reader of our output has gone, as `head` does: keep Python from complaining at its exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return ExitCode.WELL
+    except (KeyboardInterrupt, click.Abort):
+        click.echo("interrupted", err=True)
+        return ExitCode.INTERRUPTED
+    except Exception as exc:
+        place = exc.__traceback__
+        while place and place.tb_next:
+            place = place.tb_next
+        where = f"{os.path.basename(place.tb_frame.f_code.co_filename)}:{place.tb_lineno}" if place else "?"
+        click.echo(f"historon: a defect in Historon itself: {type(exc).__name__} at {where}", err=True)
+        click.echo("  what next: please report this line and the command; nothing was half written", err=True)
+        return ExitCode.INTERNAL
+
+
+def _complain(exc: HistoronError) -> None:
+    from historon.cli.output import printable
+
+    problems = getattr(exc, "problems", None)
+    if problems:
+        count = len(problems)
+        click.echo(f"historon: the estate file has {count} mistake{'s' * (count > 1)}:", err=True)
+        for problem in problems:
+            click.echo(f"  {printable(str(problem))}", err=True)
+        return
+    click.echo(f"historon: {printable(exc.message)}", err=True)
+    if exc.hint:
+        click.echo(f"  what next: {printable(exc.hint)}", err=True)
+
+
+def main() -> None:
+    """The entry point of the installed program."""
+    sys.exit(run())

@@ -1,0 +1,15 @@
+"""What commands that show contents have in common."""
+
+from historon.compare import Masks
+from historon.estate import Estate
+from historon.store import Store
+
+__all__ = ["masks_for"]
+
+
+def masks_for(estate: Estate, store: Store, source: str, *, reveal: bool = False, with_noise: bool = False) -> Masks:
+    """The masks of a source's procedure; the general ones alone for a source that the estate file no longer has."""
+    known = estate.sources.get(source)
+    procedure = estate.procedure_of(known) if known else None
+    noise = procedure.noise if procedure and not with_noise else ()
+    return Masks(noise, procedure.secret if procedure else (), key=store.fingerprint_key(), reveal=reveal)

@@ -1,0 +1,80 @@
+"""What a round tells while it runs, and what it has to say when it ended."""
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from historon.collect.failures import FailureKind, OfferedKey
+from historon.compare import PartChange
+from historon.store import Outcome
+
+__all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult"]
+
+
+@dataclass(frozen=True)
+class Failure:
+    """Why a source failed, fit for eyes: secrets in the tail are masked."""
+
+    kind: FailureKind
+    message: str
+    hint: str
+    step: str = ""
+    tail: str = ""
+    offered: OfferedKey | None = None
+
+    def __str__(self) -> str:
+        place = f"{self.step}: " if self.step else ""
+        return f"{place}{self.message}"
+
+
+@dataclass(frozen=True)
+class SourceBegan:
+    """A source's turn has come."""
+
+    source: str
+
+
+@dataclass(frozen=True)
+class SourceResult:
+    """How one source fared; whatever version it names is on disk."""
+
+    source: str
+    outcome: Outcome
+    took: timedelta
+    number: int | None = None
+    added: int = 0
+    removed: int = 0
+    note: str | None = None
+    failure: Failure | None = None
+    changes: Sequence[PartChange] = field(default=(), repr=False)
+
+
+@dataclass(frozen=True)
+class RoundReport:
+    """A round that ended. `store_trouble` is set when the ledger could not take all of it."""
+
+    estate: str
+    number: int | None
+    began: datetime
+    ended: datetime
+    results: Sequence[SourceResult]
+    interrupted: bool = False
+    store_trouble: str | None = None
+
+    @property
+    def took(self) -> timedelta:
+        """How long the round lasted."""
+        return self.ended - self.began
+
+    def count(self, *outcomes: Outcome) -> int:
+        """How many sources had one of these outcomes."""
+        tally = Counter(result.outcome for result in self.results)
+        return sum(tally[outcome] for outcome in outcomes)
+
+    def of(self, *outcomes: Outcome) -> list[SourceResult]:
+        """The results with one of these outcomes, by name of the source."""
+        return sorted((r for r in self.results if r.outcome in outcomes), key=lambda result: result.source)
+
+
+Observer = Callable[[SourceBegan | SourceResult], None]

@@ -1,0 +1,66 @@
+"""Why a source could not be collected, in words that say what to try."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from historon.errors import ExitCode, HistoronError
+
+__all__ = ["CollectError", "FailureKind", "OfferedKey"]
+
+
+class FailureKind(StrEnum):
+    """The classes of failure; each has advice of its own."""
+
+    UNREACHABLE = "unreachable"
+    IDENTITY = "identity"
+    LOGIN = "log-in"
+    PERMISSION = "permission"
+    STEP = "step"
+    TIME = "time"
+    INCOMPLETE = "incomplete"
+    TOO_LARGE = "too large"
+    SETUP = "set-up"
+    STORE = "store"
+
+
+_ADVICE = {
+    FailureKind.UNREACHABLE: "check address and port, that it is switched on, and firewalls between",
+    FailureKind.IDENTITY: "compare the fingerprint with the one the device shows on its own console",
+    FailureKind.LOGIN: "try the account by hand; it is not tried again, as accounts lock",
+    FailureKind.PERMISSION: "let the account read this, and nothing more",
+    FailureKind.STEP: "try this step by hand, with the same account",
+    FailureKind.TIME: "try this step by hand; if it is only slow, raise its deadline",
+    FailureKind.INCOMPLETE: "collect it again; if it stays so, try the step by hand",
+    FailureKind.TOO_LARGE: "see what it sends so much of; raise max_size if that is right",
+    FailureKind.SETUP: "mend this on the machine that Historon runs on",
+    FailureKind.STORE: "see to the store first",
+}
+
+
+@dataclass(frozen=True)
+class OfferedKey:
+    """The host key that a device showed at first contact, with the known_hosts line that would trust it."""
+
+    algorithm: str
+    fingerprint: str
+    line: str
+
+
+class CollectError(HistoronError):
+    """One source could not be collected. `step` is its place in the procedure, `tail` the end of what came back."""
+
+    exit_code = ExitCode.SOURCES
+
+    def __init__(
+        self, kind: FailureKind, message: str, *, hint: str = "", tail: bytes = b"", offered: OfferedKey | None = None
+    ) -> None:
+        super().__init__(message, hint=hint or _ADVICE[kind])
+        self.kind = kind
+        self.tail = tail
+        self.offered = offered
+        self.step = ""
+
+    def at_step(self, step: str) -> "CollectError":
+        """The same failure with its place in the procedure."""
+        self.step = self.step or step
+        return self

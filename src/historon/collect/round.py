@@ -1,0 +1,233 @@
+"""One pass over some sources: many at once, none harming another, everything recorded."""
+
+import asyncio
+from collections.abc import Callable, Sequence
+from contextlib import AbstractAsyncContextManager
+from dataclasses import replace
+from datetime import datetime, timedelta
+from time import monotonic
+from typing import TYPE_CHECKING
+
+from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
+from historon.collect.failures import CollectError, FailureKind
+from historon.collect.judging import judge
+from historon.collect.local import open_local
+from historon.collect.steps import take_steps
+from historon.collect.transport import Account, Session, Target
+from historon.compare import Masks
+from historon.errors import HistoronError, StoreError
+from historon.estate import Credentials, Estate, Secret, SecretError, Source
+from historon.inspection import Kept, inspect
+from historon.store import Entry, Outcome, Store
+
+if TYPE_CHECKING:
+    from historon.collect.host_keys import Known
+
+__all__ = ["Clock", "run_round"]
+
+Clock = Callable[[], datetime]
+_BATCH = 256
+
+
+async def run_round(
+    estate: Estate, sources: Sequence[Source], store: Store, *, clock: Clock, observer: Observer, trigger: str
+) -> RoundReport:
+    """Collect these sources and record what came of it.
+
+    Cancelling it ends the round cleanly: what is not done is recorded as skipped, and the report says so. A store that
+    takes nothing more does not end the round either: `store_trouble` says what is wrong. Raises StoreError only when
+    the round cannot even begin, OutsideError when the known_hosts file cannot be read.
+    """
+    return await _Round(estate, store, clock, observer).run(sources, trigger)
+
+
+_Found = tuple[Entry, SourceResult]
+
+
+class _Round:
+    def __init__(self, estate: Estate, store: Store, clock: Clock, observer: Observer) -> None:
+        self._estate = estate
+        self._store = store
+        self._clock = clock
+        self._observer = observer
+        self._key = store.fingerprint_key()
+        self._number = 0
+        self._places = asyncio.Semaphore(estate.settings.at_once)
+        self._queue: asyncio.Queue[_Found] = asyncio.Queue()
+        self._accounts: dict[str, Account | SecretError] = {}
+        self._known: list[Known | None] = []  # filled at first use, once for the whole round
+        self._results: dict[str, SourceResult] = {}
+        self._store_trouble: str | None = None
+
+    async def run(self, sources: Sequence[Source], trigger: str) -> RoundReport:
+        """The whole round, from its beginning in the ledger to its end there."""
+        began = self._clock()
+        self._number = self._store.begin_round(began, trigger)
+        await self._fetch_accounts(sources)
+        writer = asyncio.create_task(self._write())
+        self._record([_skipped(source.name, began, source.skip) for source in sources if source.skip is not None])
+        tasks = [asyncio.create_task(self._collect(source)) for source in sources if source.skip is None]
+        interrupted = await _all_done(tasks)
+        writer.cancel()
+        self._record([self._queue.get_nowait() for _ in range(self._queue.qsize())])
+        self._skip_rest(sources)
+        ended = self._clock()
+        try:
+            self._store.end_round(self._number, ended)
+        except StoreError as exc:
+            self._store_trouble = self._store_trouble or str(exc)
+        results = [self._results[source.name] for source in sources]
+        name = self._estate.settings.name
+        return RoundReport(name, self._number, began, ended, results, interrupted, self._store_trouble)
+
+    async def _fetch_accounts(self, sources: Sequence[Source]) -> None:
+        """Fetch each secret once, outside the event loop: commands may take their time."""
+        for name in dict.fromkeys(source.credentials for source in sources if not source.skip):
+            if name is not None:
+                try:
+                    self._accounts[name] = await asyncio.to_thread(self._account, self._estate.credentials[name])
+                except SecretError as exc:
+                    self._accounts[name] = exc
+
+    def _account(self, written: Credentials) -> Account:
+        fetched: list[Secret | None] = [
+            reference.resolve(self._estate.folder) if reference else None
+            for reference in (written.password, written.key, written.passphrase)
+        ]
+        return Account(written.user, *fetched)
+
+    async def _collect(self, source: Source) -> None:
+        """One source, whatever happens: from its turn to what is to be recorded of it."""
+        async with self._places:
+            self._observer(SourceBegan(source.name))
+            at, began = self._clock(), monotonic()
+            procedure = self._estate.procedure_of(source)
+            masks = Masks(procedure.noise, procedure.secret, key=self._key)
+            try:
+                found = self._judged(source, await self._export(source), masks, at)
+            except CollectError as exc:
+                found = _failed(source, exc, masks, at)
+            except HistoronError as exc:
+                kind = FailureKind.STORE if isinstance(exc, StoreError) else FailureKind.SETUP
+                found = _failed(source, CollectError(kind, exc.message, hint=exc.hint), masks, at)
+            except Exception as exc:
+                message = f"unexpected {type(exc).__name__}: {exc}"
+                found = _failed(source, CollectError(FailureKind.STEP, message, hint="please report this"), masks, at)
+            took = timedelta(seconds=monotonic() - began)
+            self._queue.put_nowait((replace(found[0], took=took), replace(found[1], took=took)))
+
+    async def _export(self, source: Source) -> list[Kept]:
+        procedure = self._estate.procedure_of(source)
+        account = self._accounts.get(source.credentials) if source.credentials else None
+        if isinstance(account, SecretError):
+            message = f"credentials {source.credentials}: {account.message}"
+            raise CollectError(FailureKind.SETUP, message, hint=account.hint) from account
+        target = Target(source, procedure, account, self._estate.folder)
+        try:
+            async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
+                return await take_steps(session, procedure)
+        except TimeoutError as exc:
+            message = f"not done within {procedure.deadline}, the procedure's deadline"
+            raise CollectError(FailureKind.TIME, message) from exc
+        except OSError as exc:
+            raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
+
+    def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:
+        if target.procedure.over == "local":
+            return open_local(target)
+        # asyncssh takes half a second to import; a round without SSH does not need it.
+        from historon.collect.host_keys import known_hosts
+        from historon.collect.ssh_shell import open_shell
+
+        if not self._known:
+            self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
+        return open_shell(target, self._known[0])
+
+    def _judged(self, source: Source, kept: Sequence[Kept], masks: Masks, at: datetime) -> _Found:
+        doubts = inspect(kept, self._estate.procedure_of(source))
+        judged = judge(self._store, source.name, [one.part for one in kept], doubts, masks)
+        note = _seen(judged.note, masks) if judged.note else None
+        result = SourceResult(
+            source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes
+        )
+        entry = Entry(
+            source.name, judged.outcome, at, timedelta(), judged.parts, judged.state, judged.added, judged.removed, note
+        )
+        return entry, result
+
+    async def _write(self) -> None:
+        """Record results as they come in; those that come in together share a transaction and its wait for the disk."""
+        while True:
+            batch = [await self._queue.get()]
+            while not self._queue.empty() and len(batch) < _BATCH:
+                batch.append(self._queue.get_nowait())
+            self._record(batch)
+
+    def _record(self, batch: Sequence[_Found]) -> None:
+        """Only what is on disk is told to the observer as done."""
+        try:
+            recorded = self._store.record(self._number, [entry for entry, _ in batch])
+            results = [
+                replace(result, outcome=told.outcome, number=told.number)
+                for (_, result), told in zip(batch, recorded, strict=True)
+            ]
+        except StoreError as exc:
+            self._store_trouble = str(exc)
+            results = [_not_recorded(result, exc) for _, result in batch]
+        for result in results:
+            self._results[result.source] = result
+            self._observer(result)
+
+    def _skip_rest(self, sources: Sequence[Source]) -> None:
+        """Sources that an interrupted round did not come to, or was in the middle of."""
+        missing = [source.name for source in sources if source.name not in self._results]
+        self._record([_skipped(name, self._clock(), "the round was interrupted") for name in missing])
+
+
+async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:
+    """Wait for all tasks; when cancelled, cancel them and say so. A task that breaks breaks the round."""
+    interrupted = False
+    try:
+        await asyncio.gather(*tasks)
+    except asyncio.CancelledError:
+        interrupted = True
+        current = asyncio.current_task()
+        if current:
+            current.uncancel()
+    finally:
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+    return interrupted
+
+
+def _skipped(name: str, at: datetime, why: str) -> _Found:
+    return (
+        Entry(name, Outcome.SKIPPED, at, timedelta(), note=why),
+        SourceResult(name, Outcome.SKIPPED, timedelta(), note=why),
+    )
+
+
+def _failed(source: Source, exc: CollectError, masks: Masks, at: datetime) -> _Found:
+    failure = Failure(
+        exc.kind,
+        _seen(exc.message, masks),
+        exc.hint,
+        _seen(exc.step, masks),
+        masks.hide(exc.tail).decode("utf-8", "replace"),
+        exc.offered,
+    )
+    note = f"{failure} ({failure.hint})" if failure.hint else str(failure)
+    return (
+        Entry(source.name, Outcome.FAILED, at, timedelta(), note=note),
+        SourceResult(source.name, Outcome.FAILED, timedelta(), note=note, failure=failure),
+    )
+
+
+def _not_recorded(result: SourceResult, exc: StoreError) -> SourceResult:
+    failure = Failure(FailureKind.STORE, exc.message, exc.hint)
+    return SourceResult(result.source, Outcome.FAILED, result.took, note=str(exc), failure=failure)
+
+
+def _seen(text: str, masks: Masks) -> str:
+    return masks.hide(text.encode()).decode("utf-8", "replace")

@@ -1,0 +1,137 @@
+"""The wording of a notice at the end of a round: what needs a hand first, then what changed, then what went well."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from html import escape
+
+from historon.collect import RoundReport, SourceResult
+from historon.compare import hunks
+from historon.estate import Estate, describe
+from historon.store import Outcome
+
+__all__ = ["Letter", "round_letter"]
+
+_LINES_A_SOURCE = 8
+_LINES_IN_ALL = 80
+_TROUBLE = (Outcome.FAILED, Outcome.SUSPECT)
+
+
+@dataclass(frozen=True)
+class Letter:
+    """A notice in words, as plain text and as HTML."""
+
+    subject: str
+    text: str
+    html: str
+
+
+@dataclass(frozen=True)
+class _Item:
+    title: str
+    lines: tuple[str, ...] = ()
+    code: tuple[str, ...] = ()
+
+
+def round_letter(report: RoundReport, estate: Estate) -> Letter:
+    """What to tell of a round. Secrets are masked in it as they are on screen."""
+    sections = {
+        "Needs a hand": [_trouble(result) for result in report.of(*_TROUBLE)],
+        "Changed": list(_changes(report)),
+        "New": [_Item(f"{result.source}: first version") for result in report.of(Outcome.FIRST)],
+        "Skipped": [_Item(f"{result.source}: {result.note}") for result in report.of(Outcome.SKIPPED)],
+    }
+    if report.store_trouble:
+        sections["Needs a hand"].insert(0, _Item("The store", (report.store_trouble,)))
+    closing = _closing(report, estate)
+    return Letter(_subject(report), _text(sections, closing), _html(report, sections, closing))
+
+
+def _subject(report: RoundReport) -> str:
+    failed, suspect = report.count(Outcome.FAILED), report.count(Outcome.SUSPECT)
+    changed = report.count(Outcome.CHANGED)
+    counts = [f"{failed} FAILED" * bool(failed), f"{suspect} SUSPECT" * bool(suspect)]
+    state = ", ".join(filter(None, ["STORE TROUBLE" * bool(report.store_trouble), *counts])) or "All well"
+    rest = f"{changed} changed" if changed else "nothing changed"
+    name = "".join(char if char.isprintable() else " " for char in report.estate)
+    return f"{state}, {rest}, of {len(report.results)}: {name}"
+
+
+def _trouble(result: SourceResult) -> _Item:
+    word = "the export looks wrong and was set aside" if result.outcome is Outcome.SUSPECT else "could not be collected"
+    failure = result.failure
+    if failure is None:
+        return _Item(
+            f"{result.source}: {word}",
+            (result.note or "", f"look at it: historon show {result.source}@{result.number}"),
+        )
+    where = (f"at {failure.step}",) if failure.step else ()
+    return _Item(
+        f"{result.source}: {word}",
+        (failure.message, *where, f"try: {failure.hint}"),
+        tuple(failure.tail.splitlines()[-3:]),
+    )
+
+
+def _changes(report: RoundReport) -> Iterator[_Item]:
+    room = _LINES_IN_ALL
+    for result in report.of(Outcome.CHANGED):
+        lines = _changed_lines(result)
+        shown = lines[: min(_LINES_A_SOURCE, room)]
+        room -= len(shown)
+        left = len(lines) - len(shown)
+        more = (f"{left} more: historon diff {result.source}",) if left else ()
+        yield _Item(
+            f"{result.source}: version {result.number}, +{result.added} -{result.removed} lines", more, tuple(shown)
+        )
+
+
+def _changed_lines(result: SourceResult) -> list[str]:
+    """Added and removed lines under the heading of their section, masked."""
+    lines = []
+    for change in result.changes:
+        for hunk in hunks(change, context=0):
+            lines.append(f"{change.name}: {hunk.heading.decode('utf-8', 'replace')}".rstrip(": "))
+            lines += [row.mark + " " + row.line.decode("utf-8", "replace").rstrip("\r\n") for row in hunk.rows]
+    return ["".join(char if char.isprintable() else "·" for char in line) for line in lines]
+
+
+def _closing(report: RoundReport, estate: Estate) -> list[str]:
+    well = report.count(Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED)
+    when = report.began.astimezone(estate.zone)
+    return [
+        f"{well} of {len(report.results)} sources collected, {report.count(Outcome.UNCHANGED)} of them unchanged.",
+        f"Round {report.number}, {when:%Y-%m-%d %H:%M} {when.tzname()}, took {describe(report.took)}."
+        + (" It was interrupted." if report.interrupted else ""),
+    ]
+
+
+def _text(sections: dict[str, list[_Item]], closing: list[str]) -> str:
+    out = []
+    for heading, items in sections.items():
+        if items:
+            out += [heading.upper(), ""]
+            for item in items:
+                out += [item.title, *(f"  {line}" for line in item.lines), *(f"    {line}" for line in item.code), ""]
+    return "\n".join([*out, *closing]) + "\n"
+
+
+def _html(report: RoundReport, sections: dict[str, list[_Item]], closing: list[str]) -> str:
+    out = [f"<h2 style='margin:0 0 12px'>{escape(_subject(report))}</h2>"]
+    for heading, items in sections.items():
+        colour = "#a61b1b" if heading == "Needs a hand" else "#333"
+        if items:
+            out.append(f"<h3 style='color:{colour};margin:16px 0 6px'>{heading}</h3>")
+        for item in items:
+            out.append(f"<p style='margin:6px 0'><b>{escape(item.title)}</b>")
+            out += [f"<br>{escape(line)}" for line in item.lines if line]
+            out.append("</p>")
+            if item.code:
+                out.append("<pre style='background:#f4f4f2;padding:8px;margin:4px 0;font-size:12px'>")
+                out.append("\n".join(map(_coloured, item.code)) + "</pre>")
+    out.append("<p style='color:#555;margin-top:16px'>" + "<br>".join(map(escape, closing)) + "</p>")
+    return f"<html><body style='font-family:sans-serif;font-size:14px;color:#222'>{''.join(out)}</body></html>"
+
+
+def _coloured(line: str) -> str:
+    colour = {"+": "#1a6b2a", "-": "#a61b1b"}.get(line[:1])
+    return f"<span style='color:{colour}'>{escape(line)}</span>" if colour else escape(line)

@@ -1,0 +1,6 @@
+"""What may go: first the plan, then the pruning."""
+
+from historon.retention.planning import Verdict, plan
+from historon.retention.pruning import Pruned, prune
+
+__all__ = ["Pruned", "Verdict", "plan", "prune"]
