@@ -61,7 +61,7 @@ class _Round:
 
     async def run(self, sources: Sequence[Source], trigger: str) -> RoundReport:
         """The whole round, from its beginning in the ledger to its end there."""
-        began = self._clock()
+        began, started = self._clock(), monotonic()
         self._number = self._store.begin_round(began, trigger)
         await self._fetch_accounts(sources)
         writer = asyncio.create_task(self._write())
@@ -71,7 +71,7 @@ class _Round:
         writer.cancel()
         self._record([self._queue.get_nowait() for _ in range(self._queue.qsize())])
         self._skip_rest(sources)
-        ended = self._clock()
+        ended = began + timedelta(seconds=monotonic() - started)
         try:
             self._store.end_round(self._number, ended)
         except StoreError as exc:

@@ -10,17 +10,16 @@ from historon.estate import Pattern
 __all__ = ["Masks"]
 
 _NAMES = rb"(?:password|passwd|passphrase|secret|community|pre-shared-key|psk|api[_-]?key|auth[_-]?key|token)"
-# What keeps secrets in configurations of every make. A pattern with a group hides the group, else all that it matches.
+# What holds secrets in configurations of every make. A pattern with a group hides the group, else all that it matches.
 _GENERAL = tuple(
     re.compile(pattern, re.MULTILINE | re.IGNORECASE)
     for pattern in (
-        rb"-----BEGIN [A-Z ]*PRIVATE KEY-----\n(.+?)\n-----END",
+        rb"-----BEGIN [A-Z ]*PRIVATE KEY-----\s((?s:.+?))\s-----END",
         rb"\b" + _NAMES + rb"\b[\"']?(?:[ \t]*[:=][ \t]*|[ \t]+)(?:\d[ \t]+)?[\"']?([^\s\"'<>;,]+)",
         rb"<[\w:.-]*" + _NAMES + rb"[\w.-]*(?:\s[^<>]*)?>([^<]+)<",
         rb"\$(?:1|2[aby]|5|6|7|y)\$[./A-Za-z0-9$,=+-]{8,}",
     )
 )
-_BLOCK = re.compile(_GENERAL[0].pattern, re.DOTALL | re.IGNORECASE)
 
 
 class Masks:
@@ -52,34 +51,41 @@ class Masks:
         return line
 
     def hide(self, content: bytes) -> bytes:
-        """The content fit for eyes: secrets replaced, line for line, by `<secret 3fa9c2>`.
+        """The content fit for eyes: secrets replaced, line for line, by `[secret 3fa9c2]`.
 
         Equal secrets get equal marks and a changed one another, by a keyed digest (HMAC-SHA256, RFC 2104) from which
         there is no way back.
         """
         if self.reveal:
             return content
-        for pattern in (_BLOCK, *_GENERAL[1:], *self._secret):
-            spans = list(_spans(pattern, content))
-            if spans:
-                content = b"".join(self._replaced(content, spans))
-        return content
+        spans = [span for pattern in (*_GENERAL, *self._secret) for span in _spans(pattern, content)]
+        return b"".join(self._replaced(content, spans)) if spans else content
 
     def _replaced(self, content: bytes, spans: list[tuple[int, int]]) -> Iterator[bytes]:
+        """The content with what the spans cover, overlapping ones as one, replaced by marks."""
         at = 0
-        for start, end in sorted(spans):
-            if start < at:
-                continue
+        for start, end in _merged(spans):
             yield content[at:start]
             yield self._mark(content[start:end])
             at = end
         yield content[at:]
 
     def _mark(self, secret: bytes) -> bytes:
-        if re.fullmatch(rb"<secret [0-9a-f]{6}>?", secret):
-            return secret
-        mark = b"<secret " + hmac.new(self._key, secret, "sha256").hexdigest()[:6].encode() + b">"
+        mark = b"[secret " + hmac.new(self._key, secret, "sha256").hexdigest()[:6].encode() + b"]"
         return b"\n".join([mark] * (secret.count(b"\n") + 1))
+
+
+def _merged(spans: list[tuple[int, int]]) -> Iterator[tuple[int, int]]:
+    """Spans in order; of those that overlap, all that any of them covers."""
+    ordered = sorted(spans)
+    first, last = ordered[0]
+    for start, end in ordered[1:]:
+        if start < last:
+            last = max(last, end)
+        else:
+            yield first, last
+            first, last = start, end
+    yield first, last
 
 
 def _spans(pattern: re.Pattern[bytes], content: bytes) -> Iterator[tuple[int, int]]:

@@ -48,12 +48,17 @@ def round_letter(report: RoundReport, estate: Estate) -> Letter:
 
 def _subject(report: RoundReport) -> str:
     failed, suspect = report.count(Outcome.FAILED), report.count(Outcome.SUSPECT)
-    changed = report.count(Outcome.CHANGED)
-    counts = [f"{failed} FAILED" * bool(failed), f"{suspect} SUSPECT" * bool(suspect)]
-    state = ", ".join(filter(None, ["STORE TROUBLE" * bool(report.store_trouble), *counts])) or "All well"
-    rest = f"{changed} changed" if changed else "nothing changed"
+    total = len(report.results)
+    bad = [
+        "STORE TROUBLE" * bool(report.store_trouble),
+        f"{failed} FAILED" * bool(failed),
+        f"{suspect} SUSPECT" * bool(suspect),
+    ]
+    state = f"{', '.join(filter(None, bad))} of {total}" if any(bad) else f"All {total} well"
+    changed, new = report.count(Outcome.CHANGED), report.count(Outcome.FIRST)
+    news = [f"{changed} changed" * bool(changed), f"{new} new" * bool(new)]
     name = "".join(char if char.isprintable() else " " for char in report.estate)
-    return f"{state}, {rest}, of {len(report.results)}: {name}"
+    return f"{state}, {', '.join(filter(None, news)) or 'nothing changed'}: {name}"
 
 
 def _trouble(result: SourceResult) -> _Item:

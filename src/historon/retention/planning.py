@@ -57,7 +57,7 @@ def _staying(
                 yield version.number, f"last of its {period}, for {span}"
     changes = [version for version in good if version.state is State.GOOD]
     yield from (
-        (version.number, f"never fewer than {retention.at_least}") for version in changes[-retention.at_least :]
+        (version.number, f"among the newest {retention.at_least}") for version in changes[-retention.at_least :]
     )
     for version in versions:
         if not version.good and version.at >= now - retention.suspect:

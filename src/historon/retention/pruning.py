@@ -13,10 +13,11 @@ _AT_ONCE = 2000
 
 @dataclass(frozen=True)
 class Pruned:
-    """What pruning did: versions removed, and the bytes that the store shrank by."""
+    """What pruning did: versions removed, and the bytes that the store took before and takes now."""
 
     versions: int
-    freed: int
+    size_before: int
+    size: int
 
 
 def prune(store: Store, verdicts: Sequence[Verdict]) -> Pruned:
@@ -28,4 +29,4 @@ def prune(store: Store, verdicts: Sequence[Verdict]) -> Pruned:
     before = store.size()
     removed = sum(store.remove(going[at : at + _AT_ONCE]) for at in range(0, len(going), _AT_ONCE))
     store.reclaim()
-    return Pruned(removed, max(0, before - store.size()))
+    return Pruned(removed, before, store.size())

@@ -1,24 +1,21 @@
 """Brackwater Ferries: the example estate, with what happens to it night by night. All of it is made up."""
 
-import asyncio
 import random
 import re
-import threading
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable
 from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
-from typing import TypeVar
 from zoneinfo import ZoneInfo
 
 import asyncssh
 
 from historon.estate import write_private
+from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault
 from historon.standins.pennant import Pennant, SelfSigned
 
 __all__ = ["NIGHTS", "ZONE", "Brackwater"]
-
-T = TypeVar("T")
 
 ZONE = ZoneInfo("Europe/Oslo")
 NIGHTS = 7
@@ -48,18 +45,15 @@ class Brackwater:
         key = asyncssh.generate_private_key("ssh-ed25519")
         self._client_key = key
         self.routers = {
-            name: Capstan(name, lambda name=name: self._saved(name), authorized=key.convert_to_public())  # type: ignore[misc]
-            for name in ROUTERS
+            name: Capstan(name, partial(self._saved, name), authorized=key.convert_to_public()) for name in ROUTERS
         }
-        self._loop = asyncio.new_event_loop()
-        self._thread = threading.Thread(target=self._loop.run_forever, name="brackwater", daemon=True)
+        self._background = Background()
         self.relay: Pennant | None = None
 
     def start(self) -> None:
         """Start the devices and write the estate into its folder, which `historon start` has laid out."""
-        self._thread.start()
         for router in self.routers.values():
-            self._run(router.start())
+            self._background.run(router.start())
         machine = self.folder / "simulated"
         machine.mkdir(mode=0o700)
         self.relay = Pennant(SelfSigned.make(machine))
@@ -72,28 +66,25 @@ class Brackwater:
     def stop(self) -> None:
         """Switch everything off."""
         for router in self.routers.values():
-            self._run(router.stop())
+            self._background.run(router.stop())
         if self.relay:
             self.relay.stop()
-        self._loop.call_soon_threadsafe(self._loop.stop)
-        self._thread.join()
-        self._loop.close()
+        self._background.stop()
 
     def pass_day(self, night: int) -> str:
         """What happens before this night, counted from 1; returns it in words."""
-        happens = {
+        happens: dict[int, tuple[str, Callable[[], None]]] = {
+            1: ("Everything is collected for the first time.", lambda: None),
+            2: ("Nothing changes but the clock lines in the routers' configurations.", lambda: None),
             3: ("An engineer renames a port and moves it to another network.", self._edit_port),
-            4: ("New time server and a new monitoring password on all edge routers; tariffs are raised.", self._edit_edges),
-            5: ("saltgate-quay-1 breaks off in the middle; eider-yard-1 answers with half a configuration.", self._break),
+            4: ("The edge routers get a new time server and monitoring password; tariffs rise.", self._edit_edges),
+            5: ("saltgate-quay-1 breaks off in the middle; eider-yard-1 sends half of it.", self._break),
             6: ("Both are well again.", self._mend),
             7: ("Somebody opens the office to the outside.", self._open_office),
         }  # fmt: skip
-        words, change = happens.get(night, ("Nothing but the clock changes.", lambda: None))
+        words, change = happens[night]
         change()
         return words
-
-    def _run(self, work: Coroutine[object, object, T]) -> T:
-        return asyncio.run_coroutine_threadsafe(work, self._loop).result(30)
 
     def _saved(self, name: str) -> str:
         return self._configs[name].replace("{clock}", f"{self._clock().astimezone(ZONE):%Y-%m-%d %H:%M:%S}")

@@ -1,5 +1,6 @@
 """A Pennant mail relay: SMTP with STARTTLS and AUTH, which keeps what it receives. Made up."""
 
+import logging
 import socket
 import ssl
 from dataclasses import dataclass
@@ -67,6 +68,7 @@ class Pennant:
         self.unknown: set[str] = set()
         self.tls = tls
         self._login = (user, password)
+        logging.getLogger("mail.log").setLevel(logging.ERROR)  # the library warns of an attribute of its own
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         context.load_cert_chain(tls.certificate, tls.key)
         self._controller = Controller(

@@ -134,8 +134,10 @@ class Contents:
         for old, new in moved.items():
             self._append(strand, new, Part(name, self.read(strand, old)))
         self._db.execute("DELETE FROM bundle WHERE strand = ? AND first < ?", (strand, first))
+        # A keyframe that leans on another is never leaned on itself; a whole one may be, and waits for `sweep`.
         self._db.execute(
-            "DELETE FROM content WHERE strand = ? AND position < ? AND position % ? <> 0", (strand, first, _EPOCH)
+            "DELETE FROM content WHERE strand = ? AND position < ? AND (position % ? <> 0 OR base_strand IS NOT NULL)",
+            (strand, first, _EPOCH),
         )
         self.forget()
         return moved

@@ -102,7 +102,7 @@ class FolderStore(Store):
     def _record(self, round_number: int, entry: Entry) -> Recorded:
         source = self._source(entry.source)
         good, last = self._db.execute("SELECT good, last_number FROM source WHERE id = ?", (source,)).fetchone()
-        outcome, number = entry.outcome, good
+        outcome, number = entry.outcome, None
         if entry.parts:
             suspect = entry.state is State.SUSPECT
             known = self._last_suspect(source, last) if suspect else good

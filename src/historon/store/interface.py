@@ -101,7 +101,7 @@ class Entry:
 
 @dataclass(frozen=True)
 class Recorded:
-    """What the ledger says after an entry: the outcome, and the version that it points to."""
+    """What the ledger says after an entry: the outcome, and the version that its export is; None without an export."""
 
     source: str
     outcome: Outcome

@@ -134,7 +134,7 @@ class _Bar(_Silent):
 def _words(result: SourceResult) -> tuple[str, str, str, str]:
     number = f"@{result.number}" if result.number is not None and result.outcome is not Outcome.UNCHANGED else ""
     lines = f"+{result.added} -{result.removed}" if result.outcome in (Outcome.CHANGED, Outcome.SUSPECT) else ""
-    why = str(result.failure) if result.failure else result.note or ""
+    why = result.note or "" if result.outcome is Outcome.SKIPPED else ""  # of what went wrong, all is told at the end
     return f"{result.source:<24}", f"{result.outcome:<9}", f"{number} {lines}".strip(), why
 
 

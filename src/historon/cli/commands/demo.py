@@ -34,8 +34,8 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
     place = folder or Path(tempfile.mkdtemp(prefix="historon-demo-")) / "brackwater"
     tour = _Tour(place, evenings(app.clock()))
     tour.say(
-        "Brackwater Ferries runs two quays, a yard and an office. Their six routers, a file server and a mail relay are "
-        "simulated in this process, on loopback, and speak SSH and SMTP for real. First, a folder for the estate:"
+        "Brackwater Ferries runs two quays, a yard and an office. Their six routers, file server and mail relay are "
+        "simulated in this process, on loopback; they speak SSH and SMTP for real. First, a folder for the estate:"
     )
     tour.type("start", str(place))
     estate = Brackwater(place, lambda: tour.now)
@@ -95,9 +95,11 @@ class _Tour:
         self.type("diff", "northmole-edge-1", *at)
         self.say("And what happened at the office last night?")
         self.type("diff", "office-edge-1", *at)
-        self.say("The tariffs of three days ago are wanted back:")
+        self.say("Somebody wants the tariffs back as they were before they rose in night 4:")
         restored = str(self.place / "restored")
-        self.type("restore", "purser-files@4d", "--part", "purser/tariffs", "--to", restored, *at)
+        self.type(
+            "restore", f"purser-files@{self.nights[2]:%Y-%m-%d}", "--part", "purser/tariffs", "--to", restored, *at
+        )
         self.say("What may go, by the retention in the estate file? It is only removed when confirmed, here by --yes.")
         self.type("prune", "--yes", *at)
         self._show_mail(letters)
@@ -117,4 +119,4 @@ class _Tour:
         worst = next((letter for letter in received if "FAILED" in letter["Subject"]), None)
         body = worst.get_body(("plain",)) if worst else None
         if body:
-            click.echo("\n" + textwrap.indent(body.get_content(), "  | "), nl=False)
+            click.echo("\n" + textwrap.indent(body.get_content(), "  | ", lambda _: True), nl=False)

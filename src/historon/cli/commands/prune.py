@@ -49,7 +49,8 @@ def command(
             return
         done = prune(store, verdicts)
     if not as_json:
-        click.echo(f"removed {count(done.versions, 'version')}, {size_text(done.freed)} given back")
+        less = f", {size_text(done.size_before - done.size)} less" if done.size < done.size_before else ""
+        click.echo(f"removed {count(done.versions, 'version')}; the store takes {size_text(done.size)} now{less}")
 
 
 def _plans(

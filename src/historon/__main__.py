@@ -1,0 +1,5 @@
+"""`python -m historon`."""
+
+from historon.cli.main import main
+
+main()

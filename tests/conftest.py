@@ -1,0 +1,144 @@
+"""The surroundings of tests: a folder with an estate, the built program, and devices on loopback."""
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+from historon.standins.background import Background
+from historon.standins.capstan import Capstan
+from historon.store import FolderStore
+
+PROGRAM = Path(sys.executable).with_name("historon")
+
+
+@dataclass(frozen=True)
+class Result:
+    code: int
+    out: str
+    err: str
+
+    @property
+    def said(self) -> str:
+        return self.out + self.err
+
+
+def historon(*arguments: str | Path, cwd: Path, **variables: str) -> Result:
+    """Run the built program as a user would, piped."""
+    done = subprocess.run(
+        [PROGRAM, *map(str, arguments)], cwd=cwd, capture_output=True, check=False, timeout=120,
+        stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"], "HOME": str(cwd), **variables},
+    )  # fmt: skip
+    result = Result(done.returncode, done.stdout.decode("utf-8", "replace"), done.stderr.decode("utf-8", "replace"))
+    assert "Traceback" not in result.said
+    assert "a defect in Historon" not in result.said, result.err
+    return result
+
+
+@dataclass(frozen=True)
+class EstateFolder:
+    """An estate in a folder; `write` replaces its file, `run` runs a command in it."""
+
+    path: Path
+
+    def write(self, text: str, name: str = "historon.toml") -> None:
+        (self.path / name).write_text(text, encoding="utf-8")
+
+    def run(self, *arguments: str | Path, **variables: str) -> Result:
+        return historon(*arguments, cwd=self.path, **variables)
+
+    def store(self) -> FolderStore:
+        return FolderStore(self.path / "store")
+
+
+@pytest.fixture
+def estate(tmp_path: Path) -> EstateFolder:
+    folder = EstateFolder(tmp_path / "estate")
+    folder.path.mkdir()
+    (folder.path / "keys").mkdir(mode=0o700)
+    FolderStore.create(folder.path / "store").close()
+    return folder
+
+
+@pytest.fixture
+def files_estate(estate: EstateFolder) -> EstateFolder:
+    """One source: the folder `data`."""
+    estate.write(FILES_ESTATE)
+    (estate.path / "data").mkdir()
+    (estate.path / "data" / "a.conf").write_text("one\ntwo\nthree\n")
+    return estate
+
+
+FILES_ESTATE = """
+[estate]
+name = "Test"
+time_zone = "Europe/Oslo"
+[procedures.files]
+over = "local"
+steps = [{ pull = "data" }]
+[[sources]]
+name = "files"
+procedure = "files"
+promise = "26h"
+"""
+
+ROUTER_CONFIG = "hostname t\n! saved at 1\n!\n" + "".join(
+    f"interface port-{n}\n  description berth {n} t# here\n!\n" for n in range(30)
+) + "user x password pw-canary-1234\nend\n"  # fmt: skip
+
+
+@pytest.fixture
+def background() -> Iterator[Background]:
+    made = Background()
+    yield made
+    made.stop()
+
+
+@pytest.fixture
+def router(background: Background) -> Iterator[Capstan]:
+    """A Capstan router, listening, whose configuration is ROUTER_CONFIG."""
+    device = Capstan("t", lambda: ROUTER_CONFIG)
+    background.run(device.start())
+    yield device
+    background.run(device.stop())
+
+
+@pytest.fixture
+def router_estate(estate: EstateFolder, router: Capstan) -> Callable[..., EstateFolder]:
+    """Writes an estate with that router as its source; keyword arguments replace or add lines."""
+
+    def write(procedure: str = "", source: str = "", step: str = "", **also: str) -> EstateFolder:
+        (estate.path / "keys" / "password").write_text("harbour-light\n")
+        (estate.path / "keys" / "password").chmod(0o600)
+        pin = f'host_key = "{router.fingerprint}"' if "host_key" not in source and not also.get("unpinned") else ""
+        estate.write(f"""
+[estate]
+name = "Test"
+time_zone = "Europe/Oslo"
+[credentials.r]
+user = "config-reader"
+password = "file:keys/password"
+[procedures.capstan]
+over = "ssh-shell"
+prompt = '^[\\w.-]+# ?$'
+pager = '-- more --'
+steps = [{{ keep = "display config active", as = "active.cfg", ends_with = "end" {step} }}]
+noise = ['^! saved at ']
+{procedure}
+[[sources]]
+name = "t"
+address = "127.0.0.1"
+port = {router.port}
+procedure = "capstan"
+credentials = "r"
+{pin}
+{source}
+{also.get("more", "")}
+""")
+        return estate
+
+    return write
