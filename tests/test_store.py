@@ -1,0 +1,200 @@
+import random
+import sqlite3
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from historon.errors import StoreError
+from historon.store import LEDGER, FolderStore, Part, State, Store
+from tests.store_contract import StoreContract, content, night, take
+
+
+class TestFolderStore(StoreContract):
+    @pytest.fixture
+    def store(self, tmp_path: Path) -> Store:
+        self.folder = tmp_path / "store"
+        return FolderStore.create(self.folder)
+
+    def again(self, store: Store) -> Store:
+        store.close()
+        return FolderStore(self.folder)
+
+
+def _edited(rng: random.Random, text: bytes) -> bytes:
+    lines = text.split(b"\n")
+    for _ in range(rng.randrange(1, 4)):
+        lines[rng.randrange(len(lines)) :][:1] = []
+        lines.insert(rng.randrange(len(lines) + 1), b"line %d" % rng.randrange(10**6))
+    return b"\n".join(lines)
+
+
+@pytest.mark.parametrize(("count", "lines"), [(1100, 30), (150, 800)])
+def test_long_histories_read_back_through_bundles_and_epochs_and_thinning(
+    tmp_path: Path, count: int, lines: int
+) -> None:
+    """Across the bounds of bundles and epochs, and with random versions removed, every byte stays."""
+    rng = random.Random(count)
+    store = FolderStore.create(tmp_path / "store")
+    text, texts = b"\n".join(b"start %d" % n for n in range(lines)), {}
+    for number in range(1, count + 1):
+        text = _edited(rng, text)
+        texts[number] = text
+        take(store, number, Part("a", text))
+        if number % 97 == 0:
+            gone = rng.sample(list(texts)[:-1], k=len(texts) // 3)
+            store.remove([version for version in store.versions("s") if version.number in gone])
+            for one in gone:
+                del texts[one]
+    store.close()
+    store = FolderStore(tmp_path / "store")
+    assert {version.number for version in store.versions("s")} == texts.keys()
+    assert all(content(store, number) == {"a": text} for number, text in texts.items())
+
+
+_ACTIONS = st.lists(
+    st.tuples(st.sampled_from("abc"), st.sampled_from(["edit", "same", "binary", "suspect", "back", "remove"]), st.integers(0, 10**6)),
+    min_size=1, max_size=60,
+)  # fmt: skip
+
+
+@settings(max_examples=25, deadline=None)
+@given(_ACTIONS)
+def test_whatever_happens_every_version_reads_back(actions: list[tuple[str, str, int]]) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        store = FolderStore.create(Path(folder) / "store")
+        kept: dict[tuple[str, int], bytes] = {}
+        now = {source: b"begin\n" * 40 for source in "abc"}
+        for at, (source, action, seed) in enumerate(actions):
+            rng = random.Random(seed)
+            if action == "remove":
+                good = store.state(source).good
+                gone = [v for v in store.versions(source) if v.number != good and rng.random() < 0.5]
+                assert store.remove(gone) == len(gone)
+                for version in gone:
+                    del kept[source, version.number]
+                continue
+            if action == "back" and kept:
+                now[source] = rng.choice(list(kept.values()))
+            elif action != "same":
+                now[source] = rng.randbytes(rng.randrange(3000)) if action == "binary" else _edited(rng, now[source])
+            state = State.SUSPECT if action == "suspect" else State.GOOD
+            number = take(store, at, Part("p", now[source]), state=state, source=source).number
+            assert number is not None
+            kept[source, number] = now[source]
+        store.close()
+        store = FolderStore(Path(folder) / "store")
+        assert {key: content(store, key[1], key[0])["p"] for key in kept} == kept
+        store.close()
+
+
+def test_an_edited_line_costs_some_dozens_of_bytes_and_pruned_space_comes_back(tmp_path: Path) -> None:
+    store = FolderStore.create(tmp_path / "store")
+    rng = random.Random(1)
+    big = [rng.randbytes(600_000) for _ in range(8)]
+    text = b"\n".join(rng.randbytes(20).hex().encode() for _ in range(1000))
+    take(store, 0, Part("a", text))
+    before = store.size()
+    for number in range(1, 65):
+        take(store, number, Part("a", text.replace(b"\n", b" %d\n" % number, 1)))
+    store.reclaim()
+    assert (store.size() - before) / 64 < 300
+    for number, blob in enumerate(big):
+        take(store, number, Part("b", blob), source="big")
+    full = store.size()
+    store.remove(store.versions("big")[:-1])
+    assert store.reclaim() > 0.8 * 7 * 600_000
+    assert store.size() < full - 0.8 * 7 * 600_000
+
+
+def test_only_its_owner_can_read_the_store(tmp_path: Path) -> None:
+    store = FolderStore.create(tmp_path / "store")
+    take(store, 0, Part("a", b"1"))
+    modes = {path.name: path.stat().st_mode & 0o777 for path in (tmp_path / "store").iterdir()}
+    assert set(modes.values()) == {0o600}, modes
+    assert (tmp_path / "store").stat().st_mode & 0o777 == 0o700
+
+
+def test_a_missing_store_is_not_made_by_itself_as_its_disk_may_not_be_mounted(tmp_path: Path) -> None:
+    with pytest.raises(StoreError, match="is its disk mounted"):
+        FolderStore(tmp_path)
+    assert not list(tmp_path.iterdir())
+
+
+def test_a_store_is_never_made_over_another(tmp_path: Path) -> None:
+    FolderStore.create(tmp_path).close()
+    with pytest.raises(StoreError, match="there already"):
+        FolderStore.create(tmp_path)
+
+
+@pytest.mark.parametrize(
+    ("script", "told"),
+    [
+        ("PRAGMA user_version = 99", "a newer Historon wrote it"),
+        ("PRAGMA application_id = 1", "a database of another program"),
+    ],
+)
+def test_a_ledger_of_a_newer_or_another_program_is_refused(tmp_path: Path, script: str, told: str) -> None:
+    FolderStore.create(tmp_path).close()
+    db = sqlite3.connect(tmp_path / LEDGER)
+    db.execute(script)
+    db.close()
+    with pytest.raises(StoreError, match=told):
+        FolderStore(tmp_path)
+
+
+def test_damage_is_found_and_named(tmp_path: Path) -> None:
+    store = FolderStore.create(tmp_path)
+    for number in range(40):
+        take(store, number, Part("a", b"x\n" * 500 + b"%d" % number))
+    store.close()
+    db = sqlite3.connect(tmp_path / LEDGER)
+    db.execute("UPDATE bundle SET data = zeroblob(length(data))")
+    db.execute("UPDATE content SET data = zeroblob(length(data)) WHERE position = 39")
+    db.commit()
+    db.close()
+    store = FolderStore(tmp_path)
+    for number in (5, 40):
+        with pytest.raises(StoreError, match="damaged"):
+            content(store, number)
+    assert content(store, 1)["a"].endswith(b"0")
+
+
+def test_garbage_instead_of_a_ledger_is_an_error_not_a_crash(tmp_path: Path) -> None:
+    (tmp_path / LEDGER).write_bytes(b"not a database" * 100)
+    with pytest.raises(StoreError, match="not a ledger, or it is damaged"):
+        FolderStore(tmp_path)
+
+
+def test_the_documented_script_reads_every_version(tmp_path: Path) -> None:
+    """Promise 6: the store outlives the tool."""
+    store = FolderStore.create(tmp_path / "store")
+    rng, text = random.Random(3), b"begin\n" * 200
+    texts = {}
+    for number in range(1, 90):
+        text = _edited(rng, text) if number % 11 else rng.randbytes(900)
+        texts[number] = text
+        take(store, number, Part("a.cfg", text))
+        take(store, number, Part("a.cfg", b"sibling\n" + text), source="t")
+    store.remove(store.versions("s")[:20])
+    store.close()
+    script = Path(__file__).parent.parent / "docs" / "read_store.py"
+    for number in (21, 40, 64, 65, 89):
+        done = subprocess.run(
+            [sys.executable, script, tmp_path / "store" / LEDGER, "s", str(number), "a.cfg"],
+            capture_output=True,
+            check=True,
+        )
+        assert done.stdout == texts[number]
+
+
+def test_two_writers_wait_for_each_other(tmp_path: Path) -> None:
+    one = FolderStore.create(tmp_path)
+    other = FolderStore(tmp_path)
+    assert [take(one, 0, Part("a", b"1")).number, take(other, 1, Part("a", b"2")).number] == [1, 2]
+    assert take(one, 2, Part("a", b"2")).number == 2
+    assert night(1) == one.state("s").good_at
