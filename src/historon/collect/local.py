@@ -17,6 +17,7 @@ __all__ = ["open_local"]
 
 _TAIL = 2000
 _CHUNK = 65536
+_END_S = 2
 
 
 @asynccontextmanager
@@ -44,11 +45,18 @@ class _LocalSession(Session):
             program, *what[1:], cwd=self._folder, stdin=asyncio.subprocess.DEVNULL,
             stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, start_new_session=True,
         )  # fmt: skip
+        readers = [asyncio.create_task(self._drain(stream)) for stream in (process.stdout, process.stderr)]
         try:
-            printed, complaints = await asyncio.gather(self._drain(process.stdout), self._drain(process.stderr))
+            printed, complaints = await asyncio.gather(*readers)
             code = await process.wait()
         finally:
-            await _end(process)
+            _kill(process)
+            for reader in readers:
+                reader.cancel()
+            await asyncio.gather(*readers, return_exceptions=True)
+            with suppress(TimeoutError):
+                async with asyncio.timeout(_END_S):
+                    await process.communicate()  # reads what is left in the pipes, so that they are closed
         if code:
             raise CollectError(
                 FailureKind.STEP, f"{program} ended with exit code {code}", tail=complaints[-_TAIL:] or printed[-_TAIL:]
@@ -130,9 +138,8 @@ def _spoken(name: str) -> str:
     return os.fsencode(name).decode("utf-8", "backslashreplace")
 
 
-async def _end(process: asyncio.subprocess.Process) -> None:
+def _kill(process: asyncio.subprocess.Process) -> None:
     """Leave nothing running: the program and what it started share a session."""
     if process.returncode is None:
         with suppress(ProcessLookupError):
             os.killpg(process.pid, signal.SIGKILL)
-        await process.wait()

@@ -185,19 +185,21 @@ class _Round:
 
 
 async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:
-    """Wait for all tasks; when cancelled, cancel them and say so. A task that breaks breaks the round."""
+    """Wait for all tasks; when cancelled, cancel them, let them clean up, and say so."""
     interrupted = False
     try:
-        await asyncio.gather(*tasks)
+        if tasks:
+            await asyncio.wait(tasks)
     except asyncio.CancelledError:
         interrupted = True
-        current = asyncio.current_task()
-        if current:
+        if current := asyncio.current_task():
             current.uncancel()
-    finally:
         for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+            task.cancel()  # once: a second time would cut short their cleaning up
+        await asyncio.wait(tasks)
+    for task in tasks:
+        if not task.cancelled():
+            task.result()  # a defect of ours ends the round loudly
     return interrupted
 
 

@@ -1,0 +1,102 @@
+import json
+import os
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import FILES_ESTATE, EstateFolder
+
+
+def _with_steps(estate: EstateFolder, steps: str, more: str = "") -> EstateFolder:
+    estate.write(FILES_ESTATE.replace('[{ pull = "data" }]', f"[{steps}]\n{more}"))
+    return estate
+
+
+def test_a_tree_is_kept_file_by_file_and_comes_back_byte_for_byte(files_estate: EstateFolder) -> None:
+    data = files_estate.path / "data"
+    (data / "deep" / "er").mkdir(parents=True)
+    (data / "deep" / "er" / "b.bin").write_bytes(bytes(range(256)))
+    (data / "empty").write_bytes(b"")
+    (data / "link").symlink_to("/etc/hostname")
+    os.mkfifo(data / "pipe")
+    (data / os.fsdecode(b"caf\xe9")).write_bytes(b"latin")
+    assert files_estate.run("collect").code == 0
+    assert files_estate.run("restore", "files", "--to", "back").code == 0
+    back = files_estate.path / "back" / "data"
+    names = sorted(str(path.relative_to(back)) for path in back.rglob("*") if path.is_file())
+    assert names == ["a.conf", "caf\\xe9", "deep/er/b.bin", "empty"]
+    assert (back / "deep" / "er" / "b.bin").read_bytes() == bytes(range(256))
+    assert (back / "a.conf").stat().st_mode & 0o777 == 0o600
+
+
+def test_a_command_is_run_without_a_shell_and_its_output_kept(files_estate: EstateFolder) -> None:
+    _with_steps(files_estate, '{ keep = ["echo", "$HOME; ls", "*"], as = "out.txt" }')
+    assert files_estate.run("collect").code == 0
+    assert files_estate.run("show", "files").out == "$HOME; ls *\n"
+
+
+@pytest.mark.parametrize(
+    ("steps", "more", "told"),
+    [
+        ('{ pull = "nothing" }', "", "there is no "),
+        ('{ pull = "/dev/null" }', "", "/dev/null is not a regular file"),
+        ('{ keep = ["no-such-program"], as = "x" }', "", "there is no program no-such-program on this machine"),
+        ('{ keep = ["ls", "/nowhere"], as = "x" }', "", "/ls ended with exit code 2"),
+        ('{ keep = ["sleep", "60"], as = "x", deadline = "300ms" }', "", "no complete answer within 0.3s"),
+        ('{ keep = ["yes"], as = "x" }', 'max_size = "1MB"', "it prints more than 1000000 bytes"),
+        ('{ pull = "data", as = "../.." }', "", "cannot be the name of a part"),
+        ('{ pull = "data/a.conf", as = "x" }, { pull = "data/a.conf", as = "x" }', "", "two parts have the same name"),
+        ('{ pull = "data" }', 'max_size = "5B"', "it exceeds 5 bytes"),
+    ],
+)
+def test_what_goes_wrong_names_the_step_and_what_to_try(
+    files_estate: EstateFolder, steps: str, more: str, told: str
+) -> None:
+    result = _with_steps(files_estate, steps, more).run("collect")
+    assert result.code == 3
+    assert told in result.out
+    assert "  try      " in result.out
+    assert files_estate.store().versions("files") == []
+
+
+def test_an_empty_folder_and_an_empty_answer_are_suspect(files_estate: EstateFolder) -> None:
+    (files_estate.path / "data" / "a.conf").unlink()
+    assert "the export is empty" in files_estate.run("collect").out
+    _with_steps(files_estate, '{ keep = ["true"], as = "x" }')
+    assert "x is empty" in files_estate.run("collect").out
+
+
+def test_a_source_can_be_left_alone_with_a_reason(files_estate: EstateFolder) -> None:
+    files_estate.write(FILES_ESTATE + 'skip = "being replaced"\n')
+    result = files_estate.run("collect")
+    assert result.code == 0
+    assert result.out.split()[:4] == ["files", "skipped", "being", "replaced"]
+    assert files_estate.store().visits(1)[0].note == "being replaced"
+
+
+def test_the_json_of_a_round_tells_the_same(files_estate: EstateFolder) -> None:
+    data = json.loads(files_estate.run("collect", "--json").out)
+    assert [data["round"], data["sources"][0]["outcome"], data["sources"][0]["version"]] == [1, "first", 1]
+    _with_steps(files_estate, '{ pull = "nothing" }')
+    failure = json.loads(files_estate.run("collect", "--json").out)["sources"][0]["failure"]
+    assert failure["kind"] == "step"
+    assert failure["step"] == "step 1 of 1 (pull nothing)"
+
+
+def test_unknown_sources_and_labels_are_told_with_the_nearest(files_estate: EstateFolder) -> None:
+    assert 'there is no source "file"' in files_estate.run("collect", "file").err
+    assert 'did you mean "files"' in files_estate.run("collect", "file").err
+    assert files_estate.run("collect", "--where", "site=x").code == 2
+
+
+def test_a_program_that_is_cut_off_leaves_nothing_running(files_estate: EstateFolder, tmp_path: Path) -> None:
+    mark = tmp_path / "pid"
+    script = files_estate.path / "slow.sh"
+    script.write_text(f"#!/bin/sh\necho $$ > {mark}\nsleep 300 &\nwait\n")
+    script.chmod(0o755)
+    _with_steps(files_estate, '{ keep = ["./slow.sh"], as = "x", deadline = "1s" }').run("collect")
+    states = subprocess.run(
+        ["ps", "-o", "stat=", "-g", mark.read_text().strip()], capture_output=True, text=True, check=False
+    )
+    assert all(state.startswith("Z") for state in states.stdout.split()), "dead, if perhaps not yet reaped"
