@@ -50,7 +50,7 @@ class _Commands(click.Group):
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, section in COMMANDS.items():
             with formatter.section(title):
-                formatter.write_dl(list(section.items()), col_max=12)
+                formatter.write_dl([(f"{name:<9}", text) for name, text in section.items()], col_max=12)
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
@@ -62,17 +62,22 @@ class _Commands(click.Group):
         return super().resolve_command(ctx, args)
 
 
-@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+_HELP = """Collect configurations, keep every version, and say what changed.
+
+\b
+Begin with   historon demo         a complete example, made up
+             historon start DIR    your own estate
+Versions     SOURCE@WHEN, such as edge-1@latest, edge-1@17, edge-1@-1,
+             edge-1@2026-06-14, edge-1@2026-06-14T03:00, edge-1@3d
+"""
+
+
+@click.group(
+    cls=_Commands, help=_HELP, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
+)
 @click.version_option(__version__, message="historon %(version)s")
 def cli() -> None:
-    r"""Collect configurations, keep every version, and say what changed.
-
-    \b
-    Begin with:    historon demo           a complete example, made up
-                   historon start DIR      your own estate
-    Versions:      SOURCE@WHEN, such as edge-1@latest, edge-1@17, edge-1@-1,
-                   edge-1@2026-06-14, edge-1@2026-06-14T03:00, edge-1@3d
-    """
+    """The root of all commands; its help is `_HELP`."""
 
 
 def run(arguments: Sequence[str] | None = None, app: object = None) -> int:

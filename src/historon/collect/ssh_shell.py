@@ -1,6 +1,8 @@
 """An interactive command line over SSH (RFC 4254 section 6): prompts, echo, pages, and answers that never end."""
 
 import asyncio
+import asyncio
+import os
 import re
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
@@ -88,8 +90,14 @@ def _connect_failure(exc: BaseException, place: str) -> CollectError:
         return CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s")
     if isinstance(exc, asyncssh.Error):
         return CollectError(FailureKind.UNREACHABLE, f"{place} ended the connection: {exc.reason}")
-    reason = getattr(exc, "strerror", None) or str(exc)
-    return CollectError(FailureKind.UNREACHABLE, f"{place}: {reason}")
+    return CollectError(FailureKind.UNREACHABLE, f"{place}: {_reason(exc)}")
+
+
+def _reason(exc: BaseException) -> str:
+    """The operating system's own words; asyncio puts others in front of them."""
+    if isinstance(exc, OSError) and exc.errno and exc.errno > 0:
+        return os.strerror(exc.errno).lower()
+    return getattr(exc, "strerror", None) or str(exc)
 
 
 class _ShellSession(Session):

@@ -156,12 +156,21 @@ class Parts:
             retention=_each(data.get("retention"), Retention),
             procedures=_each(data.get("procedures"), Procedure),
             channels=_each(data.get("channels"), MailChannel),
-            sources=[_attempt(row, Source) for row in sources] if isinstance(sources, list) else [],
+            sources=[_source(row) for row in sources] if isinstance(sources, list) else [],
         )
 
 
 def _each(table: object, kind: type[T]) -> dict[str, T | None]:
     return {name: _attempt(value, kind) for name, value in table.items()} if isinstance(table, dict) else {}
+
+
+def _source(row: object) -> Source | None:
+    """A source, or as much of a wrong one as others are referred to by."""
+    whole = _attempt(row, Source)
+    if whole or not isinstance(row, dict):
+        return whole
+    keys = ("name", "procedure", "address", "credentials", "retention")
+    return _attempt({key: row[key] for key in keys if isinstance(row.get(key), str)}, Source)
 
 
 def _attempt(value: object, kind: type[T]) -> T | None:

@@ -37,7 +37,8 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
         "Brackwater Ferries runs two quays, a yard and an office. Their six routers, file server and mail relay are "
         "simulated in this process, on loopback; they speak SSH and SMTP for real. First, a folder for the estate:"
     )
-    tour.type("start", str(place))
+    if code := tour.type("start", str(place)):
+        return code
     estate = Brackwater(place, lambda: tour.now)
     estate.start()
     try:

@@ -95,18 +95,21 @@ def _print_changes(before: Version, after: Version, changes: Sequence[PartChange
     for mark, version in (("-", before), ("+", after)):
         when = instant(version.at, zone)
         screen.print(Text(f"{mark} {version.source}@{version.number}  {when}", style="red" if mark == "-" else "green"))
+    screen.print()
     for change in changes:
-        screen.print()
         head = Text(printable(change.name), style="bold")
         head.append(f"  {change.kind}" if change.kind != "edited" else "", style="yellow")
         head.append(f"  +{change.added} -{change.removed}", style="dim")
         screen.print(head)
         for hunk in hunks(change, context):
             title = printable(hunk.heading.decode("utf-8", "replace"))
-            screen.print(Text.assemble((f"  line {hunk.old_start}", "dim"), ("  " + title, "cyan bold")))
+            unchanged = next((at for at, row in enumerate(hunk.rows) if row.mark != " "), 0)
+            line_number = max(hunk.old_start, 1) + unchanged
+            screen.print(Text.assemble((f"  line {line_number}", "dim"), ("  " + title, "cyan bold")))
             for row in hunk.rows:
                 line = printable(row.line.decode("utf-8", "backslashreplace").rstrip("\n"))
                 style = {"-": "red", "+": "green"}.get(row.mark, "")
                 screen.print(Text(f"  {row.mark} {line}", style=style, no_wrap=True), soft_wrap=True)
+            screen.print()
     if not changes:
         screen.print("no difference")

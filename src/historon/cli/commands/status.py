@@ -53,7 +53,7 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
     urgent = [one for one in board if one.ailing or one.standing in (Standing.NEVER, Standing.BROKEN, Standing.CLOSE)]
     shown = board if everything or len(board) <= _SHOWN else urgent[:_SHOWN]
     if shown:
-        made = table("promise", "source", "good", f"collected ({estate.zone.key})", "confirmed", "of", "last try")
+        made = table("promise", "source", "good", f"collected ({estate.zone.key})", "confirmed", "limit", "last try")
         for one in shown:
             made.add_row(*_cells(estate, one))
         print_table(made)

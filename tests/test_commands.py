@@ -1,0 +1,243 @@
+"""The commands as a user meets them: piped, on a terminal, as JSON, and when something is wrong."""
+
+import json
+import subprocess
+from pathlib import Path
+
+import pexpect
+import pytest
+
+from historon.cli.main import COMMANDS
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon
+
+NAMES = [name for section in COMMANDS.values() for name in section]
+
+
+def _edit(estate: EstateFolder, text: str) -> None:
+    (estate.path / "data" / "a.conf").write_text(text)
+    assert estate.run("collect").code == 0
+
+
+@pytest.fixture
+def history(files_estate: EstateFolder) -> EstateFolder:
+    """Three good versions of one part."""
+    for text in ("one\ntwo\nthree\n", "one\n2\nthree\n", "one\n2\nthree\nfour\n"):
+        _edit(files_estate, text)
+    return files_estate
+
+
+def _terminal(estate: EstateFolder, *arguments: str, answer: str | None = None) -> tuple[int, str]:
+    child = pexpect.spawn(
+        str(PROGRAM), list(arguments), cwd=str(estate.path), encoding="utf-8", dimensions=(40, 100), timeout=60
+    )
+    if answer is not None:
+        child.expect(r"\[y/N\]")
+        said = str(child.before)
+        child.sendline(answer)
+    else:
+        said = ""
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus is not None
+    return child.exitstatus, said + str(child.before)
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_every_command_has_help_with_an_example(tmp_path: Path, name: str) -> None:
+    result = historon(name, "--help", cwd=tmp_path)
+    assert result.code == 0
+    assert f"  historon {name}" in result.out.split("Example")[1]
+    summary = next(section[name] for section in COMMANDS.values() if name in section)
+    assert summary in " ".join(result.out.split())
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_every_command_is_documented(name: str) -> None:
+    docs = Path(__file__).parent.parent / "docs" / "commands.md"
+    assert f"## historon {name}\n" in docs.read_text()
+
+
+def test_help_lists_every_command_and_imports_nothing_heavy(tmp_path: Path) -> None:
+    result = historon("--help", cwd=tmp_path)
+    assert all(f"\n  {name} " in result.out for name in NAMES)
+    code = "import sys; sys.argv = ['historon', '--help']\nfrom historon.cli.main import run\nrun()\nprint([m for m in ('rich', 'msgspec', 'asyncssh', 'sqlite3', 'asyncio') if m in sys.modules])"
+    python = PROGRAM.with_name("python")
+    assert subprocess.run([python, "-c", code], capture_output=True, text=True, check=True).stdout.endswith("[]\n")
+
+
+def test_a_mistyped_command_or_option_is_told_with_the_nearest(tmp_path: Path) -> None:
+    result = historon("colect", cwd=tmp_path)
+    assert (result.code, 'did you mean "collect"' in result.err) == (2, True)
+    assert historon("collect", "--nowhere", cwd=tmp_path).code == 2
+
+
+def test_versions_shows_the_timeline(history: EstateFolder) -> None:
+    lines = history.run("versions", "files").out.splitlines()
+    assert [line.split()[0] for line in lines] == ["version", "@3", "@2", "@1"]
+    assert ["+1", "-0"] == lines[1].split()[-3:-1]
+    rows = json.loads(history.run("versions", "files", "--json").out)
+    assert [(row["version"], row["added"], row["removed"], row["state"]) for row in rows] == [
+        (3, 1, 0, "good"), (2, 1, 1, "good"), (1, 3, 0, "good"),
+    ]  # fmt: skip
+    assert history.run("versions", "file").code == 2
+
+
+def test_versions_that_are_noise_alone_are_kept_and_left_out_of_the_timeline(files_estate: EstateFolder) -> None:
+    files_estate.write(FILES_ESTATE.replace('over = "local"', "over = \"local\"\nnoise = ['^clock']"))
+    for clock in range(3):
+        _edit(files_estate, f"clock {clock}\nx\n")
+    result = files_estate.run("versions", "files")
+    assert [line.split()[0] for line in result.out.splitlines()] == ["version", "@1", "not"]
+    assert "2 versions with nothing but noise (--all)" in result.out
+    assert files_estate.run("versions", "files", "--all").out.count("noise") == 2
+    assert files_estate.run("show", "files").out == "clock 2\nx\n"
+    assert "has not changed since its first version" in files_estate.run("diff", "files").err
+    assert files_estate.run("diff", "files@1", "files@3").code == 0
+    assert files_estate.run("diff", "files@1", "files@3", "--with-noise").code == 1
+
+
+def test_diff_says_by_its_exit_code_whether_they_differ_and_patch_applies_it(history: EstateFolder) -> None:
+    diff = history.run("diff", "files@1", "files@3")
+    assert diff.code == 1
+    assert diff.out.startswith("--- files@1/data/a.conf\t20")
+    (history.path / "old").write_text("one\ntwo\nthree\n")
+    subprocess.run(["patch", "-s", "old"], cwd=history.path, input=diff.out, text=True, check=True)
+    assert (history.path / "old").read_text() == "one\n2\nthree\nfour\n"
+    assert history.run("diff", "files@3", "files").code == 0
+    assert "+four" in history.run("diff", "files").out
+    assert "+2" in history.run("diff", "files@1").out
+    assert history.run("diff", "files@1", "--part", "nothing").code == 2
+
+
+def test_diff_on_a_terminal_has_colour_and_a_pipe_has_none(history: EstateFolder) -> None:
+    code, out = _terminal(history, "diff", "files")
+    assert code == 1
+    assert "\x1b[32m" in out
+    assert "+ four" in out
+    assert "\x1b" not in history.run("diff", "files").out + history.run("status").out
+
+
+def test_show_names_the_parts_where_there_are_several(history: EstateFolder) -> None:
+    (history.path / "data" / "b.bin").write_bytes(b"\0\1\2\r\n")
+    history.run("collect")
+    result = history.run("show", "files")
+    assert result.code == 2
+    assert "has 2 parts; name one of them:\n  data/a.conf\n  data/b.bin" in result.err
+    raw = subprocess.run([PROGRAM, "show", "files", "data/b.bin"], cwd=history.path, capture_output=True, check=True)
+    assert raw.stdout == b"\0\1\2\r\n"
+    assert "this part is binary" in _terminal(history, "show", "files", "data/b.bin")[1]
+    assert 'did you mean "data/b.bin"' in history.run("show", "files", "b.bin").err
+
+
+def test_restore_writes_over_nothing_without_being_told(history: EstateFolder) -> None:
+    assert history.run("restore", "files@1", "--to", "back").code == 0
+    assert (history.path / "back/data/a.conf").read_text() == "one\ntwo\nthree\n"
+    result = history.run("restore", "files", "--to", "back")
+    assert (result.code, "nothing was written" in result.err) == (6, True)
+    assert (history.path / "back/data/a.conf").read_text() == "one\ntwo\nthree\n"
+    assert history.run("restore", "files", "--to", "back", "--overwrite").code == 0
+    assert (history.path / "back/data/a.conf").read_text().endswith("four\n")
+    assert [path.name for path in (history.path / "back" / "data").iterdir()] == ["a.conf"]
+
+
+def test_restore_is_not_led_astray_by_links(history: EstateFolder, tmp_path: Path) -> None:
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    (history.path / "back").mkdir()
+    (history.path / "back" / "data").symlink_to(outside)
+    assert history.run("restore", "files", "--to", "back", "--overwrite").code == 6
+    assert not list(outside.iterdir())
+
+
+def test_restore_of_one_part_or_folder_or_nothing(history: EstateFolder) -> None:
+    assert history.run("restore", "files", "--part", "data", "--to", "some").code == 0
+    assert (history.path / "some/data/a.conf").exists()
+    assert history.run("restore", "files", "--part", "dat", "--to", "none").code == 2
+    assert not (history.path / "none").exists()
+
+
+_RETENTION = '[retention.r]\nall = "1ms"\nat_least = 1\n[defaults]\nretention = "r"\n'
+
+
+def test_prune_shows_its_plan_and_removes_only_when_told(history: EstateFolder) -> None:
+    assert history.run("prune").out.strip().endswith("0 versions of 0 sources may go"), "no retention: all stays"
+    history.write(FILES_ESTATE + _RETENTION)
+    assert history.run("hold", "files@1", "--reason", "as built").code == 0
+    plan = history.run("prune")
+    assert "@2" in plan.out
+    assert "1 held: as built" in plan.out
+    assert "nothing was removed" in plan.out
+    each = history.run("prune", "--each").out.splitlines()
+    assert [line.split(maxsplit=3)[3] for line in each[1:4]] == [
+        "stays: held: as built",
+        "goes",
+        "stays: the last good version",
+    ]
+    rows = json.loads(history.run("prune", "--json").out)
+    assert [row["stays"] for row in rows] == [True, False, True]
+    assert len(history.store().versions("files")) == 3
+    done = history.run("prune", "--yes")
+    assert "removed 1 version" in done.out
+    assert [version.number for version in history.store().versions("files")] == [1, 3]
+    assert history.run("show", "files@1").out == "one\ntwo\nthree\n"
+    assert history.run("release", "files@1").code == 0
+    assert "removed 1 version" in history.run("prune", "--yes").out
+
+
+def test_prune_asks_on_a_terminal(history: EstateFolder) -> None:
+    history.write(FILES_ESTATE + _RETENTION)
+    assert "Remove 2 versions?" in _terminal(history, "prune", answer="n")[1]
+    assert len(history.store().versions("files")) == 3
+    assert "removed 2 versions" in _terminal(history, "prune", answer="y")[1]
+
+
+def test_status_gives_one_verdict_and_an_exit_code(files_estate: EstateFolder) -> None:
+    never = files_estate.run("status")
+    assert (never.code, never.out.splitlines()[-1]) == (1, "1 promise not kept: 1 source (1 never)")
+    files_estate.run("collect")
+    kept = files_estate.run("status")
+    assert (kept.code, kept.out.splitlines()[-1]) == (0, "every promise is kept: 1 source (1 kept)")
+    files_estate.write(FILES_ESTATE.replace("26h", "1ms"))
+    broken = files_estate.run("status", "--json")
+    row = json.loads(broken.out)[0]
+    assert (broken.code, row["standing"], row["version"], row["last_outcome"]) == (1, "broken", 1, "first")
+
+
+def test_status_folds_a_large_estate_and_unfolds_it_when_asked(files_estate: EstateFolder) -> None:
+    files_estate.run("collect")
+    many = "".join(f'[[sources]]\nname = "s{n}"\nprocedure = "files"\n' for n in range(60))
+    files_estate.write(FILES_ESTATE + many)
+    folded = files_estate.run("status").out
+    assert "not shown: 61 sources (--all)" in folded
+    assert len(folded.splitlines()) < 5
+    assert len(files_estate.run("status", "--all").out.splitlines()) > 61
+
+
+def test_rounds_tell_what_happened(history: EstateFolder) -> None:
+    assert [line.split()[0] for line in history.run("rounds").out.splitlines()] == ["round", "3", "2", "1"]
+    assert [row["outcomes"] for row in json.loads(history.run("rounds", "--json").out)][-1] == {"first": 1}
+    assert "first" in history.run("rounds", "1").out
+    assert history.run("rounds", "9").code == 2
+
+
+def test_a_reader_that_goes_away_is_no_error(history: EstateFolder) -> None:
+    command = f"{PROGRAM} versions files | head -1; echo ${{PIPESTATUS[0]}}"
+    done = subprocess.run(["bash", "-c", command], cwd=history.path, capture_output=True, text=True, check=False)
+    assert done.stderr == ""
+
+
+def test_a_round_on_a_terminal_shows_a_bar_and_what_is_new(files_estate: EstateFolder) -> None:
+    code, out = _terminal(files_estate, "collect")
+    assert code == 0
+    assert "collecting" in out
+    assert "first" in out
+    assert "round 1: 1 source in" in out
+
+
+def test_without_a_version_the_way_on_is_named(files_estate: EstateFolder) -> None:
+    for command in ("show", "diff", "restore --to x", "hold"):
+        name, *rest = command.split()
+        result = files_estate.run(name, "files", *rest)
+        assert result.code == 2
+        assert "historon collect files" in result.err
+    assert "no version yet" in files_estate.run("versions", "files").out

@@ -1,0 +1,19 @@
+from pathlib import Path
+
+from tests.conftest import historon
+
+
+def test_the_demo_plays_to_its_end_and_leaves_an_estate_to_play_with(tmp_path: Path) -> None:
+    result = historon("demo", "bw", cwd=tmp_path)
+    assert result.code == 0, result.said
+    assert result.err == ""
+    for told in (
+        "7 sources in ", "7 first", "1 suspect, 1 failed", "every promise is kept: 7 sources (7 kept)", "+time-server 10.20.0.11",
+        "monitor community [secret ", "+  permit any 10.20.30.0/24", "removed ", "Subject: 1 FAILED, 1 SUSPECT of 7",
+        "That was the tour",
+    ):  # fmt: skip
+        assert told in result.out, told
+    assert "quiet-nor-heron" not in result.out
+    assert "Salt" in (tmp_path / "bw/restored/purser/tariffs/summer.csv").read_text()
+    assert historon("status", cwd=tmp_path / "bw").code == 0
+    assert historon("demo", "bw", cwd=tmp_path).code == 6, "what exists is not touched"

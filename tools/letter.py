@@ -1,0 +1,46 @@
+"""Print the HTML of a notice about a made-up round: two sources in trouble, two changed."""
+
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from historon.collect import Failure, FailureKind, RoundReport, SourceResult
+from historon.compare import Masks, compare_exports
+from historon.estate import read_estate
+from historon.notices import round_letter
+from historon.store import Outcome
+
+OLD = b"interface port-3\n  description berth 3 ticket hall\n  network vlan 130\n!\nmonitor community tide-1 read-only\nend\n"
+NEW = OLD.replace(b"130", b"131").replace(b"tide-1", b"quiet-heron")
+
+
+def main() -> None:
+    """Compose the letter and print it."""
+    with TemporaryDirectory() as folder:
+        file = Path(folder) / "historon.toml"
+        file.write_text('[estate]\nname = "Brackwater Ferries"\ntime_zone = "Europe/Oslo"\n')
+        estate = read_estate(file)
+    changes = compare_exports({"active.cfg": OLD}, {"active.cfg": NEW}, Masks(key=b"made up"))
+    failure = Failure(
+        FailureKind.INCOMPLETE,
+        "the device closed the connection in the middle of an answer, after 979 bytes",
+        "collect it again; if it stays so, try the step by hand",
+        "step 2 of 2 (keep display config active)",
+        "  no shutdown\n!\ninterface port-8",
+    )
+    second = timedelta(seconds=1)
+    doubt = 'active.cfg does not end with "end" but with "interface port-8"'
+    results = [
+        SourceResult("eider-yard-1", Outcome.SUSPECT, second, 5, 0, 50, doubt),
+        SourceResult("saltgate-quay-1", Outcome.FAILED, second, note=str(failure), failure=failure),
+        SourceResult("northmole-edge-1", Outcome.CHANGED, second, 5, 2, 2, changes=changes),
+        SourceResult("saltgate-edge-1", Outcome.CHANGED, second, 4, 2, 2, changes=changes),
+        *(SourceResult(f"office-{n}", Outcome.UNCHANGED, second) for n in range(3)),
+    ]
+    began = datetime(2026, 11, 21, 1, 30, tzinfo=UTC)
+    report = RoundReport("Brackwater Ferries", 5, began, began + timedelta(seconds=41), results)
+    print(round_letter(report, estate).html)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,157 @@
+"""Take the pictures in docs/screenshots: the real commands, in a real terminal window, on the demo's estate.
+
+Needs Xvfb, xterm, ImageMagick and (for the mail) Chromium, from the distribution's packages.
+"""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+OUT = ROOT / "docs" / "screenshots"
+DISPLAY = ":94"
+BROKEN = """
+[[sources]]
+name = "saltgate-mast-1"
+address = "127.0.0.1"
+port = 9
+procedure = "capstan-router"
+credentials = "routers"
+labels = { site = "saltgate", role = "mast" }
+"""
+SHOTS = {
+    "help": "historon --help",
+    "collect": "historon collect",
+    "status": "historon status",
+    "versions": "historon versions northmole-edge-1",
+    "diff": "historon diff northmole-edge-1@1 northmole-edge-1",
+    "show": "historon show northmole-edge-1",
+    "prune": "historon prune northmole-edge-1 eider-yard-1 --each",
+    "rounds": "historon rounds; historon rounds 5",
+    "mistakes": "cat wrong.toml; historon status --estate wrong.toml",
+}
+WRONG = """\
+[estate]
+name = "Brackwater Ferries"
+time_zone = "Europe/Olso"
+
+[retention.standard]
+all = 30
+month = "12 months"
+
+[credentials.routers]
+user = "config-reader"
+password = "harbour-light"
+
+[[sources]]
+name = "northmole-edge-1"
+adress = "10.20.0.1"
+procedure = "capstan-router"
+retention = "standart"
+"""
+
+
+def main() -> None:
+    """Play the demo, leave its devices running, and photograph each command."""
+    for program in ("Xvfb", "xterm", "import"):
+        if not shutil.which(program):
+            sys.exit(f"{program} is missing: install xvfb, xterm and imagemagick")
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as name, _screen():
+        estate = Path(name) / "brackwater"
+        with _demo(estate):
+            (estate / "wrong.toml").write_text(WRONG)
+            file = estate / "historon.toml"
+            file.write_text(file.read_text().replace('all = "2d"', 'all = "1h"') + BROKEN)
+            purser = estate / "simulated" / "purser" / "purser.conf"
+            purser.write_text(purser.read_text().replace("workers = 8", "workers = 12"))
+            for shot, command in SHOTS.items():
+                _terminal(shot, command, estate)
+        _demo_shot(Path(name))
+        _mail_shot(Path(name))
+
+
+@contextmanager
+def _screen() -> Iterator[None]:
+    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        yield
+    finally:
+        server.terminate()
+
+
+@contextmanager
+def _demo(estate: Path) -> Iterator[None]:
+    """The demo, played to its end, with its devices left running."""
+    historon = ROOT / ".venv" / "bin" / "historon"
+    process = subprocess.Popen([historon, "demo", estate, "--stay"], stdout=subprocess.PIPE, text=True)
+    assert process.stdout
+    for line in process.stdout:
+        if "stay until Ctrl-C" in line:
+            break
+    try:
+        yield
+    finally:
+        process.terminate()
+        process.wait()
+
+
+def _terminal(shot: str, command: str, folder: Path, shown: str = "") -> None:
+    done = folder / ".done"
+    done.unlink(missing_ok=True)
+    typed = (shown or command).replace("'", "'\\''")
+    script = (
+        f"clear; printf '\\033[?25l'; printf '\\033[1m$ %s\\033[0m\\n' '{typed}'; {command}; touch {done}; sleep 60"
+    )
+    environment = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{ROOT / '.venv' / 'bin'}:{os.environ['PATH']}"}
+    window = subprocess.Popen(
+        ["xterm", "-geometry", "126x42+0+0", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#14181d", "-fg", "#d8dee6",
+         "-xrm", "XTerm*cursorColor: #14181d", "-xrm", "XTerm*color8: #7d8794", "-e", "bash", "-c", script],
+        cwd=folder, env=environment, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    deadline = time.monotonic() + 60
+    while not done.exists() and time.monotonic() < deadline:
+        time.sleep(0.1)
+    time.sleep(0.6)
+    raw = folder / ".window.png"
+    subprocess.run(["import", "-window", "root", raw], env=environment, check=True)
+    edges = ["-trim", "+repage", "-trim", "+repage", "-bordercolor", "#14181d", "-border", "8", "-colors", "64"]
+    subprocess.run(["convert", raw, *edges, OUT / f"{shot}.png"], check=True)
+    window.terminate()
+    window.wait()
+    print(f"{shot}: {command}")
+
+
+def _demo_shot(folder: Path) -> None:
+    """What the demo shows of its fifth night, when things go wrong."""
+    command = f"script -qec 'historon demo {folder}/again' /dev/null | sed -n '/Night 5/,/Night 6/p'"
+    _terminal("demo", command, folder, "historon demo")
+
+
+def _mail_shot(folder: Path) -> None:
+    """The letter of the fifth night and a day of changes, as a mail program would show its HTML."""
+    browser = shutil.which("chromium")
+    if not browser:
+        print("mail: left out, as there is no chromium")
+        return
+    script = ROOT / "tools" / "letter.py"
+    page = folder / "letter.html"
+    page.write_text(subprocess.run([sys.executable, script], capture_output=True, text=True, check=True).stdout)
+    subprocess.run(
+        [browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync",
+         "--no-first-run", f"--user-data-dir={folder}/profile", "--window-size=900,680",
+         f"--screenshot={OUT / 'mail.png'}", page.as_uri()],
+        check=True, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    print("mail: the letter of a night with trouble")
+
+
+if __name__ == "__main__":
+    main()
