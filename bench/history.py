@@ -3,7 +3,7 @@
 import random
 from collections.abc import Iterator
 
-_WORDS = "quay berth ramp slip yard ferry crane mast keel bilge anchor capstan fender mooring tide pilot deck".split()
+_WORDS = ["quay", "berth", "ramp", "slip", "yard", "ferry", "crane", "mast", "keel", "bilge", "anchor", "capstan", "fender", "mooring", "tide", "pilot", "deck"]
 
 
 def configuration(rng: random.Random, lines: int = 2200) -> list[str]:
@@ -40,8 +40,8 @@ def nightly(rng: random.Random, config: list[str], night: int) -> list[str]:
 
 def history(sources: int, nights: int, *, seed: int = 1) -> Iterator[dict[str, bytes]]:
     """Night by night, every source's export; the same for the same seed. Sources are of five models."""
-    models = [configuration(random.Random(f"{seed}/{model}")) for model in range(5)]  # noqa: S311
-    rng = random.Random(seed)  # noqa: S311
+    models = [configuration(random.Random(f"{seed}/{model}")) for model in range(5)]
+    rng = random.Random(seed)
     now = {}
     for number in range(sources):
         config = list(models[number % 5])

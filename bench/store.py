@@ -50,14 +50,13 @@ def _report_size(git: "_Git", ours: "_Ours") -> None:
     loose = git.size()
     git.run("gc", "--aggressive", "--prune=now", "--quiet")
     packed, size = git.size(), ours.store.size()
-    print(
-        f"size          git loose {loose / 1e6:.2f} MB, git gc --aggressive {packed / 1e6:.2f} MB, store {size / 1e6:.2f} MB"
-    )
+    megabytes = [f"{one / 1e6:.2f} MB" for one in (loose, packed, size)]
+    print(f"size          git loose {megabytes[0]}, git gc --aggressive {megabytes[1]}, store {megabytes[2]}")
     print(f"              store / packed git = {size / packed:.2f}; {size / SOURCES / NIGHTS:.0f} bytes a version")
 
 
 def _report_reading(ours: "_Ours") -> None:
-    rng = random.Random(7)  # noqa: S311
+    rng = random.Random(7)
     ours.store.close()
     store = FolderStore(ours.folder)
     times = []

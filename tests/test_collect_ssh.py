@@ -192,11 +192,15 @@ def silent_port() -> Iterator[int]:
         yield server.getsockname()[1]
 
 
+def _close_first(server: socket.socket) -> None:
+    server.accept()[0].close()
+
+
 def test_one_bad_source_harms_no_other(router_estate: RouterEstate, silent_port: int) -> None:
     template = '[[sources]]\nname = "{}"\naddress = "{}"\nport = {}\nprocedure = "capstan"\ncredentials = "r"\n'
     with socket.create_server(("127.0.0.1", 0)) as closing, socket.socket() as bound:
         bound.bind(("127.0.0.1", 0))
-        threading.Thread(target=lambda: [closing.accept()[0].close()], daemon=True).start()
+        threading.Thread(target=_close_first, args=[closing], daemon=True).start()
         more = template.format("refused", "127.0.0.1", bound.getsockname()[1])
         more += template.format("closing", "127.0.0.1", closing.getsockname()[1])
         more += template.format("nowhere", "no-such-host.invalid", 22)

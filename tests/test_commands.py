@@ -74,7 +74,7 @@ def test_a_mistyped_command_or_option_is_told_with_the_nearest(tmp_path: Path) -
 def test_versions_shows_the_timeline(history: EstateFolder) -> None:
     lines = history.run("versions", "files").out.splitlines()
     assert [line.split()[0] for line in lines] == ["version", "@3", "@2", "@1"]
-    assert ["+1", "-0"] == lines[1].split()[-3:-1]
+    assert lines[1].split()[-3:-1] == ["+1", "-0"]
     rows = json.loads(history.run("versions", "files", "--json").out)
     assert [(row["version"], row["added"], row["removed"], row["state"]) for row in rows] == [
         (3, 1, 0, "good"), (2, 1, 1, "good"), (1, 3, 0, "good"),

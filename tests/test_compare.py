@@ -1,5 +1,8 @@
 import subprocess
+from collections.abc import Hashable
+from itertools import pairwise
 from pathlib import Path
+from typing import TypeVar
 
 import pytest
 from hypothesis import given, settings
@@ -9,11 +12,13 @@ from historon.compare import Kind, Masks, align, compare_exports, hunks, split_l
 from historon.estate import Pattern
 
 _LINES = st.lists(st.sampled_from([b"a\n", b"b\n", b"c\n", b"d\r\n", b"", b"e"]), max_size=60).map(b"".join)
+T = TypeVar("T", bound=Hashable)
 _NONE = Masks(reveal=True)
 
 
-def _applied(old: list[bytes], new: list[bytes]) -> list[bytes]:
-    made, at = [], 0
+def _applied(old: list[T], new: list[T]) -> list[T]:
+    made: list[T] = []
+    at = 0
     for edit in align(old, new):
         made += old[at : edit.old_from] + new[edit.new_from : edit.new_to]
         at = edit.old_to
@@ -22,9 +27,9 @@ def _applied(old: list[bytes], new: list[bytes]) -> list[bytes]:
 
 @given(st.lists(st.integers(0, 5), max_size=80), st.lists(st.integers(0, 5), max_size=80))
 def test_edits_turn_one_into_the_other_and_leave_no_gap_out(old: list[int], new: list[int]) -> None:
-    assert _applied(old, new) == new  # type: ignore[arg-type]
+    assert _applied(old, new) == new
     edits = align(old, new)
-    assert all(one.old_to < other.old_from for one, other in zip(edits, edits[1:], strict=False))
+    assert all(one.old_to < other.old_from for one, other in pairwise(edits))
     assert (not edits) == (old == new)
 
 

@@ -68,7 +68,7 @@ def test_whatever_happens_every_version_reads_back(actions: list[tuple[str, str,
     with tempfile.TemporaryDirectory() as folder:
         store = FolderStore.create(Path(folder) / "store")
         kept: dict[tuple[str, int], bytes] = {}
-        now = {source: b"begin\n" * 40 for source in "abc"}
+        now = dict.fromkeys("abc", b"begin\n" * 40)
         for at, (source, action, seed) in enumerate(actions):
             rng = random.Random(seed)
             if action == "remove":

@@ -10,7 +10,7 @@ from historon.estate import read_estate
 from historon.notices import round_letter
 from historon.store import Outcome
 
-OLD = b"interface port-3\n  description berth 3 ticket hall\n  network vlan 130\n!\nmonitor community tide-1 read-only\nend\n"
+OLD = b"interface port-3\n  description berth 3\n  network vlan 130\n!\nmonitor community tide-1 read-only\nend\n"
 NEW = OLD.replace(b"130", b"131").replace(b"tide-1", b"quiet-heron")
 
 

@@ -41,22 +41,21 @@ class _LocalSession(Session):
         """Run a program with its arguments and return what it prints; an exit code other than 0 is a failure."""
         program = self._program(what[0])
         self._tail = b""
-        process = await asyncio.create_subprocess_exec(
-            program, *what[1:], cwd=self._folder, stdin=asyncio.subprocess.DEVNULL,
-            stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, start_new_session=True,
+        starting = asyncio.ensure_future(
+            asyncio.create_subprocess_exec(
+                program, *what[1:], cwd=self._folder, stdin=asyncio.subprocess.DEVNULL,
+                stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, start_new_session=True,
+            )
         )  # fmt: skip
-        readers = [asyncio.create_task(self._drain(stream)) for stream in (process.stdout, process.stderr)]
+        readers: list[asyncio.Task[bytes]] = []
         try:
+            # Cancelled in the middle of starting, asyncio would end the program alone and wait for what it started.
+            process = await asyncio.shield(starting)
+            readers = [asyncio.create_task(self._drain(stream)) for stream in (process.stdout, process.stderr)]
             printed, complaints = await asyncio.gather(*readers)
             code = await process.wait()
         finally:
-            _kill(process)
-            for reader in readers:
-                reader.cancel()
-            await asyncio.gather(*readers, return_exceptions=True)
-            with suppress(TimeoutError):
-                async with asyncio.timeout(_END_S):
-                    await process.communicate()  # reads what is left in the pipes, so that they are closed
+            await _end(await starting, readers)
         if code:
             raise CollectError(
                 FailureKind.STEP, f"{program} ended with exit code {code}", tail=complaints[-_TAIL:] or printed[-_TAIL:]
@@ -138,8 +137,14 @@ def _spoken(name: str) -> str:
     return os.fsencode(name).decode("utf-8", "backslashreplace")
 
 
-def _kill(process: asyncio.subprocess.Process) -> None:
+async def _end(process: asyncio.subprocess.Process, readers: Sequence[asyncio.Task[bytes]]) -> None:
     """Leave nothing running: the program and what it started share a session."""
     if process.returncode is None:
         with suppress(ProcessLookupError):
             os.killpg(process.pid, signal.SIGKILL)
+    for reader in readers:
+        reader.cancel()
+    await asyncio.gather(*readers, return_exceptions=True)
+    with suppress(TimeoutError):
+        async with asyncio.timeout(_END_S):
+            await process.communicate()  # reads what is left in the pipes, so that they are closed

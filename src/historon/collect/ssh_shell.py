@@ -1,7 +1,6 @@
 """An interactive command line over SSH (RFC 4254 section 6): prompts, echo, pages, and answers that never end."""
 
 import asyncio
-import asyncio
 import os
 import re
 from collections.abc import AsyncIterator, Sequence
