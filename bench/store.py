@@ -39,9 +39,7 @@ def main() -> None:
                 f"{git_ms / our_ms:.1f} times as fast"
             )
         judging = statistics.mean(ours.judging[0]) * 1000
-        print(
-            f"              and {judging:.0f} ms of CPU to count each export's changed lines, which git leaves for later"
-        )
+        print(f"              and {judging:.0f} ms of CPU to tell noise and count lines, which git leaves for later")
         _report_reading(ours)
 
 
@@ -62,10 +60,9 @@ def _report_reading(ours: "_Ours") -> None:
     times = []
     for _ in range(2000):
         source = f"source-{rng.randrange(SOURCES):03}"
+        store._contents.forget()  # a cold cache: as in a command that reads one version
         began = time.perf_counter()
-        part = store.parts(source, rng.randrange(1, NIGHTS + 1))[0]
-        store._contents.forget()  # a cold cache: as a command that reads one version
-        store.read(part)
+        store.read(store.parts(source, rng.randrange(1, NIGHTS + 1))[0])
         times.append((time.perf_counter() - began) * 1000)
     print(
         f"read          any version: median {statistics.median(times):.2f} ms, 99 % within {sorted(times)[1980]:.2f} ms"
@@ -127,9 +124,8 @@ class _Ours:
 
     def _entry(self, name: str, content: bytes, at: datetime, masks: Masks) -> Entry:
         judged = judge(self.store, name, [Part("active.cfg", content)], (), masks)
-        return Entry(
-            name, judged.outcome, at, timedelta(seconds=1), judged.parts, judged.state, judged.added, judged.removed
-        )
+        anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
+        return Entry(name, judged.outcome, at, timedelta(seconds=1), anew, judged.state, judged.added, judged.removed)
 
 
 if __name__ == "__main__":

@@ -56,11 +56,11 @@ def read(db: sqlite3.Connection, strand: int, position: int) -> bytes:
         prefix = zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
         made = zstandard.ZstdDecompressor(dict_data=prefix, max_window_size=2**31).decompress(data)
     else:
-        made, at, copied_to = b"", 0, 0
-        while at < len(data):
-            (length,), at = varints(data, 1, at)
-            made, at = made + data[at : at + length], at + length
-            (jump, length), at = varints(data, 2, at)
+        (count,), at = varints(data, 1)
+        numbers, at = varints(data, 3 * count, at)
+        made, copied_to = b"", 0
+        for taken, jump, length in zip(numbers[::3], numbers[1::3], numbers[2::3], strict=True):
+            made, at = made + data[at : at + taken], at + taken
             start = copied_to + (jump >> 1 ^ -(jump & 1))
             copied_to = start + length
             made += base[start:copied_to]

@@ -52,12 +52,12 @@ def test_repetitive_text_does_not_lead_the_splice_astray() -> None:
 
 @given(st.lists(st.integers(0, 2**62)))
 def test_varints_read_back(numbers: list[int]) -> None:
-    assert list(read_varints(varints(numbers))) == numbers
+    assert read_varints(varints(numbers))[0] == numbers
 
 
 def test_a_cut_off_varint_is_an_error() -> None:
     with pytest.raises(ValueError, match="middle of a number"):
-        list(read_varints(b"\x80"))
+        read_varints(b"\x80")
 
 
 @given(st.binary(max_size=40), st.binary(max_size=400), st.binary(max_size=400))

@@ -2,6 +2,7 @@
 
 import re
 from datetime import timedelta
+from functools import lru_cache
 from typing import Self
 
 __all__ = ["Duration", "Size", "describe"]
@@ -28,7 +29,7 @@ class Duration(timedelta):
             raise ValueError(f'{written} has no unit (write "{written}d" for days or "{written}h" for hours)')
         if written.startswith("-"):
             raise ValueError(f'a duration cannot be negative (write "{written.lstrip("- ") or "30d"}")')
-        seconds = _seconds(written)
+        seconds = _seconds(written)  # remembered: a list of ten thousand sources writes the same few
         if not 0 < seconds <= _LONGEST:
             raise ValueError("a duration must be more than nothing and at most 200y")
         return cls(seconds=seconds)
@@ -37,6 +38,7 @@ class Duration(timedelta):
         return describe(self)
 
 
+@lru_cache
 def _seconds(written: str) -> float:
     total, at = 0.0, 0
     while at < len(written):

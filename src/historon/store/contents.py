@@ -11,14 +11,15 @@ bundles into one of sixty-four.
 import hashlib
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from itertools import accumulate, chain
+from typing import NamedTuple
 
 import zstandard
 
 from historon.errors import StoreError
-from historon.store.deltas import Encoding, decode, encode, encode_quickly, encode_whole
+from historon.store.deltas import Encoding, decode, encode, encode_whole, sketch
 from historon.store.interface import Part
-from historon.store.varints import append_varint, read_varint
+from historon.store.varints import read_varints, varints
 
 __all__ = ["Contents"]
 
@@ -29,14 +30,14 @@ _CHAIN_BYTES = 64 * 2**20  # chain length times size stays below this
 _LONGEST_CHAIN = _RUN - 1 + (_EPOCH // _RUN - 1).bit_count() + 2
 _BUNDLE_BYTES = 2**18  # larger deltas gain nothing from being together
 _SIBLINGS = 8  # how many other sources' keyframes are tried for a new one
-_WORTH_IT = 0.75  # a sibling is taken when it makes the keyframe at least this much smaller
+_WORTH_IT = 0.85  # a sibling is taken when it makes the keyframe smaller than this; less, and it is none
 _CACHE_BYTES = 32 * 2**20
+_BUNDLES_AT_HAND = 64  # strands whose bundles are kept taken apart
 _HEAVY = 2**20  # bytes at rest from which on a strand gives back every single removed content at once
 _DAMAGED = "restore the store from a copy"
 
 
-@dataclass(frozen=True)
-class _Record:
+class _Record(NamedTuple):
     """One content as it is written; `base_strand` is set only where a keyframe leans on another strand's."""
 
     position: int
@@ -58,7 +59,7 @@ class Contents:
         self._db = db
         self._cache: dict[tuple[int, int], bytes] = {}
         self._cached = 0
-        self._bundles: dict[int, dict[int, _Record]] = {}
+        self._bundles: dict[int, list[_Bundle]] = {}
 
     def put(self, source: int, part: Part) -> tuple[int, int]:
         """Write a content at the end of the strand of this part of this source; returns the strand and its position."""
@@ -173,10 +174,10 @@ class Contents:
     def _keyframe(self, strand: int, part: Part) -> tuple[int | None, int | None, Encoding, bytes]:
         siblings = self._siblings(strand) if len(part.content) * 2 <= _CHAIN_BYTES else []
         if siblings:
-            near = min(siblings, key=lambda at: len(encode_quickly(part.content, self.read(*at))))
-            leaning = encode(part.content, self.read(*near), thorough=True)
-            if len(leaning[1]) < _WORTH_IT * len(encode_quickly(part.content)):
-                return (*near, *leaning)
+            sizes = {at: sketch(part.content, self.read(*at)) for at in siblings}
+            near = min(sizes, key=lambda at: sizes[at])
+            if sizes[near] < _WORTH_IT * sketch(part.content):
+                return (*near, *encode(part.content, self.read(*near), thorough=True))
         return (None, None, *encode_whole(part.content))
 
     def _siblings(self, strand: int) -> list[tuple[int, int]]:
@@ -190,29 +191,34 @@ class Contents:
         ).fetchall()
 
     def _record(self, strand: int, position: int) -> _Record:
+        for bundle in self._bundles.get(strand, ()):
+            if record := bundle.get(position):
+                return record
         found = self._db.execute(
             f"SELECT {_COLUMNS} FROM content WHERE strand = ? AND position = ?",  # noqa: S608
             (strand, position),
         ).fetchone()
-        record = _Record(*found) if found else self._bundle_at(strand, position).get(position)
+        record = _Record(*found) if found else self._from_bundle(strand, position)
         if record is None:
             raise StoreError(f"content {strand}/{position} is missing from the store", hint=_DAMAGED)
         return record
 
-    def _bundle_at(self, strand: int, position: int) -> dict[int, _Record]:
-        """The records of the bundle that holds this position, if one does."""
+    def _from_bundle(self, strand: int, position: int) -> _Record | None:
+        """The record of a position that has moved into a bundle; the bundle is kept at hand."""
         found = self._db.execute(
             "SELECT id, data FROM bundle WHERE strand = ? AND first <= ? ORDER BY first DESC LIMIT 1",
             (strand, position),
         ).fetchone()
         if not found:
-            return {}
-        if found[0] not in self._bundles:
-            try:
-                self._bundles[found[0]] = {record.position: record for record in _unbundled(found[1])}
-            except (ValueError, zstandard.ZstdError) as exc:
-                raise StoreError(f"bundle {found[0]} is damaged: {exc}", hint=_DAMAGED) from exc
-        return self._bundles[found[0]]
+            return None
+        try:
+            bundle = _Bundle(found[1])
+        except (ValueError, zstandard.ZstdError) as exc:
+            raise StoreError(f"bundle {found[0]} is damaged: {exc}", hint=_DAMAGED) from exc
+        if len(self._bundles) > _BUNDLES_AT_HAND:
+            self._bundles.clear()
+        self._bundles.setdefault(strand, []).append(bundle)
+        return bundle.get(position)
 
     def _bundle(self, strand: int, first: int, end: int) -> None:
         """Move these positions, loose and from smaller bundles, into one bundle; keyframes stay by themselves."""
@@ -221,7 +227,7 @@ class Contents:
         smaller = "FROM bundle WHERE strand = ? AND first >= ? AND first < ?"
         records = [_Record(*row) for row in self._db.execute(f"SELECT {_COLUMNS} {loose}", key)]
         for (data,) in self._db.execute(f"SELECT data {smaller}", key):
-            records += _unbundled(data)
+            records += _Bundle(data)
         if records and sum(len(record.data) for record in records) <= _BUNDLE_BYTES:
             self._db.execute(f"DELETE {loose}", key)
             self._db.execute(f"DELETE {smaller}", key)
@@ -252,30 +258,36 @@ class Contents:
 
 def _bundled(records: Sequence[_Record]) -> bytes:
     """Numbers, then digests, then data: alike beside alike compresses best."""
-    numbers = bytearray()
-    append_varint(numbers, len(records))
-    for record in records:
-        for number in (record.position, record.base or 0, record.size, record.encoding, len(record.data)):
-            append_varint(numbers, number)
-    packed = bytes(numbers) + b"".join(r.sha256 for r in records) + b"".join(r.data for r in records)
+    heads = ((r.position, r.base or 0, r.size, r.encoding, len(r.data)) for r in records)
+    numbers = varints(chain([len(records)], chain.from_iterable(heads)))
+    packed = numbers + b"".join(r.sha256 for r in records) + b"".join(r.data for r in records)
     return zstandard.ZstdCompressor(level=19, write_content_size=True).compress(packed)
 
 
-def _unbundled(data: bytes) -> Iterator[_Record]:
-    packed = zstandard.ZstdDecompressor().decompress(data)
-    count, at = read_varint(packed, 0)
-    heads = []
-    for _ in range(count):
-        head = []
-        for _ in range(5):
-            number, at = read_varint(packed, at)
-            head.append(number)
-        heads.append(head)
-    body = at + 32 * count
-    for index, (position, base, size, encoding, length) in enumerate(heads):
-        digest = packed[at + 32 * index : at + 32 * index + 32]
-        yield _Record(position, None, base, size, encoding, digest, packed[body : body + length])
-        body += length
+class _Bundle:
+    """A bundle taken apart as far as is needed to find one record in it."""
+
+    def __init__(self, data: bytes) -> None:
+        self._packed = zstandard.ZstdDecompressor().decompress(data)
+        (count,), at = read_varints(self._packed, 1)
+        numbers, self._digests = read_varints(self._packed, 5 * count, at)
+        self._heads = [numbers[5 * n : 5 * n + 5] for n in range(count)]
+        self._index = {head[0]: n for n, head in enumerate(self._heads)}
+        body = self._digests + 32 * count
+        self._starts = list(accumulate((head[4] for head in self._heads), initial=body))
+
+    def get(self, position: int) -> _Record | None:
+        """The record of a position, if it is here."""
+        n = self._index.get(position)
+        if n is None:
+            return None
+        _, base, size, encoding, length = self._heads[n]
+        digest = self._packed[self._digests + 32 * n : self._digests + 32 * n + 32]
+        data = self._packed[self._starts[n] : self._starts[n] + length]
+        return _Record(position, None, base, size, encoding, digest, data)
+
+    def __iter__(self) -> Iterator[_Record]:
+        return (record for position in self._index if (record := self.get(position)))
 
 
 def _decoded(key: tuple[int, int], record: _Record, base: bytes) -> bytes:

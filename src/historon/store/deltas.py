@@ -10,15 +10,16 @@ from enum import IntEnum
 import zstandard
 
 from historon.sequences import common_start
-from historon.store.varints import append_varint, read_varint
+from historon.store.varints import read_varints, varints
 
-__all__ = ["Encoding", "decode", "encode", "encode_quickly", "encode_whole"]
+__all__ = ["Encoding", "decode", "encode", "encode_whole", "sketch"]
 
 _ANCHOR = 48  # bytes that must be equal for the splice to take up the base again
 _NEAR = 4096  # where an anchor is looked for first: repetitive text has the same bytes in many places
 _TRIES = 400  # line starts that are looked at for an anchor, in one content, before zstd has to do it
 _SHORT = 2048  # a splice of this many bytes is taken without asking zstd: it will be compressed in a bundle
-_HARD = 16  # zstd's level for what is written seldom and read often; more gains next to nothing
+_HARD = 10  # zstd's level for keyframes: higher ones take several times as long for a few per cent
+_SKETCH = 16 * 1024
 _THOROUGH = 256 * 1024  # up to this size
 
 
@@ -53,10 +54,10 @@ def encode(content: bytes, base: bytes, *, thorough: bool = False) -> tuple[Enco
     return Encoding.ZSTD_ON_BASE, packed
 
 
-def encode_quickly(content: bytes, base: bytes = b"") -> bytes:
-    """A rough attempt, for telling which of several bases is nearest and whether any pays."""
-    prefix = zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
-    return zstandard.ZstdCompressor(level=3, dict_data=prefix).compress(content)
+def sketch(content: bytes, base: bytes = b"") -> int:
+    """About how small the beginning of the content gets on the base; tells which of several bases is nearest."""
+    prefix = zstandard.ZstdCompressionDict(base[:_SKETCH], dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    return len(zstandard.ZstdCompressor(level=3, dict_data=prefix).compress(content[:_SKETCH]))
 
 
 def decode(encoding: Encoding, data: bytes, base: bytes, size: int) -> bytes:
@@ -78,37 +79,41 @@ def decode(encoding: Encoding, data: bytes, base: bytes, size: int) -> bytes:
 
 
 def _splice(base: bytes, content: bytes) -> bytes | None:
-    """A splice list, found greedily; None when the two have too little in common for it to be short."""
-    written = bytearray()
-    base_at = at = copied_to = tries = 0
-    limit = len(content) // 4 + 64
+    """A splice list, found greedily; None when the two have too little in common for it to be short.
+
+    It is the count of splices; for each, how many new bytes to take, a jump in the base from where the last copy ended
+    (zigzag: positive ones doubled, negative ones doubled less one), and how many bytes to copy; then all the new bytes.
+    """
+    numbers: list[int] = []
+    new = bytearray()
+    base_at = at = copied_to = 0
     while at < len(content):
-        same = common_start(base, base_at, content, at)
         insert_from = at
-        if not same:
-            found = None
-            for start in _line_starts(content, at):
-                tries += 1
-                if tries > _TRIES:
-                    return None
-                anchor = content[start : start + _ANCHOR]
-                position = base.find(anchor, base_at, base_at + start - at + _NEAR)
-                if position < 0 and tries % 8 == 0:
-                    position = base.find(anchor, base_at)
-                if position >= 0:
-                    found = _back(base, base_at, position, content, at, start)
-                    break
-            base_at, at = found or (base_at, len(content))
-            same = common_start(base, base_at, content, at)
-        append_varint(written, at - insert_from)
-        written += content[insert_from:at]
-        append_varint(written, _zigzag(base_at - copied_to))
-        append_varint(written, same)
+        if base_at >= len(base) or base[base_at] != content[at]:
+            found = _take_up(base, base_at, content, at)
+            if found is None or len(new) + at - insert_from > len(content) // 4 + 64:
+                return None
+            base_at, at = found
+        same = common_start(base, base_at, content, at)
+        new += content[insert_from:at]
+        numbers += (at - insert_from, _zigzag(base_at - copied_to), same)
         base_at, at = base_at + same, at + same
         copied_to = base_at
-        if len(written) > limit:
+    return varints([len(numbers) // 3, *numbers]) + bytes(new)
+
+
+def _take_up(base: bytes, base_at: int, content: bytes, at: int) -> tuple[int, int] | None:
+    """Where base and content agree again; at the content's end when they never do, None when it takes too long."""
+    for tries, start in enumerate(_line_starts(content, at), 1):
+        if tries > _TRIES:
             return None
-    return bytes(written)
+        anchor = content[start : start + _ANCHOR]
+        position = base.find(anchor, base_at, base_at + start - at + _NEAR)
+        if position < 0 and tries % 8 == 0:
+            position = base.find(anchor, base_at)
+        if position >= 0:
+            return _back(base, base_at, position, content, at, start)
+    return base_at, len(content)
 
 
 def _line_starts(content: bytes, at: int) -> Iterator[int]:
@@ -125,14 +130,14 @@ def _back(base: bytes, base_from: int, base_at: int, content: bytes, start: int,
 
 
 def _pieces(data: bytes, base: bytes) -> Iterator[bytes]:
-    at = copied_to = 0
-    while at < len(data):
-        length, at = read_varint(data, at)
-        if length:
-            yield data[at : at + length]
-            at += length
-        jump, at = read_varint(data, at)
-        length, at = read_varint(data, at)
+    (count,), at = read_varints(data, 1)
+    numbers, at = read_varints(data, 3 * count, at)
+    copied_to = 0
+    for n in range(0, 3 * count, 3):
+        taken, jump, length = numbers[n : n + 3]
+        if taken:
+            yield data[at : at + taken]
+            at += taken
         copied_from = copied_to + (jump >> 1 ^ -(jump & 1))
         if copied_from < 0:
             raise ValueError("a splice points before its base")

@@ -36,6 +36,10 @@ __all__ = ["LEDGER", "FolderStore"]
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
+_LATEST = """
+    SELECT good, last_number, parts FROM source
+    LEFT JOIN version ON version.source = source.id AND version.number = source.good WHERE source.id = ?
+"""
 _STATE = "SELECT name, good, good_at, confirmed_at, outcome, outcome_at, note FROM source"
 
 
@@ -96,37 +100,50 @@ class FolderStore(Store):
 
     def record(self, round_number: int, entries: Iterable[Entry]) -> list[Recorded]:
         """See Store."""
+        visits = []
         with self._writing("record versions"):
-            return [self._record(round_number, entry) for entry in entries]
+            for entry in entries:
+                source = self._source(entry.source)
+                outcome, number = self._take(source, entry)
+                visits.append((entry, source, Recorded(entry.source, outcome, number)))
+            self._db.executemany(
+                "INSERT OR REPLACE INTO outcome (round, source, outcome, at, took, number, note) "
+                "VALUES (?, ?, ?, ?, ?, ?, ?)",
+                [
+                    (round_number, source, OUTCOMES.index(told.outcome), to_ms(entry.at),
+                     int(entry.took.total_seconds() * 1000), told.number, entry.note)
+                    for entry, source, told in visits
+                ],
+            )  # fmt: skip
+        return [told for _, _, told in visits]
 
-    def _record(self, round_number: int, entry: Entry) -> Recorded:
-        source = self._source(entry.source)
-        good, last = self._db.execute("SELECT good, last_number FROM source WHERE id = ?", (source,)).fetchone()
+    def _take(self, source: int, entry: Entry) -> tuple[Outcome, int | None]:
+        """Write an entry's export, if it is new; returns the outcome, and the version that the export is."""
         outcome, number = entry.outcome, None
         if entry.parts:
+            known, last, places = self._db.execute(_LATEST, (source,)).fetchone()
             suspect = entry.state is State.SUSPECT
-            known = self._last_suspect(source, last) if suspect else good
-            before = self._parts(source, known) if known is not None else []
-            if {(part.name, part.sha256) for part in before} == {(part.name, part.sha256) for part in entry.parts}:
+            if suspect:
+                known, places = self._last_suspect(source, last)
+            before = self._described(places)
+            if known and {(p.name, p.sha256) for p in before} == {(p.name, p.sha256) for p in entry.parts}:
                 number, outcome = known, outcome if suspect else Outcome.UNCHANGED
             else:
                 number = last + 1
                 self._insert(source, number, entry, before)
         self._summarise(source, number, outcome, entry)
-        self._db.execute(
-            "INSERT OR REPLACE INTO outcome (round, source, outcome, at, took, number, note) VALUES (?,?,?,?,?,?,?)",
-            (round_number, source, OUTCOMES.index(outcome), to_ms(entry.at), int(entry.took.total_seconds() * 1000),
-             number, entry.note),
-        )  # fmt: skip
-        return Recorded(entry.source, outcome, number)
+        return outcome, number
 
-    def _last_suspect(self, source: int, last: int) -> int | None:
-        """The newest version when it is a suspect one, against which a new suspect export is held."""
-        row = self._db.execute("SELECT state FROM version WHERE source = ? AND number = ?", (source, last)).fetchone()
-        return last if row and STATES[row[0]] == State.SUSPECT else None
+    def _last_suspect(self, source: int, last: int) -> tuple[int | None, bytes | None]:
+        """The newest version when it is a suspect one, against which a new suspect export is held, and its parts."""
+        row = self._db.execute(
+            "SELECT number, parts FROM version WHERE source = ? AND number = ? AND state = ?",
+            (source, last, STATES.index(State.SUSPECT)),
+        ).fetchone()
+        return row or (None, None)
 
-    def _parts(self, source: int, number: int) -> list[StoredPart]:
-        return [StoredPart(*self._contents.describe(*place), place) for place in self._places(source, number)]
+    def _described(self, places: bytes | None) -> list[StoredPart]:
+        return [StoredPart(*self._contents.describe(*place), place) for place in _places(places or b"")]
 
     def _insert(self, source: int, number: int, entry: Entry, before: Sequence[StoredPart]) -> None:
         """Write a version; of many parts only those that differ from the ones before are written."""
@@ -219,7 +236,9 @@ class FolderStore(Store):
     def parts(self, source: str, number: int) -> list[StoredPart]:
         """See Store."""
         with self._doing("read a version"):
-            return sorted(self._parts(self._known(source), number), key=lambda part: part.name)
+            key = (self._known(source), number)
+            row = self._db.execute("SELECT parts FROM version WHERE source = ? AND number = ?", key).fetchone()
+            return sorted(self._described(row and row[0]), key=lambda part: part.name)
 
     def read(self, part: StoredPart) -> bytes:
         """See Store."""
@@ -241,10 +260,11 @@ class FolderStore(Store):
             for version in versions:
                 source = self._known(version.source)
                 self._check_removable(version.source, source, version.number)
-                strands.setdefault(source, set()).update(strand for strand, _ in self._places(source, version.number))
-                gone += self._db.execute(
-                    "DELETE FROM version WHERE source = ? AND number = ?", (source, version.number)
-                ).rowcount
+                row = self._db.execute(
+                    "DELETE FROM version WHERE source = ? AND number = ? RETURNING parts", (source, version.number)
+                ).fetchall()
+                gone += len(row)
+                strands.setdefault(source, set()).update(place[0] for (parts,) in row for place in _places(parts))
             for source, touched in strands.items():
                 self._thin(source, touched)
             self._contents.sweep(set().union(*strands.values()))
@@ -257,10 +277,6 @@ class FolderStore(Store):
         row = self._db.execute("SELECT held FROM version WHERE source = ? AND number = ?", key).fetchone()
         if row and row[0] is not None:
             raise StoreError(f"{name}@{number} is held and stays", hint=f"historon release {name}@{number}")
-
-    def _places(self, source: int, number: int) -> list[tuple[int, int]]:
-        row = self._db.execute("SELECT parts FROM version WHERE source = ? AND number = ?", (source, number)).fetchone()
-        return _places(row[0]) if row else []
 
     def _thin(self, source: int, strands: set[int]) -> None:
         """Give back the contents that no version of the source points to any more, and follow those that moved."""
@@ -343,8 +359,8 @@ class FolderStore(Store):
 
 def _places(parts: bytes) -> list[tuple[int, int]]:
     """The strands and positions of a version's parts."""
-    numbers = read_varints(parts)
-    return list(zip(numbers, numbers, strict=True))
+    numbers, _ = read_varints(parts)
+    return list(zip(numbers[::2], numbers[1::2], strict=True))
 
 
 def _advice(exc: sqlite3.Error) -> str:

@@ -227,6 +227,9 @@ class Store(ABC):
         """Let go of the store; it may be opened again."""
 
 
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+
+
 def to_ms(at: datetime) -> int:
     """Milliseconds since 1970-01-01 UTC, rounded down."""
     return int(at.timestamp() * 1000 // 1)
@@ -234,4 +237,4 @@ def to_ms(at: datetime) -> int:
 
 def from_ms(ms: int) -> datetime:
     """The UTC instant of milliseconds since 1970-01-01."""
-    return datetime.fromtimestamp(ms // 1000, UTC).replace(microsecond=ms % 1000 * 1000)
+    return _EPOCH + timedelta(milliseconds=ms)

@@ -1,8 +1,8 @@
 """Whole numbers in as few bytes as they need (LEB128, DWARF 5 section 7.6): seven bits a byte, the lowest first."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 
-__all__ = ["append_varint", "read_varint", "read_varints", "varints"]
+__all__ = ["append_varint", "read_varints", "varints"]
 
 
 def append_varint(out: bytearray, number: int) -> None:
@@ -13,19 +13,6 @@ def append_varint(out: bytearray, number: int) -> None:
     out.append(number)
 
 
-def read_varint(data: bytes, at: int) -> tuple[int, int]:
-    """The number that begins at `at`, and where the next one does. ValueError when it does not end."""
-    number = shift = 0
-    while True:
-        if at >= len(data) or shift > 63:
-            raise ValueError("the data ends in the middle of a number")
-        byte = data[at]
-        number |= (byte & 127) << shift
-        at, shift = at + 1, shift + 7
-        if byte < 128:
-            return number, at
-
-
 def varints(numbers: Iterable[int]) -> bytes:
     """All the numbers, one after another."""
     out = bytearray()
@@ -34,9 +21,20 @@ def varints(numbers: Iterable[int]) -> bytes:
     return bytes(out)
 
 
-def read_varints(data: bytes) -> Iterator[int]:
-    """All the numbers that the data holds."""
-    at = 0
-    while at < len(data):
-        number, at = read_varint(data, at)
-        yield number
+def read_varints(data: bytes, count: int = -1, at: int = 0) -> tuple[list[int], int]:
+    """That many numbers from `at` on, or all, and where they end. ValueError when the data ends too early."""
+    numbers: list[int] = []
+    try:
+        while len(numbers) != count and (count >= 0 or at < len(data)):
+            byte = data[at]
+            number, shift = byte & 127, 7
+            while byte > 127:
+                at += 1
+                byte = data[at]
+                number |= (byte & 127) << shift
+                shift += 7
+            numbers.append(number)
+            at += 1
+    except IndexError as exc:
+        raise ValueError("the data ends in the middle of a number") from exc
+    return numbers, at
