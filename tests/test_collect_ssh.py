@@ -142,6 +142,14 @@ def test_first_contact_needs_a_person_or_a_word(router_estate: RouterEstate, rou
     assert estate.run("collect").code == 0
 
 
+def test_what_failed_beside_a_first_contact_is_not_forgotten(router_estate: RouterEstate) -> None:
+    more = '[[sources]]\nname = "other"\naddress = "127.0.0.1"\nport = 9\nprocedure = "capstan"\ncredentials = "r"\n'
+    result = router_estate(unpinned="yes", more=more).run("collect", "--trust-first-contact")
+    assert result.code == 3
+    assert "2 sources in" in result.out
+    assert "1 first, 1 failed" in result.out
+
+
 def test_first_contact_can_be_confirmed_on_a_terminal(router_estate: RouterEstate, router: Capstan) -> None:
     import pexpect
 

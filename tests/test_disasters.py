@@ -69,10 +69,9 @@ def test_kill_at_any_instant_loses_nothing_that_was_reported(estate: EstateFolde
 
 
 def test_a_kill_while_pruning_loses_no_version_that_stays(estate: EstateFolder) -> None:
-    _estate_of_many(estate, extra='[retention.r]\nall = "1s"\nat_least = 2\n[defaults]\nretention = "r"\n')
+    _estate_of_many(estate, extra='[retention.r]\nall = "1ms"\nat_least = 2\n[defaults]\nretention = "r"\n')
     for _ in range(6):
         assert estate.run("collect").code == 0
-    subprocess.run(["sleep", "1.1"], check=True)
     process = subprocess.Popen([PROGRAM, "prune", "--yes"], cwd=estate.path, stdout=subprocess.DEVNULL)
     deadline = time.monotonic() + 30
     while not (estate.path / "store" / f"{LEDGER}-wal").exists() and time.monotonic() < deadline:
@@ -91,11 +90,14 @@ def test_an_interrupted_round_ends_and_is_on_record(files_estate: EstateFolder, 
     slow = '[procedures.slow]\nover = "local"\nsteps = [{ keep = ["sh", "-c", "touch started; sleep 60"], as = "x" }]\n'
     files_estate.write(FILES_ESTATE + slow + '[[sources]]\nname = "slow"\nprocedure = "slow"\n')
     process = subprocess.Popen([PROGRAM, "collect"], cwd=files_estate.path, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    reported = process.stdout.readline()
     deadline = time.monotonic() + 30
     while not (files_estate.path / "started").exists() and time.monotonic() < deadline:
         pass
     process.send_signal(signal_number)
     out = process.communicate(timeout=30)[0]
+    assert reported.split() == ["files", "first", "@1"]
     assert process.returncode == 130
     assert "it was interrupted" in out
     store = files_estate.store()

@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
 from historon.collect.failures import FailureKind, OfferedKey
@@ -66,6 +66,17 @@ class RoundReport:
     def took(self) -> timedelta:
         """How long the round lasted."""
         return self.ended - self.began
+
+    def followed_by(self, later: "RoundReport") -> "RoundReport":
+        """Both rounds as one, where a later one went to some of the sources again."""
+        anew = {result.source: result for result in later.results}
+        return replace(
+            later,
+            began=self.began,
+            results=[anew.get(result.source, result) for result in self.results],
+            interrupted=self.interrupted or later.interrupted,
+            store_trouble=self.store_trouble or later.store_trouble,
+        )
 
     def count(self, *outcomes: Outcome) -> int:
         """How many sources had one of these outcomes."""

@@ -165,6 +165,8 @@ class _Round:
 
     def _record(self, batch: Sequence[_Found]) -> None:
         """Only what is on disk is told to the observer as done."""
+        if not batch:
+            return
         try:
             recorded = self._store.record(self._number, [entry for entry, _ in batch])
             results = [

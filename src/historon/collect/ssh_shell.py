@@ -24,6 +24,7 @@ _CHUNK = 65536
 _SETTLE_KNOWN_S = 0.05
 _SETTLE_NEW_S = 0.25
 _TAIL = 2000
+_LONGEST_PROMPT = 2048
 # AES-GCM in hardware first; then what else is sound today.
 _CIPHERS = [
     "aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com",
@@ -200,7 +201,8 @@ class _ShellSession(Session):
         return _SETTLE_NEW_S if prompt and last and prompt.compiled.search(last) else None
 
     def _raw_last_line(self) -> bytes:
-        return bytes(self._buffer[self._buffer.rfind(b"\n") + 1 :])
+        """What stands behind the last line feed; of an endless line only its end, which costs the same each time."""
+        return bytes(self._buffer[-_LONGEST_PROMPT:]).rpartition(b"\n")[2]
 
     def _last_line(self) -> bytes:
         """The unfinished last line as a terminal would show it."""

@@ -10,12 +10,14 @@ from collections import Counter
 from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from math import isqrt
 
 from historon.sequences import common_end, common_start
 
 __all__ = ["Edit", "align", "split_lines"]
 
 _FEW_EDITS = 24  # scripts this short are looked for before anchors are
+_BUDGET = 4_000_000  # steps of searching in all, so that no input makes it quadratic
 _MOST_EDITS = 400  # a gap without anchors and with a longer script than this is reported as replaced whole
 
 
@@ -49,6 +51,7 @@ def align(old: Sequence[Hashable], new: Sequence[Hashable]) -> list[Edit]:
 def _edits(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Edit]:
     """Edits in order; gaps wait on a stack, so that hostile input cannot exhaust Python's own."""
     gaps = [(0, len(old), 0, len(new))]
+    budget = _BUDGET
     while gaps:
         old_from, old_to, new_from, new_to = gaps.pop()
         left, right = old[old_from:old_to], new[new_from:new_to]
@@ -59,12 +62,18 @@ def _edits(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Edit]:
         if not left or not right:
             if left or right:
                 yield Edit(old_from, old_from + len(left), new_from, new_from + len(right))
-        elif trace := _search(left, right, _FEW_EDITS):
+            continue
+        depth = min(_FEW_EDITS, isqrt(budget))
+        trace = _search(left, right, depth)
+        anchors = [] if trace else _anchors(left, right)
+        if not trace and not anchors:
+            depth = min(_MOST_EDITS, isqrt(budget))
+            trace = _search(left, right, depth)
+        budget -= depth * depth
+        if trace:
             yield from _script(trace, len(left), len(right), old_from, new_from)
-        elif anchors := _anchors(left, right):
+        elif anchors:
             gaps += reversed(list(_between(anchors, old_from, len(left), new_from, len(right))))
-        elif trace := _search(left, right, _MOST_EDITS):
-            yield from _script(trace, len(left), len(right), old_from, new_from)
         else:
             yield Edit(old_from, old_from + len(left), new_from, new_from + len(right))
 

@@ -45,13 +45,13 @@ class Problem:
 
 
 class EstateError(HistoronError):
-    """The estate file is wrong; `problems` holds every mistake that was found."""
+    """The estate file is wrong; `problems` holds every mistake that was found. It may be that there is no file."""
 
     exit_code = ExitCode.ESTATE
 
-    def __init__(self, problems: Iterable[Problem], *, hint: str = "") -> None:
+    def __init__(self, problems: Iterable[Problem], *, message: str = "", hint: str = "") -> None:
         self.problems = list(problems)
-        super().__init__("\n".join(map(str, self.problems)), hint=hint)
+        super().__init__(message or "\n".join(map(str, self.problems)), hint=hint)
 
 
 def convert(data: object, kind: type[T]) -> T:

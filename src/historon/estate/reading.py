@@ -60,7 +60,7 @@ def _text_of(file: FilePath) -> str:
         return file.read_text(encoding="utf-8-sig")
     except FileNotFoundError as exc:
         hint = "historon start DIR lays out an estate; --estate FILE names one elsewhere"
-        raise EstateError([Problem((), "there is no such file", hint, str(file))]) from exc
+        raise EstateError([], message=f"there is no estate file {file}", hint=hint) from exc
     except (OSError, UnicodeError) as exc:
         raise EstateError([Problem((), f"cannot be read: {exc}", "it must be readable UTF-8 text", str(file))]) from exc
 

@@ -2,15 +2,11 @@
 
 import os
 import sqlite3
-from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from datetime import datetime, timedelta
+from datetime import datetime
 from itertools import chain
 from pathlib import Path
-
-import msgspec
-import zstandard
 
 from historon.errors import StoreError
 from historon.store.contents import Contents
@@ -28,6 +24,7 @@ from historon.store.interface import (
     from_ms,
     to_ms,
 )
+from historon.store.rounds import Rounds
 from historon.store.schema import OUTCOMES, STATES, migrate
 from historon.store.varints import read_varints, varints
 
@@ -61,6 +58,7 @@ class FolderStore(Store):
             self._db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
             migrate(self._db, str(self._file))
         self._contents = Contents(self._db)
+        self._rounds = Rounds(self._db)
         self._numbers: dict[str, int] = {}
 
     @classmethod
@@ -83,20 +81,12 @@ class FolderStore(Store):
     def begin_round(self, at: datetime, trigger: str) -> int:
         """See Store."""
         with self._writing("begin a round"):
-            made = self._db.execute("INSERT INTO round (began, trigger) VALUES (?, ?)", (to_ms(at), trigger))
-            return int(made.lastrowid or 0)
+            return self._rounds.begin(at, trigger)
 
     def end_round(self, round_number: int, at: datetime) -> None:
-        """See Store. What the round found moves into one compressed record."""
+        """See Store."""
         with self._writing("end a round"):
-            visits = self._open_visits(round_number)
-            tally = Counter(visit.outcome for visit in visits)
-            self._db.execute(
-                "UPDATE round SET ended = ?, tally = ?, record = ? WHERE number = ?",
-                (to_ms(at), msgspec.json.encode(tally).decode(),
-                 zstandard.ZstdCompressor(level=9).compress(msgspec.json.encode(visits)), round_number),
-            )  # fmt: skip
-            self._db.execute("DELETE FROM outcome WHERE round = ?", (round_number,))
+            self._rounds.end(round_number, at)
 
     def record(self, round_number: int, entries: Iterable[Entry]) -> list[Recorded]:
         """See Store."""
@@ -105,16 +95,8 @@ class FolderStore(Store):
             for entry in entries:
                 source = self._source(entry.source)
                 outcome, number = self._take(source, entry)
-                visits.append((entry, source, Recorded(entry.source, outcome, number)))
-            self._db.executemany(
-                "INSERT OR REPLACE INTO outcome (round, source, outcome, at, took, number, note) "
-                "VALUES (?, ?, ?, ?, ?, ?, ?)",
-                [
-                    (round_number, source, OUTCOMES.index(told.outcome), to_ms(entry.at),
-                     int(entry.took.total_seconds() * 1000), told.number, entry.note)
-                    for entry, source, told in visits
-                ],
-            )  # fmt: skip
+                visits.append((source, entry, Recorded(entry.source, outcome, number)))
+            self._rounds.add(round_number, visits)
         return [told for _, _, told in visits]
 
     def _take(self, source: int, entry: Entry) -> tuple[Outcome, int | None]:
@@ -175,39 +157,12 @@ class FolderStore(Store):
     def rounds(self, limit: int = 20) -> list[Round]:
         """See Store."""
         with self._doing("read the rounds"):
-            rows = self._db.execute(
-                "SELECT number, began, ended, trigger, tally FROM round ORDER BY number DESC LIMIT ?", (limit,)
-            ).fetchall()
-            return [
-                Round(number, from_ms(began), None if ended is None else from_ms(ended), trigger,
-                      self._tally(number, tally))
-                for number, began, ended, trigger, tally in rows
-            ]  # fmt: skip
-
-    def _tally(self, round_number: int, tally: str | None) -> dict[Outcome, int]:
-        if tally is not None:
-            return msgspec.json.decode(tally, type=dict[Outcome, int])
-        return dict(Counter(visit.outcome for visit in self._open_visits(round_number)))
+            return self._rounds.last(limit)
 
     def visits(self, round_number: int) -> list[Visit]:
         """See Store."""
         with self._doing("read a round"):
-            row = self._db.execute("SELECT record FROM round WHERE number = ?", (round_number,)).fetchone()
-            if row and row[0]:
-                return msgspec.json.decode(zstandard.ZstdDecompressor().decompress(row[0]), type=list[Visit])
-            return self._open_visits(round_number)
-
-    def _open_visits(self, round_number: int) -> list[Visit]:
-        """What a round that has not ended found so far."""
-        rows = self._db.execute(
-            "SELECT name, outcome.outcome, at, took, number, outcome.note FROM outcome "
-            "JOIN source ON source.id = source WHERE round = ? ORDER BY name",
-            (round_number,),
-        )
-        return [
-            Visit(name, Outcome(OUTCOMES[outcome]), from_ms(at), timedelta(milliseconds=took), number, note)
-            for name, outcome, at, took, number, note in rows
-        ]
+            return self._rounds.visits(round_number)
 
     def states(self) -> dict[str, SourceState]:
         """See Store."""

@@ -58,7 +58,8 @@ def command(
     with app.store(estate) as store:
         report = _round(app, estate, sources, store, quiet=as_json)
         if confirmed := _confirm_keys(app, estate, report, trust=trust_first_contact):
-            report = _round(app, estate, [estate.sources[name] for name in confirmed], store, quiet=as_json)
+            again = _round(app, estate, [estate.sources[name] for name in confirmed], store, quiet=as_json)
+            report = report.followed_by(again)
     told = list(tell_round(estate, report))
     if as_json:
         print_json(_as_data(report, told))

@@ -1,0 +1,84 @@
+"""The record of rounds: rows while a round runs, one compressed document once it has ended."""
+
+import sqlite3
+from collections import Counter
+from collections.abc import Iterable
+from datetime import datetime, timedelta
+
+import msgspec
+import zstandard
+
+from historon.store.interface import Entry, Outcome, Recorded, Round, Visit, from_ms, to_ms
+from historon.store.schema import OUTCOMES
+
+__all__ = ["Rounds"]
+
+
+class Rounds:
+    """The tables `round` and `outcome`; every call runs inside the caller's transaction."""
+
+    def __init__(self, db: sqlite3.Connection) -> None:
+        self._db = db
+
+    def begin(self, at: datetime, trigger: str) -> int:
+        """Open a round; returns its number."""
+        made = self._db.execute("INSERT INTO round (began, trigger) VALUES (?, ?)", (to_ms(at), trigger))
+        return int(made.lastrowid or 0)
+
+    def add(self, number: int, visits: Iterable[tuple[int, Entry, Recorded]]) -> None:
+        """Add outcomes, each with the ledger's number of its source."""
+        self._db.executemany(
+            "INSERT OR REPLACE INTO outcome (round, source, outcome, at, took, number, note) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?)",
+            [
+                (number, source, OUTCOMES.index(told.outcome), to_ms(entry.at),
+                 int(entry.took.total_seconds() * 1000), told.number, entry.note)
+                for source, entry, told in visits
+            ],
+        )  # fmt: skip
+
+    def end(self, number: int, at: datetime) -> None:
+        """Close a round: its outcomes move into one record."""
+        visits = self._open_visits(number)
+        tally = msgspec.json.encode(Counter(visit.outcome for visit in visits)).decode()
+        record = zstandard.ZstdCompressor(level=9).compress(msgspec.json.encode(visits))
+        self._db.execute(
+            "UPDATE round SET ended = ?, tally = ?, record = ? WHERE number = ?", (to_ms(at), tally, record, number)
+        )
+        self._db.execute("DELETE FROM outcome WHERE round = ?", (number,))
+
+    def last(self, limit: int) -> list[Round]:
+        """The last rounds, newest first."""
+        rows = self._db.execute(
+            "SELECT number, began, ended, trigger, tally FROM round ORDER BY number DESC LIMIT ?", (limit,)
+        ).fetchall()
+        return [
+            Round(
+                number, from_ms(began), None if ended is None else from_ms(ended), trigger, self._tally(number, tally)
+            )
+            for number, began, ended, trigger, tally in rows
+        ]
+
+    def _tally(self, number: int, tally: str | None) -> dict[Outcome, int]:
+        if tally is not None:
+            return msgspec.json.decode(tally, type=dict[Outcome, int])
+        return dict(Counter(visit.outcome for visit in self._open_visits(number)))
+
+    def visits(self, number: int) -> list[Visit]:
+        """What a round found, source by source, by name."""
+        row = self._db.execute("SELECT record FROM round WHERE number = ?", (number,)).fetchone()
+        if row and row[0]:
+            return msgspec.json.decode(zstandard.ZstdDecompressor().decompress(row[0]), type=list[Visit])
+        return self._open_visits(number)
+
+    def _open_visits(self, number: int) -> list[Visit]:
+        """What a round that has not ended found so far."""
+        rows = self._db.execute(
+            "SELECT name, outcome.outcome, at, took, number, outcome.note FROM outcome "
+            "JOIN source ON source.id = source WHERE round = ? ORDER BY name",
+            (number,),
+        )
+        return [
+            Visit(name, Outcome(OUTCOMES[outcome]), from_ms(at), timedelta(milliseconds=took), version, note)
+            for name, outcome, at, took, version, note in rows
+        ]
