@@ -111,6 +111,19 @@ def test_an_edited_line_costs_some_dozens_of_bytes_and_pruned_space_comes_back(t
     assert store.size() < full - 0.8 * 7 * 600_000
 
 
+def test_what_was_written_in_haste_is_packed_at_leisure_and_reads_the_same(tmp_path: Path) -> None:
+    store, rng = FolderStore.create(tmp_path / "store"), random.Random(2)
+    words = [rng.randbytes(3).hex().encode() for _ in range(300)]
+    texts = {f"s{n}": b"\n".join(b" ".join(rng.choices(words, k=6)) for _ in range(900)) for n in range(70)}
+    for name, text in texts.items():
+        take(store, 0, Part("a", text), source=name)
+    store.reclaim()
+    small = store.size()
+    assert store.reclaim() == 0
+    assert store.size() == small
+    assert {name: content(store, 1, name)["a"] for name in texts} == texts
+
+
 def test_only_its_owner_can_read_the_store(tmp_path: Path) -> None:
     store = FolderStore.create(tmp_path / "store")
     take(store, 0, Part("a", b"1"))

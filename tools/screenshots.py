@@ -112,7 +112,7 @@ def _terminal(shot: str, command: str, folder: Path, shown: str = "") -> None:
     )
     environment = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{ROOT / '.venv' / 'bin'}:{os.environ['PATH']}"}
     window = subprocess.Popen(
-        ["xterm", "-geometry", "126x42+0+0", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#14181d", "-fg", "#d8dee6",
+        ["xterm", "-geometry", "126x39+0+0", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#14181d", "-fg", "#d8dee6",
          "-xrm", "XTerm*cursorColor: #14181d", "-xrm", "XTerm*color8: #7d8794", "-e", "bash", "-c", script],
         cwd=folder, env=environment, stderr=subprocess.DEVNULL,
     )  # fmt: skip

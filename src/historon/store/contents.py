@@ -154,6 +154,28 @@ class Contents:
             )
         self.forget()
 
+    def pack(self, after: int, count: int) -> int:
+        """Write the next keyframes behind content `after` anew, as small as can be; returns the last one's id.
+
+        What is written as a short splice is small already. The answer is `after` when there are none left.
+        """
+        rows = self._db.execute(
+            "SELECT id, strand, position, base_strand, base, length(data) FROM content "
+            "WHERE id > ? AND position % ? = 0 ORDER BY id LIMIT ?",
+            (after, _EPOCH, count),
+        ).fetchall()
+        for row, strand, position, base_strand, base, size in rows:
+            made = self.read(strand, position)
+            whole = base is None
+            form = (
+                encode_whole(made, thorough=True)
+                if whole
+                else encode(made, self.read(base_strand, base), thorough=True)
+            )
+            if len(form[1]) < size:
+                self._db.execute("UPDATE content SET encoding = ?, data = ? WHERE id = ?", (*form, row))
+        return rows[-1][0] if rows else after
+
     def forget(self) -> None:
         """Empty the cache: after a rollback its positions may stand for something else."""
         self._cache.clear()
@@ -177,7 +199,7 @@ class Contents:
             sizes = {at: sketch(part.content, self.read(*at)) for at in siblings}
             near = min(sizes, key=lambda at: sizes[at])
             if sizes[near] < _WORTH_IT * sketch(part.content):
-                return (*near, *encode(part.content, self.read(*near), thorough=True))
+                return (*near, *encode(part.content, self.read(*near)))
         return (None, None, *encode_whole(part.content))
 
     def _siblings(self, strand: int) -> list[tuple[int, int]]:
@@ -261,7 +283,7 @@ def _bundled(records: Sequence[_Record]) -> bytes:
     heads = ((r.position, r.base or 0, r.size, r.encoding, len(r.data)) for r in records)
     numbers = varints(chain([len(records)], chain.from_iterable(heads)))
     packed = numbers + b"".join(r.sha256 for r in records) + b"".join(r.data for r in records)
-    return zstandard.ZstdCompressor(level=19, write_content_size=True).compress(packed)
+    return zstandard.ZstdCompressor(level=9, write_content_size=True).compress(packed)
 
 
 class _Bundle:

@@ -18,9 +18,9 @@ _ANCHOR = 48  # bytes that must be equal for the splice to take up the base agai
 _NEAR = 4096  # where an anchor is looked for first: repetitive text has the same bytes in many places
 _TRIES = 400  # line starts that are looked at for an anchor, in one content, before zstd has to do it
 _SHORT = 2048  # a splice of this many bytes is taken without asking zstd: it will be compressed in a bundle
-_HARD = 10  # zstd's level for keyframes: higher ones take several times as long for a few per cent
+_QUICK, _HARD = 9, 19  # zstd's levels: while a round is taken in, and later, at leisure
 _SKETCH = 16 * 1024
-_THOROUGH = 256 * 1024  # up to this size
+_THOROUGH = 256 * 1024  # the hard level is only for contents up to this size
 
 
 class Encoding(IntEnum):
@@ -31,19 +31,19 @@ class Encoding(IntEnum):
     SPLICE = 2
 
 
-def encode_whole(content: bytes) -> tuple[Encoding, bytes]:
+def encode_whole(content: bytes, *, thorough: bool = False) -> tuple[Encoding, bytes]:
     """The content by itself."""
-    level = _HARD if len(content) <= _THOROUGH else 9
-    return Encoding.ZSTD, zstandard.ZstdCompressor(level=level, write_content_size=True).compress(content)
+    packer = zstandard.ZstdCompressor(level=_level(content, thorough), write_content_size=True)
+    return Encoding.ZSTD, packer.compress(content)
 
 
 def encode(content: bytes, base: bytes, *, thorough: bool = False) -> tuple[Encoding, bytes]:
     """The content as what changed against the base: the smaller of a splice and zstd on the base."""
     spliced = _splice(base, content)
-    if spliced is not None and len(spliced) <= _SHORT and not thorough:
+    if spliced is not None and len(spliced) <= _SHORT:
         return Encoding.SPLICE, spliced
     parameters = zstandard.ZstdCompressionParameters.from_level(
-        _HARD if thorough and len(content) <= _THOROUGH else 9,
+        _level(content, thorough),
         source_size=len(base) + len(content),
         write_content_size=True,
     )
@@ -52,6 +52,10 @@ def encode(content: bytes, base: bytes, *, thorough: bool = False) -> tuple[Enco
     if spliced is not None and len(spliced) <= len(packed):
         return Encoding.SPLICE, spliced
     return Encoding.ZSTD_ON_BASE, packed
+
+
+def _level(content: bytes, thorough: bool) -> int:
+    return _HARD if thorough and len(content) <= _THOROUGH else _QUICK
 
 
 def sketch(content: bytes, base: bytes = b"") -> int:

@@ -32,6 +32,7 @@ __all__ = ["LEDGER", "FolderStore"]
 
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
+_PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
 _LATEST = """
     SELECT good, last_number, parts FROM source
@@ -256,10 +257,28 @@ class FolderStore(Store):
     def reclaim(self) -> int:
         """See Store."""
         before = self.size()
+        self._pack()
         with self._doing("give space back"):
             # As a script: `execute` would take one step of it, which frees one page.
             self._db.executescript("PRAGMA incremental_vacuum; PRAGMA wal_checkpoint(TRUNCATE);")
         return max(0, before - self.size())
+
+    def _pack(self) -> None:
+        """Compress harder what rounds had to write quickly; some at a time, as others may wait to write."""
+        packed, limit = self._packed(), _PACK_AT_MOST
+        while limit > 0:
+            with self._writing("pack keyframes"):
+                last = self._contents.pack(packed, _PACK_AT_ONCE)
+                self._db.execute("INSERT OR REPLACE INTO meta VALUES ('packed', ?)", (last,))
+            if last == packed:
+                break
+            packed, limit = last, limit - _PACK_AT_ONCE
+
+    def _packed(self) -> int:
+        """The last content that was packed."""
+        with self._doing("read the store's state"):
+            row = self._db.execute("SELECT value FROM meta WHERE name = 'packed'").fetchone()
+        return int(row[0]) if row else 0
 
     def fingerprint_key(self) -> bytes:
         """See Store."""

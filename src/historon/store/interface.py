@@ -212,7 +212,7 @@ class Store(ABC):
 
     @abstractmethod
     def reclaim(self) -> int:
-        """Give freed space back to the file system; returns the bytes that the store shrank by."""
+        """Pack what was written in haste and give free space back; returns the bytes that the store shrank by."""
 
     @abstractmethod
     def fingerprint_key(self) -> bytes:
