@@ -1,6 +1,7 @@
 """The surroundings of tests: a folder with an estate, the built program, and devices on loopback."""
 
 import os
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -13,6 +14,7 @@ from historon.standins.background import Background
 from historon.standins.capstan import Capstan
 from historon.store import FolderStore
 
+needs_patch = pytest.mark.skipif(shutil.which("patch") is None, reason="the program patch is not installed")
 PROGRAM = Path(sys.executable).with_name("historon")
 
 

@@ -8,7 +8,7 @@ import pexpect
 import pytest
 
 from historon.cli.main import COMMANDS
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon, needs_patch
 
 NAMES = [name for section in COMMANDS.values() for name in section]
 
@@ -96,6 +96,7 @@ def test_versions_that_are_noise_alone_are_kept_and_left_out_of_the_timeline(fil
     assert files_estate.run("diff", "files@1", "files@3", "--with-noise").code == 1
 
 
+@needs_patch
 def test_diff_says_by_its_exit_code_whether_they_differ_and_patch_applies_it(history: EstateFolder) -> None:
     diff = history.run("diff", "files@1", "files@3")
     assert diff.code == 1

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from historon.compare import Kind, Masks, align, compare_exports, hunks, split_lines, unified
 from historon.estate import Pattern
+from tests.conftest import needs_patch
 
 _LINES = st.lists(st.sampled_from([b"a\n", b"b\n", b"c\n", b"d\r\n", b"", b"e"]), max_size=60).map(b"".join)
 T = TypeVar("T", bound=Hashable)
@@ -54,6 +55,7 @@ def test_lines_are_told_apart_by_line_feeds_alone() -> None:
     assert split_lines(b"") == []
 
 
+@needs_patch
 @settings(max_examples=60, deadline=None)
 @given(_LINES, _LINES, st.integers(0, 4))
 def test_patch_applies_every_unified_diff_and_makes_the_same_bytes(
@@ -79,6 +81,7 @@ def _patch(folder: Path, diff: bytes) -> None:
         (folder / "part").write_bytes(b"")
 
 
+@needs_patch
 def test_noise_is_left_out_and_the_rest_still_applies(tmp_path: Path) -> None:
     masks = Masks([Pattern.parse("^! saved"), Pattern.parse(r"uptime (\d+)")], reveal=True)
     old = b"! saved 1\na uptime 5 x\nb\nc\n! saved 2\nd\n"
