@@ -55,7 +55,7 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
     (folder / "config").write_text(
         f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nAuthorizedKeysFile {folder}/authorized\n"
         f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication yes\n"
-        "PrintMotd no\nPrintLastLog no\n"
+        "PrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n"
     )
     if _ROOT:
         Path("/run/sshd").mkdir(exist_ok=True)
@@ -102,6 +102,41 @@ def test_by_key(estate: EstateFolder, server: Server) -> None:
     result = _estate(estate, server, server.user, 'key = "file:keys/client"').run("collect")
     assert result.code == 0, result.said
     assert estate.run("show", "real").out == _EXPECTED
+
+
+def test_commands_and_files(estate: EstateFolder, server: Server, tmp_path: Path) -> None:
+    """Exec and SFTP against the real thing: exit codes, standard error, a tree with an odd name, a large file."""
+    tree = tmp_path / "tree"
+    (tree / "in ner").mkdir(parents=True)
+    (tree / "in ner" / os.fsdecode(b"caf\xe9")).write_bytes(b"latin")
+    big = os.urandom(3_000_000)
+    (tree / "big.bin").write_bytes(big)
+    shutil.copy(server.client_key, estate.path / "keys" / "client")
+    _estate(estate, server, server.user, 'key = "file:keys/client"')
+    text = (estate.path / "historon.toml").read_text()
+    before, _, after = text.partition("[procedures.unix]")
+    steps = f"""[procedures.unix]
+over = "ssh-exec"
+steps = [
+  {{ keep = "cat /proc/version; echo warning >&2", as = "version.txt" }},
+  {{ pull = "{tree}", as = "tree" }},
+  {{ tidy = "touch {tmp_path}/tidied" }},
+]
+"""
+    estate.write(before + steps + after[after.index("[[sources]]") :])
+    result = estate.run("collect")
+    assert result.code == 0, result.said
+    store = estate.store()
+    parts = {part.name: store.read(part) for part in store.parts("real", 1)}
+    assert parts["version.txt"] == Path("/proc/version").read_bytes()
+    assert (parts["tree/big.bin"], parts["tree/in ner/caf\\xe9"]) == (big, b"latin")
+    assert (tmp_path / "tidied").exists()
+    text = (estate.path / "historon.toml").read_text()
+    estate.write(text.replace("cat /proc/version; echo warning >&2", "ls /nowhere"))
+    failed = estate.run("collect")
+    assert failed.code == 3
+    assert "the command ended with exit code 2" in failed.out
+    assert "/nowhere" in failed.out.partition("| ls")[2]
 
 
 @pytest.mark.skipif(not _ROOT, reason="a user with a password can only be made by root")

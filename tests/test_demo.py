@@ -8,8 +8,8 @@ def test_the_demo_plays_to_its_end_and_leaves_an_estate_to_play_with(tmp_path: P
     assert result.code == 0, result.said
     assert result.err == ""
     for told in (
-        "7 sources in ", "7 first", "1 suspect, 1 failed", "every promise is kept: 7 sources (7 kept)", "+time-server 10.20.0.11",
-        "monitor community [secret ", "+  permit any 10.20.30.0/24", "removed ", "Subject: 1 FAILED, 1 SUSPECT of 7",
+        "8 sources in ", "8 first", "1 suspect, 1 failed", "every promise is kept: 8 sources (8 kept)", "+time-server 10.20.0.11",
+        "monitor community [secret ", "+  permit any 10.20.30.0/24", "removed ", "Subject: 1 FAILED, 1 SUSPECT of 8",
         "That was the tour",
     ):  # fmt: skip
         assert told in result.out, told

@@ -1,5 +1,6 @@
 """Why a source could not be collected, in words that say what to try."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -63,4 +64,9 @@ class CollectError(HistoronError):
     def at_step(self, step: str) -> "CollectError":
         """The same failure with its place in the procedure."""
         self.step = self.step or step
+        return self
+
+    def remarking(self, remarks: Sequence[str]) -> "CollectError":
+        """The same failure with what else somebody should know."""
+        self.message = "; ".join([self.message, *remarks])
         return self

@@ -28,6 +28,7 @@ async def open_local(target: Target) -> AsyncIterator[Session]:
 
 class _LocalSession(Session):
     def __init__(self, target: Target) -> None:
+        super().__init__()
         self._folder = target.folder
         self._max_size = target.procedure.max_size
         self._tail = b""
@@ -100,12 +101,17 @@ class _LocalSession(Session):
             raise CollectError(FailureKind.STEP, f"{exc.filename or path}: {exc.strerror}") from exc
 
     def _read_tree(self, root: Path, base: str) -> list[Part]:
-        parts, room = [], int(self._max_size)
+        parts, room, left_out = [], int(self._max_size), 0
         for file in _files(root):
+            if not stat.S_ISREG(file.lstat().st_mode):
+                left_out += 1
+                continue
             content = self._read_file(file, room)
             room -= len(content)
             inner = _spoken(str(file.relative_to(root)))
             parts.append(Part(f"{base}/{inner}" if base else inner, content))
+        if left_out:
+            self.remarks.append(f"{left_out} left out of {base}: links, sockets or devices")
         return parts
 
     def _read_file(self, file: Path, room: int) -> bytes:
@@ -119,17 +125,15 @@ class _LocalSession(Session):
 
 
 def _files(root: Path) -> Iterator[Path]:
-    """Every regular file below a folder, in a stable order. An unreadable folder is an error, not an omission."""
+    """Everything below a folder but the folders, in a stable order. An unreadable one is an error, not an omission."""
 
     def complain(error: OSError) -> None:
         raise error
 
     for folder, folders, names in os.walk(root, onerror=complain):
         folders.sort()
-        for name in sorted(names):
-            file = Path(folder, name)
-            if stat.S_ISREG(file.lstat().st_mode):
-                yield file
+        links = [name for name in folders if Path(folder, name).is_symlink()]
+        yield from (Path(folder, name) for name in sorted([*names, *links]))
 
 
 def _spoken(name: str) -> str:

@@ -104,7 +104,8 @@ class _Round:
             procedure = self._estate.procedure_of(source)
             masks = Masks(procedure.noise, procedure.secret, key=self._key)
             try:
-                found = self._judged(source, await self._export(source), masks, at)
+                kept, remarks = await self._export(source)
+                found = self._judged(source, kept, remarks, masks, at)
             except CollectError as exc:
                 found = _failed(source, exc, masks, at)
             except HistoronError as exc:
@@ -116,7 +117,7 @@ class _Round:
             took = timedelta(seconds=monotonic() - began)
             self._queue.put_nowait((replace(found[0], took=took), replace(found[1], took=took)))
 
-    async def _export(self, source: Source) -> list[Kept]:
+    async def _export(self, source: Source) -> tuple[list[Kept], list[str]]:
         procedure = self._estate.procedure_of(source)
         account = self._accounts.get(source.credentials) if source.credentials else None
         if isinstance(account, SecretError):
@@ -125,7 +126,7 @@ class _Round:
         target = Target(source, procedure, account, self._estate.folder)
         try:
             async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
-                return await take_steps(session, procedure)
+                return await take_steps(session, procedure), session.remarks
         except TimeoutError as exc:
             message = f"not done within {procedure.deadline}, the procedure's deadline"
             raise CollectError(FailureKind.TIME, message) from exc
@@ -137,16 +138,20 @@ class _Round:
             return open_local(target)
         # asyncssh takes half a second to import; a round without SSH does not need it.
         from historon.collect.host_keys import known_hosts
+        from historon.collect.ssh_exec import open_exec
         from historon.collect.ssh_shell import open_shell
 
         if not self._known:
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
-        return open_shell(target, self._known[0])
+        opening = {"ssh-shell": open_shell, "ssh-exec": open_exec}[target.procedure.over]
+        return opening(target, self._known[0])
 
-    def _judged(self, source: Source, kept: Sequence[Kept], masks: Masks, at: datetime) -> _Found:
+    def _judged(
+        self, source: Source, kept: Sequence[Kept], remarks: Sequence[str], masks: Masks, at: datetime
+    ) -> _Found:
         doubts = inspect(kept, self._estate.procedure_of(source))
         judged = judge(self._store, source.name, [one.part for one in kept], doubts, masks)
-        note = _seen(judged.note, masks) if judged.note else None
+        note = _seen("; ".join(filter(None, [judged.note, *remarks])), masks) or None
         result = SourceResult(
             source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes
         )

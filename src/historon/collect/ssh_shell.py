@@ -1,7 +1,6 @@
 """An interactive command line over SSH (RFC 4254 section 6): prompts, echo, pages, and answers that never end."""
 
 import asyncio
-import os
 import re
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
@@ -9,15 +8,14 @@ from contextlib import asynccontextmanager
 import asyncssh
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.host_keys import KeyCheck, Known
-from historon.collect.transport import Account, Session, Target
+from historon.collect.host_keys import Known
+from historon.collect.ssh import connect
+from historon.collect.transport import Session, Target
 from historon.estate import Procedure
 from historon.store import Part
 
 __all__ = ["open_shell"]
 
-_CONNECT_S = 20
-_LOGIN_S = 30
 _WIDTH = 511  # wide, as pagers and line editors break lines at the terminal's edge
 _CHUNK = 65536
 # How long a line that looks like a prompt must stand still: one seen before needs less than one never seen.
@@ -25,30 +23,14 @@ _SETTLE_KNOWN_S = 0.05
 _SETTLE_NEW_S = 0.25
 _TAIL = 2000
 _LONGEST_PROMPT = 2048
-# AES-GCM in hardware first; then what else is sound today.
-_CIPHERS = [
-    "aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com",
-    "aes256-ctr", "aes192-ctr", "aes128-ctr",
-]  # fmt: skip
-
 _CONTROL = re.compile(rb"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]")  # ECMA-48 control sequences
 _ERASED = re.compile(rb"(?:\r[ ]*\r(?!\n)|\x08+[ ]*\x08*|\x1b\[[0-9;?]*[A-Za-z]|\r(?![\r\n]))+")
 
 
 @asynccontextmanager
 async def open_shell(target: Target, known: Known | None) -> AsyncIterator[Session]:
-    """Connect, check the host key, log in, open a shell and wait for its first prompt."""
-    check = KeyCheck(target.source, known)
-    address, port = target.source.address, target.source.port or 22
-    try:
-        connection = await asyncssh.connect(
-            address, port, client_factory=lambda: check, known_hosts=check.trusted, encryption_algs=_CIPHERS,
-            config=None, agent_path=None, connect_timeout=_CONNECT_S, login_timeout=_LOGIN_S,
-            **_authentication(target.account),
-        )  # fmt: skip
-    except (OSError, asyncssh.Error, TimeoutError) as exc:
-        raise check.verdict or _connect_failure(exc, f"{address} port {port}") from exc
-    async with connection:
+    """Connect, open a shell and wait for its first prompt."""
+    async with connect(target, known) as connection:
         try:
             process = await connection.create_process(
                 term_type="dumb", term_size=(_WIDTH, 0), encoding=None, stderr=asyncssh.STDOUT
@@ -60,48 +42,9 @@ async def open_shell(target: Target, known: Known | None) -> AsyncIterator[Sessi
         yield session
 
 
-def _authentication(account: Account | None) -> dict[str, object]:
-    assert account is not None  # noqa: S101 (checked when the estate file is read)
-    options: dict[str, object] = {"username": account.user, "client_keys": None}
-    if account.password:
-        options["password"] = account.password.reveal()
-    if account.key:
-        passphrase = account.passphrase.reveal() if account.passphrase else None
-        try:
-            options["client_keys"] = [asyncssh.import_private_key(account.key.reveal(), passphrase)]
-        except asyncssh.KeyImportError as exc:
-            raise CollectError(FailureKind.SETUP, f"the private key cannot be read: {exc}") from exc
-    return options
-
-
-def _connect_failure(exc: BaseException, place: str) -> CollectError:
-    """Asyncssh's and the operating system's errors as ours, the most specific first."""
-    if isinstance(exc, asyncssh.PermissionDenied):
-        return CollectError(FailureKind.LOGIN, f"{place} refuses the log-in: {exc.reason}")
-    if isinstance(exc, asyncssh.KeyExchangeFailed):
-        return CollectError(
-            FailureKind.UNREACHABLE,
-            f"{place} and Historon have no algorithm in common: {exc.reason}",
-            hint="the device is old, or hardened beyond what is offered",
-        )
-    if isinstance(exc, asyncssh.HostKeyNotVerifiable):
-        return CollectError(FailureKind.IDENTITY, f"{place}: {exc.reason}")
-    if isinstance(exc, TimeoutError):
-        return CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s")
-    if isinstance(exc, asyncssh.Error):
-        return CollectError(FailureKind.UNREACHABLE, f"{place} ended the connection: {exc.reason}")
-    return CollectError(FailureKind.UNREACHABLE, f"{place}: {_reason(exc)}")
-
-
-def _reason(exc: BaseException) -> str:
-    """The operating system's own words; asyncio puts others in front of them."""
-    if isinstance(exc, OSError) and exc.errno and exc.errno > 0:
-        return os.strerror(exc.errno).lower()
-    return getattr(exc, "strerror", None) or str(exc)
-
-
 class _ShellSession(Session):
     def __init__(self, process: asyncssh.SSHClientProcess[bytes], procedure: Procedure) -> None:
+        super().__init__()
         self._process = process
         self._procedure = procedure
         self._prompts: set[bytes] = set()

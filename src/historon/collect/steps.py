@@ -1,7 +1,7 @@
 """Going through a procedure, step by step."""
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
 
 from historon.collect.failures import CollectError, FailureKind
@@ -16,14 +16,40 @@ _HOSTILE = ("..", ".", "")
 
 
 async def take_steps(session: Session, procedure: Procedure) -> list[Kept]:
-    """All parts that the steps keep. Raises CollectError with the step's place."""
+    """All parts that the steps keep. Raises CollectError with the step's place.
+
+    Steps that tidy are taken at the end, in their order, whatever happened before; when one of them fails, what was
+    kept stays good, and the session has a remark about it.
+    """
+    steps = [
+        (f"step {number} of {len(procedure.steps)} ({step})", step) for number, step in enumerate(procedure.steps, 1)
+    ]
     kept: list[Kept] = []
-    for number, step in enumerate(procedure.steps, 1):
-        async with _within(session, procedure, step, f"step {number} of {len(procedure.steps)} ({step})"):
-            kept += await _take(session, procedure, step)
+    try:
+        for place, step in steps:
+            if step.verb != "tidy":
+                async with _within(session, procedure, step, place):
+                    kept += await _take(session, procedure, step)
+    except CollectError as exc:
+        await _tidy(session, procedure, steps)
+        raise exc.remarking(session.remarks) from exc.__cause__
+    except BaseException:
+        await _tidy(session, procedure, steps)
+        raise
+    await _tidy(session, procedure, steps)
     if len(kept) > len({one.part.name for one in kept}):
         raise CollectError(FailureKind.STEP, "two parts have the same name", hint="give each step its own as")
     return kept
+
+
+async def _tidy(session: Session, procedure: Procedure, steps: Sequence[tuple[str, Step]]) -> None:
+    for place, step in steps:
+        if step.verb == "tidy":
+            try:
+                async with _within(session, procedure, step, place):
+                    await _take(session, procedure, step)
+            except CollectError as exc:
+                session.remarks.append(f"{exc.step} did not tidy up: {exc.message}")
 
 
 @asynccontextmanager

@@ -32,7 +32,13 @@ class Target:
 
 
 class Session(ABC):
-    """An open conversation with a source. Every call raises CollectError, with what came back as its tail."""
+    """An open conversation with a source. Every call raises CollectError, with what came back as its tail.
+
+    `remarks` collects what somebody should know of a good export all the same.
+    """
+
+    def __init__(self) -> None:
+        self.remarks: list[str] = []
 
     @abstractmethod
     async def say(self, what: str | Sequence[str]) -> bytes:

@@ -207,7 +207,7 @@ def _source_problems(source: Source, file: EstateFile | Parts, path: Path) -> It
         hint = 'write it as "SHA256:…", the way ssh-keygen -l prints it'
         yield Problem((*path, "host_key"), "is not a host key fingerprint", hint)
     procedure = file.procedures.get(source.procedure)
-    if procedure and procedure.over == "ssh-shell":
+    if procedure and procedure.remote:
         yield from _remote_problems(source, procedure, file, path)
 
 

@@ -117,12 +117,16 @@ class Retention(Table, frozen=True):
             raise ValueError('says only how few to keep (add at least one duration, such as all = "90d")')
 
 
+_VERBS = ("send", "keep", "pull", "tidy")
+
+
 class Step(Table, frozen=True):
-    """One step of a procedure: exactly one of the verbs `send`, `keep`, `pull`."""
+    """One step of a procedure: exactly one of the verbs `send`, `keep`, `pull`, `tidy`."""
 
     send: str | tuple[str, ...] | None = None
     keep: str | tuple[str, ...] | None = None
     pull: str | None = None
+    tidy: str | tuple[str, ...] | None = None
     as_: str | None = field(default=None, name="as")
     ends_with: str | None = None
     min_size: Size | None = None
@@ -130,23 +134,28 @@ class Step(Table, frozen=True):
 
     def __post_init__(self) -> None:
         """One verb a step, and names only for what is kept."""
-        verbs = [verb for verb in ("send", "keep", "pull") if getattr(self, verb) is not None]
-        if len(verbs) != 1:
-            raise ValueError("a step has exactly one of send, keep and pull")
-        if self.send is not None and (self.as_ or self.ends_with or self.min_size):
-            raise ValueError("send keeps nothing, so it takes no as, ends_with or min_size (use keep)")
+        if len([verb for verb in _VERBS if getattr(self, verb) is not None]) != 1:
+            raise ValueError(f"a step has exactly one of {', '.join(_VERBS[:-1])} and {_VERBS[-1]}")
+        if not self.keeps and (self.as_ or self.ends_with or self.min_size):
+            raise ValueError(f"{self.verb} keeps nothing, so it takes no as, ends_with or min_size (use keep)")
         if self.keep is not None and not self.as_:
             raise ValueError('keep needs a name for the part (add as = "running.cfg")')
 
     @property
-    def verb(self) -> Literal["send", "keep", "pull"]:
+    def verb(self) -> str:
         """Which of the verbs this step is."""
-        return "send" if self.send is not None else "keep" if self.keep is not None else "pull"
+        return next(verb for verb in _VERBS if getattr(self, verb) is not None)
+
+    @property
+    def keeps(self) -> bool:
+        """Whether parts come of this step."""
+        return self.verb in ("keep", "pull")
 
     @property
     def says(self) -> str | tuple[str, ...]:
         """What is said to the source, or the path that is pulled."""
-        return next(said for said in (self.send, self.keep, self.pull) if said is not None)
+        said: str | tuple[str, ...] = getattr(self, self.verb)
+        return said
 
     def __str__(self) -> str:
         said = self.says if isinstance(self.says, str) else " ".join(self.says)
@@ -156,7 +165,7 @@ class Step(Table, frozen=True):
 class Procedure(Table, frozen=True):
     """`[procedures.NAME]`: how a kind of source is asked for its export."""
 
-    over: Literal["ssh-shell", "local"]
+    over: Literal["ssh-shell", "ssh-exec", "local"]
     steps: tuple[Step, ...]
     prompt: Pattern | None = None
     pager: Pattern | None = None
@@ -170,17 +179,25 @@ class Procedure(Table, frozen=True):
 
     def __post_init__(self) -> None:
         """What one transport needs and another does not have."""
-        if not any(step.verb != "send" for step in self.steps):
+        if not any(step.keeps for step in self.steps):
             raise ValueError("keeps nothing (at least one step must be keep or pull)")
-        if self.over == "ssh-shell":
-            if self.prompt is None:
-                raise ValueError("over ssh-shell needs a prompt (such as prompt = '^[\\w.-]+[>#] ?$')")
-            if any(step.verb == "pull" or not isinstance(step.says, str) for step in self.steps):
-                raise ValueError("over ssh-shell has send and keep with a text only (pull and lists are for local)")
-        elif self.prompt or self.pager:
-            raise ValueError("over local has no prompt and no pager")
-        elif any(step.verb != "pull" and isinstance(step.says, str) for step in self.steps):
+        shell = self.over == "ssh-shell"
+        if shell and self.prompt is None:
+            raise ValueError("over ssh-shell needs a prompt (such as prompt = '^[\\w.-]+[>#] ?$')")
+        if not shell and (self.prompt or self.pager):
+            raise ValueError(f"over {self.over} has no prompt and no pager")
+        if shell and any(step.verb == "pull" for step in self.steps):
+            raise ValueError("over ssh-shell cannot pull a file (use keep, or over ssh-exec)")
+        said = [step.says for step in self.steps if step.verb != "pull"]
+        if self.remote and not all(isinstance(one, str) for one in said):
+            raise ValueError(f'over {self.over} a command is a text ("display config")')
+        if not self.remote and any(isinstance(one, str) for one in said):
             raise ValueError('a local command is a list, as no shell reads it (["program", "argument"])')
+
+    @property
+    def remote(self) -> bool:
+        """Whether sources are reached over the network, and so need an address and an account."""
+        return self.over != "local"
 
 
 class Defaults(Table, frozen=True):

@@ -13,6 +13,7 @@ import asyncssh
 from historon.estate import write_private
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault
+from historon.standins.fairlead import Fairlead
 from historon.standins.pennant import Pennant, SelfSigned
 
 __all__ = ["NIGHTS", "ZONE", "Brackwater"]
@@ -24,6 +25,10 @@ ROUTERS = {
     "saltgate-edge-1": ("saltgate", "edge"), "saltgate-quay-1": ("saltgate", "quay"),
     "eider-yard-1": ("eider", "yard"), "office-edge-1": ("office", "edge"),
 }  # fmt: skip
+_BALANCER = {
+    "pools.conf": "pool quay-app\n  member 10.20.4.20:443\n  member 10.20.4.22:443\n",
+    "sites.conf": "site booking.brackwater.example\n  pool quay-app\n  certificate booking-2026\n",
+}
 _FILES = {
     "purser.conf": "# Purser file server\nlisten = 10.20.4.10\nshare = manifests\nshare = tariffs\nworkers = 8\n",
     "shares/manifests.conf": "path = /srv/manifests\nwrite = quay-clerks\nread = office\n",
@@ -48,14 +53,19 @@ class Brackwater:
             name: Capstan(name, partial(self._saved, name), authorized=key.convert_to_public()) for name in ROUTERS
         }
         self._background = Background()
+        self._balancer_files = dict(_BALANCER)
+        self.balancer = Fairlead(
+            "northmole-balance-1", folder / "simulated" / "balancer", lambda: self._balancer_files,
+            authorized=key.convert_to_public(),
+        )  # fmt: skip
         self.relay: Pennant | None = None
 
     def start(self) -> None:
         """Start the devices and write the estate into its folder, which `historon start` has laid out."""
-        for router in self.routers.values():
-            self._background.run(router.start())
         machine = self.folder / "simulated"
         machine.mkdir(mode=0o700)
+        for device in self._devices:
+            self._background.run(device.start())
         self.relay = Pennant(SelfSigned.make(machine))
         self.relay.start()
         self._write_purser(_FILES)
@@ -65,11 +75,15 @@ class Brackwater:
 
     def stop(self) -> None:
         """Switch everything off."""
-        for router in self.routers.values():
-            self._background.run(router.stop())
+        for device in self._devices:
+            self._background.run(device.stop())
         if self.relay:
             self.relay.stop()
         self._background.stop()
+
+    @property
+    def _devices(self) -> list[Capstan | Fairlead]:
+        return [*self.routers.values(), self.balancer]
 
     def pass_day(self, night: int) -> str:
         """What happens before this night, counted from 1; returns it in words."""
@@ -77,7 +91,7 @@ class Brackwater:
             1: ("Everything is collected for the first time.", lambda: None),
             2: ("Nothing changes but the clock lines in the routers' configurations.", lambda: None),
             3: ("An engineer renames a port and moves it to another network.", self._edit_port),
-            4: ("The edge routers get a new time server and monitoring password; tariffs rise.", self._edit_edges),
+            4: ("The edge routers get a new time server and password; a pool grows; tariffs rise.", self._edit_edges),
             5: ("saltgate-quay-1 breaks off in the middle; eider-yard-1 sends half of it.", self._break),
             6: ("Both are well again.", self._mend),
             7: ("Somebody opens the office to the outside.", self._open_office),
@@ -107,6 +121,8 @@ class Brackwater:
                 secret = re.search(r"monitor community (\S+)", self._configs[name])
                 assert secret  # noqa: S101
                 self._edit(name, secret[1], f"quiet-{name[:3]}-heron-41")
+        more = "  member 10.20.4.23:443\n"
+        self._balancer_files["pools.conf"] += more
         raised = _FILES["tariffs/summer.csv"].replace("78,39,210", "82,41,225")
         self._write_purser({"tariffs/summer.csv": raised})
 
@@ -138,7 +154,8 @@ class Brackwater:
             )
             for name, router in self.routers.items()
         )
-        return _ESTATE.format(relay_port=relay.port, relay_pin=relay.tls.fingerprint) + routers
+        balancer = _BALANCE.format(port=self.balancer.port, fingerprint=self.balancer.fingerprint)
+        return _ESTATE.format(relay_port=relay.port, relay_pin=relay.tls.fingerprint) + balancer + routers
 
 
 def evenings(now: datetime) -> list[datetime]:
@@ -217,6 +234,15 @@ steps = [
 noise = ['^! saved at ']
 secret = ['monitor community (\\S+)']
 
+[procedures.fairlead-balancer]
+over = "ssh-exec"
+steps = [
+  {{ send = "archive make /export/now.tgz" }},
+  {{ pull = "/export/now.tgz", as = "config.tgz" }},
+  {{ keep = "connections list", as = "connections.txt" }},
+  {{ tidy = "archive remove /export/now.tgz" }},
+]
+
 [procedures.purser-files]
 over = "local"
 steps = [
@@ -239,6 +265,17 @@ tell = "changes"
 name = "purser-files"
 procedure = "purser-files"
 labels = {{ site = "office", role = "files" }}
+"""
+_BALANCE = """\
+
+[[sources]]
+name = "northmole-balance-1"
+address = "127.0.0.1"
+port = {port}
+procedure = "fairlead-balancer"
+credentials = "routers"
+host_key = "{fingerprint}"
+labels = {{ site = "northmole", role = "balancer" }}
 """
 _SOURCE = """\
 

@@ -5,12 +5,12 @@ Made up. It takes `screen lines off`, `display config active`, `display clock` a
 
 import asyncio
 from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager
 from enum import StrEnum
+from typing import Protocol
 
 import asyncssh
 
-__all__ = ["Capstan", "Fault"]
+__all__ = ["Capstan", "Fault", "Guard"]
 
 _PAGE = 24
 _MORE = b"-- more --"
@@ -58,7 +58,7 @@ class Capstan:
     async def start(self) -> None:
         """Listen on loopback, on the port of before or a free one."""
         self._server = await asyncssh.create_server(
-            lambda: _Guard(self), "127.0.0.1", self.port, server_host_keys=[self.host_key],
+            lambda: Guard(self), "127.0.0.1", self.port, server_host_keys=[self.host_key],
             process_factory=self._session, encoding=None, line_editor=False,
         )  # fmt: skip
         self.port = self._server.get_port()
@@ -78,23 +78,38 @@ class Capstan:
             process.close()
 
 
-class _Guard(asyncssh.SSHServer):
-    def __init__(self, device: Capstan) -> None:
+class Lock(Protocol):
+    """What a device lets in."""
+
+    user: str
+    password: str
+    authorized: asyncssh.SSHKey | None
+
+
+class Guard(asyncssh.SSHServer):
+    """Lets in who has the device's password or key; asyncssh's names say when it is asked."""
+
+    def __init__(self, device: Lock) -> None:
         self._device = device
 
     def begin_auth(self, username: str) -> bool:
+        """Everybody has to log in."""
         return True
 
     def password_auth_supported(self) -> bool:
+        """Passwords are taken."""
         return True
 
     def validate_password(self, username: str, password: str) -> bool:
+        """Whether it is the device's."""
         return (username, password) == (self._device.user, self._device.password)
 
     def public_key_auth_supported(self) -> bool:
+        """Keys are taken where one is set."""
         return self._device.authorized is not None
 
     def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+        """Whether it is the one that is set."""
         return username == self._device.user and key == self._device.authorized
 
 
@@ -164,15 +179,3 @@ class _Conversation:
                 self._write(_MORE)
                 await self._process.stdin.read(1)
                 self._write(b"\r" + b" " * len(_MORE) + b"\r")
-
-
-@asynccontextmanager
-async def running(*devices: Capstan) -> AsyncIterator[None]:
-    """The devices, listening until the end of the block."""
-    for device in devices:
-        await device.start()
-    try:
-        yield
-    finally:
-        for device in devices:
-            await device.stop()

@@ -97,7 +97,7 @@ class _Lines(_Silent):
 
     def _tell(self, event: SourceBegan | SourceResult) -> None:
         if isinstance(event, SourceResult):
-            click.echo(printable("  ".join(filter(None, _words(event)))))
+            click.echo(printable("  ".join(filter(None, _words(event)))).rstrip())
             sys.stdout.flush()
 
 
@@ -127,15 +127,17 @@ class _Bar(_Silent):
         else:
             self._busy.pop(event.source, None)
             self._progress.advance(self._task)
-            if event.outcome is not Outcome.UNCHANGED:
+            if event.outcome is not Outcome.UNCHANGED or event.note:
                 self._progress.console.print(_styled(event))
         self._progress.update(self._task, busy=", ".join(list(self._busy)[:3]))
 
 
 def _words(result: SourceResult) -> tuple[str, str, str, str]:
     number = f"@{result.number}" if result.number is not None and result.outcome is not Outcome.UNCHANGED else ""
-    lines = f"+{result.added} -{result.removed}" if result.outcome in (Outcome.CHANGED, Outcome.SUSPECT) else ""
-    why = result.note or "" if result.outcome is Outcome.SKIPPED else ""  # of what went wrong, all is told at the end
+    told = result.outcome in (Outcome.CHANGED, Outcome.SUSPECT) and (result.added or result.removed)
+    lines = f"+{result.added} -{result.removed}" if told else ""
+    # Of what went wrong, all is told at the end.
+    why = "" if result.outcome in (Outcome.FAILED, Outcome.SUSPECT) else result.note or ""
     return f"{result.source:<24}", f"{result.outcome:<9}", f"{number} {lines}".strip(), why
 
 

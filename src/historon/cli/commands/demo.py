@@ -34,7 +34,7 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
     place = folder or Path(tempfile.mkdtemp(prefix="historon-demo-")) / "brackwater"
     tour = _Tour(place, evenings(app.clock()))
     tour.say(
-        "Brackwater Ferries runs two quays, a yard and an office. Their six routers, file server and mail relay are "
+        "Brackwater Ferries runs two quays, a yard and an office. Routers, a load balancer, file server and mail relay are "
         "simulated in this process, on loopback; they speak SSH and SMTP for real. First, a folder for the estate:"
     )
     if code := tour.type("start", str(place)):
@@ -43,7 +43,7 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
     estate.start()
     try:
         tour.say(
-            f"Now {place}/historon.toml is filled in: 7 sources, how to ask them, whom to tell. Have a look later."
+            f"Now {place}/historon.toml is filled in: 8 sources, how to ask them, whom to tell. Have a look later."
         )
         for night in range(1, len(tour.nights) + 1):
             tour.dusk(night, estate.pass_day(night))
