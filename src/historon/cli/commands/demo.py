@@ -34,8 +34,9 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
     place = folder or Path(tempfile.mkdtemp(prefix="historon-demo-")) / "brackwater"
     tour = _Tour(place, evenings(app.clock()))
     tour.say(
-        "Brackwater Ferries runs two quays, a yard and an office. Routers, a load balancer, file server and mail relay are "
-        "simulated in this process, on loopback; they speak SSH and SMTP for real. First, a folder for the estate:"
+        "Brackwater Ferries runs two quays, a yard and an office. Six routers, a load balancer, a file server and a "
+        "mail relay are simulated in this process, on loopback; they speak SSH and SMTP for real. First, a folder for "
+        "the estate:"
     )
     if code := tour.type("start", str(place)):
         return code
