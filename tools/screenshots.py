@@ -27,6 +27,7 @@ labels = { site = "saltgate", role = "mast" }
 """
 SHOTS = {
     "help": "historon --help",
+    "rehearse": "historon rehearse northmole-edge-1 northmole-balance-1 saltgate-mast-1",
     "collect": "historon collect",
     "status": "historon status",
     "versions": "historon versions northmole-edge-1",

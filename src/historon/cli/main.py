@@ -19,6 +19,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "demo": "Play a complete example on simulated devices.",
     },
     "Collect": {
+        "rehearse": "Go through the procedure, storing nothing.",
         "collect": "Collect from sources, now: one round.",
         "status": "Is every promise kept? The exit code says it too.",
         "rounds": "What happened, round by round.",

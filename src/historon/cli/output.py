@@ -14,11 +14,14 @@ if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
 
+    from historon.collect import Failure
+
 __all__ = [
     "STYLES",
     "console",
     "count",
     "instant",
+    "print_failure",
     "print_json",
     "print_table",
     "printable",
@@ -32,6 +35,8 @@ STYLES = {
     "kept": "green", "close": "yellow", "broken": "bold red", "never": "bold red", "no promise": "dim",
     "good": "", "noise": "dim",
 }  # fmt: skip
+
+_TAIL_LINES = 4
 
 # What a terminal would act on, or what would deceive the eye: control characters (ECMA-48), and Unicode's
 # direction marks and invisible characters (UAX 9).
@@ -92,6 +97,19 @@ def _plain(data: Any) -> Any:
     if isinstance(data, timedelta):
         return round(data.total_seconds(), 3)
     return data
+
+
+def print_failure(screen: "Console", source: str, failure: "Failure") -> None:
+    """Why a source failed: where, what, what came back last, and what to try."""
+    from rich.text import Text
+
+    screen.print(Text(f"{source}: failed", style=STYLES["failed"]))
+    if failure.step:
+        screen.print(Text(f"  where    {printable(failure.step)}"))
+    screen.print(Text(f"  what     {printable(failure.message)}"))
+    for line in failure.tail.splitlines()[-_TAIL_LINES:]:
+        screen.print(Text(f"           | {printable(line)[:200]}", style="dim"))
+    screen.print(Text(f"  try      {printable(failure.hint)}"))
 
 
 def instant(at: datetime | None, zone: tzinfo, *, seconds: bool = False) -> str:

@@ -3,7 +3,9 @@
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
+from historon.collect.rehearsal import Rehearsal, rehearse
 from historon.collect.round import Clock, run_round
+from historon.collect.steps import StepTaken
 
 __all__ = [
     "Clock",
@@ -13,9 +15,12 @@ __all__ = [
     "Judged",
     "Observer",
     "OfferedKey",
+    "Rehearsal",
     "RoundReport",
     "SourceBegan",
     "SourceResult",
+    "StepTaken",
     "judge",
+    "rehearse",
     "run_round",
 ]

@@ -4,9 +4,10 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from typing import Self
 
-from historon.collect.failures import FailureKind, OfferedKey
-from historon.compare import PartChange
+from historon.collect.failures import CollectError, FailureKind, OfferedKey
+from historon.compare import Masks, PartChange
 from historon.store import Outcome
 
 __all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult"]
@@ -22,6 +23,12 @@ class Failure:
     step: str = ""
     tail: str = ""
     offered: OfferedKey | None = None
+
+    @classmethod
+    def of(cls, exc: CollectError, masks: Masks) -> Self:
+        """A failure as it may be shown."""
+        tail = masks.hide(exc.tail).decode("utf-8", "replace")
+        return cls(exc.kind, masks.seen(exc.message), exc.hint, masks.seen(exc.step), tail, exc.offered)
 
     def __str__(self) -> str:
         place = f"{self.step}: " if self.step else ""

@@ -2,26 +2,19 @@
 
 import asyncio
 from collections.abc import Callable, Sequence
-from contextlib import AbstractAsyncContextManager
 from dataclasses import replace
 from datetime import datetime, timedelta
 from time import monotonic
-from typing import TYPE_CHECKING
 
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.judging import judge
-from historon.collect.local import open_local
-from historon.collect.steps import take_steps
-from historon.collect.transport import Account, Session, Target
+from historon.collect.reaching import Reach
 from historon.compare import Masks
-from historon.errors import HistoronError, StoreError
-from historon.estate import Credentials, Estate, Secret, SecretError, Source
+from historon.errors import StoreError
+from historon.estate import Estate, Source
 from historon.inspection import Kept, inspect
 from historon.store import Entry, Outcome, Store
-
-if TYPE_CHECKING:
-    from historon.collect.host_keys import Known
 
 __all__ = ["Clock", "run_round"]
 
@@ -54,8 +47,7 @@ class _Round:
         self._number = 0
         self._places = asyncio.Semaphore(estate.settings.at_once)
         self._queue: asyncio.Queue[_Found] = asyncio.Queue()
-        self._accounts: dict[str, Account | SecretError] = {}
-        self._known: list[Known | None] = []  # filled at first use, once for the whole round
+        self._reach = Reach(estate)
         self._results: dict[str, SourceResult] = {}
         self._store_trouble: str | None = None
 
@@ -63,7 +55,7 @@ class _Round:
         """The whole round, from its beginning in the ledger to its end there."""
         began, started = self._clock(), monotonic()
         self._number = self._store.begin_round(began, trigger)
-        await self._fetch_accounts(sources)
+        await self._reach.fetch_accounts(source for source in sources if source.skip is None)
         writer = asyncio.create_task(self._write())
         self._record([_skipped(source.name, began, source.skip) for source in sources if source.skip is not None])
         tasks = [asyncio.create_task(self._collect(source)) for source in sources if source.skip is None]
@@ -80,78 +72,28 @@ class _Round:
         name = self._estate.settings.name
         return RoundReport(name, self._number, began, ended, results, interrupted, self._store_trouble)
 
-    async def _fetch_accounts(self, sources: Sequence[Source]) -> None:
-        """Fetch each secret once, outside the event loop: commands may take their time."""
-        for name in dict.fromkeys(source.credentials for source in sources if not source.skip):
-            if name is not None:
-                try:
-                    self._accounts[name] = await asyncio.to_thread(self._account, self._estate.credentials[name])
-                except SecretError as exc:
-                    self._accounts[name] = exc
-
-    def _account(self, written: Credentials) -> Account:
-        fetched: list[Secret | None] = [
-            reference.resolve(self._estate.folder) if reference else None
-            for reference in (written.password, written.key, written.passphrase)
-        ]
-        return Account(written.user, *fetched)
-
     async def _collect(self, source: Source) -> None:
         """One source, whatever happens: from its turn to what is to be recorded of it."""
         async with self._places:
             self._observer(SourceBegan(source.name))
             at, began = self._clock(), monotonic()
-            procedure = self._estate.procedure_of(source)
-            masks = Masks(procedure.noise, procedure.secret, key=self._key)
+            masks = self._reach.masks(source, self._key)
             try:
-                kept, remarks = await self._export(source)
+                kept, remarks = await self._reach.export(source)
                 found = self._judged(source, kept, remarks, masks, at)
             except CollectError as exc:
                 found = _failed(source, exc, masks, at)
-            except HistoronError as exc:
-                kind = FailureKind.STORE if isinstance(exc, StoreError) else FailureKind.SETUP
-                found = _failed(source, CollectError(kind, exc.message, hint=exc.hint), masks, at)
-            except Exception as exc:
-                message = f"unexpected {type(exc).__name__}: {exc}"
-                found = _failed(source, CollectError(FailureKind.STEP, message, hint="please report this"), masks, at)
+            except StoreError as exc:
+                found = _failed(source, CollectError(FailureKind.STORE, exc.message, hint=exc.hint), masks, at)
             took = timedelta(seconds=monotonic() - began)
             self._queue.put_nowait((replace(found[0], took=took), replace(found[1], took=took)))
-
-    async def _export(self, source: Source) -> tuple[list[Kept], list[str]]:
-        procedure = self._estate.procedure_of(source)
-        account = self._accounts.get(source.credentials) if source.credentials else None
-        if isinstance(account, SecretError):
-            message = f"credentials {source.credentials}: {account.message}"
-            raise CollectError(FailureKind.SETUP, message, hint=account.hint) from account
-        target = Target(source, procedure, account, self._estate.folder)
-        try:
-            async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
-                return await take_steps(session, procedure), session.remarks
-        except TimeoutError as exc:
-            message = f"not done within {procedure.deadline}, the procedure's deadline"
-            raise CollectError(FailureKind.TIME, message) from exc
-        except OSError as exc:
-            raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
-
-    def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:
-        if target.procedure.over == "local":
-            return open_local(target)
-        # asyncssh takes half a second to import; a round without SSH does not need it.
-        from historon.collect.host_keys import known_hosts
-        from historon.collect.ssh_exec import open_exec
-        from historon.collect.ssh_shell import open_shell
-
-        if not self._known:
-            self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
-        opening = {"ssh-shell": open_shell, "ssh-exec": open_exec}[target.procedure.over]
-        return opening(target, self._known[0])
 
     def _judged(
         self, source: Source, kept: Sequence[Kept], remarks: Sequence[str], masks: Masks, at: datetime
     ) -> _Found:
         doubts = inspect(kept, self._estate.procedure_of(source))
         judged = judge(self._store, source.name, [one.part for one in kept], doubts, masks)
-        note = _seen("; ".join(filter(None, [judged.note, *remarks])), masks) or None
+        note = masks.seen("; ".join(filter(None, [judged.note, *remarks]))) or None
         result = SourceResult(
             source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes
         )
@@ -218,14 +160,7 @@ def _skipped(name: str, at: datetime, why: str) -> _Found:
 
 
 def _failed(source: Source, exc: CollectError, masks: Masks, at: datetime) -> _Found:
-    failure = Failure(
-        exc.kind,
-        _seen(exc.message, masks),
-        exc.hint,
-        _seen(exc.step, masks),
-        masks.hide(exc.tail).decode("utf-8", "replace"),
-        exc.offered,
-    )
+    failure = Failure.of(exc, masks)
     note = f"{failure} ({failure.hint})" if failure.hint else str(failure)
     return (
         Entry(source.name, Outcome.FAILED, at, timedelta(), note=note),
@@ -236,7 +171,3 @@ def _failed(source: Source, exc: CollectError, masks: Masks, at: datetime) -> _F
 def _not_recorded(result: SourceResult, exc: StoreError) -> SourceResult:
     failure = Failure(FailureKind.STORE, exc.message, exc.hint)
     return SourceResult(result.source, Outcome.FAILED, result.took, note=str(exc), failure=failure)
-
-
-def _seen(text: str, masks: Masks) -> str:
-    return masks.hide(text.encode()).decode("utf-8", "replace")

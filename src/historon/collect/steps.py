@@ -1,8 +1,11 @@
 """Going through a procedure, step by step."""
 
 import asyncio
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from datetime import timedelta
+from time import monotonic
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transport import Session
@@ -10,46 +13,83 @@ from historon.estate import Procedure, Step
 from historon.inspection import Kept, error_line
 from historon.store import Part
 
-__all__ = ["take_steps"]
+__all__ = ["StepObserver", "StepTaken", "take_steps"]
 
 _HOSTILE = ("..", ".", "")
 
 
-async def take_steps(session: Session, procedure: Procedure) -> list[Kept]:
-    """All parts that the steps keep. Raises CollectError with the step's place.
+@dataclass(frozen=True)
+class StepTaken:
+    """A step that ended well: how long it took, and the answer, or the parts that were pulled."""
+
+    place: str
+    took: timedelta
+    answer: bytes
+    parts: Sequence[Part]
+
+
+StepObserver = Callable[[StepTaken], None]
+
+
+async def take_steps(session: Session, procedure: Procedure, told: StepObserver | None = None) -> list[Kept]:
+    """All parts that the steps keep; `told` hears of each step. Raises CollectError with the step's place.
 
     Steps that tidy are taken at the end, in their order, whatever happened before; when one of them fails, what was
     kept stays good, and the session has a remark about it.
     """
-    steps = [
-        (f"step {number} of {len(procedure.steps)} ({step})", step) for number, step in enumerate(procedure.steps, 1)
-    ]
+    total = len(procedure.steps)
+    steps = [(f"step {number} of {total} ({step})", step) for number, step in enumerate(procedure.steps, 1)]
+    taking = _Taking(session, procedure, told)
     kept: list[Kept] = []
     try:
         for place, step in steps:
             if step.verb != "tidy":
-                async with _within(session, procedure, step, place):
-                    kept += await _take(session, procedure, step)
+                kept += await taking.take(place, step)
     except CollectError as exc:
-        await _tidy(session, procedure, steps)
+        await taking.tidy(steps)
         raise exc.remarking(session.remarks) from exc.__cause__
     except BaseException:
-        await _tidy(session, procedure, steps)
+        await taking.tidy(steps)
         raise
-    await _tidy(session, procedure, steps)
+    await taking.tidy(steps)
     if len(kept) > len({one.part.name for one in kept}):
         raise CollectError(FailureKind.STEP, "two parts have the same name", hint="give each step its own as")
     return kept
 
 
-async def _tidy(session: Session, procedure: Procedure, steps: Sequence[tuple[str, Step]]) -> None:
-    for place, step in steps:
-        if step.verb == "tidy":
-            try:
-                async with _within(session, procedure, step, place):
-                    await _take(session, procedure, step)
-            except CollectError as exc:
-                session.remarks.append(f"{exc.step} did not tidy up: {exc.message}")
+@dataclass(frozen=True)
+class _Taking:
+    session: Session
+    procedure: Procedure
+    told: StepObserver | None
+
+    async def take(self, place: str, step: Step) -> list[Kept]:
+        """One step, within its deadline."""
+        began = monotonic()
+        async with _within(self.session, self.procedure, step, place):
+            answer, parts = await self._taken(step)
+        if self.told:
+            self.told(StepTaken(place, timedelta(seconds=monotonic() - began), answer, parts))
+        return [Kept(part, step) for part in parts]
+
+    async def tidy(self, steps: Sequence[tuple[str, Step]]) -> None:
+        """The steps that tidy up; what fails of them is a remark."""
+        for place, step in steps:
+            if step.verb == "tidy":
+                try:
+                    await self.take(place, step)
+                except CollectError as exc:
+                    self.session.remarks.append(f"{exc.step} did not tidy up: {exc.message}")
+
+    async def _taken(self, step: Step) -> tuple[bytes, list[Part]]:
+        if step.pull is not None:
+            return b"", [_checked(part) for part in await self.session.pull(step.pull, step.as_)]
+        answer = await self.session.say(step.says)
+        if step.keep is not None and step.as_ is not None:
+            return answer, [_checked(Part(step.as_, answer))]
+        if (line := error_line(answer, self.procedure)) is not None:
+            raise CollectError(FailureKind.STEP, f'it answers: "{line}"', tail=answer)
+        return answer, []
 
 
 @asynccontextmanager
@@ -64,17 +104,6 @@ async def _within(session: Session, procedure: Procedure, step: Step, place: str
         raise CollectError(FailureKind.TIME, message, tail=session.tail).at_step(place) from exc
     except CollectError as exc:
         raise exc.at_step(place) from exc.__cause__
-
-
-async def _take(session: Session, procedure: Procedure, step: Step) -> list[Kept]:
-    if step.pull is not None:
-        return [Kept(_checked(part), step) for part in await session.pull(step.pull, step.as_)]
-    answer = await session.say(step.says)
-    if step.keep is not None and step.as_ is not None:
-        return [Kept(_checked(Part(step.as_, answer)), step)]
-    if (line := error_line(answer, procedure)) is not None:
-        raise CollectError(FailureKind.STEP, f'it answers: "{line}"', tail=answer)
-    return []
 
 
 def _checked(part: Part) -> Part:

@@ -22,14 +22,20 @@ _GENERAL = tuple(
 )
 
 
+_SHORTEST = 4  # a shorter secret stands everywhere by chance
+
+
 class Masks:
     """The noise and secret patterns that hold for a source, with the key that tells hidden secrets apart."""
 
     def __init__(
-        self, noise: Iterable[Pattern] = (), secret: Iterable[Pattern] = (), *, key: bytes = b"", reveal: bool = False
-    ) -> None:
+        self, noise: Iterable[Pattern] = (), secret: Iterable[Pattern] = (), *, literal: Iterable[bytes] = (),
+        key: bytes = b"", reveal: bool = False,
+    ) -> None:  # fmt: skip
+        """`literal` are secrets themselves, which are hidden wherever they stand."""
         self._noise = [pattern.compiled for pattern in noise]
         self._secret = [pattern.compiled for pattern in secret]
+        self._secret += [re.compile(re.escape(text)) for text in literal if len(text) >= _SHORTEST]
         self._key = key
         self.reveal = reveal
 
@@ -60,6 +66,10 @@ class Masks:
             return content
         spans = [span for pattern in (*_GENERAL, *self._secret) for span in _spans(pattern, content)]
         return b"".join(self._replaced(content, spans)) if spans else content
+
+    def seen(self, text: str) -> str:
+        """The same for a message."""
+        return self.hide(text.encode()).decode("utf-8", "replace")
 
     def _replaced(self, content: bytes, spans: list[tuple[int, int]]) -> Iterator[bytes]:
         """The content with what the spans cover, overlapping ones as one, replaced by marks."""

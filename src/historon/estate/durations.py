@@ -65,10 +65,12 @@ def _unit_advice(number: str, unit: str) -> str:
 
 
 def describe(span: timedelta) -> str:
-    """The duration in at most two units, rounded down: `3d 4h`, `45m`, `12s`, `0.4s`."""
+    """The duration in at most two units, rounded down: `3d 4h`, `45m`, `12s`, `0.4s`, `30ms`."""
     seconds = span.total_seconds()
+    if seconds < 0.1:
+        return f"{max(seconds, 0) * 1000:.0f}ms"
     if seconds < 10:
-        return f"{max(seconds, 0):.1f}s".replace(".0s", "s")
+        return f"{seconds:.1f}s".replace(".0s", "s")
     left = int(seconds)
     words: list[str] = []
     for unit in ("y", "d", "h", "m", "s"):

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import STYLES, console, count, print_json, printable
+from historon.cli.output import STYLES, console, count, print_failure, print_json, printable
 from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, run_round
 from historon.errors import ExitCode
 from historon.estate import Estate, Source, describe, select
@@ -20,8 +20,6 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 __all__ = ["command"]
-
-_TAIL_LINES = 4
 
 
 class _Screen(Protocol):
@@ -181,18 +179,12 @@ def _print_troubles(report: RoundReport, screen: "Console") -> None:
 
     for result in report.of(Outcome.FAILED, Outcome.SUSPECT):
         screen.print()
-        screen.print(Text.assemble((f"{result.source}: {result.outcome}", STYLES[result.outcome])))
-        if result.failure is None:
-            screen.print(Text(f"  what     {printable(result.note or '')}"))
-            screen.print(Text(f"  look     historon show {result.source}@{result.number}"))
+        if result.failure:
+            print_failure(screen, result.source, result.failure)
             continue
-        failure = result.failure
-        if failure.step:
-            screen.print(Text(f"  where    {printable(failure.step)}"))
-        screen.print(Text(f"  what     {printable(failure.message)}"))
-        for line in failure.tail.splitlines()[-_TAIL_LINES:]:
-            screen.print(Text(f"           | {printable(line)[:200]}", style="dim"))
-        screen.print(Text(f"  try      {printable(failure.hint)}"))
+        screen.print(Text(f"{result.source}: {result.outcome}", style=STYLES[result.outcome]))
+        screen.print(Text(f"  what     {printable(result.note or '')}"))
+        screen.print(Text(f"  look     historon show {result.source}@{result.number}"))
 
 
 def _print_summary(report: RoundReport, screen: "Console") -> None:

@@ -1,0 +1,89 @@
+"""`historon rehearse`."""
+
+import asyncio
+import getpass
+import subprocess
+import sys
+from pathlib import Path
+
+import click
+
+from historon.cli.app import App, estate_option, example, pass_app
+from historon.cli.output import STYLES, console, print_failure, printable, size_text
+from historon.collect import Rehearsal, StepTaken, rehearse
+from historon.errors import ExitCode
+from historon.estate import Estate, Source, describe, select
+from historon.store import Outcome, Part, Store
+
+__all__ = ["command"]
+
+_LINES = 3
+_WIDTH = 160
+
+
+@click.command("rehearse", epilog=example("historon rehearse edge-1", "historon rehearse edge-1 --as-service"))
+@click.argument("names", nargs=-1, required=True, metavar="SOURCE...")
+@click.option("--as-service", is_flag=True, help="In the bare surroundings that cron gives a command.")
+@estate_option
+@pass_app
+def command(app: App, names: tuple[str, ...], *, as_service: bool, estate_file: str | None) -> int:
+    """Go through the procedure, storing nothing.
+
+    Takes every step for real and shows how long it took and how its answer begins and ends, then what inspection says
+    and what a round would record. The exit code is 3 when a source would fail or be suspect.
+    """
+    estate = app.estate(estate_file)
+    sources = select(estate, names)
+    if as_service:
+        return _as_service(estate, names)
+    with app.store(estate) as store:
+        rehearsals = [_rehearse(estate, source, store) for source in sources]
+    well = all(one.judged and not one.doubts for one in rehearsals)
+    return ExitCode.WELL if well else ExitCode.SOURCES
+
+
+def _as_service(estate: Estate, names: tuple[str, ...]) -> int:
+    """The same command anew, with cron's environment (crontab(5)): a short PATH, no agent, no terminal to read."""
+    home = str(Path.home())
+    environment = {"PATH": "/usr/bin:/bin", "HOME": home, "SHELL": "/bin/sh", "LOGNAME": getpass.getuser()}
+    words = [sys.executable, "-m", "historon", "rehearse", "--estate", str(estate.file), "--", *names]
+    done = subprocess.run(words, cwd=home, env=environment, stdin=subprocess.DEVNULL, check=False)
+    return done.returncode
+
+
+def _rehearse(estate: Estate, source: Source, store: Store) -> Rehearsal:
+    from rich.text import Text
+
+    screen = console()
+    procedure = estate.procedure_of(source)
+    screen.print(Text(f"{source.name}: {source.procedure} over {procedure.over}", style="bold"))
+    steps: list[StepTaken] = []
+    done = asyncio.run(rehearse(estate, source, store, steps.append))
+    for step in steps:
+        gave = ", ".join(_about(part) for part in step.parts[:4]) + (" …" if len(step.parts) > 4 else "")
+        screen.print(
+            Text(f"  {printable(done.masks.seen(step.place))}  {describe(step.took)}  {printable(gave)}".rstrip())
+        )
+        for line in _excerpt(done.masks.hide(step.answer)):
+            screen.print(Text(f"    | {line}", style="dim"))
+    if done.failure:
+        print_failure(screen, source.name, done.failure)
+    elif done.judged:
+        outcome = done.judged.outcome
+        for doubt in (*done.doubts, *done.remarks):
+            screen.print(Text(f"  doubtful: {printable(done.masks.seen(doubt))}", style=STYLES[Outcome.SUSPECT]))
+        lines = f"  +{done.judged.added} -{done.judged.removed}" if done.judged.changes else ""
+        screen.print(Text.assemble("  a round would record: ", (outcome, STYLES[outcome]), lines))
+    return done
+
+
+def _about(part: Part) -> str:
+    return f"{part.name} ({size_text(len(part.content))})"
+
+
+def _excerpt(answer: bytes) -> list[str]:
+    """How the answer begins and ends: enough to see whether it is the right one, and whole."""
+    lines = [printable(line)[:_WIDTH] for line in answer.decode("utf-8", "replace").splitlines()]
+    if len(lines) <= 2 * _LINES + 1:
+        return lines
+    return [*lines[:_LINES], f"… {len(lines) - 2 * _LINES} lines …", *lines[-_LINES:]]

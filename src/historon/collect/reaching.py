@@ -1,0 +1,97 @@
+"""Getting an export from a source: its account, its transport, its steps; for rounds and for rehearsals alike."""
+
+import asyncio
+from collections.abc import Iterable
+from contextlib import AbstractAsyncContextManager
+from typing import TYPE_CHECKING
+
+from historon.collect.failures import CollectError, FailureKind
+from historon.collect.local import open_local
+from historon.collect.steps import StepObserver, take_steps
+from historon.collect.transport import Account, Session, Target
+from historon.compare import Masks
+from historon.errors import HistoronError
+from historon.estate import Credentials, Estate, Secret, SecretError, Source
+from historon.inspection import Kept
+
+if TYPE_CHECKING:
+    from historon.collect.host_keys import Known
+
+__all__ = ["Reach"]
+
+
+class Reach:
+    """What many sources share on the way to them: accounts fetched once, known hosts read once."""
+
+    def __init__(self, estate: Estate) -> None:
+        self._estate = estate
+        self._accounts: dict[str, Account | SecretError] = {}
+        self._known: list[Known | None] = []  # filled at first use
+
+    async def fetch_accounts(self, sources: Iterable[Source]) -> None:
+        """Fetch each secret once, outside the event loop: commands may take their time."""
+        for name in dict.fromkeys(source.credentials for source in sources):
+            if name is not None:
+                try:
+                    self._accounts[name] = await asyncio.to_thread(self._account, self._estate.credentials[name])
+                except SecretError as exc:
+                    self._accounts[name] = exc
+
+    def _account(self, written: Credentials) -> Account:
+        fetched: list[Secret | None] = [
+            reference.resolve(self._estate.folder) if reference else None
+            for reference in (written.password, written.key, written.passphrase)
+        ]
+        return Account(written.user, *fetched)
+
+    def masks(self, source: Source, key: bytes) -> Masks:
+        """The masks of the source's procedure, which also know the secrets of its account."""
+        procedure = self._estate.procedure_of(source)
+        account = self._accounts.get(source.credentials or "")
+        secrets = (account.password, account.passphrase) if isinstance(account, Account) else ()
+        literal = [secret.reveal().encode() for secret in secrets if secret]
+        return Masks(procedure.noise, procedure.secret, literal=literal, key=key)
+
+    async def export(self, source: Source, told: StepObserver | None = None) -> tuple[list[Kept], list[str]]:
+        """What the source's procedure keeps, and remarks about it; `told` hears of each step.
+
+        Whatever goes wrong is a CollectError, as one bad source must not harm another.
+        """
+        try:
+            return await self._export(source, told)
+        except CollectError:
+            raise
+        except HistoronError as exc:
+            raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
+        except OSError as exc:
+            raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
+        except Exception as exc:
+            message = f"unexpected {type(exc).__name__}: {exc}"
+            raise CollectError(FailureKind.STEP, message, hint="please report this") from exc
+
+    async def _export(self, source: Source, told: StepObserver | None) -> tuple[list[Kept], list[str]]:
+        procedure = self._estate.procedure_of(source)
+        account = self._accounts.get(source.credentials) if source.credentials else None
+        if isinstance(account, SecretError):
+            message = f"credentials {source.credentials}: {account.message}"
+            raise CollectError(FailureKind.SETUP, message, hint=account.hint) from account
+        target = Target(source, procedure, account, self._estate.folder)
+        try:
+            async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
+                return await take_steps(session, procedure, told), session.remarks
+        except TimeoutError as exc:
+            message = f"not done within {procedure.deadline}, the procedure's deadline"
+            raise CollectError(FailureKind.TIME, message) from exc
+
+    def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:
+        if target.procedure.over == "local":
+            return open_local(target)
+        # asyncssh takes half a second to import; a round without SSH does not need it.
+        from historon.collect.host_keys import known_hosts
+        from historon.collect.ssh_exec import open_exec
+        from historon.collect.ssh_shell import open_shell
+
+        if not self._known:
+            self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
+        opening = {"ssh-shell": open_shell, "ssh-exec": open_exec}[target.procedure.over]
+        return opening(target, self._known[0])

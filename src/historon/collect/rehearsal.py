@@ -1,0 +1,45 @@
+"""Going through a procedure for real while storing nothing."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from historon.collect.events import Failure
+from historon.collect.failures import CollectError
+from historon.collect.judging import Judged, judge
+from historon.collect.reaching import Reach
+from historon.collect.steps import StepObserver
+from historon.compare import Masks
+from historon.estate import Estate, Source
+from historon.inspection import inspect
+from historon.store import Store
+
+__all__ = ["Rehearsal", "rehearse"]
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """How it went: what a round would have recorded, or why it would have failed. `masks` are for showing any of it."""
+
+    source: str
+    masks: Masks
+    judged: Judged | None = None
+    doubts: Sequence[str] = ()
+    remarks: Sequence[str] = ()
+    failure: Failure | None = None
+
+
+async def rehearse(estate: Estate, source: Source, store: Store, told: StepObserver) -> Rehearsal:
+    """Take the source's steps, hold the export against its last good version, and store nothing.
+
+    `told` hears of each step as it ends. Raises StoreError when the last good version cannot be read.
+    """
+    reach = Reach(estate)
+    await reach.fetch_accounts([source])
+    masks = reach.masks(source, store.fingerprint_key())
+    try:
+        kept, remarks = await reach.export(source, told)
+    except CollectError as exc:
+        return Rehearsal(source.name, masks, failure=Failure.of(exc, masks))
+    doubts = inspect(kept, estate.procedure_of(source))
+    judged = judge(store, source.name, [one.part for one in kept], doubts, masks)
+    return Rehearsal(source.name, masks, judged, doubts, remarks)
