@@ -130,6 +130,7 @@ prompt = '^[\\w.-]+# ?$'
 pager = '-- more --'
 steps = [{{ keep = "display config active", as = "active.cfg", ends_with = "end" {step} }}]
 noise = ['^! saved at ']
+{"" if "tries" in procedure else "tries = 1"}
 {procedure}
 [[sources]]
 name = "t"

@@ -23,6 +23,11 @@ class FailureKind(StrEnum):
     SETUP = "set-up"
     STORE = "store"
 
+    @property
+    def passes(self) -> bool:
+        """Whether it may be over a moment later. A refused log-in never is: accounts lock."""
+        return self in (FailureKind.UNREACHABLE, FailureKind.INCOMPLETE)
+
 
 _ADVICE = {
     FailureKind.UNREACHABLE: "check address and port, that it is switched on, and firewalls between",

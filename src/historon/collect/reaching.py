@@ -55,8 +55,26 @@ class Reach:
     async def export(self, source: Source, told: StepObserver | None = None) -> tuple[list[Kept], list[str]]:
         """What the source's procedure keeps, and remarks about it; `told` hears of each step.
 
-        Whatever goes wrong is a CollectError, as one bad source must not harm another.
+        A failure that may pass is tried again, after growing pauses. Whatever goes wrong is a CollectError, as one bad
+        source must not harm another.
         """
+        procedure = self._estate.procedure_of(source)
+        troubles: list[str] = []
+        while True:
+            try:
+                kept, remarks = await self._attempt(source, told)
+            except CollectError as exc:
+                troubles.append(exc.message)
+                if not exc.kind.passes or len(troubles) == procedure.tries:
+                    raise exc.remarking(
+                        [f"tried {len(troubles)} times"] if len(troubles) > 1 else []
+                    ) from exc.__cause__
+                await asyncio.sleep(procedure.pause.total_seconds() * 2 ** (len(troubles) - 1))
+            else:
+                return kept, [*remarks, *(f"well only when tried again, after: {trouble}" for trouble in troubles)]
+
+    async def _attempt(self, source: Source, told: StepObserver | None) -> tuple[list[Kept], list[str]]:
+        """One try, with whatever goes wrong as a CollectError."""
         try:
             return await self._export(source, told)
         except CollectError:

@@ -175,6 +175,8 @@ class Procedure(Table, frozen=True):
     errors: tuple[Pattern, ...] | UnsetType = UNSET
     step_deadline: Duration = Duration(seconds=60)
     deadline: Duration = Duration(minutes=10)
+    tries: Count = 3
+    pause: Duration = Duration(seconds=5)
     max_size: Size = Size(64 * 2**20)
 
     def __post_init__(self) -> None:

@@ -40,6 +40,7 @@ class Capstan:
         self.password = password
         self.authorized = authorized
         self.fault: Fault | None = None
+        self.sessions_with_fault: int | None = None  # after so many sessions the fault mends itself; None: never
         self.port = 0
         self.host_key = asyncssh.generate_private_key("ssh-ed25519")
         self._config = config
@@ -70,6 +71,9 @@ class Capstan:
             await self._server.wait_closed()
 
     async def _session(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
+        if self.sessions_with_fault is not None:
+            self.fault = self.fault if self.sessions_with_fault > 0 else None
+            self.sessions_with_fault -= 1
         try:
             await _Conversation(self, process, self._config).run()
         except (asyncssh.Error, OSError, EOFError):
