@@ -242,3 +242,16 @@ def test_without_a_version_the_way_on_is_named(files_estate: EstateFolder) -> No
         assert result.code == 2
         assert "historon collect files" in result.err
     assert "no version yet" in files_estate.run("versions", "files").out
+
+
+def test_sources_are_listed_as_they_are_understood(files_estate: EstateFolder) -> None:
+    more = '[defaults]\nlabels = { kind = "files" }\n[[sources]]\nname = "b"\nprocedure = "files"\nskip = "later"\nlabels = { site = "x" }\n'
+    files_estate.write(FILES_ESTATE + more)
+    lines = files_estate.run("sources").out.splitlines()
+    assert [line.split()[0] for line in lines if line] == ["source", "files", "b", "2"]
+    assert "kind=files site=x" in lines[2]
+    assert "skipped: later" in lines[2]
+    rows = json.loads(files_estate.run("sources", "--where", "site=x", "--json").out)
+    assert [(row["source"], row["over"], row["labels"]) for row in rows] == [
+        ("b", "local", {"kind": "files", "site": "x"})
+    ]

@@ -147,3 +147,24 @@ def test_without_its_store_no_round_begins(files_estate: EstateFolder, tmp_path:
     assert not (files_estate.path / "store").exists()
     assert files_estate.run("start", ".", "--store-only").code == 0
     assert files_estate.run("collect").code == 0
+
+
+@pytest.mark.parametrize(
+    ("settings", "told"),
+    [
+        ('mount = "store"', "nothing is mounted at "),
+        ('mount = "no/such"', "nothing is mounted at "),
+        ('free = "900000GB"', "MB free, fewer than the 900000000 MB asked for"),
+    ],
+)
+def test_no_round_begins_on_the_wrong_disk_or_a_full_one(files_estate: EstateFolder, settings: str, told: str) -> None:
+    files_estate.write(FILES_ESTATE.replace("[estate]", f"[estate]\n{settings}"))
+    result = files_estate.run("collect")
+    assert result.code == 6
+    assert told in result.err
+    assert files_estate.store().rounds() == []
+
+
+def test_a_round_begins_where_the_disk_is_mounted_and_has_room(files_estate: EstateFolder) -> None:
+    files_estate.write(FILES_ESTATE.replace("[estate]", '[estate]\nmount = "/"\nfree = "1kB"'))
+    assert files_estate.run("collect").code == 0

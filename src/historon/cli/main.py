@@ -17,6 +17,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     "Begin": {
         "start": "Lay out a new estate in a folder.",
         "demo": "Play a complete example on simulated devices.",
+        "sources": "The sources that the estate file describes.",
     },
     "Collect": {
         "rehearse": "Go through the procedure, storing nothing.",

@@ -10,6 +10,7 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.judging import judge
 from historon.collect.reaching import Reach
+from historon.collect.surroundings import check_surroundings
 from historon.compare import Masks
 from historon.errors import StoreError
 from historon.estate import Estate, Source
@@ -28,9 +29,10 @@ async def run_round(
     """Collect these sources and record what came of it.
 
     Cancelling it ends the round cleanly: what is not done is recorded as skipped, and the report says so. A store that
-    takes nothing more does not end the round either: `store_trouble` says what is wrong. Raises StoreError only when
-    the round cannot even begin, OutsideError when the known_hosts file cannot be read.
+    takes nothing more does not end the round either: `store_trouble` says what is wrong. Raises OutsideError when the
+    round must not begin (see check_surroundings), StoreError when it cannot.
     """
+    check_surroundings(estate)
     return await _Round(estate, store, clock, observer).run(sources, trigger)
 
 

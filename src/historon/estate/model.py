@@ -88,6 +88,8 @@ class Settings(Table, frozen=True):
     sources_from: str | None = None
     known_hosts: str = "known_hosts"
     at_once: Count = 20
+    mount: str | None = None
+    free: Size = Size(100 * 10**6)
 
 
 class Credentials(Table, frozen=True):

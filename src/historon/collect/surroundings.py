@@ -1,0 +1,34 @@
+"""What has to be so before a round starts: a disk that is mounted, room on it, a store that may be written."""
+
+import os
+import shutil
+from pathlib import Path
+
+from historon.errors import OutsideError
+from historon.estate import Estate
+
+__all__ = ["check_surroundings"]
+
+
+def check_surroundings(estate: Estate) -> None:
+    """Raise OutsideError when a round would write to the wrong disk, or fill it, or could not write at all."""
+    store = estate.path(estate.settings.store)
+    if estate.settings.mount is not None:
+        _check_mount(estate.path(estate.settings.mount))
+    if not os.access(store, os.R_OK | os.W_OK | os.X_OK):
+        raise OutsideError(f"{store} may not be written by this user", hint="check its owner and mode")
+    free = shutil.disk_usage(store).free
+    if free < estate.settings.free:
+        wanted = f"{estate.settings.free // 10**6} MB"
+        raise OutsideError(
+            f"the disk of {store} has {free // 10**6} MB free, fewer than the {wanted} asked for",
+            hint="make room, for example with historon prune, or lower free in [estate]",
+        )
+
+
+def _check_mount(folder: Path) -> None:
+    if not os.path.ismount(folder):
+        raise OutsideError(
+            f"nothing is mounted at {folder}; no round was begun",
+            hint=f"mount it; the store belongs on that disk: {folder}",
+        )
