@@ -58,14 +58,14 @@ def console(*, stderr: bool = False) -> "Console":
     return made
 
 
-def table(*columns: str, right: Iterable[str] = ()) -> "Table":
-    """A table with these headings, those named in `right` flush right."""
+def table(*columns: str, right: Iterable[str] = (), wrap: Iterable[str] = ("note",)) -> "Table":
+    """A table with these headings, those named in `right` flush right; on a narrow terminal those in `wrap` break."""
     from rich.table import Table
 
     made = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
     for column in columns:
         made.add_column(
-            column, justify="right" if column in right else "left", no_wrap=column != "note", overflow="fold"
+            column, justify="right" if column in right else "left", no_wrap=column not in wrap, overflow="fold"
         )
     return made
 

@@ -73,7 +73,15 @@ def _print_plan(estate: Estate, plans: dict[str, list[Verdict]], *, each: bool) 
             made.add_row(f"{version.source}@{version.number}", instant(version.at, estate.zone), words, style=style)
         print_table(made)
     else:
-        made = table("source", "goes", "which", "stays", "by which rule", right=("goes", "stays"))
+        made = table(
+            "source",
+            "goes",
+            "which",
+            "stays",
+            "by which rule",
+            right=("goes", "stays"),
+            wrap=("which", "by which rule"),
+        )
         for name, verdicts in plans.items():
             going = [verdict.version.number for verdict in verdicts if not verdict.stays]
             rules = Counter(verdict.rule for verdict in verdicts if verdict.rule)

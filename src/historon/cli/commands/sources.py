@@ -35,17 +35,16 @@ def command(
 
 
 def _print_sources(estate: Estate, sources: Sequence[Source]) -> None:
-    made = table("source", "address", "procedure", "over", "promise", "retention", "labels", "note")
+    made = table("source", "address", "procedure", "promise", "labels", wrap=["labels"])
     for source in sources:
+        labels = [f"{label}={value}" for label, value in sorted(source.labels.items())]
+        skipped = [f"(skipped: {source.skip})"] if source.skip is not None else []
         made.add_row(
             source.name,
             printable(f"{source.address}:{source.port}" if source.port else source.address),
             source.procedure,
-            estate.procedure_of(source).over,
             describe(source.promise) if source.promise else "-",
-            source.retention or "all stays",
-            printable(" ".join(f"{label}={value}" for label, value in sorted(source.labels.items()))),
-            printable(f"skipped: {source.skip}" if source.skip is not None else ""),
+            printable(" ".join([*labels, *skipped])),
         )
     print_table(made)
     click.echo(f"\n{count(len(sources), 'source')}")

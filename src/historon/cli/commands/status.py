@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, since, table
+from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
 from historon.errors import ExitCode
 from historon.estate import Estate, describe, select
 from historon.timetable import SourceStatus, Standing, standings
@@ -53,7 +53,7 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
     urgent = [one for one in board if one.ailing or one.standing in (Standing.NEVER, Standing.BROKEN, Standing.CLOSE)]
     shown = board if everything or len(board) <= _SHOWN else urgent[:_SHOWN]
     if shown:
-        made = table("promise", "source", "good", f"collected ({estate.zone.key})", "confirmed", "limit", "last try")
+        made = table("promise", "source", "good", "collected", "age", "last try")
         for one in shown:
             made.add_row(*_cells(estate, one))
         print_table(made)
@@ -82,10 +82,15 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
         printable(one.source.name),
         f"@{state.good}" if state.good is not None else "-",
         instant(state.good_at, estate.zone),
-        since(one.age),
-        describe(one.source.promise) if one.source.promise else "-",
+        _age(one),
         Text(outcome, STYLES.get(outcome, "")),
     ]
+
+
+def _age(one: SourceStatus) -> str:
+    """How old, of how old it may get."""
+    age = describe(one.age) if one.age is not None else "-"
+    return f"{age} of {describe(one.source.promise)}" if one.source.promise else age
 
 
 def _row(one: SourceStatus) -> dict[str, object]:
