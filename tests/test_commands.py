@@ -204,6 +204,12 @@ def test_status_gives_one_verdict_and_an_exit_code(files_estate: EstateFolder) -
     assert (broken.code, row["standing"], row["version"], row["last_outcome"]) == (1, "broken", 1, "first")
 
 
+def test_status_of_nothing_says_how_to_begin(estate: EstateFolder) -> None:
+    estate.write('[estate]\nname = "Empty"\n')
+    result = estate.run("status")
+    assert (result.code, result.out.startswith("no source yet: describe some in /")) == (0, True)
+
+
 def test_status_folds_a_large_estate_and_unfolds_it_when_asked(files_estate: EstateFolder) -> None:
     files_estate.run("collect")
     many = "".join(f'[[sources]]\nname = "s{n}"\nprocedure = "files"\n' for n in range(60))

@@ -44,6 +44,8 @@ def command(
         board = standings(estate, select(estate, names, where), store, app.clock())
     if as_json:
         print_json([_row(one) for one in board])
+    elif not board:
+        click.echo(f"no source yet: describe some in {printable(str(estate.file))}, or widen --where")
     else:
         _print_board(estate, board, everything=everything)
     return ExitCode.FOUND if any(one.standing.trouble for one in board) else ExitCode.WELL
