@@ -166,12 +166,8 @@ class Contents:
         ).fetchall()
         for row, strand, position, base_strand, base, size in rows:
             made = self.read(strand, position)
-            whole = base is None
-            form = (
-                encode_whole(made, thorough=True)
-                if whole
-                else encode(made, self.read(base_strand, base), thorough=True)
-            )
+            leans_on = None if base is None else self.read(base_strand, base)
+            form = encode_whole(made, thorough=True) if leans_on is None else encode(made, leans_on, thorough=True)
             if len(form[1]) < size:
                 self._db.execute("UPDATE content SET encoding = ?, data = ? WHERE id = ?", (*form, row))
         return rows[-1][0] if rows else after
@@ -222,7 +218,10 @@ class Contents:
         ).fetchone()
         record = _Record(*found) if found else self._from_bundle(strand, position)
         if record is None:
-            raise StoreError(f"content {strand}/{position} is missing from the store", hint=_DAMAGED)
+            raise StoreError(
+                f"content {strand}/{position} is not in the store",
+                hint=f"if another Historon pruned just now, run this again; otherwise {_DAMAGED}",
+            )
         return record
 
     def _from_bundle(self, strand: int, position: int) -> _Record | None:
@@ -314,7 +313,6 @@ class _Bundle:
 
 def _decoded(key: tuple[int, int], record: _Record, base: bytes) -> bytes:
     try:
-        made = decode(Encoding(record.encoding), record.data, base, record.size)
+        return decode(Encoding(record.encoding), record.data, base, record.size)
     except ValueError as exc:
         raise StoreError(f"content {key[0]}/{key[1]} is damaged: {exc}", hint=_DAMAGED) from exc
-    return made
