@@ -94,12 +94,17 @@ class Reach:
             message = f"credentials {source.credentials}: {account.message}"
             raise CollectError(FailureKind.SETUP, message, hint=account.hint) from account
         target = Target(source, procedure, account, self._estate.folder)
+        session: Session | None = None
         try:
             async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
                 return await take_steps(session, procedure, told), session.remarks
         except TimeoutError as exc:
-            message = f"not done within {procedure.deadline}, the procedure's deadline"
-            raise CollectError(FailureKind.TIME, message) from exc
+            late = CollectError(
+                FailureKind.TIME,
+                f"not done within {procedure.deadline}, the procedure's deadline",
+                tail=session.tail if session else b"",
+            )
+            raise late.at_step(session.place if session else "connecting and logging in") from exc
 
     def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:
         if target.procedure.over == "local":

@@ -66,6 +66,7 @@ class _Taking:
     async def take(self, place: str, step: Step) -> list[Kept]:
         """One step, within its deadline."""
         began = monotonic()
+        self.session.place = place
         async with _within(self.session, self.procedure, step, place):
             answer, parts = await self._taken(step)
         if self.told:

@@ -34,11 +34,12 @@ class Target:
 class Session(ABC):
     """An open conversation with a source. Every call raises CollectError, with what came back as its tail.
 
-    `remarks` collects what somebody should know of a good export all the same.
+    `remarks` collects what somebody should know of a good export all the same; `place` is the step being taken.
     """
 
     def __init__(self) -> None:
         self.remarks: list[str] = []
+        self.place = ""
 
     @abstractmethod
     async def say(self, what: str | Sequence[str]) -> bytes:
