@@ -1,5 +1,6 @@
 import json
 import os
+import re
 from pathlib import Path
 
 import pytest
@@ -99,3 +100,13 @@ def test_a_program_that_is_cut_off_leaves_nothing_running(files_estate: EstateFo
     for stat in Path("/proc").glob("[0-9]*/stat"):
         state, _, of_group = stat.read_text().rpartition(")")[2].split()[:3]
         assert of_group != group or state == "Z", "dead, if perhaps not yet reaped"
+
+
+def test_values_of_the_source_stand_in_its_steps(files_estate: EstateFolder) -> None:
+    steps = '{ keep = ["echo", "{name} {label.site} {{name}} ${HOME} {instant}"], as = "x" }'
+    _with_steps(files_estate, steps)
+    files_estate.write((files_estate.path / "historon.toml").read_text() + 'labels = { site = "north; ls" }\n')
+    assert files_estate.run("collect").code == 0
+    words = files_estate.run("show", "files").out.split()
+    assert words[:5] == ["files", "north;", "ls", "{name}", "${HOME}"]
+    assert re.fullmatch(r"\d{8}T\d{6}Z", words[5])

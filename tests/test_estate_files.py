@@ -49,6 +49,8 @@ steps = [{ pull = "data" }]
         (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ keep = ["b"] }]\n', "keep needs a name for the part"),
         (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ keep = "ls -l", as = "x" }]\n', "a local command is a list"),
         (_BASE + "[procedures.p]\nover = \"ssh-shell\"\nprompt = '('\nsteps = [{ keep = \"x\", as = \"x\" }]\n", "not a regular expression"),
+        (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "{adress}" }]\n[[sources]]\nname = "x"\nprocedure = "p"\n', 'procedures.p.steps[1]: there is no value {adress} (did you mean "address"? For braces write {{ and }})'),
+        (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "{label.site}" }]\n[[sources]]\nname = "x"\nprocedure = "p"\n', 'has no label.site, which the procedure p asks for (add labels = { site = "…" })'),
         (_BASE + '[channels.m]\nkind = "mail"\nto = ["nobody"]\nfrom = "a@b.example"\nserver = "x"\n', '"nobody" is not a mail address'),
         (_BASE + '[channels.m]\nkind = "mail"\nto = ["a@b.example"]\nfrom = "a@b.example"\nserver = "x"\nsecurity = "none"\ncredentials = "r"\n', "would send its password in the clear"),
     ],

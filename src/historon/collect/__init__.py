@@ -3,8 +3,9 @@
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
+from historon.collect.reaching import Clock
 from historon.collect.rehearsal import Rehearsal, rehearse
-from historon.collect.round import Clock, run_round
+from historon.collect.round import run_round
 from historon.collect.steps import StepTaken
 
 __all__ = [

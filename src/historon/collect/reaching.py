@@ -1,8 +1,9 @@
 """Getting an export from a source: its account, its transport, its steps; for rounds and for rehearsals alike."""
 
 import asyncio
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from contextlib import AbstractAsyncContextManager
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from historon.collect.failures import CollectError, FailureKind
@@ -11,20 +12,23 @@ from historon.collect.steps import StepObserver, take_steps
 from historon.collect.transport import Account, Session, Target
 from historon.compare import Masks
 from historon.errors import HistoronError
-from historon.estate import Credentials, Estate, Secret, SecretError, Source
+from historon.estate import Credentials, Estate, Secret, SecretError, Source, fill_steps, values_of
 from historon.inspection import Kept
 
 if TYPE_CHECKING:
     from historon.collect.host_keys import Known
 
-__all__ = ["Reach"]
+__all__ = ["Clock", "Reach"]
+
+Clock = Callable[[], datetime]
 
 
 class Reach:
     """What many sources share on the way to them: accounts fetched once, known hosts read once."""
 
-    def __init__(self, estate: Estate) -> None:
+    def __init__(self, estate: Estate, clock: Clock) -> None:
         self._estate = estate
+        self._clock = clock
         self._accounts: dict[str, Account | SecretError] = {}
         self._known: list[Known | None] = []  # filled at first use
 
@@ -93,11 +97,12 @@ class Reach:
         if isinstance(account, SecretError):
             message = f"credentials {source.credentials}: {account.message}"
             raise CollectError(FailureKind.SETUP, message, hint=account.hint) from account
-        target = Target(source, procedure, account, self._estate.folder)
+        values = values_of(source, account.user if account else "", self._clock())
+        target = Target(source, fill_steps(procedure, values), account, self._estate.folder)
         session: Session | None = None
         try:
             async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
-                return await take_steps(session, procedure, told), session.remarks
+                return await take_steps(session, target.procedure, told), session.remarks
         except TimeoutError as exc:
             late = CollectError(
                 FailureKind.TIME,

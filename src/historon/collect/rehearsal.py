@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from historon.collect.events import Failure
 from historon.collect.failures import CollectError
 from historon.collect.judging import Judged, judge
-from historon.collect.reaching import Reach
+from historon.collect.reaching import Clock, Reach
 from historon.collect.steps import StepObserver
 from historon.compare import Masks
 from historon.estate import Estate, Source
@@ -28,12 +28,12 @@ class Rehearsal:
     failure: Failure | None = None
 
 
-async def rehearse(estate: Estate, source: Source, store: Store, told: StepObserver) -> Rehearsal:
+async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock, told: StepObserver) -> Rehearsal:
     """Take the source's steps, hold the export against its last good version, and store nothing.
 
     `told` hears of each step as it ends. Raises StoreError when the last good version cannot be read.
     """
-    reach = Reach(estate)
+    reach = Reach(estate, clock)
     await reach.fetch_accounts([source])
     masks = reach.masks(source, store.fingerprint_key())
     try:

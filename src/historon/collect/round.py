@@ -1,7 +1,7 @@
 """One pass over some sources: many at once, none harming another, everything recorded."""
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from time import monotonic
@@ -9,7 +9,7 @@ from time import monotonic
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.judging import judge
-from historon.collect.reaching import Reach
+from historon.collect.reaching import Clock, Reach
 from historon.collect.surroundings import check_surroundings
 from historon.compare import Masks
 from historon.errors import StoreError
@@ -17,9 +17,8 @@ from historon.estate import Estate, Source
 from historon.inspection import Kept, inspect
 from historon.store import Entry, Outcome, Store
 
-__all__ = ["Clock", "run_round"]
+__all__ = ["run_round"]
 
-Clock = Callable[[], datetime]
 _BATCH = 256
 
 
@@ -49,7 +48,7 @@ class _Round:
         self._number = 0
         self._places = asyncio.Semaphore(estate.settings.at_once)
         self._queue: asyncio.Queue[_Found] = asyncio.Queue()
-        self._reach = Reach(estate)
+        self._reach = Reach(estate, clock)
         self._results: dict[str, SourceResult] = {}
         self._store_trouble: str | None = None
 

@@ -17,6 +17,7 @@ from historon.estate.model import (
 from historon.estate.reading import read_estate
 from historon.estate.secrets import Secret, SecretError, SecretRef
 from historon.estate.selection import select
+from historon.estate.values import fill_steps, values_of
 
 __all__ = [
     "ESTATE_FILE",
@@ -37,9 +38,11 @@ __all__ = [
     "Source",
     "Step",
     "describe",
+    "fill_steps",
     "lay_out",
     "nearest",
     "read_estate",
     "select",
+    "values_of",
     "write_private",
 ]

@@ -13,6 +13,7 @@ from historon.errors import ExitCode, HistoronError
 from historon.estate.durations import Duration, Size
 from historon.estate.model import Credentials, EstateFile, MailChannel, Pattern, Procedure, Retention, Source, Zone
 from historon.estate.secrets import SecretRef
+from historon.estate.values import missing_values, values_of
 
 __all__ = ["EstateError", "Parts", "Path", "Problem", "convert", "nearest", "problems_of", "reference_problems"]
 
@@ -207,6 +208,19 @@ def _source_problems(source: Source, file: EstateFile | Parts, path: Path) -> It
         hint = 'write it as "SHA256:…", the way ssh-keygen -l prints it'
         yield Problem((*path, "host_key"), "is not a host key fingerprint", hint)
     procedure = file.procedures.get(source.procedure)
+    values = values_of(source)
+    for index, name in missing_values(procedure, values) if procedure else ():
+        step: Path = ("procedures", source.procedure, "steps", index)
+        if name.startswith("label."):
+            yield Problem(
+                path,
+                f"has no {name}, which the procedure {source.procedure} asks for",
+                f'add labels = {{ {name[6:]} = "…" }}',
+            )
+        else:
+            yield Problem(
+                step, f"there is no value {{{name}}}", f"{nearest(name, values)} For braces write {{{{ and }}}}"
+            )
     if procedure and procedure.remote:
         yield from _remote_problems(source, procedure, file, path)
 

@@ -37,7 +37,7 @@ def command(app: App, names: tuple[str, ...], *, as_service: bool, estate_file: 
     if as_service:
         return _as_service(estate, names)
     with app.store(estate) as store:
-        rehearsals = [_rehearse(estate, source, store) for source in sources]
+        rehearsals = [_rehearse(app, estate, source, store) for source in sources]
     well = all(one.judged and not one.doubts for one in rehearsals)
     return ExitCode.WELL if well else ExitCode.SOURCES
 
@@ -51,14 +51,14 @@ def _as_service(estate: Estate, names: tuple[str, ...]) -> int:
     return done.returncode
 
 
-def _rehearse(estate: Estate, source: Source, store: Store) -> Rehearsal:
+def _rehearse(app: App, estate: Estate, source: Source, store: Store) -> Rehearsal:
     from rich.text import Text
 
     screen = console()
     procedure = estate.procedure_of(source)
     screen.print(Text(f"{source.name}: {source.procedure} over {procedure.over}", style="bold"))
     steps: list[StepTaken] = []
-    done = asyncio.run(rehearse(estate, source, store, steps.append))
+    done = asyncio.run(rehearse(estate, source, store, clock=app.clock, told=steps.append))
     for step in steps:
         gave = ", ".join(_about(part) for part in step.parts[:4]) + (" …" if len(step.parts) > 4 else "")
         screen.print(
