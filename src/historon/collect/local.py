@@ -10,13 +10,11 @@ from contextlib import asynccontextmanager, suppress
 from pathlib import Path
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transport import Session, Target
+from historon.collect.transport import CommandSession, Session, Target
 from historon.store import Part
 
 __all__ = ["open_local"]
 
-_TAIL = 2000
-_CHUNK = 65536
 _END_S = 2
 
 
@@ -26,17 +24,10 @@ async def open_local(target: Target) -> AsyncIterator[Session]:
     yield _LocalSession(target)
 
 
-class _LocalSession(Session):
+class _LocalSession(CommandSession):
     def __init__(self, target: Target) -> None:
-        super().__init__()
+        super().__init__(target)
         self._folder = target.folder
-        self._max_size = target.procedure.max_size
-        self._tail = b""
-
-    @property
-    def tail(self) -> bytes:
-        """See Session."""
-        return self._tail[-_TAIL:]
 
     async def say(self, what: str | Sequence[str]) -> bytes:
         """Run a program with its arguments and return what it prints; an exit code other than 0 is a failure."""
@@ -52,15 +43,13 @@ class _LocalSession(Session):
         try:
             # Cancelled in the middle of starting, asyncio would end the program alone and wait for what it started.
             process = await asyncio.shield(starting)
-            readers = [asyncio.create_task(self._drain(stream)) for stream in (process.stdout, process.stderr)]
+            readers = [asyncio.create_task(self._drain(s.read)) for s in (process.stdout, process.stderr) if s]
             printed, complaints = await asyncio.gather(*readers)
             code = await process.wait()
         finally:
             await _end(await starting, readers)
         if code:
-            raise CollectError(
-                FailureKind.STEP, f"{program} ended with exit code {code}", tail=complaints[-_TAIL:] or printed[-_TAIL:]
-            )
+            raise self._ended(program, code, printed, complaints)
         return printed
 
     def _program(self, name: str) -> str:
@@ -72,15 +61,6 @@ class _LocalSession(Session):
                 hint="write its absolute path; a scheduler's PATH is short",
             )
         return os.path.abspath(found)
-
-    async def _drain(self, stream: asyncio.StreamReader | None) -> bytes:
-        received = bytearray()
-        while stream and (chunk := await stream.read(_CHUNK)):
-            received += chunk
-            self._tail = bytes(received[-_TAIL:])
-            if len(received) > self._max_size:
-                raise CollectError(FailureKind.TOO_LARGE, f"it prints more than {self._max_size} bytes", tail=self.tail)
-        return bytes(received)
 
     async def pull(self, path: str, name: str | None) -> list[Part]:
         """Read a file, or every file of a folder; links are not followed."""
@@ -110,8 +90,7 @@ class _LocalSession(Session):
             room -= len(content)
             inner = _spoken(str(file.relative_to(root)))
             parts.append(Part(f"{base}/{inner}" if base else inner, content))
-        if left_out:
-            self.remarks.append(f"{left_out} left out of {base}: links, sockets or devices")
+        self._leave_out(left_out, base)
         return parts
 
     def _read_file(self, file: Path, room: int) -> bytes:

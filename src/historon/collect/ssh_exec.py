@@ -10,13 +10,12 @@ import asyncssh
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.host_keys import Known
 from historon.collect.ssh import connect
-from historon.collect.transport import Session, Target
+from historon.collect.transport import CommandSession, Session, Target
 from historon.store import Part
 
 __all__ = ["open_exec"]
 
 _TAIL = 2000
-_CHUNK = 65536
 _MOST_FILES = 100_000
 _SFTP_KINDS = {
     asyncssh.SFTPNoSuchFile: (FailureKind.STEP, "there is no {path} on the device", "is the path right?"),
@@ -32,17 +31,10 @@ async def open_exec(target: Target, known: Known | None) -> AsyncIterator[Sessio
         yield _ExecSession(connection, target)
 
 
-class _ExecSession(Session):
+class _ExecSession(CommandSession):
     def __init__(self, connection: asyncssh.SSHClientConnection, target: Target) -> None:
-        super().__init__()
+        super().__init__(target)
         self._connection = connection
-        self._max_size = target.procedure.max_size
-        self._tail = b""
-
-    @property
-    def tail(self) -> bytes:
-        """See Session."""
-        return self._tail[-_TAIL:]
 
     async def say(self, what: str | Sequence[str]) -> bytes:
         """Run a command on the device and return what it prints; an exit code other than 0 is a failure."""
@@ -54,45 +46,25 @@ class _ExecSession(Session):
             raise CollectError(FailureKind.PERMISSION, f"the device runs no commands: {exc.reason}") from exc
         except (asyncssh.Error, OSError) as exc:
             raise self._lost() from exc
-        readers = [asyncio.create_task(self._drain(stream)) for stream in (process.stdout, process.stderr)]
+        readers = [asyncio.create_task(self._drain(stream.read)) for stream in (process.stdout, process.stderr)]
         try:
             printed, complaints = await asyncio.gather(*readers)
             done = await process.wait()
+        except (asyncssh.Error, OSError) as exc:
+            raise self._lost() from exc
         finally:
             for reader in readers:
                 reader.cancel()
             await asyncio.gather(*readers, return_exceptions=True)
             process.close()
+        if done.exit_signal:
+            message = f"the command was ended by signal {done.exit_signal[0]}"
+            raise CollectError(FailureKind.STEP, message, tail=complaints[-_TAIL:])
         if done.exit_status is None:
-            signal = done.exit_signal[0] if done.exit_signal else ""
-            raise (
-                self._lost()
-                if not signal
-                else CollectError(
-                    FailureKind.STEP, f"the command was ended by signal {signal}", tail=complaints[-_TAIL:]
-                )
-            )
+            raise self._lost()
         if done.exit_status:
-            raise CollectError(
-                FailureKind.STEP,
-                f"the command ended with exit code {done.exit_status}",
-                tail=complaints[-_TAIL:] or printed[-_TAIL:],
-            )
+            raise self._ended("the command", done.exit_status, printed, complaints)
         return printed
-
-    async def _drain(self, stream: asyncssh.SSHReader[bytes]) -> bytes:
-        received = bytearray()
-        try:
-            while chunk := await stream.read(_CHUNK):
-                received += chunk
-                self._tail = bytes(received[-_TAIL:])
-                if len(received) > self._max_size:
-                    raise CollectError(
-                        FailureKind.TOO_LARGE, f"it prints more than {self._max_size} bytes", tail=self.tail
-                    )
-        except (asyncssh.Error, OSError) as exc:
-            raise self._lost() from exc
-        return bytes(received)
 
     def _lost(self) -> CollectError:
         return CollectError(FailureKind.INCOMPLETE, "the connection was lost in the middle of a step", tail=self.tail)
@@ -109,9 +81,10 @@ class _ExecSession(Session):
         except asyncssh.SFTPError as exc:
             kind, message, hint = next(
                 (words for error, words in _SFTP_KINDS.items() if isinstance(exc, error)),
-                (FailureKind.STEP, "{path}: " + exc.reason, ""),
+                (FailureKind.STEP, f"{{path}}: {exc.reason}", ""),
             )
-            raise CollectError(kind, message.format(path=path), hint=hint) from exc
+            # No format(): the device's own words may hold braces.
+            raise CollectError(kind, message.replace("{path}", path), hint=hint) from exc
         except (asyncssh.Error, OSError) as exc:
             raise CollectError(FailureKind.STEP, f"the device serves no files: {exc}") from exc
 
@@ -136,8 +109,7 @@ class _ExecSession(Session):
                     parts.append(Part(f"{base}/{inner}" if base else inner, content))
                 else:
                     left_out += 1
-        if left_out:
-            self.remarks.append(f"{left_out} left out of {base}: links, sockets or devices")
+        self._leave_out(left_out, base)
         return parts
 
     async def _file(self, sftp: asyncssh.SFTPClient, path: bytes, room: int) -> bytes:

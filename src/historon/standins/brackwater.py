@@ -13,6 +13,7 @@ import asyncssh
 from historon.estate import write_private
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault
+from historon.standins.device import SshDevice
 from historon.standins.fairlead import Fairlead
 from historon.standins.pennant import Pennant, SelfSigned
 
@@ -82,7 +83,7 @@ class Brackwater:
         self._background.stop()
 
     @property
-    def _devices(self) -> list[Capstan | Fairlead]:
+    def _devices(self) -> list[SshDevice]:
         return [*self.routers.values(), self.balancer]
 
     def pass_day(self, night: int) -> str:

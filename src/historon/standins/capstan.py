@@ -6,11 +6,12 @@ Made up. It takes `screen lines off`, `display config active`, `display clock` a
 import asyncio
 from collections.abc import AsyncIterator, Callable
 from enum import StrEnum
-from typing import Protocol
 
 import asyncssh
 
-__all__ = ["Capstan", "Fault", "Guard"]
+from historon.standins.device import SshDevice
+
+__all__ = ["Capstan", "Fault"]
 
 _PAGE = 24
 _MORE = b"-- more --"
@@ -28,47 +29,19 @@ class Fault(StrEnum):
     REFUSES = "does not know the command"
 
 
-class Capstan:
+class Capstan(SshDevice):
     """One router. `config` is asked for its configuration each time; `fault` may be set at any time."""
 
-    def __init__(
-        self, name: str, config: Callable[[], str], *, user: str = "config-reader", password: str = "harbour-light",
-        authorized: asyncssh.SSHKey | None = None,
-    ) -> None:  # fmt: skip
-        self.name = name
-        self.user = user
-        self.password = password
-        self.authorized = authorized
+    def __init__(self, name: str, config: Callable[[], str], *, authorized: asyncssh.SSHKey | None = None) -> None:
+        super().__init__(name, authorized)
         self.fault: Fault | None = None
         self.sessions_with_fault: int | None = None  # after so many sessions the fault mends itself; None: never
-        self.port = 0
-        self.host_key = asyncssh.generate_private_key("ssh-ed25519")
         self._config = config
-        self._server: asyncssh.SSHAcceptor | None = None
-
-    @property
-    def fingerprint(self) -> str:
-        """The host key's fingerprint, as the console would show it."""
-        return self.host_key.get_fingerprint()
 
     @property
     def prompt(self) -> bytes:
         """What stands at the end when the router waits."""
         return f"{self.name}# ".encode()
-
-    async def start(self) -> None:
-        """Listen on loopback, on the port of before or a free one."""
-        self._server = await asyncssh.create_server(
-            lambda: Guard(self), "127.0.0.1", self.port, server_host_keys=[self.host_key],
-            process_factory=self._session, encoding=None, line_editor=False,
-        )  # fmt: skip
-        self.port = self._server.get_port()
-
-    async def stop(self) -> None:
-        """Stop listening, and drop who is connected."""
-        if self._server:
-            self._server.close()
-            await self._server.wait_closed()
 
     async def _session(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
         if self.sessions_with_fault is not None:
@@ -80,41 +53,6 @@ class Capstan:
             pass  # the client has gone
         finally:
             process.close()
-
-
-class Lock(Protocol):
-    """What a device lets in."""
-
-    user: str
-    password: str
-    authorized: asyncssh.SSHKey | None
-
-
-class Guard(asyncssh.SSHServer):
-    """Lets in who has the device's password or key; asyncssh's names say when it is asked."""
-
-    def __init__(self, device: Lock) -> None:
-        self._device = device
-
-    def begin_auth(self, username: str) -> bool:
-        """Everybody has to log in."""
-        return True
-
-    def password_auth_supported(self) -> bool:
-        """Passwords are taken."""
-        return True
-
-    def validate_password(self, username: str, password: str) -> bool:
-        """Whether it is the device's."""
-        return (username, password) == (self._device.user, self._device.password)
-
-    def public_key_auth_supported(self) -> bool:
-        """Keys are taken where one is set."""
-        return self._device.authorized is not None
-
-    def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
-        """Whether it is the one that is set."""
-        return username == self._device.user and key == self._device.authorized
 
 
 class _Conversation:

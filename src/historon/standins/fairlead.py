@@ -10,10 +10,11 @@ from collections.abc import Callable, Mapping
 from enum import StrEnum
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import asyncssh
 
-from historon.standins.capstan import Guard
+from historon.standins.device import SshDevice
 
 __all__ = ["BalancerFault", "Fairlead"]
 
@@ -26,43 +27,25 @@ class BalancerFault(StrEnum):
     LIES = "says the archive is made, and makes none"
 
 
-class Fairlead:
+class Fairlead(SshDevice):
     """One balancer. `files` is asked for its configuration files each time an archive is made."""
 
     def __init__(
-        self, name: str, folder: Path, files: Callable[[], Mapping[str, str]], *, user: str = "config-reader",
-        password: str = "harbour-light", authorized: asyncssh.SSHKey | None = None,
-    ) -> None:  # fmt: skip
-        self.name = name
-        self.user = user
-        self.password = password
-        self.authorized = authorized
+        self,
+        name: str,
+        folder: Path,
+        files: Callable[[], Mapping[str, str]],
+        *,
+        authorized: asyncssh.SSHKey | None = None,
+    ) -> None:
+        super().__init__(name, authorized)
         self.fault: BalancerFault | None = None
-        self.port = 0
-        self.host_key = asyncssh.generate_private_key("ssh-ed25519")
         self.folder = folder
         self._files = files
-        self._server: asyncssh.SSHAcceptor | None = None
 
-    @property
-    def fingerprint(self) -> str:
-        """The host key's fingerprint."""
-        return self.host_key.get_fingerprint()
-
-    async def start(self) -> None:
-        """Listen on loopback, on the port of before or a free one."""
+    def _options(self) -> dict[str, Any]:
         (self.folder / "export").mkdir(parents=True, exist_ok=True)
-        self._server = await asyncssh.create_server(
-            lambda: Guard(self), "127.0.0.1", self.port, server_host_keys=[self.host_key], encoding=None,
-            process_factory=self._session, sftp_factory=partial(asyncssh.SFTPServer, chroot=str(self.folder).encode()),
-        )  # fmt: skip
-        self.port = self._server.get_port()
-
-    async def stop(self) -> None:
-        """Stop listening."""
-        if self._server:
-            self._server.close()
-            await self._server.wait_closed()
+        return {"sftp_factory": partial(asyncssh.SFTPServer, chroot=str(self.folder).encode())}
 
     async def _session(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
         code, answer = self._execute((process.command or "").split())

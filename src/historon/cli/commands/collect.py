@@ -4,7 +4,7 @@ import asyncio
 import signal
 import sys
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
 import click
 
@@ -20,13 +20,6 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 __all__ = ["command"]
-
-
-class _Screen(Protocol):
-    """What is shown while a round runs."""
-
-    def __enter__(self) -> Observer: ...
-    def __exit__(self, *_: object) -> None: ...
 
 
 @click.command(
@@ -80,6 +73,8 @@ def _round(app: App, estate: Estate, sources: Sequence[Source], store: Store, *,
 
 
 class _Silent:
+    """What is shown while a round runs: here nothing."""
+
     def __enter__(self) -> Observer:
         return lambda event: None
 

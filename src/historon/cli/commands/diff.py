@@ -46,7 +46,7 @@ def command(
     """
     estate = app.estate(estate_file)
     with app.store(estate) as store:
-        before, after = _versions(app, estate, store, Reference.parse(old), new and Reference.parse(new))
+        before, after = _versions(app, estate, store, Reference.parse(old), Reference.parse(new) if new else None)
         masks = masks_for(estate, store, after.source, reveal=reveal, with_noise=with_noise)
         changes = compare_exports(_contents(store, before, part), _contents(store, after, part), masks)
     if sys.stdout.isatty():
@@ -59,11 +59,9 @@ def command(
     return ExitCode.FOUND if changes else ExitCode.WELL
 
 
-def _versions(
-    app: App, estate: Estate, store: Store, old: Reference, new: Reference | str | None
-) -> tuple[Version, Version]:
+def _versions(app: App, estate: Estate, store: Store, old: Reference, new: Reference | None) -> tuple[Version, Version]:
     now, zone = app.clock(), estate.zone
-    if isinstance(new, Reference):
+    if new:
         return resolve(store, old, now=now, zone=zone), resolve(store, new, now=now, zone=zone)
     latest = resolve(store, Reference(old.source), now=now, zone=zone)
     if old.when:

@@ -1,0 +1,75 @@
+"""What simulated devices behind SSH have in common: a name, an account, a host key, and a port on loopback."""
+
+from abc import ABC, abstractmethod
+from typing import Any
+
+import asyncssh
+
+__all__ = ["SshDevice"]
+
+
+class SshDevice(ABC):
+    """A device that lets in `user` with `password`, or with the key `authorized` where one is set."""
+
+    def __init__(self, name: str, authorized: asyncssh.SSHKey | None = None) -> None:
+        self.name = name
+        self.user = "config-reader"
+        self.password = "harbour-light"
+        self.authorized = authorized
+        self.port = 0
+        self.host_key = asyncssh.generate_private_key("ssh-ed25519")
+        self._server: asyncssh.SSHAcceptor | None = None
+
+    @property
+    def fingerprint(self) -> str:
+        """The host key's fingerprint, as the console would show it."""
+        return self.host_key.get_fingerprint()
+
+    async def start(self) -> None:
+        """Listen on loopback, on the port of before or a free one."""
+        self._server = await asyncssh.create_server(
+            lambda: _Guard(self), "127.0.0.1", self.port, server_host_keys=[self.host_key],
+            process_factory=self._session, encoding=None, line_editor=False, **self._options(),
+        )  # fmt: skip
+        self.port = self._server.get_port()
+
+    async def stop(self) -> None:
+        """Stop listening."""
+        if self._server:
+            self._server.close()
+            await self._server.wait_closed()
+
+    def _options(self) -> dict[str, Any]:
+        """What else this device serves."""
+        return {}
+
+    @abstractmethod
+    async def _session(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
+        """Answer one session."""
+
+
+class _Guard(asyncssh.SSHServer):
+    """Lets in who has the device's password or key; asyncssh's names say when it is asked."""
+
+    def __init__(self, device: SshDevice) -> None:
+        self._device = device
+
+    def begin_auth(self, username: str) -> bool:
+        """Everybody has to log in."""
+        return True
+
+    def password_auth_supported(self) -> bool:
+        """Passwords are taken."""
+        return True
+
+    def validate_password(self, username: str, password: str) -> bool:
+        """Whether it is the device's."""
+        return (username, password) == (self._device.user, self._device.password)
+
+    def public_key_auth_supported(self) -> bool:
+        """Keys are taken where one is set."""
+        return self._device.authorized is not None
+
+    def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+        """Whether it is the one that is set."""
+        return username == self._device.user and key == self._device.authorized
