@@ -66,8 +66,9 @@ def _connect_failure(exc: BaseException, place: str) -> CollectError:
         return CollectError(FailureKind.IDENTITY, f"{place}: {exc.reason}")
     if isinstance(exc, TimeoutError):
         return CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s")
-    if isinstance(exc, asyncssh.Error):
-        return CollectError(FailureKind.UNREACHABLE, f"{place} ended the connection: {exc.reason}")
+    if isinstance(exc, (asyncssh.Error, ConnectionResetError, BrokenPipeError)):
+        reason = exc.reason if isinstance(exc, asyncssh.Error) else _reason(exc)
+        return CollectError(FailureKind.UNREACHABLE, f"{place} ended the connection: {reason}")
     return CollectError(FailureKind.UNREACHABLE, f"{place}: {_reason(exc)}")
 
 
