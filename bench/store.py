@@ -14,9 +14,13 @@ from pathlib import Path
 from bench.history import history
 from historon.collect import judge
 from historon.compare import Masks
+from historon.estate import Procedure, Step
+from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
 
 SOURCES, NIGHTS = 60, 90
+_STEP = Step(keep="display config active", as_="active.cfg")
+_PROCEDURE = Procedure(over="ssh-exec", steps=(_STEP,))
 START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
 
 
@@ -123,7 +127,7 @@ class _Ours:
             self.store.end_round(number, at)
 
     def _entry(self, name: str, content: bytes, at: datetime, masks: Masks) -> Entry:
-        judged = judge(self.store, name, [Part("active.cfg", content)], (), masks)
+        judged = judge(self.store, name, [Kept(Part("active.cfg", content), _STEP)], _PROCEDURE, masks)
         anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
         return Entry(name, judged.outcome, at, timedelta(seconds=1), anew, judged.state, judged.added, judged.removed)
 

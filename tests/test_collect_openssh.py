@@ -135,7 +135,7 @@ steps = [
     estate.write(text.replace("cat /proc/version; echo warning >&2", "ls /nowhere"))
     failed = estate.run("collect")
     assert failed.code == 3
-    assert "the command ended with exit code 2" in failed.out
+    assert "it ended with exit code 2" in failed.out
     assert "/nowhere" in failed.out.partition("| ls")[2]
 
 

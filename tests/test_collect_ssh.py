@@ -239,7 +239,7 @@ def test_the_known_hosts_file_may_be_a_real_one_or_wrong(router_estate: RouterEs
 
 def test_what_may_pass_is_tried_again(router_estate: RouterEstate, router: Capstan) -> None:
     router.fault, router.sessions_with_fault = Fault.CLOSES, 2
-    estate = router_estate(procedure='tries = 3\npause = "50ms"')
+    estate = router_estate(procedure='tries = 3\nretry_pause = "50ms"')
     result = estate.run("collect")
     assert result.code == 0
     assert result.out.count("well only when tried again, after: the device closed the connection") == 2
@@ -248,13 +248,13 @@ def test_what_may_pass_is_tried_again(router_estate: RouterEstate, router: Capst
 
 def test_it_is_given_up_after_so_many_tries(router_estate: RouterEstate, router: Capstan) -> None:
     router.fault, router.sessions_with_fault = Fault.CLOSES, 2
-    result = router_estate(procedure='tries = 2\npause = "50ms"').run("collect")
+    result = router_estate(procedure='tries = 2\nretry_pause = "50ms"').run("collect")
     assert result.code == 3
     assert "; tried 2 times" in result.out
 
 
 def test_a_refused_log_in_is_never_tried_again(router_estate: RouterEstate, router: Capstan) -> None:
-    estate = router_estate(procedure='tries = 3\npause = "10m"')
+    estate = router_estate(procedure='tries = 3\nretry_pause = "10m"')
     router.password = "another"
     result = estate.run("collect")
     assert result.code == 3

@@ -77,7 +77,7 @@ def test_versions_shows_the_timeline(history: EstateFolder) -> None:
     assert lines[1].split()[-3:-1] == ["+1", "-0"]
     rows = json.loads(history.run("versions", "files", "--json").out)
     assert [(row["version"], row["added"], row["removed"], row["state"]) for row in rows] == [
-        (3, 1, 0, "good"), (2, 1, 1, "good"), (1, 3, 0, "good"),
+        (3, 1, 0, "good"), (2, 1, 1, "good"), (1, 5, 0, "good"),
     ]  # fmt: skip
     assert history.run("versions", "file").code == 2
 
@@ -123,7 +123,7 @@ def test_show_names_the_parts_where_there_are_several(history: EstateFolder) -> 
     history.run("collect")
     result = history.run("show", "files")
     assert result.code == 2
-    assert "has 2 parts; name one of them:\n  data/a.conf\n  data/b.bin" in result.err
+    assert "has 3 parts; name one of them:\n  data.tree\n  data/a.conf\n  data/b.bin" in result.err
     raw = subprocess.run([PROGRAM, "show", "files", "data/b.bin"], cwd=history.path, capture_output=True, check=True)
     assert raw.stdout == b"\0\1\2\r\n"
     assert "this part is binary" in _terminal(history, "show", "files", "data/b.bin")[1]

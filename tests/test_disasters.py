@@ -37,7 +37,7 @@ def _read_everything(estate: EstateFolder) -> dict[str, int]:
         versions = store.versions(name)
         for version in versions:
             parts = {part.name: store.read(part) for part in store.parts(name, version.number)}
-            assert parts.keys() == {"r.txt", "data/fixed"}
+            assert parts.keys() == {"r.txt", "data/fixed", "data.tree"}
             assert sum(map(len, parts.values())) == version.size
         assert [version.number for version in versions] == list(range(1, len(versions) + 1))
         assert store.state(name).good == (len(versions) or None)

@@ -45,7 +45,7 @@ steps = [{ pull = "data" }]
         (_BASE + '[[sources]]\nname = "x"\nprocedure = "files"\n' * 2, 'a second source is named "x"'),
         (_BASE + '[procedures.p]\nover = "ssh-shel"\nsteps = []\n', '"ssh-shel" is not possible here (did you mean "ssh-shell"?)'),
         (_BASE + '[procedures.p]\nover = "local"\nsteps = []\n', "procedures.p: keeps nothing"),
-        (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "a", keep = ["b"] }]\n', "exactly one of send, keep, pull and tidy"),
+        (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "a", keep = ["b"] }]\n', "exactly one of send, keep, pull, await, pause, each, pick, clock and tidy"),
         (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ keep = ["b"] }]\n', "keep needs a name for the part"),
         (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ keep = "ls -l", as = "x" }]\n', "a local command is a list"),
         (_BASE + "[procedures.p]\nover = \"ssh-shell\"\nprompt = '('\nsteps = [{ keep = \"x\", as = \"x\" }]\n", "not a regular expression"),

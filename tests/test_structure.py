@@ -9,7 +9,7 @@ import msgspec
 import pytest
 
 from historon.errors import ExitCode
-from historon.estate import model
+from historon.estate import model, procedures
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "historon"
@@ -89,8 +89,8 @@ def test_what_is_public_is_named_sorted_and_there(module: Path) -> None:
 
 def test_every_setting_is_documented() -> None:
     text = (ROOT / "docs" / "estate-file.md").read_text()
-    for table in vars(model).values():
-        if isinstance(table, type) and issubclass(table, msgspec.Struct) and table is not model.Table:
+    for table in (*vars(model).values(), *vars(procedures).values()):
+        if isinstance(table, type) and issubclass(table, msgspec.Struct) and table is not procedures.Table:
             for field in msgspec.structs.fields(table):
                 assert f"`{field.encode_name}`" in text or f"[{field.encode_name}" in text, (table, field.encode_name)
 

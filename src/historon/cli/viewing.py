@@ -11,5 +11,5 @@ def masks_for(estate: Estate, store: Store, source: str, *, reveal: bool = False
     """The masks of a source's procedure; the general ones alone for a source that the estate file no longer has."""
     known = estate.sources.get(source)
     procedure = estate.procedure_of(known) if known else None
-    noise = procedure.noise if procedure and not with_noise else ()
-    return Masks(noise, procedure.secret if procedure else (), key=store.fingerprint_key(), reveal=reveal)
+    noise, secret = (procedure.noise, procedure.secret) if procedure else ((), ())
+    return Masks(noise, secret, key=store.fingerprint_key(), reveal=reveal, with_noise=with_noise)

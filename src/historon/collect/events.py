@@ -68,6 +68,7 @@ class RoundReport:
     results: Sequence[SourceResult]
     interrupted: bool = False
     store_trouble: str | None = None
+    remarks: Sequence[str] = ()
 
     @property
     def took(self) -> timedelta:

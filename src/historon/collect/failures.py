@@ -6,13 +6,15 @@ from enum import StrEnum
 
 from historon.errors import ExitCode, HistoronError
 
-__all__ = ["CollectError", "FailureKind", "OfferedKey"]
+__all__ = ["CollectError", "FailureKind", "NotNowError", "OfferedKey"]
 
 
 class FailureKind(StrEnum):
     """The classes of failure; each has advice of its own."""
 
+    PAUSED = "left paused"
     UNREACHABLE = "unreachable"
+    REFUSED = "refused"
     IDENTITY = "identity"
     LOGIN = "log-in"
     PERMISSION = "permission"
@@ -26,11 +28,13 @@ class FailureKind(StrEnum):
     @property
     def passes(self) -> bool:
         """Whether it may be over a moment later. A refused log-in never is: accounts lock."""
-        return self in (FailureKind.UNREACHABLE, FailureKind.INCOMPLETE)
+        return self in (FailureKind.UNREACHABLE, FailureKind.REFUSED, FailureKind.INCOMPLETE)
 
 
 _ADVICE = {
+    FailureKind.PAUSED: "resume it by hand, now",
     FailureKind.UNREACHABLE: "check address and port, that it is switched on, and firewalls between",
+    FailureKind.REFUSED: "is the service on, the port right, and this machine let in by the device's access list?",
     FailureKind.IDENTITY: "compare the fingerprint with the one the device shows on its own console",
     FailureKind.LOGIN: "try the account by hand; it is not tried again, as accounts lock",
     FailureKind.PERMISSION: "let the account read this, and nothing more",
@@ -58,12 +62,23 @@ class CollectError(HistoronError):
     exit_code = ExitCode.SOURCES
 
     def __init__(
-        self, kind: FailureKind, message: str, *, hint: str = "", tail: bytes = b"", offered: OfferedKey | None = None
+        self,
+        kind: FailureKind,
+        message: str,
+        *,
+        hint: str = "",
+        tail: bytes = b"",
+        offered: OfferedKey | None = None,
+        absent: bool = False,
+        again: bool = True,
     ) -> None:
+        """`absent` says that something asked for is not there; `again` that trying once more can do no harm."""
         super().__init__(message, hint=hint or _ADVICE[kind])
         self.kind = kind
         self.tail = tail
         self.offered = offered
+        self.absent = absent
+        self.passes = kind.passes and again
         self.step = ""
 
     def at_step(self, step: str) -> "CollectError":
@@ -75,3 +90,7 @@ class CollectError(HistoronError):
         """The same failure with what else somebody should know."""
         self.message = "; ".join([self.message, *remarks])
         return self
+
+
+class NotNowError(Exception):
+    """A source that is to be left alone this time, for the reason given."""

@@ -6,7 +6,7 @@ import asyncssh
 
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.errors import OutsideError
-from historon.estate import Source, write_private
+from historon.estate import write_private
 
 __all__ = ["KeyCheck", "known_hosts", "remember_key"]
 
@@ -38,20 +38,20 @@ def remember_key(file: Path, offered: OfferedKey) -> None:
 class KeyCheck(asyncssh.SSHClient):
     """Asked by asyncssh about a host key that the known_hosts file does not vouch for."""
 
-    def __init__(self, source: Source, known: Known | None) -> None:
-        self._source = source
+    def __init__(self, pinned: str | None, known: Known | None) -> None:
+        self._pinned = pinned
         self._known = known
         self.verdict: CollectError | None = None
 
     @property
     def trusted(self) -> object:
         """What asyncssh may trust by itself; a pinned source trusts nothing but its pin."""
-        return self._known if self._known is not None and not self._source.host_key else _NOTHING_KNOWN
+        return self._known if self._known is not None and not self._pinned else _NOTHING_KNOWN
 
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
         """Whether the key is the pinned one; otherwise `verdict` says what is wrong with it."""
         algorithm, fingerprint = key.get_algorithm(), key.get_fingerprint()
-        pinned = self._source.host_key
+        pinned = self._pinned
         if pinned and pinned.rstrip("=") == fingerprint:
             return True
         if pinned or self._is_known(host, addr, port):

@@ -1,10 +1,12 @@
 """From an export to what the ledger should say of it: whether it is new, noise, or doubtful."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from historon.compare import Masks, PartChange, compare_exports
-from historon.store import Outcome, Part, State, Store
+from historon.compare import Masks, PartChange, comparable, compare_exports
+from historon.estate import Procedure
+from historon.inspection import Kept, inspect
+from historon.store import Outcome, Part, State, Store, StoredPart
 
 __all__ = ["Judged", "judge"]
 
@@ -14,10 +16,10 @@ class Judged:
     """An export with its verdict, ready to become an entry."""
 
     outcome: Outcome
-    parts: Sequence[Part]
+    parts: Sequence[Part | StoredPart]
     state: State = State.GOOD
     changes: Sequence[PartChange] = ()
-    note: str | None = None
+    doubts: Sequence[str] = ()
 
     @property
     def added(self) -> int:
@@ -30,25 +32,50 @@ class Judged:
         return sum(change.removed for change in self.changes)
 
 
-def judge(store: Store, source: str, parts: Sequence[Part], doubts: Sequence[str], masks: Masks) -> Judged:
-    """Hold an export against the source's last good version. StoreError when that cannot be read."""
+def judge(store: Store, source: str, kept: Sequence[Kept], procedure: Procedure, masks: Masks) -> Judged:
+    """Inspect an export and hold it against the source's last good version. StoreError when that cannot be read."""
     good = store.state(source).good
     before = {part.name: part for part in store.parts(source, good)} if good is not None else {}
-    new = {part.name: part for part in parts}
+    doubts = inspect(kept, procedure)
+    new: dict[str, Part | StoredPart] = {one.part.name: one.part for one in kept}
+    changes = _changes(store, before, new, masks)
+    if doubts:
+        return Judged(Outcome.SUSPECT, [*new.values()], State.SUSPECT, changes, doubts)
+    if good is None:
+        return Judged(Outcome.FIRST, [*new.values()], State.GOOD, changes)
+    if as_before := _following(kept, before, {change.name for change in changes}):
+        new |= as_before
+        changes = [change for change in changes if change.name not in as_before]
+    quiet = {one.part.name for one in kept if one.step.record_only}
+    telling = [change for change in changes if change.name not in quiet]
+    if not telling:
+        return Judged(Outcome.UNCHANGED, [*new.values()], State.NOISE)
+    return Judged(Outcome.CHANGED, [*new.values()], State.GOOD, telling)
+
+
+def _changes(
+    store: Store, before: Mapping[str, StoredPart], new: Mapping[str, Part | StoredPart], masks: Masks
+) -> list[PartChange]:
     differing = [
         name
         for name in before.keys() | new.keys()
         if name not in before or name not in new or before[name].sha256 != new[name].sha256
     ]
-    changes = compare_exports(
-        {name: store.read(before[name]) for name in differing if name in before},
-        {name: new[name].content for name in differing if name in new},
+    return compare_exports(
+        {name: comparable(before[name], store) for name in differing if name in before},
+        {name: comparable(new[name], store) for name in differing if name in new},
         masks,
     )
-    if doubts:
-        return Judged(Outcome.SUSPECT, parts, State.SUSPECT, changes, "; ".join(doubts))
-    if good is None:
-        return Judged(Outcome.FIRST, parts, State.GOOD, changes)
-    if not changes:
-        return Judged(Outcome.UNCHANGED, parts, State.NOISE)
-    return Judged(Outcome.CHANGED, parts, State.GOOD, changes)
+
+
+def _following(kept: Sequence[Kept], before: Mapping[str, StoredPart], changed: set[str]) -> dict[str, StoredPart]:
+    """Parts that follow others of which none changed: they stay what they were."""
+    return {
+        one.part.name: before[one.part.name]
+        for one in kept
+        if one.step.follows and one.part.name in before and not any(_belongs(n, one.step.follows) for n in changed)
+    }
+
+
+def _belongs(name: str, followed: str) -> bool:
+    return name == followed or name.startswith(followed.rstrip("/") + "/")

@@ -1,7 +1,10 @@
 """The machine itself as a source: files, folders, and what commands print. No shell reads anything."""
 
 import asyncio
+import glob
+import grp
 import os
+import pwd
 import shutil
 import signal
 import stat
@@ -10,12 +13,16 @@ from contextlib import asynccontextmanager, suppress
 from pathlib import Path
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transport import CommandSession, Session, Target
-from historon.store import Part
+from historon.collect.selecting import Chosen, check_sum
+from historon.collect.transport import Answer, Session, Target
+from historon.estate import Said, Step
+from historon.store import Member, Part, tree_part_name, written_tree
 
 __all__ = ["open_local"]
 
 _END_S = 2
+_CHUNK = 2**20
+_BLOCK = 512  # the unit of st_blocks, stat(2)
 
 
 @asynccontextmanager
@@ -24,18 +31,14 @@ async def open_local(target: Target) -> AsyncIterator[Session]:
     yield _LocalSession(target)
 
 
-class _LocalSession(CommandSession):
-    def __init__(self, target: Target) -> None:
-        super().__init__(target)
-        self._folder = target.folder
-
-    async def say(self, what: str | Sequence[str]) -> bytes:
-        """Run a program with its arguments and return what it prints; an exit code other than 0 is a failure."""
+class _LocalSession(Session):
+    async def say(self, what: Said, step: Step) -> Answer:
+        """Run a program with its arguments and return what it prints."""
         program = self._program(what[0])
         self._tail = b""
         starting = asyncio.ensure_future(
             asyncio.create_subprocess_exec(
-                program, *what[1:], cwd=self._folder, stdin=asyncio.subprocess.DEVNULL,
+                program, *what[1:], cwd=self._target.folder, stdin=asyncio.subprocess.DEVNULL,
                 stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, start_new_session=True,
             )
         )  # fmt: skip
@@ -43,17 +46,16 @@ class _LocalSession(CommandSession):
         try:
             # Cancelled in the middle of starting, asyncio would end the program alone and wait for what it started.
             process = await asyncio.shield(starting)
-            readers = [asyncio.create_task(self._drain(s.read)) for s in (process.stdout, process.stderr) if s]
+            limit = self._limit(step)
+            readers = [asyncio.create_task(self._drain(s.read, limit)) for s in (process.stdout, process.stderr) if s]
             printed, complaints = await asyncio.gather(*readers)
             code = await process.wait()
         finally:
             await _end(await starting, readers)
-        if code:
-            raise self._ended(program, code, printed, complaints)
-        return printed
+        return Answer(printed, complaints, exit_code=code)
 
     def _program(self, name: str) -> str:
-        found = shutil.which(name) if "/" not in name else shutil.which(self._folder / name)
+        found = shutil.which(name) if "/" not in name else shutil.which(self._target.folder / name)
         if not found:
             raise CollectError(
                 FailureKind.SETUP,
@@ -62,57 +64,97 @@ class _LocalSession(CommandSession):
             )
         return os.path.abspath(found)
 
-    async def pull(self, path: str, name: str | None) -> list[Part]:
-        """Read a file, or every file of a folder; links are not followed."""
-        return await asyncio.to_thread(self._read, self._folder / Path(path).expanduser(), name)
+    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+        """Read a file, the newest of those that match, or a folder; links are not followed."""
+        return await asyncio.to_thread(self._read, path, name, step)
 
-    def _read(self, path: Path, name: str | None) -> list[Part]:
+    def _read(self, written: str, name: str | None, step: Step) -> Sequence[Part]:
+        path = self._target.folder / Path(written).expanduser()
         try:
+            if step.newest is not None:
+                path = _newest(path, step.newest)
             if path.is_dir():
                 base = name if name is not None else path.name
-                return self._read_tree(path, base)
-            return [Part(name or _spoken(path.name), self._read_file(path, self._max_size))]
+                return self._read_tree(path, base, step)
+            part = self._read_file(path, name or _spoken(path.name), self._limit(step), step)
         except FileNotFoundError as exc:
             hint = "is its disk mounted, and the path right?"
-            raise CollectError(FailureKind.STEP, f"there is no {exc.filename}", hint=hint) from exc
+            raise CollectError(FailureKind.STEP, f"there is no {exc.filename}", hint=hint, absent=True) from exc
         except PermissionError as exc:
             raise CollectError(FailureKind.PERMISSION, f"{exc.filename} may not be read by this user") from exc
         except OSError as exc:
             raise CollectError(FailureKind.STEP, f"{exc.filename or path}: {exc.strerror}") from exc
+        if step.checksum:
+            check_sum(part, step.checksum, str(path))
+        return [part]
 
-    def _read_tree(self, root: Path, base: str) -> list[Part]:
-        parts, room, left_out = [], int(self._max_size), 0
-        for file in _files(root):
-            if not stat.S_ISREG(file.lstat().st_mode):
-                left_out += 1
-                continue
-            content = self._read_file(file, room)
-            room -= len(content)
+    def _read_tree(self, root: Path, base: str, step: Step) -> Sequence[Part]:
+        parts: list[Part] = []
+        members: list[Member] = []
+        chosen, room, sparse = Chosen(step), self._limit(step), 0
+        for file in _below(root):
+            found = file.lstat()
             inner = _spoken(str(file.relative_to(root)))
-            parts.append(Part(f"{base}/{inner}" if base else inner, content))
-        self._leave_out(left_out, base)
-        return parts
+            if not chosen.takes(inner, found.st_mode):
+                continue
+            target = os.readlink(file) if stat.S_ISLNK(found.st_mode) else None
+            members.append(Member.of(inner, found.st_mode, _owner(found), found.st_mtime, target))
+            if stat.S_ISREG(found.st_mode):
+                part = self._read_file(file, f"{base}/{inner}" if base else inner, room, step)
+                room -= part.size
+                sparse += found.st_blocks * _BLOCK < found.st_size
+                parts.append(part)
+        self.remarks += chosen.remarks(base)
+        if sparse:
+            self.remarks.append(f"{sparse} sparse in {base}: kept with their holes filled")
+        return [*parts, Part(tree_part_name(base), written_tree(members))] if members else []
 
-    def _read_file(self, file: Path, room: int) -> bytes:
+    def _read_file(self, file: Path, name: str, room: int, step: Step) -> Part:
+        spool = self._spool(step, room)
         with open(os.open(file, os.O_RDONLY | os.O_NONBLOCK), "rb") as opened:
-            if not stat.S_ISREG(os.fstat(opened.fileno()).st_mode):
+            before = os.fstat(opened.fileno())
+            if not stat.S_ISREG(before.st_mode):
                 raise CollectError(FailureKind.STEP, f"{file} is not a regular file")
-            content = opened.read(room + 1)
-        if len(content) > room:
-            raise CollectError(FailureKind.TOO_LARGE, f"with {file} it exceeds {self._max_size} bytes")
-        return content
+            try:
+                while data := opened.read(_CHUNK):
+                    spool.write(data)
+            except CollectError as exc:
+                exc.message = f"with {file} it exceeds {self._limit(step)} bytes"
+                raise
+            after = os.fstat(opened.fileno())
+        if (after.st_size, after.st_mtime_ns) != (before.st_size, before.st_mtime_ns) or after.st_size != spool.size:
+            spool.drop()
+            raise CollectError(FailureKind.INCOMPLETE, f"{file} was written to while it was read")
+        return spool.part(name)
 
 
-def _files(root: Path) -> Iterator[Path]:
-    """Everything below a folder but the folders, in a stable order. An unreadable one is an error, not an omission."""
+def _newest(pattern: Path, by: str) -> Path:
+    """The newest regular file that matches."""
+    found = [file for file in map(Path, glob.glob(str(pattern))) if file.is_file()]
+    if not found:
+        raise CollectError(FailureKind.STEP, f"no file matches {pattern}", hint="is the path right?", absent=True)
+    return max(found, key=lambda file: (file.stat().st_mtime_ns if by == "time" else 0, file.name))
+
+
+def _below(root: Path) -> Iterator[Path]:
+    """Everything below a folder, in a stable order. An unreadable one is an error, not an omission."""
 
     def complain(error: OSError) -> None:
         raise error
 
     for folder, folders, names in os.walk(root, onerror=complain):
         folders.sort()
-        links = [name for name in folders if Path(folder, name).is_symlink()]
-        yield from (Path(folder, name) for name in sorted([*names, *links]))
+        yield from (Path(folder, name) for name in sorted([*names, *folders]))
+
+
+def _owner(found: os.stat_result) -> str:
+    """`user:group`, by name where they have one."""
+    user, group = str(found.st_uid), str(found.st_gid)
+    with suppress(KeyError):
+        user = pwd.getpwuid(found.st_uid).pw_name
+    with suppress(KeyError):
+        group = grp.getgrgid(found.st_gid).gr_name
+    return f"{user}:{group}"
 
 
 def _spoken(name: str) -> str:

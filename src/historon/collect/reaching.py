@@ -1,87 +1,117 @@
 """Getting an export from a source: its account, its transport, its steps; for rounds and for rehearsals alike."""
 
 import asyncio
-from collections.abc import Callable, Iterable
+import importlib
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractAsyncContextManager
+from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import cast
 
-from historon.collect.failures import CollectError, FailureKind
-from historon.collect.local import open_local
-from historon.collect.steps import StepObserver, take_steps
-from historon.collect.transport import Account, Session, Target
+from historon.collect.clocks import skew_words
+from historon.collect.failures import CollectError, FailureKind, NotNowError
+from historon.collect.steps import StepObserver, Surroundings, take_steps
+from historon.collect.surroundings import check_needs
+from historon.collect.transport import Account, Hop, Session, Target
 from historon.compare import Masks
 from historon.errors import HistoronError
-from historon.estate import Credentials, Estate, Secret, SecretError, Source, fill_steps, values_of
+from historon.estate import ACCOUNT_VALUES, Credentials, Estate, Secret, SecretError, SecretRef, Source, values_of
 from historon.inspection import Kept
+from historon.store import Store
 
-if TYPE_CHECKING:
-    from historon.collect.host_keys import Known
-
-__all__ = ["Clock", "Reach"]
+__all__ = ["Clock", "Export", "Reach"]
 
 Clock = Callable[[], datetime]
+# Modules are imported when a source needs them: asyncssh alone takes half a second.
+_TRANSPORTS = {
+    "ssh-shell": ("ssh_shell", "open_shell"), "ssh-exec": ("ssh_exec", "open_exec"),
+    "netconf": ("netconf", "open_netconf"), "telnet": ("telnet", "open_telnet"), "https": ("https", "open_https"),
+    "local": ("local", "open_local"), "drop-folder": ("arrivals", "open_drop_folder"),
+    "mailbox": ("mailbox", "open_mailbox"),
+}  # fmt: skip
+_OVER_SSH = ("ssh-shell", "ssh-exec", "netconf")
+
+
+@dataclass(frozen=True)
+class Export:
+    """What a source gave: its parts, remarks, and what is to be remembered and done once the parts are on disk."""
+
+    kept: Sequence[Kept]
+    remarks: Sequence[str] = ()
+    remembered: Sequence[tuple[str, str]] = ()
+    afterwards: Sequence[Callable[[], None]] = ()
 
 
 class Reach:
     """What many sources share on the way to them: accounts fetched once, known hosts read once."""
 
-    def __init__(self, estate: Estate, clock: Clock) -> None:
+    def __init__(self, estate: Estate, store: Store, clock: Clock) -> None:
         self._estate = estate
+        self._store = store
         self._clock = clock
         self._accounts: dict[str, Account | SecretError] = {}
-        self._known: list[Known | None] = []  # filled at first use
+        self._known: list[object] = []  # filled at first use
+        self._spool = estate.path(estate.settings.store) / "spool"
 
     async def fetch_accounts(self, sources: Iterable[Source]) -> None:
         """Fetch each secret once, outside the event loop: commands may take their time."""
-        for name in dict.fromkeys(source.credentials for source in sources):
+        jumps = self._estate.jumps
+        names = [
+            name for source in sources for name in (source.credentials, source.via and jumps[source.via].credentials)
+        ]
+        for name in dict.fromkeys(names):
             if name is not None:
                 try:
                     self._accounts[name] = await asyncio.to_thread(self._account, self._estate.credentials[name])
                 except SecretError as exc:
                     self._accounts[name] = exc
+        self._spool.mkdir(mode=0o700, exist_ok=True)
 
     def _account(self, written: Credentials) -> Account:
-        fetched: list[Secret | None] = [
-            reference.resolve(self._estate.folder) if reference else None
-            for reference in (written.password, written.key, written.passphrase)
-        ]
-        return Account(written.user, *fetched)
+        def fetched(reference: SecretRef | None) -> Secret | None:
+            return reference.resolve(self._estate.folder) if reference else None
+
+        return Account(
+            written.user, fetched(written.password), fetched(written.key), fetched(written.passphrase),
+            fetched(written.elevation), self._estate.path(written.certificate) if written.certificate else None,
+            written.agent,
+        )  # fmt: skip
 
     def masks(self, source: Source, key: bytes) -> Masks:
         """The masks of the source's procedure, which also know the secrets of its account."""
         procedure = self._estate.procedure_of(source)
         account = self._accounts.get(source.credentials or "")
-        secrets = (account.password, account.passphrase) if isinstance(account, Account) else ()
-        literal = [secret.reveal().encode() for secret in secrets if secret]
+        known = (account.password, account.passphrase, account.elevation) if isinstance(account, Account) else ()
+        literal = [secret.reveal().encode() for secret in known if secret]
         return Masks(procedure.noise, procedure.secret, literal=literal, key=key)
 
-    async def export(self, source: Source, told: StepObserver | None = None) -> tuple[list[Kept], list[str]]:
-        """What the source's procedure keeps, and remarks about it; `told` hears of each step.
+    async def export(self, source: Source, masks: Masks, told: StepObserver | None = None) -> Export:
+        """What the source's procedure keeps; `told` hears of each step, `masks` learn the secrets that come to light.
 
         A failure that may pass is tried again, after growing pauses. Whatever goes wrong is a CollectError, as one bad
-        source must not harm another.
+        source must not harm another; NotNowError says that it is no good time.
         """
         procedure = self._estate.procedure_of(source)
         troubles: list[str] = []
         while True:
             try:
-                kept, remarks = await self._attempt(source, told)
+                made = await self._attempt(source, masks, told)
             except CollectError as exc:
                 troubles.append(exc.message)
-                if not exc.kind.passes or len(troubles) == procedure.tries:
+                if not exc.passes or len(troubles) == procedure.tries:
                     raise exc.remarking(
                         [f"tried {len(troubles)} times"] if len(troubles) > 1 else []
                     ) from exc.__cause__
-                await asyncio.sleep(procedure.pause.total_seconds() * 2 ** (len(troubles) - 1))
+                await asyncio.sleep(procedure.retry_pause.total_seconds() * 2 ** (len(troubles) - 1))
             else:
-                return kept, [*remarks, *(f"well only when tried again, after: {trouble}" for trouble in troubles)]
+                again = [f"well only when tried again, after: {trouble}" for trouble in troubles]
+                return replace(made, remarks=[*made.remarks, *again])
 
-    async def _attempt(self, source: Source, told: StepObserver | None) -> tuple[list[Kept], list[str]]:
+    async def _attempt(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
         """One try, with whatever goes wrong as a CollectError."""
         try:
-            return await self._export(source, told)
-        except CollectError:
+            return await self._export(source, masks, told)
+        except (CollectError, NotNowError):
             raise
         except HistoronError as exc:
             raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
@@ -91,18 +121,21 @@ class Reach:
             message = f"unexpected {type(exc).__name__}: {exc}"
             raise CollectError(FailureKind.STEP, message, hint="please report this") from exc
 
-    async def _export(self, source: Source, told: StepObserver | None) -> tuple[list[Kept], list[str]]:
-        procedure = self._estate.procedure_of(source)
-        account = self._accounts.get(source.credentials) if source.credentials else None
-        if isinstance(account, SecretError):
-            message = f"credentials {source.credentials}: {account.message}"
-            raise CollectError(FailureKind.SETUP, message, hint=account.hint) from account
-        values = values_of(source, account.user if account else "", self._clock())
-        target = Target(source, fill_steps(procedure, values), account, self._estate.folder)
+    async def _export(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
+        target = self._target(source)
+        procedure, account = target.procedure, target.account
+        check_needs(self._estate, procedure)
+        values = values_of(source, procedure, account.user if account else "", self._clock())
+        secrets = [(name, getattr(account, name, None)) for name in ACCOUNT_VALUES]
+        around = Surroundings(
+            values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
+            clock=self._clock, zone=self._estate.zone, reopen=lambda: self._open(target),
+            hide=lambda secret: masks.also(secret.encode()), told=told,
+        )  # fmt: skip
         session: Session | None = None
         try:
             async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
-                return await take_steps(session, target.procedure, told), session.remarks
+                kept = await take_steps(session, procedure, around)
         except TimeoutError as exc:
             late = CollectError(
                 FailureKind.TIME,
@@ -110,16 +143,35 @@ class Reach:
                 tail=session.tail if session else b"",
             )
             raise late.at_step(session.place if session else "connecting and logging in") from exc
+        skew = skew_words(session.skew, self._estate.settings.skew) if session.skew is not None else None
+        remarks = [*session.remarks, *([skew] if skew else [])]
+        return Export(kept, remarks, [*session.remembered.items()], session.afterwards)
+
+    def _target(self, source: Source) -> Target:
+        hop = None
+        if source.via is not None:
+            jump = self._estate.jumps[source.via]
+            account = self._found_account(jump.credentials)
+            assert account is not None  # noqa: S101 (a jump always has credentials)
+            hop = Hop(source.via, jump, account)
+        return Target(
+            source, self._estate.procedure_of(source), self._found_account(source.credentials), self._estate.folder,
+            self._spool, lambda topic: self._store.recall(source.name, topic), hop,
+        )  # fmt: skip
+
+    def _found_account(self, name: str | None) -> Account | None:
+        account = self._accounts.get(name) if name else None
+        if isinstance(account, SecretError):
+            raise CollectError(FailureKind.SETUP, f"credentials {name}: {account.message}", hint=account.hint)
+        return account
 
     def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:
-        if target.procedure.over == "local":
-            return open_local(target)
-        # asyncssh takes half a second to import; a round without SSH does not need it.
-        from historon.collect.host_keys import known_hosts
-        from historon.collect.ssh_exec import open_exec
-        from historon.collect.ssh_shell import open_shell
-
+        module, function = _TRANSPORTS[target.procedure.over]
+        opening = getattr(importlib.import_module(f"historon.collect.{module}"), function)
+        if target.procedure.over not in _OVER_SSH:
+            return cast(AbstractAsyncContextManager[Session], opening(target))
         if not self._known:
+            from historon.collect.host_keys import known_hosts
+
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
-        opening = {"ssh-shell": open_shell, "ssh-exec": open_exec}[target.procedure.over]
-        return opening(target, self._known[0])
+        return cast(AbstractAsyncContextManager[Session], opening(target, self._known[0]))

@@ -4,13 +4,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from historon.collect.events import Failure
-from historon.collect.failures import CollectError
+from historon.collect.failures import CollectError, NotNowError
 from historon.collect.judging import Judged, judge
 from historon.collect.reaching import Clock, Reach
 from historon.collect.steps import StepObserver
 from historon.compare import Masks
 from historon.estate import Estate, Source
-from historon.inspection import inspect
 from historon.store import Store
 
 __all__ = ["Rehearsal", "rehearse"]
@@ -23,9 +22,9 @@ class Rehearsal:
     source: str
     masks: Masks
     judged: Judged | None = None
-    doubts: Sequence[str] = ()
     remarks: Sequence[str] = ()
     failure: Failure | None = None
+    not_now: str | None = None
 
 
 async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock, told: StepObserver) -> Rehearsal:
@@ -33,13 +32,14 @@ async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock
 
     `told` hears of each step as it ends. Raises StoreError when the last good version cannot be read.
     """
-    reach = Reach(estate, clock)
+    reach = Reach(estate, store, clock)
     await reach.fetch_accounts([source])
     masks = reach.masks(source, store.fingerprint_key())
     try:
-        kept, remarks = await reach.export(source, told)
+        export = await reach.export(source, masks, told)
     except CollectError as exc:
         return Rehearsal(source.name, masks, failure=Failure.of(exc, masks))
-    doubts = inspect(kept, estate.procedure_of(source))
-    judged = judge(store, source.name, [one.part for one in kept], doubts, masks)
-    return Rehearsal(source.name, masks, judged, doubts, remarks)
+    except NotNowError as exc:
+        return Rehearsal(source.name, masks, not_now=masks.seen(str(exc)))
+    judged = judge(store, source.name, export.kept, estate.procedure_of(source), masks)
+    return Rehearsal(source.name, masks, judged, export.remarks)

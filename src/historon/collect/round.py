@@ -1,21 +1,22 @@
 """One pass over some sources: many at once, none harming another, everything recorded."""
 
 import asyncio
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from time import monotonic
 
+from historon.collect.arrivals import strangers
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
-from historon.collect.failures import CollectError, FailureKind
+from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import judge
-from historon.collect.reaching import Clock, Reach
+from historon.collect.places import Places
+from historon.collect.reaching import Clock, Export, Reach
 from historon.collect.surroundings import check_surroundings
 from historon.compare import Masks
 from historon.errors import StoreError
 from historon.estate import Estate, Source
-from historon.inspection import Kept, inspect
-from historon.store import Entry, Outcome, Store
+from historon.store import Entry, Outcome, State, Store
 
 __all__ = ["run_round"]
 
@@ -35,7 +36,18 @@ async def run_round(
     return await _Round(estate, store, clock, observer).run(sources, trigger)
 
 
-_Found = tuple[Entry, SourceResult]
+@dataclass(frozen=True)
+class _Found:
+    """What is to be recorded of a source, and what follows once it is on disk."""
+
+    entry: Entry
+    result: SourceResult
+    remembered: Sequence[tuple[str, str]] = ()
+    afterwards: Sequence[Callable[[], None]] = ()
+
+    def took(self, span: timedelta) -> "_Found":
+        """The same with how long it took."""
+        return replace(self, entry=replace(self.entry, took=span), result=replace(self.result, took=span))
 
 
 class _Round:
@@ -46,9 +58,11 @@ class _Round:
         self._observer = observer
         self._key = store.fingerprint_key()
         self._number = 0
-        self._places = asyncio.Semaphore(estate.settings.at_once)
+        self._places = Places(estate)
+        self._due: list[Callable[[], None]] = []
+        self._remarks: list[str] = []
         self._queue: asyncio.Queue[_Found] = asyncio.Queue()
-        self._reach = Reach(estate, clock)
+        self._reach = Reach(estate, store, clock)
         self._results: dict[str, SourceResult] = {}
         self._store_trouble: str | None = None
 
@@ -64,6 +78,9 @@ class _Round:
         writer.cancel()
         self._record([self._queue.get_nowait() for _ in range(self._queue.qsize())])
         self._skip_rest(sources)
+        for work in self._due:
+            await self._follow_up(work)
+        self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]
         ended = began + timedelta(seconds=monotonic() - started)
         try:
             self._store.end_round(self._number, ended)
@@ -71,37 +88,37 @@ class _Round:
             self._store_trouble = self._store_trouble or str(exc)
         results = [self._results[source.name] for source in sources]
         name = self._estate.settings.name
-        return RoundReport(name, self._number, began, ended, results, interrupted, self._store_trouble)
+        return RoundReport(name, self._number, began, ended, results, interrupted, self._store_trouble, self._remarks)
 
     async def _collect(self, source: Source) -> None:
         """One source, whatever happens: from its turn to what is to be recorded of it."""
-        async with self._places:
+        async with self._places.for_source(source):
             self._observer(SourceBegan(source.name))
             at, began = self._clock(), monotonic()
             masks = self._reach.masks(source, self._key)
             try:
-                kept, remarks = await self._reach.export(source)
-                found = self._judged(source, kept, remarks, masks, at)
+                export = await self._reach.export(source, masks)
+                found = self._judged(source, export, masks, at)
+            except NotNowError as exc:
+                found = _skipped(source.name, at, masks.seen(str(exc)))
             except CollectError as exc:
                 found = _failed(source, exc, masks, at)
             except StoreError as exc:
                 found = _failed(source, CollectError(FailureKind.STORE, exc.message, hint=exc.hint), masks, at)
             took = timedelta(seconds=monotonic() - began)
-            self._queue.put_nowait((replace(found[0], took=took), replace(found[1], took=took)))
+            self._queue.put_nowait(found.took(took))
 
-    def _judged(
-        self, source: Source, kept: Sequence[Kept], remarks: Sequence[str], masks: Masks, at: datetime
-    ) -> _Found:
-        doubts = inspect(kept, self._estate.procedure_of(source))
-        judged = judge(self._store, source.name, [one.part for one in kept], doubts, masks)
-        note = masks.seen("; ".join(filter(None, [judged.note, *remarks]))) or None
+    def _judged(self, source: Source, export: Export, masks: Masks, at: datetime) -> _Found:
+        judged = judge(self._store, source.name, export.kept, self._estate.procedure_of(source), masks)
+        note = masks.seen("; ".join([*judged.doubts, *export.remarks])) or None
         result = SourceResult(
             source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes
         )
         entry = Entry(
             source.name, judged.outcome, at, timedelta(), judged.parts, judged.state, judged.added, judged.removed, note
         )
-        return entry, result
+        afterwards = () if judged.state is State.SUSPECT else export.afterwards
+        return _Found(entry, result, export.remembered, afterwards)
 
     async def _write(self) -> None:
         """Record results as they come in; those that come in together share a transaction and its wait for the disk."""
@@ -116,17 +133,30 @@ class _Round:
         if not batch:
             return
         try:
-            recorded = self._store.record(self._number, [entry for entry, _ in batch])
+            recorded = self._store.record(self._number, [found.entry for found in batch])
             results = [
-                replace(result, outcome=told.outcome, number=told.number)
-                for (_, result), told in zip(batch, recorded, strict=True)
+                replace(found.result, outcome=told.outcome, number=told.number)
+                for found, told in zip(batch, recorded, strict=True)
             ]
+            for found in batch:
+                for topic, text in found.remembered:
+                    self._store.remember(found.entry.source, topic, text)
+                self._due += found.afterwards
         except StoreError as exc:
             self._store_trouble = str(exc)
-            results = [_not_recorded(result, exc) for _, result in batch]
+            results = [_not_recorded(found.result, exc) for found in batch]
         for result in results:
             self._results[result.source] = result
             self._observer(result)
+
+    async def _follow_up(self, work: Callable[[], None]) -> None:
+        """What was to be done once an export is on disk; that it fails is a remark, as the export is safe."""
+        try:
+            await asyncio.to_thread(work)
+        except CollectError as exc:
+            self._remarks.append(exc.message)
+        except OSError as exc:
+            self._remarks.append(f"{exc.filename}: {exc.strerror}; it was collected all the same")
 
     def _skip_rest(self, sources: Sequence[Source]) -> None:
         """Sources that an interrupted round did not come to, or was in the middle of."""
@@ -154,7 +184,7 @@ async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:
 
 
 def _skipped(name: str, at: datetime, why: str) -> _Found:
-    return (
+    return _Found(
         Entry(name, Outcome.SKIPPED, at, timedelta(), note=why),
         SourceResult(name, Outcome.SKIPPED, timedelta(), note=why),
     )
@@ -163,7 +193,7 @@ def _skipped(name: str, at: datetime, why: str) -> _Found:
 def _failed(source: Source, exc: CollectError, masks: Masks, at: datetime) -> _Found:
     failure = Failure.of(exc, masks)
     note = f"{failure} ({failure.hint})" if failure.hint else str(failure)
-    return (
+    return _Found(
         Entry(source.name, Outcome.FAILED, at, timedelta(), note=note),
         SourceResult(source.name, Outcome.FAILED, timedelta(), note=note, failure=failure),
     )

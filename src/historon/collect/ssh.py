@@ -1,14 +1,16 @@
 """Connecting over SSH: is it the right device, and does it let us in? What all SSH transports have in common."""
 
 import os
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterable
 from contextlib import asynccontextmanager
+from typing import Any
 
 import asyncssh
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.host_keys import KeyCheck, Known
 from historon.collect.transport import Account, Target
+from historon.estate import LEGACY
 
 __all__ = ["connect"]
 
@@ -19,36 +21,78 @@ _CIPHERS = [
     "aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com",
     "aes256-ctr", "aes192-ctr", "aes128-ctr",
 ]  # fmt: skip
+_OPTIONS = {"kex": "kex_algs", "host key": "server_host_key_algs", "cipher": "encryption_algs", "mac": "mac_algs"}
 
 
 @asynccontextmanager
 async def connect(target: Target, known: Known | None) -> AsyncIterator[asyncssh.SSHClientConnection]:
-    """Connect, check the host key, and log in. Raises CollectError; nothing is sent to a device that is not known."""
-    check = KeyCheck(target.source, known)
-    address, port = target.source.address, target.source.port or 22
+    """Connect, check the host key, and log in; through a jump host where the source has one.
+
+    Raises CollectError; nothing is sent to a device that is not known.
+    """
+    source, account = target.source, target.account
+    assert account is not None  # noqa: S101 (checked when the estate file is read)
+    at = (source.address, source.port or 22)
+    if target.hop is None:
+        connection = await _connected(at, KeyCheck(source.host_key, known), account, source.legacy)
+        async with connection:
+            yield connection
+        return
+    jump = target.hop.jump
     try:
-        connection = await asyncssh.connect(
-            address, port, client_factory=lambda: check, known_hosts=check.trusted, encryption_algs=_CIPHERS,
-            config=None, agent_path=None, connect_timeout=_CONNECT_S, login_timeout=_LOGIN_S,
-            **_authentication(target.account),
+        first = await _connected(
+            (jump.address, jump.port or 22), KeyCheck(jump.host_key, known), target.hop.account, jump.legacy
+        )
+    except CollectError as exc:
+        exc.message = f"jump host {target.hop.name}: {exc.message}"
+        raise
+    async with first:
+        connection = await _connected(at, KeyCheck(source.host_key, known), account, source.legacy, tunnel=first)
+        async with connection:
+            yield connection
+
+
+async def _connected(
+    at: tuple[str, int], check: KeyCheck, account: Account, legacy: Iterable[str],
+    tunnel: asyncssh.SSHClientConnection | None = None,
+) -> asyncssh.SSHClientConnection:  # fmt: skip
+    try:
+        return await asyncssh.connect(
+            *at, tunnel=tunnel or (), client_factory=lambda: check, known_hosts=check.trusted, config=None,
+            connect_timeout=_CONNECT_S, login_timeout=_LOGIN_S, **_algorithms(legacy), **_authentication(account),
         )  # fmt: skip
     except (OSError, asyncssh.Error, TimeoutError) as exc:
-        raise check.verdict or _connect_failure(exc, f"{address} port {port}") from exc
-    async with connection:
-        yield connection
+        raise check.verdict or _connect_failure(exc, f"{at[0]} port {at[1]}") from exc
 
 
-def _authentication(account: Account | None) -> dict[str, object]:
-    assert account is not None  # noqa: S101 (checked when the estate file is read)
+def _algorithms(legacy: Iterable[str]) -> dict[str, Any]:
+    """What is offered; `legacy` algorithms, where a source allows them, behind everything else."""
+    options: dict[str, Any] = {"encryption_algs": _CIPHERS}
+    for name in legacy:
+        option = _OPTIONS[LEGACY[name]]
+        given = options.get(option, "+")
+        options[option] = [*given, name] if isinstance(given, list) else f"{given}{',' * (given != '+')}{name}"
+    return options
+
+
+def _authentication(account: Account) -> dict[str, object]:
     options: dict[str, object] = {"username": account.user, "client_keys": None}
+    if not account.agent:
+        options["agent_path"] = None
+    elif not account.key:
+        options.pop("client_keys")  # asyncssh then asks the agent for its keys
+        options["client_keys"] = ()
     if account.password:
         options["password"] = account.password.reveal()
     if account.key:
         passphrase = account.passphrase.reveal() if account.passphrase else None
         try:
-            options["client_keys"] = [asyncssh.import_private_key(account.key.reveal(), passphrase)]
-        except asyncssh.KeyImportError as exc:
-            raise CollectError(FailureKind.SETUP, f"the private key cannot be read: {exc}") from exc
+            key = asyncssh.import_private_key(account.key.reveal(), passphrase)
+            pair = (key, asyncssh.read_certificate(str(account.certificate))) if account.certificate else key
+        except (asyncssh.KeyImportError, OSError) as exc:
+            what = "certificate" if isinstance(exc, OSError) else "private key"
+            raise CollectError(FailureKind.SETUP, f"the {what} cannot be read: {exc}") from exc
+        options["client_keys"] = [pair]
     return options
 
 
@@ -60,16 +104,30 @@ def _connect_failure(exc: BaseException, place: str) -> CollectError:
         return CollectError(
             FailureKind.UNREACHABLE,
             f"{place} and Historon have no algorithm in common: {exc.reason}",
-            hint="the device is old, or hardened beyond what is offered",
+            hint=_legacy_advice(exc.reason),
+            again=False,
         )
     if isinstance(exc, asyncssh.HostKeyNotVerifiable):
         return CollectError(FailureKind.IDENTITY, f"{place}: {exc.reason}")
     if isinstance(exc, TimeoutError):
         return CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s")
+    if isinstance(exc, ConnectionRefusedError):
+        return CollectError(FailureKind.REFUSED, f"{place}: connection refused")
+    if isinstance(exc, asyncssh.ChannelOpenError):
+        return CollectError(FailureKind.UNREACHABLE, f"the jump host cannot reach {place}: {exc.reason}")
     if isinstance(exc, (asyncssh.Error, ConnectionResetError, BrokenPipeError)):
         reason = exc.reason if isinstance(exc, asyncssh.Error) else _reason(exc)
         return CollectError(FailureKind.UNREACHABLE, f"{place} ended the connection: {reason}")
     return CollectError(FailureKind.UNREACHABLE, f"{place}: {_reason(exc)}")
+
+
+def _legacy_advice(reason: str) -> str:
+    """What to do about a device whose algorithms are too old, or too new."""
+    old = [name for name in LEGACY if name in reason.replace(",", " ").split()]
+    if not old:
+        return "the device is hardened beyond what is offered: allow one more algorithm there"
+    listed = ", ".join(f'"{name}"' for name in old)
+    return f"update the device; if it cannot be, allow what it has for this source alone: legacy = [{listed}]"
 
 
 def _reason(exc: BaseException) -> str:

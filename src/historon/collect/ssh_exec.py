@@ -1,22 +1,27 @@
-"""Commands over SSH, each in a channel of its own with an exit code (RFC 4254 section 6.5), and files over SFTP."""
+"""Commands over SSH, each in its channel with an exit code (RFC 4254 section 6.5), and files over SFTP or SCP."""
 
 import asyncio
 import stat
+import tempfile
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager, suppress
+from fnmatch import fnmatchcase
+from pathlib import Path
 
 import asyncssh
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.host_keys import Known
+from historon.collect.selecting import Chosen, check_sum
 from historon.collect.ssh import connect
-from historon.collect.transport import CommandSession, Session, Target
-from historon.store import Part
+from historon.collect.transport import TAIL, Answer, Session, Target
+from historon.estate import Said, Step
+from historon.store import Member, Part, tree_part_name, written_tree
 
 __all__ = ["open_exec"]
 
-_TAIL = 2000
 _MOST_FILES = 100_000
+_READ = 2**18
 _SFTP_KINDS = {
     asyncssh.SFTPNoSuchFile: (FailureKind.STEP, "there is no {path} on the device", "is the path right?"),
     asyncssh.SFTPPermissionDenied: (FailureKind.PERMISSION, "{path} may not be read by this account", ""),
@@ -28,16 +33,16 @@ _SFTP_KINDS = {
 async def open_exec(target: Target, known: Known | None) -> AsyncIterator[Session]:
     """Connect and log in; commands and files then have channels of their own."""
     async with connect(target, known) as connection:
-        yield _ExecSession(connection, target)
+        yield _ExecSession(target, connection)
 
 
-class _ExecSession(CommandSession):
-    def __init__(self, connection: asyncssh.SSHClientConnection, target: Target) -> None:
+class _ExecSession(Session):
+    def __init__(self, target: Target, connection: asyncssh.SSHClientConnection) -> None:
         super().__init__(target)
         self._connection = connection
 
-    async def say(self, what: str | Sequence[str]) -> bytes:
-        """Run a command on the device and return what it prints; an exit code other than 0 is a failure."""
+    async def say(self, what: Said, step: Step) -> Answer:
+        """Run a command on the device and return what it prints."""
         assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
         self._tail = b""
         try:
@@ -46,7 +51,8 @@ class _ExecSession(CommandSession):
             raise CollectError(FailureKind.PERMISSION, f"the device runs no commands: {exc.reason}") from exc
         except (asyncssh.Error, OSError) as exc:
             raise self._lost() from exc
-        readers = [asyncio.create_task(self._drain(stream.read)) for stream in (process.stdout, process.stderr)]
+        limit = self._limit(step)
+        readers = [asyncio.create_task(self._drain(one.read, limit)) for one in (process.stdout, process.stderr)]
         try:
             printed, complaints = await asyncio.gather(*readers)
             done = await process.wait()
@@ -59,69 +65,134 @@ class _ExecSession(CommandSession):
             process.close()
         if done.exit_signal:
             message = f"the command was ended by signal {done.exit_signal[0]}"
-            raise CollectError(FailureKind.STEP, message, tail=complaints[-_TAIL:])
+            raise CollectError(FailureKind.STEP, message, tail=complaints[-TAIL:])
         if done.exit_status is None:
             raise self._lost()
-        if done.exit_status:
-            raise self._ended("the command", done.exit_status, printed, complaints)
-        return printed
+        return Answer(printed, complaints, exit_code=done.exit_status)
 
     def _lost(self) -> CollectError:
         return CollectError(FailureKind.INCOMPLETE, "the connection was lost in the middle of a step", tail=self.tail)
 
-    async def pull(self, path: str, name: str | None) -> list[Part]:
-        """Fetch a file, or every file of a folder, over SFTP; links are not followed."""
-        raw = path.encode()
+    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+        """Fetch a file, the newest of those that match, or every file of a folder; links are not followed."""
+        if self._procedure.transfer == "scp":
+            parts = [await self._copied(path, name, step)]
+        else:
+            parts = [*await self._fetched(path, name, step)]
+        if step.checksum and len(parts) == 1:
+            told = await self.say(step.checksum, step)
+            if told.exit_code:
+                raise CollectError(FailureKind.STEP, f"{step.checksum} ended with exit code {told.exit_code}")
+            check_sum(parts[0], told.content.decode("utf-8", "replace"), path)
+        return parts
+
+    async def _fetched(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
         try:
             async with self._connection.start_sftp_client(path_encoding=None) as sftp:
-                base = name if name is not None else path.rstrip("/").rpartition("/")[2]
+                raw = path.encode() if step.newest is None else await self._newest(sftp, path, step.newest)
+                base = name if name is not None else _shown(raw.rstrip(b"/").rpartition(b"/")[2])
                 if stat.S_ISDIR((await sftp.stat(raw)).permissions or 0):
-                    return await self._tree(sftp, raw, base)
-                return [Part(base, await self._file(sftp, raw, int(self._max_size)))]
+                    return await self._tree(sftp, raw, base, step)
+                return [await self._file(sftp, raw, base, self._limit(step), step)]
         except asyncssh.SFTPError as exc:
             kind, message, hint = next(
                 (words for error, words in _SFTP_KINDS.items() if isinstance(exc, error)),
                 (FailureKind.STEP, f"{{path}}: {exc.reason}", ""),
             )
+            absent = isinstance(exc, asyncssh.SFTPNoSuchFile)
             # No format(): the device's own words may hold braces.
-            raise CollectError(kind, message.replace("{path}", path), hint=hint) from exc
+            raise CollectError(kind, message.replace("{path}", path), hint=hint, absent=absent) from exc
         except (asyncssh.Error, OSError) as exc:
             raise CollectError(FailureKind.STEP, f"the device serves no files: {exc}") from exc
 
-    async def _tree(self, sftp: asyncssh.SFTPClient, root: bytes, base: str) -> list[Part]:
+    async def _newest(self, sftp: asyncssh.SFTPClient, pattern: str, by: str) -> bytes:
+        """The newest regular file of a folder whose name matches."""
+        folder, _, glob = pattern.rpartition("/")
+        found = [
+            ((entry.attrs.mtime or 0) if by == "time" else 0, _raw(entry.filename))
+            for entry in await sftp.readdir(folder.encode() or b"/" if pattern.startswith("/") else folder or b".")
+            if stat.S_ISREG(entry.attrs.permissions or 0) and fnmatchcase(_shown(_raw(entry.filename)), glob)
+        ]
+        if not found:
+            raise CollectError(FailureKind.STEP, f"no file on the device matches {pattern}", absent=True)
+        name = max(found)[1]
+        return folder.encode() + b"/" + name if folder or pattern.startswith("/") else name
+
+    async def _tree(self, sftp: asyncssh.SFTPClient, root: bytes, base: str, step: Step) -> Sequence[Part]:
         parts: list[Part] = []
-        room, waiting, left_out = int(self._max_size), [root], 0
+        members: list[Member] = []
+        room, waiting, chosen = self._limit(step), [root], Chosen(step)
         while waiting:
             folder = waiting.pop()
             for entry in sorted(await sftp.readdir(folder), key=lambda entry: entry.filename):
-                filename = entry.filename if isinstance(entry.filename, bytes) else entry.filename.encode()
-                mode, file = entry.attrs.permissions or 0, folder + b"/" + filename
+                filename, attributes = _raw(entry.filename), entry.attrs
+                mode, file = attributes.permissions or 0, folder + b"/" + filename
                 if filename in (b".", b".."):
                     continue
-                if b"/" in filename or len(parts) >= _MOST_FILES:
+                if b"/" in filename or len(members) >= _MOST_FILES:
                     raise CollectError(FailureKind.STEP, f"the device lists impossible files in {folder!r}")
+                inner = _shown(file[len(root) :].strip(b"/"))
                 if stat.S_ISDIR(mode):
                     waiting.append(file)
-                elif stat.S_ISREG(mode):
-                    content = await self._file(sftp, file, room)
-                    room -= len(content)
-                    inner = file[len(root) :].strip(b"/").decode("utf-8", "backslashreplace")
-                    parts.append(Part(f"{base}/{inner}" if base else inner, content))
-                else:
-                    left_out += 1
-        self._leave_out(left_out, base)
-        return parts
+                if not chosen.takes(inner, mode):
+                    continue
+                target = await self._link(sftp, file) if stat.S_ISLNK(mode) else None
+                owner = f"{attributes.uid or 0}:{attributes.gid or 0}"
+                members.append(Member.of(inner, mode, owner, attributes.mtime or 0, target))
+                if stat.S_ISREG(mode):
+                    part = await self._file(sftp, file, f"{base}/{inner}" if base else inner, room, step)
+                    room -= part.size
+                    parts.append(part)
+        self.remarks += chosen.remarks(base)
+        return [*parts, Part(tree_part_name(base), written_tree(members))] if members else []
 
-    async def _file(self, sftp: asyncssh.SFTPClient, path: bytes, room: int) -> bytes:
+    async def _link(self, sftp: asyncssh.SFTPClient, path: bytes) -> str | None:
+        try:
+            return _shown(_raw(await sftp.readlink(path)))
+        except asyncssh.SFTPError as exc:
+            self.remarks.append(f"the device does not tell where {_shown(path)} leads: {exc.reason}")
+            return None
+
+    async def _file(self, sftp: asyncssh.SFTPClient, path: bytes, name: str, room: int, step: Step) -> Part:
+        spool = self._spool(step, room)
         async with sftp.open(path, "rb") as file:
-            content = await file.read(room + 1)
-        made = content if isinstance(content, bytes) else content.encode()
-        if len(made) > room:
-            shown = path.decode("utf-8", "backslashreplace")
-            raise CollectError(FailureKind.TOO_LARGE, f"with {shown} it exceeds {self._max_size} bytes")
+            try:
+                while data := await file.read(_READ):
+                    spool.write(_raw(data))
+            except CollectError as exc:
+                exc.message = f"with {_shown(path)} it exceeds {self._limit(step)} bytes"
+                raise
         with suppress(asyncssh.SFTPError):
-            if (size := (await sftp.stat(path)).size) is not None and size != len(made):
-                shown = path.decode("utf-8", "backslashreplace")
-                message = f"{shown} has {size} bytes, and {len(made)} came: it is still being written, or was cut off"
-                raise CollectError(FailureKind.INCOMPLETE, message)
-        return made
+            if (size := (await sftp.stat(path)).size) is not None and size != spool.size:
+                came = f"{_shown(path)} has {size} bytes, and {spool.size} came"
+                raise CollectError(FailureKind.INCOMPLETE, f"{came}: it is still being written, or was cut off")
+        return spool.part(name)
+
+    async def _copied(self, path: str, name: str | None, step: Step) -> Part:
+        """One file over SCP, for devices without SFTP."""
+        limit, spool = self._limit(step), self._spool(step)
+
+        def watch(_source: bytes, _target: bytes, came: int, total: int) -> None:
+            if max(came, total) > limit:
+                raise CollectError(FailureKind.TOO_LARGE, f"{path} has more than {limit} bytes")
+
+        with tempfile.TemporaryDirectory(dir=self._target.spool) as folder:
+            file = Path(folder, "copied")
+            try:
+                await asyncssh.scp((self._connection, path), str(file), progress_handler=watch, block_size=_READ)
+            except (asyncssh.Error, OSError) as exc:
+                reason = getattr(exc, "reason", None) or str(exc)
+                absent = "no such file" in reason.lower()
+                raise CollectError(FailureKind.STEP, f"{path} cannot be copied: {reason}", absent=absent) from exc
+            with file.open("rb") as copied:
+                while data := copied.read(_READ):
+                    spool.write(data)
+        return spool.part(name if name is not None else path.rstrip("/").rpartition("/")[2])
+
+
+def _raw(name: str | bytes) -> bytes:
+    return name if isinstance(name, bytes) else name.encode()
+
+
+def _shown(path: bytes) -> str:
+    return path.decode("utf-8", "backslashreplace")

@@ -1,21 +1,34 @@
 """Going through a procedure, step by step."""
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Sequence
-from contextlib import asynccontextmanager
-from dataclasses import dataclass
-from datetime import timedelta
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
+from contextlib import AbstractAsyncContextManager, asynccontextmanager, contextmanager
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
 from time import monotonic
+from typing import Any, TypeVar
+from zoneinfo import ZoneInfo
 
-from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transport import Session
-from historon.estate import Procedure, Step
+from msgspec.structs import replace
+
+from historon.collect.answers import choose, field_of, find, whats_wrong
+from historon.collect.clocks import told_instant
+from historon.collect.failures import CollectError, FailureKind, NotNowError
+from historon.collect.transport import Answer, Session
+from historon.collect.xml import canonical_json, canonical_xml
+from historon.estate import Duration, Expect, Procedure, Said, Step, fill
 from historon.inspection import Kept, error_line
 from historon.store import Part
 
-__all__ = ["StepObserver", "StepTaken", "take_steps"]
+__all__ = ["StepObserver", "StepTaken", "Surroundings", "take_steps"]
 
+T = TypeVar("T")
 _HOSTILE = ("..", ".", "")
+_FILLED = (
+    "as_", "json", "form", "body", "headers", "filter", "answers", "checksum", "complete", "include", "exclude",
+)  # fmt: skip
+_RESUMES = 3
+_MOST_TURNS = 1000
 
 
 @dataclass(frozen=True)
@@ -31,80 +44,356 @@ class StepTaken:
 StepObserver = Callable[[StepTaken], None]
 
 
-async def take_steps(session: Session, procedure: Procedure, told: StepObserver | None = None) -> list[Kept]:
-    """All parts that the steps keep; `told` hears of each step. Raises CollectError with the step's place.
+@dataclass
+class Surroundings:
+    """What steps need to know beside the session: values to fill in, the time, and a way to a fresh session.
+
+    `hide` is told every secret that is learnt.
+    """
+
+    values: dict[str, Any]
+    clock: Callable[[], datetime]
+    zone: ZoneInfo
+    reopen: Callable[[], AbstractAsyncContextManager[Session]]
+    hide: Callable[[str], None]
+    told: StepObserver | None = None
+
+
+async def take_steps(session: Session, procedure: Procedure, around: Surroundings) -> list[Kept]:
+    """All parts that the steps keep. Raises CollectError with the step's place, NotNowError when it is no good time.
 
     Steps that tidy are taken at the end, in their order, whatever happened before; when one of them fails, what was
-    kept stays good, and the session has a remark about it.
+    kept stays good, and the session has a remark about it. What was paused is resumed, whatever happened.
     """
-    total = len(procedure.steps)
-    steps = [(f"step {number} of {total} ({step})", step) for number, step in enumerate(procedure.steps, 1)]
-    taking = _Taking(session, procedure, told)
-    kept: list[Kept] = []
+    taking = _Taking(session, procedure, around)
     try:
-        for place, step in steps:
-            if step.verb != "tidy":
-                kept += await taking.take(place, step)
+        await taking.take_all(procedure.steps)
     except CollectError as exc:
-        await taking.tidy(steps)
+        await taking.tidy()
         raise exc.remarking(session.remarks) from exc.__cause__
     except BaseException:
-        await taking.tidy(steps)
+        await taking.tidy()
         raise
-    await taking.tidy(steps)
-    if len(kept) > len({one.part.name for one in kept}):
+    await taking.tidy()
+    names = [one.part.name for one in taking.kept]
+    if len(names) > len(set(names)):
         raise CollectError(FailureKind.STEP, "two parts have the same name", hint="give each step its own as")
-    return kept
+    if not taking.kept and taking.passed_over:
+        conditions = "; ".join(dict.fromkeys(taking.passed_over))
+        raise CollectError(
+            FailureKind.STEP, f"no step that keeps anything fits: {conditions}", hint="add steps for this version"
+        )
+    return taking.kept
 
 
-@dataclass(frozen=True)
+@dataclass
 class _Taking:
     session: Session
     procedure: Procedure
-    told: StepObserver | None
+    around: Surroundings
+    kept: list[Kept] = field(default_factory=list)
+    passed_over: list[str] = field(default_factory=list)
 
-    async def take(self, place: str, step: Step) -> list[Kept]:
-        """One step, within its deadline."""
-        began = monotonic()
-        self.session.place = place
-        async with _within(self.session, self.procedure, step, place):
-            answer, parts = await self._taken(step)
-        if self.told:
-            self.told(StepTaken(place, timedelta(seconds=monotonic() - began), answer, parts))
-        return [Kept(part, step) for part in parts]
+    async def take_all(self, steps: Sequence[Step], within: str = "") -> None:
+        """These steps in their order, but for those that tidy and those whose `when` does not hold."""
+        for number, step in enumerate(steps, 1):
+            if step.verb != "tidy" and self._fits(step):
+                await self._take(f"{within}step {number} of {len(steps)} ({step})", step)
 
-    async def tidy(self, steps: Sequence[tuple[str, Step]]) -> None:
-        """The steps that tidy up; what fails of them is a remark."""
-        for place, step in steps:
-            if step.verb == "tidy":
+    async def tidy(self) -> None:
+        """The steps that tidy up; what fails of them is a remark. They go on when the round is interrupted."""
+        for number, step in enumerate(self.procedure.steps, 1):
+            if step.verb == "tidy" and self._fits(step):
+                place = f"step {number} of {len(self.procedure.steps)} ({step})"
                 try:
-                    await self.take(place, step)
+                    await _to_its_end(self._take(place, step))
                 except CollectError as exc:
                     self.session.remarks.append(f"{exc.step} did not tidy up: {exc.message}")
 
-    async def _taken(self, step: Step) -> tuple[bytes, list[Part]]:
-        if step.pull is not None:
-            return b"", [_checked(part) for part in await self.session.pull(step.pull, step.as_)]
-        answer = await self.session.say(step.says)
-        if step.keep is not None and step.as_ is not None:
-            return answer, [_checked(Part(step.as_, answer))]
-        if (line := error_line(answer, self.procedure)) is not None:
-            raise CollectError(FailureKind.STEP, f'it answers: "{line}"', tail=answer)
-        return answer, []
+    def _fits(self, step: Step) -> bool:
+        for name, pattern in step.when.items():
+            value = str(self.around.values.get(name, ""))
+            if not pattern.compiled.search(value.encode()):
+                if step.keeps:
+                    self.passed_over.append(f'{name} is "{value}", not {pattern}')
+                return False
+        return True
+
+    async def _take(self, place: str, step: Step) -> None:
+        """One step. Steps with others inside have no time of their own: each of those has."""
+        self.session.place = place
+        if step.verb == "pause":
+            await self._pause(place, step)
+        elif step.verb == "each":
+            await self._each(place, step)
+        elif step.verb == "await":
+            await self._timed(place, lambda: self._awaited(step, place))
+        else:
+            async with self._within(step.deadline, place):
+                await self._timed(place, lambda: self._single(step))
+
+    async def _timed(self, place: str, work: Callable[[], Awaitable[tuple[bytes, Sequence[Part]]]]) -> None:
+        began = monotonic()
+        answer, parts = await work()
+        if self.around.told:
+            self.around.told(StepTaken(place, timedelta(seconds=monotonic() - began), answer, parts))
+
+    async def _single(self, written: Step) -> tuple[bytes, Sequence[Part]]:
+        step = self._filled(written)
+        if step.verb == "pick":
+            return self._pick(step), ()
+        try:
+            answer, parts = await (self._pull(step) if step.verb == "pull" else self._say(step))
+        except CollectError as exc:
+            if not (step.optional and (exc.absent or step.verb == "keep") and exc.kind in _BEARABLE):
+                raise
+            self.session.remarks.append(f"{step.as_ or step.says} was left out: {exc.message}")
+            return b"", ()
+        self.kept += [Kept(_checked(part), step) for part in parts]
+        return answer, parts
+
+    async def _say(self, step: Step) -> tuple[bytes, Sequence[Part]]:
+        answer = await self.session.say(self._fill(step.says), step)
+        self._judge(answer, step)
+        self._learn(answer, step)
+        if step.verb == "clock":
+            self._tell_time(answer, step)
+        if step.verb == "keep" and step.as_ is not None:
+            with _failing(answer):
+                content = _canonical(answer) if step.canonical else answer.content
+            return answer.content, [Part(step.as_, content)]
+        return answer.content, ()
+
+    def _judge(self, answer: Answer, step: Step) -> None:
+        """Whether it is a good answer. What a part holds is for inspection to judge, unless more is expected of it."""
+        wrong = whats_wrong(answer, step.expect)
+        if wrong is None and step.verb != "keep" and (line := error_line(answer.content, self.procedure)) is not None:
+            wrong = f'it answers: "{line}"'
+        if wrong is not None:
+            kind = _KINDS.get(answer.status or 0, FailureKind.STEP)
+            raise CollectError(kind, wrong, tail=answer.tail)
+
+    async def _pull(self, step: Step) -> tuple[bytes, Sequence[Part]]:
+        assert step.pull is not None  # noqa: S101 (that is what the verb says)
+        parts = await self.session.pull(str(self._fill(step.pull)), step.as_, step)
+        if step.canonical:
+            with _failing():
+                parts = [Part(part.name, _canonical(Answer(part.content))) for part in parts]
+        return b"", parts
+
+    def _pick(self, step: Step) -> bytes:
+        """Give one item of a list a name."""
+        with _failing():
+            found = choose(self._list(step), step.where)
+        if not found:
+            conditions = ", ".join(f"{name} {pattern}" for name, pattern in step.where.items())
+            raise CollectError(FailureKind.STEP, f"nothing to pick: {step.from_} has none with {conditions or 'these'}")
+        newest = step.newest
+        item = found[0] if newest is None else max(found, key=lambda one: _rank(field_of(one, newest)))
+        self.around.values[str(step.pick)] = item
+        return str(item)[:500].encode()
+
+    def _list(self, step: Step) -> Any:
+        if step.from_ not in self.around.values:
+            raise LookupError(f"nothing is known as {step.from_} yet")
+        return self.around.values[step.from_]
+
+    async def _each(self, place: str, step: Step) -> None:
+        with _failing():
+            items = choose(self._list(step), step.where)
+        if len(items) > _MOST_TURNS:
+            raise CollectError(FailureKind.STEP, f"{step.from_} has {len(items)} items").at_step(place)
+        for number, item in enumerate(items, 1):
+            self.around.values[str(step.each)] = item
+            await self.take_all(step.steps, f"{step} {number} of {len(items)}, ")
+
+    async def _awaited(self, written: Step, place: str) -> tuple[bytes, Sequence[Part]]:
+        step = self._filled(written)
+        assert step.until is not None  # noqa: S101 (checked when the estate file is read)
+        answer, wrong = await self._poll(self._fill(step.says), step, step.until, place)
+        if wrong is None:
+            self._learn(answer, step)
+        if wrong is None or step.or_else == "go on":
+            if wrong is not None:
+                self.session.remarks.append(f"went on without {step.word or step.says}: {wrong} after {step.within}")
+            return answer.content, ()
+        message = f"{step.word or 'the awaited'} did not come within {step.within}: {wrong}"
+        if step.or_else == "skip":
+            raise NotNowError(message)
+        raise CollectError(FailureKind.TIME, message, tail=answer.tail).at_step(place)
+
+    async def _poll(self, what: Said, step: Step, until: Expect, place: str) -> tuple[Answer, str | None]:
+        """Ask again and again, until all is well or time is up; returns the last answer, and what is wrong with it."""
+        began, stood, last = monotonic(), monotonic(), Answer(b"")
+        while True:
+            try:
+                async with self._within(step.deadline, place):
+                    answer = await self.session.say(what, step)
+            except CollectError as exc:
+                if exc.kind not in (FailureKind.UNREACHABLE, FailureKind.REFUSED):
+                    raise
+                answer = last
+                wrong: str | None = exc.message  # what is awaited may be that it is there at all
+            else:
+                stood = monotonic() if answer.content != last.content else stood
+                wrong = whats_wrong(answer, until, strict=False) or _moving(until, monotonic() - stood)
+            last = answer
+            if wrong is None or monotonic() - began + step.every.total_seconds() > step.within.total_seconds():
+                return answer, wrong
+            await asyncio.sleep(step.every.total_seconds())
+
+    async def _pause(self, place: str, written: Step) -> None:
+        """Pause, take the steps inside, and resume, whatever happened: also when pausing itself seemed to fail."""
+        step = self._filled(written)
+        try:
+            async with self._within(step.deadline, place):
+                await self._timed(place, lambda: self._pausing(step))
+            await self.take_all(step.steps, f"{place}, ")
+        finally:
+            await _to_its_end(self._resume(place, step))
+
+    async def _pausing(self, step: Step) -> tuple[bytes, Sequence[Part]]:
+        answer = await self.session.say(self._fill(step.says), step)
+        self._judge(answer, step)
+        return answer.content, ()
+
+    async def _resume(self, place: str, step: Step) -> None:
+        """Resume and look whether it answers again; over a fresh session where the one at hand does not help."""
+        assert step.resume is not None  # noqa: S101 (checked when the estate file is read)
+        self.session.place = f"{place}, resuming"
+        trouble: CollectError | None = None
+        for attempt in range(_RESUMES):
+            if attempt:
+                await asyncio.sleep(self.procedure.retry_pause.total_seconds())
+            try:
+                if not attempt:
+                    return await self._resumed(self, place, step)
+                async with self.around.reopen() as fresh:
+                    return await self._resumed(self._over(fresh), place, step)
+            except CollectError as exc:
+                trouble = exc
+            except OSError as exc:
+                trouble = CollectError(FailureKind.STEP, exc.strerror or str(exc))
+        assert trouble is not None  # noqa: S101
+        words = step.resume if isinstance(step.resume, str) else " ".join(step.resume)
+        left = CollectError(
+            FailureKind.PAUSED,
+            f"LEFT PAUSED: resuming was tried {_RESUMES} times: {trouble.message}",
+            hint=f"resume it by hand, now: {words}",
+            tail=trouble.tail,
+        )
+        raise left.at_step(f"{place}, resuming") from trouble
+
+    def _over(self, session: Session) -> "_Taking":
+        """The same going through a procedure over another session; remarks stay together."""
+        session.remarks = self.session.remarks
+        return _Taking(session, self.procedure, self.around)
+
+    async def _resumed(self, taking: "_Taking", place: str, step: Step) -> None:
+        assert step.resume is not None  # noqa: S101
+        began = monotonic()
+        async with taking._within(step.deadline, f"{place}, resuming"):
+            answer = await taking.session.say(self._fill(step.resume), step)
+            taking._judge(answer, step)
+        if step.probe is not None and step.until is not None:
+            answer, wrong = await taking._poll(self._fill(step.probe), step, step.until, f"{place}, probing")
+            if wrong is not None:
+                message = f"after resuming, it did not answer as it should within {step.within}: {wrong}"
+                raise CollectError(FailureKind.STEP, message, tail=answer.tail)
+        if self.around.told:
+            took = timedelta(seconds=monotonic() - began)
+            self.around.told(StepTaken(f"{place}, resumed", took, answer.content, ()))
+
+    def _tell_time(self, answer: Answer, step: Step) -> None:
+        assert step.format is not None  # noqa: S101 (checked when the estate file is read)
+        text = answer.content.decode("utf-8", "replace")
+        told = told_instant(text, step.format, self.around.zone)
+        if told is None:
+            raise CollectError(FailureKind.STEP, f"the answer tells no time like {step.format}", tail=answer.tail)
+        self.session.skew = told - self.around.clock()
+
+    def _learn(self, answer: Answer, step: Step) -> None:
+        """Give names to what stands in the answer."""
+        for name, finder in (*step.learn.items(), *step.learn_secret.items()):
+            with _failing(answer):
+                self.around.values[name] = value = find(finder, answer)
+            if name in step.learn_secret:
+                self.around.hide(str(value))
+
+    def _fill(self, said: Said) -> Said:
+        with _failing():
+            filled: Said = fill(said, self.around.values)
+        return filled
+
+    def _filled(self, step: Step) -> Step:
+        """The step with values in all that is handed to a transport; what is said is filled when it is said."""
+        given = {name: value for name in _FILLED if (value := getattr(step, name))}
+        with _failing():
+            filled = {name: fill(value, self.around.values) for name, value in given.items()}
+        return replace(step, **filled) if filled else step
+
+    @asynccontextmanager
+    async def _within(self, deadline: Duration | None, place: str) -> AsyncIterator[None]:
+        """A step's deadline, and its place in whatever goes wrong."""
+        limit = deadline or self.procedure.step_deadline
+        try:
+            async with asyncio.timeout(limit.total_seconds()):
+                yield
+        except TimeoutError as exc:
+            message = f"no complete answer within {limit}"
+            raise CollectError(FailureKind.TIME, message, tail=self.session.tail).at_step(place) from exc
+        except CollectError as exc:
+            raise exc.at_step(place) from exc.__cause__
 
 
-@asynccontextmanager
-async def _within(session: Session, procedure: Procedure, step: Step, place: str) -> AsyncIterator[None]:
-    """The step's deadline, and its place in whatever goes wrong."""
-    deadline = step.deadline or procedure.step_deadline
+@contextmanager
+def _failing(answer: Answer | None = None) -> Iterator[None]:
+    """That something looked for is not there is a failure of the step."""
     try:
-        async with asyncio.timeout(deadline.total_seconds()):
-            yield
-    except TimeoutError as exc:
-        message = f"no complete answer within {deadline}"
-        raise CollectError(FailureKind.TIME, message, tail=session.tail).at_step(place) from exc
-    except CollectError as exc:
-        raise exc.at_step(place) from exc.__cause__
+        yield
+    except LookupError as exc:
+        raise CollectError(FailureKind.STEP, str(exc.args[0]), tail=answer.tail if answer else b"") from exc
+
+
+_BEARABLE = (FailureKind.STEP, FailureKind.PERMISSION)
+_KINDS = {401: FailureKind.LOGIN, 403: FailureKind.PERMISSION}
+
+
+async def _to_its_end(work: Awaitable[T]) -> T:
+    """Work that goes on when its task is cancelled; the cancellation comes after it."""
+    task = asyncio.ensure_future(work)
+    cancelled: asyncio.CancelledError | None = None
+    while not task.done():
+        try:
+            await asyncio.shield(task)
+        except asyncio.CancelledError as exc:
+            if task.cancelled():
+                raise
+            cancelled = exc
+        except BaseException:  # noqa: S110 (the result below raises it)
+            pass
+    if cancelled and not task.exception():
+        raise cancelled
+    return task.result()
+
+
+def _moving(until: Expect, stood: float) -> str | None:
+    if until.still is None or stood >= until.still.total_seconds():
+        return None
+    return f"the answer still changes, or has not stood still for {until.still}"
+
+
+def _rank(value: Any) -> tuple[int, float, str]:
+    """Numbers by size, texts by their letters (ISO 8601 instants sort so), whatever is missing first."""
+    if isinstance(value, (int, float)):
+        return (2, float(value), "")
+    return (0, 0.0, "") if value is None else (1, 0.0, str(value))
+
+
+def _canonical(answer: Answer) -> bytes:
+    if answer.content.lstrip()[:1] == b"<":
+        return canonical_xml(answer.content)
+    return canonical_json(answer.json)
 
 
 def _checked(part: Part) -> Part:

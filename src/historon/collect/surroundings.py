@@ -4,10 +4,11 @@ import os
 import shutil
 from pathlib import Path
 
+from historon.collect.failures import CollectError, FailureKind
 from historon.errors import OutsideError
-from historon.estate import Estate
+from historon.estate import Estate, Procedure
 
-__all__ = ["check_surroundings"]
+__all__ = ["check_needs", "check_surroundings"]
 
 
 def check_surroundings(estate: Estate) -> None:
@@ -24,6 +25,23 @@ def check_surroundings(estate: Estate) -> None:
             f"the disk of {store} has {free // 10**6} MB free, fewer than the {wanted} asked for",
             hint="make room, for example with historon prune, or lower free in [estate]",
         )
+
+
+def check_needs(estate: Estate, procedure: Procedure) -> None:
+    """Raise CollectError when this machine lacks what a procedure says it needs."""
+    needs = procedure.needs
+    if needs is None:
+        return
+    mount = estate.path(needs.mount) if needs.mount is not None else None
+    if mount is not None and not os.path.ismount(mount):
+        raise CollectError(FailureKind.SETUP, f"nothing is mounted at {mount}", hint="mount it, then collect again")
+    if needs.free is not None and (free := shutil.disk_usage(mount or estate.folder).free) < needs.free:
+        message = f"the disk of {mount or estate.folder} has {free // 10**6} MB free"
+        raise CollectError(FailureKind.SETUP, f"{message}, fewer than the {needs.free // 10**6} MB that are needed")
+    for program in needs.programs:
+        if not shutil.which(program):
+            hint = "install it, or name it by its absolute path"
+            raise CollectError(FailureKind.SETUP, f"there is no program {program} on this machine", hint=hint)
 
 
 def _check_mount(folder: Path) -> None:

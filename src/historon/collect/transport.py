@@ -1,17 +1,23 @@
 """What a transport is: a way to open a session on a source, in which steps can be taken."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Awaitable, Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import timedelta
+from functools import cached_property
 from pathlib import Path
+from typing import Any
+
+import msgspec
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.estate import Procedure, Secret, Source
+from historon.collect.spooling import Spool
+from historon.estate import Jump, Procedure, Said, Secret, Source, Step
 from historon.store import Part
 
-__all__ = ["Account", "CommandSession", "Session", "Target"]
+__all__ = ["TAIL", "Account", "Answer", "Hop", "Session", "Target"]
 
-_TAIL = 2000
+TAIL = 2000  # bytes of an answer that a message may show the end of
 _CHUNK = 65536
 
 
@@ -23,71 +29,105 @@ class Account:
     password: Secret | None = None
     key: Secret | None = None
     passphrase: Secret | None = None
+    elevation: Secret | None = None
+    certificate: Path | None = None
+    agent: bool = False
+
+
+@dataclass(frozen=True)
+class Hop:
+    """A jump host with its account."""
+
+    name: str
+    jump: Jump
+    account: Account
 
 
 @dataclass(frozen=True)
 class Target:
-    """A source with all that is needed to reach it. Relative paths start at `folder`."""
+    """A source with all that is needed to reach it.
+
+    Relative paths start at `folder`; large answers rest in `spool`; `recall` says what an earlier round remembered.
+    """
 
     source: Source
     procedure: Procedure
     account: Account | None
     folder: Path
+    spool: Path
+    recall: Callable[[str], str | None]
+    hop: Hop | None = None
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What came back: the content, and what the protocol says about it. `complaints`: of a program."""
+
+    content: bytes
+    complaints: bytes = b""
+    exit_code: int | None = None
+    status: int | None = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+    cookies: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def tail(self) -> bytes:
+        """What a message about this answer shows of it."""
+        return self.complaints[-TAIL:] or self.content[-TAIL:]
+
+    @cached_property
+    def json(self) -> Any:
+        """The content as JSON (RFC 8259); LookupError when it is none."""
+        try:
+            return msgspec.json.decode(self.content)
+        except (msgspec.DecodeError, UnicodeError, RecursionError) as exc:
+            raise LookupError(f"the answer is not JSON: {exc}") from exc
 
 
 class Session(ABC):
     """An open conversation with a source. Every call raises CollectError, with what came back as its tail.
 
-    `remarks` collects what somebody should know of a good export all the same; `place` is the step being taken.
+    `remarks` collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
+    is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
+    `remembered` is remembered for later rounds, and `afterwards` is done.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, target: Target) -> None:
         self.remarks: list[str] = []
         self.place = ""
-
-    @abstractmethod
-    async def say(self, what: str | Sequence[str]) -> bytes:
-        """Say something and return the whole answer."""
-
-    @abstractmethod
-    async def pull(self, path: str, name: str | None) -> list[Part]:
-        """Fetch a file, or a folder with all that is in it, as parts called after `name`."""
-
-    @property
-    @abstractmethod
-    def tail(self) -> bytes:
-        """The end of what came back so far, for a message about a step that did not end."""
-
-
-class CommandSession(Session):
-    """What sessions have in common in which every command has its output and its end, and files can be pulled."""
-
-    def __init__(self, target: Target) -> None:
-        super().__init__()
-        self._max_size = target.procedure.max_size
+        self.skew: timedelta | None = None
+        self.remembered: dict[str, str] = {}
+        self.afterwards: list[Callable[[], None]] = []
+        self._target = target
+        self._procedure = target.procedure
         self._tail = b""
 
+    @abstractmethod
+    async def say(self, what: Said, step: Step) -> Answer:
+        """Say something and return the whole answer; `step` has more on how."""
+
+    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+        """Fetch a file, or a folder with all that is in it, as parts called after `name`."""
+        raise CollectError(FailureKind.STEP, f"{path} cannot be pulled over {self._procedure.over}")
+
     @property
     def tail(self) -> bytes:
-        """See Session."""
+        """The end of what came back so far, for a message about a step that did not end."""
         return self._tail
 
-    async def _drain(self, read: Callable[[int], Awaitable[bytes]]) -> bytes:
+    def _limit(self, step: Step) -> int:
+        """How many bytes a step may bring."""
+        return int(step.max_size or self._procedure.max_size)
+
+    def _spool(self, step: Step, room: int | None = None) -> Spool:
+        return Spool(self._target.spool, self._limit(step) if room is None else room)
+
+    async def _drain(self, read: Callable[[int], Awaitable[bytes]], limit: int) -> bytes:
         """All that a stream gives, up to the size limit."""
         received = bytearray()
         while chunk := await read(_CHUNK):
             received += chunk
-            self._tail = bytes(received[-_TAIL:])
-            if len(received) > self._max_size:
-                raise CollectError(FailureKind.TOO_LARGE, f"it prints more than {self._max_size} bytes", tail=self.tail)
+            self._tail = bytes(received[-TAIL:])
+            if len(received) > limit:
+                raise CollectError(FailureKind.TOO_LARGE, f"it prints more than {limit} bytes", tail=self.tail)
         return bytes(received)
-
-    def _ended(self, what: str, code: int, printed: bytes, complaints: bytes) -> CollectError:
-        """A command that ended with another exit code than 0."""
-        tail = complaints[-_TAIL:] or printed[-_TAIL:]
-        return CollectError(FailureKind.STEP, f"{what} ended with exit code {code}", tail=tail)
-
-    def _leave_out(self, count: int, base: str) -> None:
-        """Remark that some of a folder is no part of the export."""
-        if count:
-            self.remarks.append(f"{count} left out of {base}: links, sockets or devices")

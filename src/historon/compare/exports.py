@@ -8,8 +8,9 @@ from functools import cached_property
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
 from historon.sequences import common_end, common_start
+from historon.store import LARGE, Part, Store, StoredPart
 
-__all__ = ["Kind", "PartChange", "compare_exports", "is_binary"]
+__all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary"]
 
 
 class Kind(StrEnum):
@@ -60,6 +61,13 @@ def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: M
         for name in sorted(old.keys() | new.keys())
         if old.get(name) != new.get(name) and (change := _compare(name, old.get(name), new.get(name), masks))
     ]
+
+
+def comparable(part: Part | StoredPart, store: Store) -> bytes:
+    """The content of a part; of a large one a stand-in, which is binary and equal only where the digests are."""
+    if part.size > LARGE:
+        return b"\0%d bytes, SHA-256 %s" % (part.size, part.sha256.hex().encode())
+    return part.content if isinstance(part, Part) else store.read(part)
 
 
 def is_binary(content: bytes) -> bool:

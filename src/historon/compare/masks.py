@@ -22,6 +22,8 @@ _GENERAL = tuple(
 )
 
 
+# In the metadata of a tree (see store.trees) the time of change alone is no change.
+_TREE_TIME = re.compile(rb"^[-dl][-rwxsStT]{9} \S+:\S+ (\d{4}-\d\d-\d\dT[0-9:.]+Z) ")
 _SHORTEST = 4  # a shorter secret stands everywhere by chance
 
 
@@ -30,14 +32,20 @@ class Masks:
 
     def __init__(
         self, noise: Iterable[Pattern] = (), secret: Iterable[Pattern] = (), *, literal: Iterable[bytes] = (),
-        key: bytes = b"", reveal: bool = False,
+        key: bytes = b"", reveal: bool = False, with_noise: bool = False,
     ) -> None:  # fmt: skip
-        """`literal` are secrets themselves, which are hidden wherever they stand."""
-        self._noise = [pattern.compiled for pattern in noise]
+        """`literal` are secrets themselves, which are hidden wherever they stand; `with_noise` counts noise as text."""
+        self._noise = [] if with_noise else [_TREE_TIME, *(pattern.compiled for pattern in noise)]
         self._secret = [pattern.compiled for pattern in secret]
-        self._secret += [re.compile(re.escape(text)) for text in literal if len(text) >= _SHORTEST]
         self._key = key
         self.reveal = reveal
+        for text in literal:
+            self.also(text)
+
+    def also(self, secret: bytes) -> None:
+        """Hide this secret too, wherever it stands."""
+        if len(secret) >= _SHORTEST:
+            self._secret.append(re.compile(re.escape(secret)))
 
     @cached_property
     def has_noise(self) -> bool:

@@ -3,33 +3,42 @@
 from historon.estate.checking import EstateError, Problem, nearest
 from historon.estate.durations import Duration, Size, describe
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
+from historon.estate.legacy import LEGACY
 from historon.estate.model import (
     Credentials,
     Estate,
+    Jump,
     MailChannel,
-    Pattern,
-    Procedure,
     Retention,
     Settings,
     Source,
-    Step,
 )
+from historon.estate.patterns import Finder, Pattern
+from historon.estate.procedure_files import shipped_names, shipped_text
+from historon.estate.procedures import Expect, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate
 from historon.estate.secrets import Secret, SecretError, SecretRef
 from historon.estate.selection import select
-from historon.estate.values import fill_steps, values_of
+from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
 __all__ = [
+    "ACCOUNT_VALUES",
     "ESTATE_FILE",
+    "LEGACY",
     "Credentials",
     "Duration",
     "Estate",
     "EstateError",
+    "Expect",
+    "Finder",
+    "Jump",
     "MailChannel",
+    "Needs",
     "Pattern",
     "Problem",
     "Procedure",
     "Retention",
+    "Said",
     "Secret",
     "SecretError",
     "SecretRef",
@@ -38,11 +47,14 @@ __all__ = [
     "Source",
     "Step",
     "describe",
-    "fill_steps",
+    "fill",
     "lay_out",
     "nearest",
     "read_estate",
     "select",
+    "shipped_names",
+    "shipped_text",
     "values_of",
+    "walk",
     "write_private",
 ]

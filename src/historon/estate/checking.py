@@ -11,16 +11,38 @@ import msgspec
 
 from historon.errors import ExitCode, HistoronError
 from historon.estate.durations import Duration, Size
-from historon.estate.model import Credentials, EstateFile, MailChannel, Pattern, Procedure, Retention, Source, Zone
+from historon.estate.legacy import LEGACY
+from historon.estate.model import (
+    CERTIFICATE_PIN,
+    Credentials,
+    EstateFile,
+    Jump,
+    MailChannel,
+    Retention,
+    Source,
+    Zone,
+)
+from historon.estate.patterns import Finder, Pattern
+from historon.estate.procedures import Procedure
 from historon.estate.secrets import SecretRef
-from historon.estate.values import missing_values, values_of
+from historon.estate.values import ACCOUNT_VALUES, missing_values, values_of
 
-__all__ = ["EstateError", "Parts", "Path", "Problem", "convert", "nearest", "problems_of", "reference_problems"]
+__all__ = [
+    "EstateError",
+    "Parts",
+    "Path",
+    "Problem",
+    "convert",
+    "extends_problems",
+    "nearest",
+    "problems_of",
+    "reference_problems",
+]
 
 Path = tuple[str | int, ...]
 T = TypeVar("T")
 _PARSED: Mapping[type, Callable[[object], object]] = {
-    kind: kind.parse for kind in (Duration, Size, SecretRef, Pattern, Zone)
+    kind: kind.parse for kind in (Duration, Size, SecretRef, Pattern, Finder, Zone)
 }
 _WORDS = {
     "str": "text in quotes", "int": "a whole number", "bool": "true or false", "array": "a list",
@@ -143,6 +165,7 @@ class Parts:
     """The parts of an estate file that others refer to; None stands for one that is there and wrong in itself."""
 
     credentials: Mapping[str, Credentials | None]
+    jumps: Mapping[str, Jump | None]
     retention: Mapping[str, Retention | None]
     procedures: Mapping[str, Procedure | None]
     channels: Mapping[str, MailChannel | None]
@@ -154,6 +177,7 @@ class Parts:
         sources = data.get("sources")
         return cls(
             credentials=_each(data.get("credentials"), Credentials),
+            jumps=_each(data.get("jumps"), Jump),
             retention=_each(data.get("retention"), Retention),
             procedures=_each(data.get("procedures"), Procedure),
             channels=_each(data.get("channels"), MailChannel),
@@ -192,6 +216,9 @@ def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
             yield Problem(path, f'a second source is named "{source.name}"', "give each its own name")
         names.add(source.name)
         yield from _source_problems(source, file, path)
+    for name, jump in file.jumps.items():
+        if jump:
+            yield from _jump_problems(name, jump, file)
     for name, channel in file.channels.items():
         if channel and channel.credentials and channel.credentials not in file.credentials:
             yield _unknown(("channels", name, "credentials"), channel.credentials, file.credentials)
@@ -204,36 +231,96 @@ def _source_problems(source: Source, file: EstateFile | Parts, path: Path) -> It
         yield _unknown((*path, "credentials"), source.credentials, file.credentials)
     if source.retention is not None and source.retention not in file.retention:
         yield _unknown((*path, "retention"), source.retention, file.retention)
-    if source.host_key and not re.fullmatch(r"SHA256:[A-Za-z0-9+/]{43}=?", source.host_key):
-        hint = 'write it as "SHA256:…", the way ssh-keygen -l prints it'
-        yield Problem((*path, "host_key"), "is not a host key fingerprint", hint)
+    if source.via is not None and source.via not in file.jumps:
+        yield _unknown((*path, "via"), source.via, file.jumps)
+    yield from _identity_problems(source, path)
     procedure = file.procedures.get(source.procedure)
-    values = values_of(source)
-    for index, name in missing_values(procedure, values) if procedure else ():
-        step: Path = ("procedures", source.procedure, "steps", index)
-        if name.startswith("label."):
-            yield Problem(
-                path,
-                f"has no {name}, which the procedure {source.procedure} asks for",
-                f'add labels = {{ {name[6:]} = "…" }}',
-            )
-        else:
-            yield Problem(
-                step, f"there is no value {{{name}}}", f"{nearest(name, values)} For braces write {{{{ and }}}}"
-            )
-    if procedure and procedure.remote:
+    account = file.credentials.get(source.credentials or "")
+    if not procedure:
+        return
+    secrets = [name for name in ACCOUNT_VALUES if getattr(account, name, None)]
+    values = [*values_of(source, procedure), *secrets]
+    for place, name in missing_values(procedure, values):
+        yield _missing_value(source, name, values, path, place)
+    if procedure.remote:
         yield from _remote_problems(source, procedure, file, path)
 
 
+def _identity_problems(source: Source | Jump, path: Path) -> Iterator[Problem]:
+    if source.host_key and not re.fullmatch(r"SHA256:[A-Za-z0-9+/]{43}=?", source.host_key):
+        hint = 'write it as "SHA256:…", the way ssh-keygen -l prints it'
+        yield Problem((*path, "host_key"), "is not a host key fingerprint", hint)
+    for name in source.legacy:
+        if name not in LEGACY:
+            yield Problem((*path, "legacy"), f'"{name}" is no algorithm that could be allowed', nearest(name, LEGACY))
+    if isinstance(source, Source):
+        if source.certificate and not CERTIFICATE_PIN.fullmatch(source.certificate):
+            hint = 'write it as "SHA256:" and 64 hexadecimal digits'
+            yield Problem((*path, "certificate"), "is not a certificate fingerprint", hint)
+        if source.certificate and source.authority:
+            yield Problem(path, "takes certificate or authority, not both")
+
+
+def _missing_value(source: Source, name: str, values: Sequence[str], path: Path, place: Sequence[str | int]) -> Problem:
+    asked = f"which the procedure {source.procedure} asks for"
+    if name.startswith("label."):
+        return Problem(path, f"has no {name}, {asked}", f'add labels = {{ {name[6:]} = "…" }}')
+    if name in ACCOUNT_VALUES:
+        message = f"has credentials without {name}, {asked}" if source.credentials else f"has no credentials, {asked}"
+        return Problem(path, message, f"add {name} to them by reference")
+    step: Path = ("procedures", source.procedure, *(("steps", *place) if place else ("folder",)))
+    return Problem(step, f"there is no value {{{name}}}", f"{nearest(name, values)} For braces write {{{{ and }}}}")
+
+
 def _remote_problems(source: Source, procedure: Procedure, file: EstateFile | Parts, path: Path) -> Iterator[Problem]:
-    for key in ("address", "credentials"):
+    wanted = ("address", "credentials") if procedure.needs_account else ("address",)
+    for key in wanted:
         if not getattr(source, key):
             yield Problem(path, f'"{key}" is missing', f"procedures over {procedure.over} need it")
     account = file.credentials.get(source.credentials or "")
-    if account and not (account.password or account.key):
-        yield Problem(("credentials", source.credentials or ""), "has neither password nor key", "add one by reference")
+    if account and procedure.needs_account:
+        place: Path = ("credentials", source.credentials or "")
+        if not (account.password or account.key or account.agent):
+            yield Problem(place, "has neither password nor key", "add one by reference")
+        if not account.user and not (procedure.over == "https" and procedure.auth == "bearer"):
+            yield Problem(place, '"user" is missing', "add it")
+    if source.via is not None and procedure.over not in ("ssh-shell", "ssh-exec", "netconf"):
+        yield Problem((*path, "via"), f"over {procedure.over} there are no jump hosts", "they belong to SSH")
+
+
+def _jump_problems(name: str, jump: Jump, file: EstateFile | Parts) -> Iterator[Problem]:
+    if jump.credentials not in file.credentials:
+        yield _unknown(("jumps", name, "credentials"), jump.credentials, file.credentials)
+    yield from _identity_problems(jump, ("jumps", name))
+
+
+_TABLES = {"procedure": "procedures", "retention": "retention", "via": "jumps", "extends": "procedures"}
 
 
 def _unknown(path: Path, name: str, known: Iterable[str]) -> Problem:
-    table = {"procedure": "procedures", "retention": "retention"}.get(str(path[-1]), "credentials")
+    table = _TABLES.get(str(path[-1]), "credentials")
     return Problem(path, f'there is no "{name}"', nearest(name, known) or f"write a table [{table}.{name}]")
+
+
+def extends_problems(procedures: object, shipped: Iterable[str]) -> Iterator[Problem]:
+    """Procedures that extend what is not there, or one another in a circle."""
+    if not isinstance(procedures, dict):
+        return
+    known = {*procedures, *shipped}
+    for name, table in procedures.items():
+        base = table.get("extends") if isinstance(table, dict) else None
+        if isinstance(base, str):
+            if base not in known:
+                yield _unknown(("procedures", name, "extends"), base, known)
+            elif _circular(name, procedures):
+                yield Problem(("procedures", name, "extends"), "extends itself in a circle", "take one extends out")
+
+
+def _circular(name: str, procedures: Mapping[str, Any]) -> bool:
+    seen, at = {name}, procedures[name].get("extends")
+    while isinstance(at, str) and isinstance(procedures.get(at), dict):
+        if at in seen:
+            return at != name or procedures[name]["extends"] != name
+        seen.add(at)
+        at = procedures[at].get("extends")
+    return False

@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import Annotated, Literal, Self
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from msgspec import UNSET, Meta, Struct, UnsetType, field
+from msgspec import Meta, field
 
 from historon.estate.durations import Duration, Size
+from historon.estate.procedures import Procedure, Table
 from historon.estate.secrets import SecretRef
 
 __all__ = [
@@ -17,13 +18,11 @@ __all__ = [
     "Defaults",
     "Estate",
     "EstateFile",
+    "Jump",
     "MailChannel",
-    "Pattern",
-    "Procedure",
     "Retention",
     "Settings",
     "Source",
-    "Step",
     "Zone",
 ]
 
@@ -36,28 +35,7 @@ Name = Annotated[
 ]
 Port = Annotated[int, Meta(ge=1, le=65535)]
 Count = Annotated[int, Meta(ge=1)]
-
-
-class Pattern(str):
-    """A regular expression, compiled over bytes because exports are bytes."""
-
-    __slots__ = ("compiled",)
-    compiled: re.Pattern[bytes]
-
-    @classmethod
-    def parse(cls, text: object) -> Self:
-        """Check the expression; ValueError says where it is wrong."""
-        if not isinstance(text, str) or not text:
-            raise ValueError("expected a regular expression in quotes")
-        try:
-            compiled = re.compile(text.encode(), re.MULTILINE)
-        except re.error as exc:
-            raise ValueError(
-                f"not a regular expression: {exc} (use 'single quotes' so that \\ stays as it is)"
-            ) from exc
-        made = cls(text)
-        made.compiled = compiled
-        return made
+CERTIFICATE_PIN = re.compile(r"SHA256:([0-9A-Fa-f]{2}:?){32}")
 
 
 class Zone(str):
@@ -75,10 +53,6 @@ class Zone(str):
         return cls(text)
 
 
-class Table(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """Common to all tables: immutable, and a key that is not known is a mistake."""
-
-
 class Settings(Table, frozen=True):
     """`[estate]`: the whole."""
 
@@ -86,19 +60,39 @@ class Settings(Table, frozen=True):
     time_zone: Zone = Zone("UTC")
     store: str = "store"
     sources_from: str | None = None
+    procedures_from: str | None = None
     known_hosts: str = "known_hosts"
     at_once: Count = 20
+    at_once_by: dict[str, Count] = {}
+    skew: Duration = Duration(minutes=5)
     mount: str | None = None
     free: Size = Size(100 * 10**6)
 
 
 class Credentials(Table, frozen=True):
-    """`[credentials.NAME]`: an account, with its secrets by reference."""
+    """`[credentials.NAME]`: an account, with its secrets by reference.
 
-    user: str
+    `certificate` is the file of an OpenSSH certificate for the key; `agent` lets an SSH agent sign.
+    """
+
+    user: str = ""
     password: SecretRef | None = None
     key: SecretRef | None = None
     passphrase: SecretRef | None = None
+    elevation: SecretRef | None = None
+    certificate: str | None = None
+    agent: bool = False
+
+
+class Jump(Table, frozen=True):
+    """`[jumps.NAME]`: a host through which sources are reached over SSH (RFC 4254 section 7.2)."""
+
+    address: str
+    credentials: str
+    port: Port | None = None
+    host_key: str | None = None
+    at_once: Count | None = None
+    legacy: tuple[str, ...] = ()
 
 
 class Retention(Table, frozen=True):
@@ -117,91 +111,6 @@ class Retention(Table, frozen=True):
         """A retention without any duration would thin every history down to its floor."""
         if not any((self.all, self.hour, self.day, self.week, self.month, self.year)):
             raise ValueError('says only how few to keep (add at least one duration, such as all = "90d")')
-
-
-_VERBS = ("send", "keep", "pull", "tidy")
-
-
-class Step(Table, frozen=True):
-    """One step of a procedure: exactly one of the verbs `send`, `keep`, `pull`, `tidy`."""
-
-    send: str | tuple[str, ...] | None = None
-    keep: str | tuple[str, ...] | None = None
-    pull: str | None = None
-    tidy: str | tuple[str, ...] | None = None
-    as_: str | None = field(default=None, name="as")
-    ends_with: str | None = None
-    min_size: Size | None = None
-    deadline: Duration | None = None
-
-    def __post_init__(self) -> None:
-        """One verb a step, and names only for what is kept."""
-        if len([verb for verb in _VERBS if getattr(self, verb) is not None]) != 1:
-            raise ValueError(f"a step has exactly one of {', '.join(_VERBS[:-1])} and {_VERBS[-1]}")
-        if not self.keeps and (self.as_ or self.ends_with or self.min_size):
-            raise ValueError(f"{self.verb} keeps nothing, so it takes no as, ends_with or min_size (use keep)")
-        if self.keep is not None and not self.as_:
-            raise ValueError('keep needs a name for the part (add as = "running.cfg")')
-
-    @property
-    def verb(self) -> str:
-        """Which of the verbs this step is."""
-        return next(verb for verb in _VERBS if getattr(self, verb) is not None)
-
-    @property
-    def keeps(self) -> bool:
-        """Whether parts come of this step."""
-        return self.verb in ("keep", "pull")
-
-    @property
-    def says(self) -> str | tuple[str, ...]:
-        """What is said to the source, or the path that is pulled."""
-        said: str | tuple[str, ...] = getattr(self, self.verb)
-        return said
-
-    def __str__(self) -> str:
-        said = self.says if isinstance(self.says, str) else " ".join(self.says)
-        return f"{self.verb} {said}"
-
-
-class Procedure(Table, frozen=True):
-    """`[procedures.NAME]`: how a kind of source is asked for its export."""
-
-    over: Literal["ssh-shell", "ssh-exec", "local"]
-    steps: tuple[Step, ...]
-    prompt: Pattern | None = None
-    pager: Pattern | None = None
-    pager_answer: str = " "
-    noise: tuple[Pattern, ...] = ()
-    secret: tuple[Pattern, ...] = ()
-    errors: tuple[Pattern, ...] | UnsetType = UNSET
-    step_deadline: Duration = Duration(seconds=60)
-    deadline: Duration = Duration(minutes=10)
-    tries: Count = 3
-    pause: Duration = Duration(seconds=5)
-    max_size: Size = Size(64 * 2**20)
-
-    def __post_init__(self) -> None:
-        """What one transport needs and another does not have."""
-        if not any(step.keeps for step in self.steps):
-            raise ValueError("keeps nothing (at least one step must be keep or pull)")
-        shell = self.over == "ssh-shell"
-        if shell and self.prompt is None:
-            raise ValueError("over ssh-shell needs a prompt (such as prompt = '^[\\w.-]+[>#] ?$')")
-        if not shell and (self.prompt or self.pager):
-            raise ValueError(f"over {self.over} has no prompt and no pager")
-        if shell and any(step.verb == "pull" for step in self.steps):
-            raise ValueError("over ssh-shell cannot pull a file (use keep, or over ssh-exec)")
-        said = [step.says for step in self.steps if step.verb != "pull"]
-        if self.remote and not all(isinstance(one, str) for one in said):
-            raise ValueError(f'over {self.over} a command is a text ("display config")')
-        if not self.remote and any(isinstance(one, str) for one in said):
-            raise ValueError('a local command is a list, as no shell reads it (["program", "argument"])')
-
-    @property
-    def remote(self) -> bool:
-        """Whether sources are reached over the network, and so need an address and an account."""
-        return self.over != "local"
 
 
 class Defaults(Table, frozen=True):
@@ -226,8 +135,13 @@ class Source(Table, frozen=True):
     retention: str | None = None
     promise: Duration | None = None
     host_key: str | None = None
+    certificate: str | None = None
+    authority: str | None = None
+    via: str | None = None
+    legacy: tuple[str, ...] = ()
     skip: str | None = None
     labels: dict[str, str] = {}
+    values: dict[str, str] = {}
 
 
 class MailChannel(Table, frozen=True):
@@ -253,7 +167,7 @@ class MailChannel(Table, frozen=True):
             raise ValueError("tells nobody (to is empty)")
         if self.certificate and self.authority:
             raise ValueError("takes certificate or authority, not both")
-        if self.certificate and not re.fullmatch(r"SHA256:([0-9A-Fa-f]{2}:?){32}", self.certificate):
+        if self.certificate and not CERTIFICATE_PIN.fullmatch(self.certificate):
             raise ValueError('certificate must be "SHA256:" and 64 hexadecimal digits')
         if self.security == "none" and self.credentials:
             raise ValueError('would send its password in the clear (set security = "starttls" or "tls")')
@@ -265,6 +179,7 @@ class EstateFile(Table, frozen=True):
     estate: Settings
     defaults: Defaults = Defaults()
     credentials: dict[Name, Credentials] = {}
+    jumps: dict[Name, Jump] = {}
     retention: dict[Name, Retention] = {}
     procedures: dict[Name, Procedure] = {}
     channels: dict[Name, MailChannel] = {}
@@ -278,6 +193,7 @@ class Estate:
     file: Path
     settings: Settings
     credentials: Mapping[str, Credentials]
+    jumps: Mapping[str, Jump]
     retention: Mapping[str, Retention]
     procedures: Mapping[str, Procedure]
     channels: Mapping[str, MailChannel]

@@ -3,7 +3,7 @@
 import csv
 import re
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path as FilePath
 from typing import Any
@@ -16,15 +16,21 @@ from historon.estate.checking import (
     Path,
     Problem,
     convert,
+    extends_problems,
     nearest,
     problems_of,
     reference_problems,
 )
 from historon.estate.model import Estate, EstateFile
+from historon.estate.procedure_files import files_in, joined, shipped_names
 
 __all__ = ["read_estate"]
 
-_COLUMNS = ("name", "address", "port", "procedure", "credentials", "retention", "promise", "host_key", "skip")
+_COLUMNS = (
+    "name", "address", "port", "procedure", "credentials", "retention", "promise", "host_key", "certificate", "via",
+    "skip",
+)  # fmt: skip
+_TABLES = {"label": "labels", "value": "values"}
 
 
 def read_estate(file: FilePath) -> Estate:
@@ -34,6 +40,8 @@ def read_estate(file: FilePath) -> Estate:
     data = _toml(file, text)
     problems: list[Problem] = []
     origins = _merge(file, data, problems)
+    texts = {"": (file.name, text), **_read_procedures(file.parent, data, problems)}
+    _join_procedures(data, problems)
     try:
         typed = convert(data, EstateFile)
     except msgspec.ValidationError:
@@ -42,12 +50,13 @@ def read_estate(file: FilePath) -> Estate:
     else:
         problems += reference_problems(typed)
     if problems:
-        placed = _placed(problems, file, text, origins)
+        placed = _placed(problems, file, texts, origins)
         raise EstateError(sorted(placed, key=lambda problem: (problem.file != file.name, problem.line or 0)))
     return Estate(
         file=file,
         settings=typed.estate,
         credentials=typed.credentials,
+        jumps=typed.jumps,
         retention=typed.retention,
         procedures=typed.procedures,
         channels=typed.channels,
@@ -97,6 +106,44 @@ def _merge(file: FilePath, data: dict[str, Any], problems: list[Problem]) -> lis
     return [(path, origin) for path, origin, _ in rows]
 
 
+def _read_procedures(folder: FilePath, data: dict[str, Any], problems: list[Problem]) -> dict[str, tuple[str, str]]:
+    """Take in the procedures of the folder beside the estate file; returns where each was written, and its text."""
+    settings = data.get("estate")
+    name = settings.get("procedures_from") if isinstance(settings, dict) else None
+    procedures = data.setdefault("procedures", {})
+    if not isinstance(name, str) or not isinstance(procedures, dict):
+        return {}
+    if not (folder / name).is_dir():
+        problems.append(Problem(("estate", "procedures_from"), f"{name}: there is no such folder", "make it"))
+    texts = {}
+    for file in files_in(folder / name):
+        try:
+            text = _text_of(file)
+            table = _toml(file, text)
+        except EstateError as exc:
+            problems += [replace(problem, file=f"{name}/{file.name}") for problem in exc.problems]
+            table, text = {}, ""
+        if file.stem in procedures:
+            message = f'a second procedure is named "{file.stem}"'
+            problems.append(Problem((), message, "give each its own name", f"{name}/{file.name}", 1))
+        elif table:
+            procedures[file.stem] = table
+            texts[file.stem] = (f"{name}/{file.name}", text)
+    return texts
+
+
+def _join_procedures(data: dict[str, Any], problems: list[Problem]) -> None:
+    """Lay each procedure over what it extends, and add the shipped ones that sources name."""
+    procedures, sources = data.get("procedures"), data.get("sources")
+    if not isinstance(procedures, dict):
+        return
+    shipped = shipped_names()
+    problems += extends_problems(procedures, shipped)
+    rows = sources if isinstance(sources, list) else []
+    wanted = {row.get("procedure") for row in rows if isinstance(row, dict)}
+    data["procedures"] = joined(procedures, (name for name in shipped if name in wanted))
+
+
 def _with_defaults(row: dict[str, Any], defaults: dict[str, Any]) -> dict[str, Any]:
     merged = {key: value for key, value in defaults.items() if key in _COLUMNS} | row
     if isinstance(defaults.get("labels"), dict) and isinstance(row.get("labels", {}), dict):
@@ -136,7 +183,7 @@ def _header_problems(header: Sequence[str], name: str) -> Iterator[Problem]:
             1,
         )
     for column in header:
-        if column not in _COLUMNS and not column.startswith("label."):
+        if column not in _COLUMNS and not column.startswith(("label.", "value.")):
             yield Problem(
                 (),
                 f'column "{column}" is not known',
@@ -151,24 +198,32 @@ def _csv_row(header: Sequence[str], cells: Sequence[str]) -> dict[str, Any]:
     for column, raw in zip(header, cells, strict=False):
         if not (cell := raw.strip()):
             continue
-        if column.startswith("label."):
-            row.setdefault("labels", {})[column.removeprefix("label.")] = cell
+        table, dot, key = column.partition(".")
+        if dot:
+            row.setdefault(_TABLES[table], {})[key] = cell
         else:
             row[column] = int(cell) if column == "port" and cell.isdecimal() else cell
     return row
 
 
 def _placed(
-    problems: Sequence[Problem], file: FilePath, text: str, origins: Sequence[tuple[Path, str]]
+    problems: Sequence[Problem],
+    file: FilePath,
+    texts: Mapping[str, tuple[str, str]],
+    origins: Sequence[tuple[Path, str]],
 ) -> Iterator[Problem]:
-    """Each problem with its file and line: a source from the CSV points into the CSV."""
-    lines = dict(_lines_of(text))
+    """Each problem with its file and line: a source from the CSV points into the CSV, a procedure into its file."""
+    lines = dict(_lines_of(texts[""][1]))
     for problem in dict.fromkeys(problems):
         path, origin = problem.path, problem.file
         if len(path) > 1 and path[0] == "sources" and isinstance(path[1], int) and path[1] < len(origins):
             original, origin = origins[path[1]]
             path = original + path[2:]
-        if origin:
+        if len(path) > 1 and path[0] == "procedures" and path[1] in texts:
+            name, written = texts[str(path[1])]
+            inner = dict(_lines_of(written))
+            yield replace(problem, path=path[2:], file=name, line=_line_for(path[2:], inner) or 1)
+        elif origin:
             name, _, line = origin.rpartition(":") if not problem.line else (origin, "", str(problem.line))
             yield replace(problem, path=path, file=name, line=int(line))
         else:

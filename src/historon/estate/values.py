@@ -1,42 +1,93 @@
-"""Values in steps: `{address}`, `{label.site}` and the like, filled in for each source; `{{` and `}}` are braces."""
+"""Values in steps: `{address}`, `{label.site}`, what was learnt, and the like; `{{` and `}}` are braces."""
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
+from typing import Any
 
-from msgspec.structs import replace
+from historon.estate.model import Source
+from historon.estate.procedures import Procedure, Step, walk
 
-from historon.estate.model import Procedure, Source, Step
+__all__ = ["ACCOUNT_VALUES", "fill", "missing_values", "values_of"]
 
-__all__ = ["fill_steps", "missing_values", "values_of"]
+_PLACE = re.compile(r"\{\{|\}\}|\{([a-z][a-z0-9_]*(?:\.[\w-]+)*)\}")
+# What an account may have; the names stand for secrets, which are filled in and never shown.
+ACCOUNT_VALUES = ("password", "elevation")
 
-_PLACE = re.compile(r"\{\{|\}\}|\{([a-z]+(?:\.[\w-]+)?)\}")
 
-
-def values_of(source: Source, user: str = "", at: datetime | None = None) -> dict[str, str]:
+def values_of(source: Source, procedure: Procedure, user: str = "", at: datetime | None = None) -> dict[str, Any]:
     """What may stand in braces. `{instant}` is in UTC, in ISO 8601's basic format, fit for a file name."""
     labels = {f"label.{label}": value for label, value in source.labels.items()}
     instant = f"{at.astimezone(UTC):%Y%m%dT%H%M%SZ}" if at else ""
-    return {"name": source.name, "address": source.address, "user": user, "instant": instant, **labels}
+    own = {"name": source.name, "address": source.address, "user": user, "instant": instant}
+    return {**procedure.values, **source.values, **own, **labels}
 
 
-def missing_values(procedure: Procedure, values: Mapping[str, str]) -> Iterator[tuple[int, str]]:
-    """Each value that a step asks for and that is not there, with the step's index."""
-    for index, step in enumerate(procedure.steps):
-        said = (step.says,) if isinstance(step.says, str) else step.says
-        for name in (match[1] for text in said for match in _PLACE.finditer(text)):
-            if name is not None and name not in values:
-                yield index, name
+def missing_values(procedure: Procedure, values: Iterable[str]) -> Iterator[tuple[tuple[str | int, ...], str]]:
+    """Each value that a step asks for and that is neither there nor learnt by any step, with the step's place."""
+    known = {*values, *(name for _, step in walk(procedure.steps) for name in step.learns)}
+    for place, step in walk(procedure.steps):
+        wanted = [name for text in _texts(step) for name in _names(text)]
+        wanted += [name for name in (*step.when, *([step.from_] if step.from_ else [])) if name]
+        for name in dict.fromkeys(wanted):
+            if name not in known and name.partition(".")[0] not in known:
+                yield place, name
+    for name in _names(procedure.folder or ""):
+        if name not in known:
+            yield (), name
 
 
-def fill_steps(procedure: Procedure, values: Mapping[str, str]) -> Procedure:
-    """The procedure with the values in place of what stands in braces."""
+def _names(text: str) -> Iterator[str]:
+    return (match[1] for match in _PLACE.finditer(text) if match[1])
 
-    def filled(text: str) -> str:
-        return _PLACE.sub(lambda match: values[match[1]] if match[1] else match[0][0], text)
 
-    def filled_step(step: Step) -> Step:
-        said = filled(step.says) if isinstance(step.says, str) else tuple(map(filled, step.says))
-        return replace(step, **{step.verb: said})
+def _texts(step: Step) -> Iterator[str]:
+    """Everything of a step in which values are filled."""
+    for said in (*([] if step.verb in ("each", "pick") else [step.says]), *step.sayings):
+        yield from (said,) if isinstance(said, str) else said
+    for text in (step.as_, step.body, step.filter, step.checksum, step.complete, *step.include, *step.exclude):
+        yield text or ""
+    yield from (*step.headers.values(), *(step.form or {}).values(), *step.answers.values())
+    yield from _leaves(step.json)
 
-    return replace(procedure, steps=tuple(map(filled_step, procedure.steps)))
+
+def _leaves(data: Any) -> Iterator[str]:
+    if isinstance(data, str):
+        yield data
+    elif isinstance(data, Mapping):
+        for value in data.values():
+            yield from _leaves(value)
+    elif isinstance(data, list):
+        for value in data:
+            yield from _leaves(value)
+
+
+def fill(written: Any, values: Mapping[str, Any]) -> Any:
+    """A text, or the texts in lists and tables, with values in place of braces. LookupError names a missing one."""
+    if isinstance(written, str):
+        return _PLACE.sub(lambda match: _text_of(match[1], values) if match[1] else match[0][0], written)
+    if isinstance(written, Mapping):
+        return {key: fill(value, values) for key, value in written.items()}
+    if isinstance(written, (list, tuple)):
+        return type(written)(fill(value, values) for value in written)
+    return written
+
+
+def _text_of(name: str, values: Mapping[str, Any]) -> str:
+    """The value of a name, or of a field of a value: `{site.id}`."""
+    if name in values:
+        found: Any = values[name]
+    else:
+        root, *fields = name.split(".")
+        if root not in values:
+            raise LookupError(f"nothing is known as {name} yet")
+        found = values[root]
+        for field in fields:
+            if not isinstance(found, Mapping) or field not in found:
+                raise LookupError(f"{root} has no {field}")
+            found = found[field]
+    if isinstance(found, bool):
+        return str(found).lower()
+    if isinstance(found, (str, int, float)):
+        return str(found)
+    raise LookupError(f"{name} is a list or a table, not a text")

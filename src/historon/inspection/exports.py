@@ -37,14 +37,14 @@ def inspect(kept: Sequence[Kept], procedure: Procedure) -> list[str]:
 
 
 def _doubts(kept: Kept, procedure: Procedure) -> Iterator[str]:
-    name, content, step = kept.part.name, kept.part.content, kept.step
+    name, content, step = kept.part.name, kept.part.edges, kept.step
     if step.verb == "keep" and not content.strip():
         yield f"{name} is empty"
         return
     if step.ends_with is not None and (last := _last_line(content)) != step.ends_with.strip():
         yield f'{name} does not end with "{step.ends_with}" but with "{last[:60]}"'
-    if step.min_size is not None and len(content) < step.min_size:
-        yield f"{name} has {len(content)} bytes, fewer than {step.min_size}"
+    if step.min_size is not None and kept.part.size < step.min_size:
+        yield f"{name} has {kept.part.size} bytes, fewer than {step.min_size}"
     if step.verb == "keep" and (line := error_line(content, procedure)) is not None:
         yield f'{name} holds an error: "{line}"'
 

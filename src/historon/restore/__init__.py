@@ -1,5 +1,5 @@
 """Getting back what was collected."""
 
-from historon.restore.writing import choose_parts, write_version
+from historon.restore.writing import write_version
 
-__all__ = ["choose_parts", "write_version"]
+__all__ = ["write_version"]

@@ -228,7 +228,7 @@ at_least = 3
 over = "ssh-shell"
 prompt = '^[\\w.-]+# ?$'
 pager = '-- more --'
-pause = "100ms"                # before a failure that may pass is tried again; longer in earnest
+retry_pause = "100ms"          # before a failure that may pass is tried again; longer in earnest
 steps = [
   {{ send = "screen lines off" }},
   {{ keep = "display config active", as = "active.cfg", ends_with = "end" }},

@@ -2,6 +2,7 @@
 
 from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
+    LARGE,
     Entry,
     Outcome,
     Part,
@@ -15,11 +16,14 @@ from historon.store.interface import (
     Visit,
 )
 from historon.store.references import Reference, resolve
+from historon.store.trees import Member, read_tree, tree_part_name, written_tree
 
 __all__ = [
+    "LARGE",
     "LEDGER",
     "Entry",
     "FolderStore",
+    "Member",
     "Outcome",
     "Part",
     "Recorded",
@@ -31,5 +35,8 @@ __all__ = [
     "StoredPart",
     "Version",
     "Visit",
+    "read_tree",
     "resolve",
+    "tree_part_name",
+    "written_tree",
 ]

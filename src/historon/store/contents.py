@@ -17,6 +17,7 @@ from typing import NamedTuple
 import zstandard
 
 from historon.errors import StoreError
+from historon.store.blocks import Blocks
 from historon.store.deltas import Encoding, decode, encode, encode_whole, sketch
 from historon.store.interface import Part
 from historon.store.varints import read_varints, varints
@@ -57,6 +58,7 @@ class Contents:
 
     def __init__(self, db: sqlite3.Connection) -> None:
         self._db = db
+        self._blocks = Blocks(db)
         self._cache: dict[tuple[int, int], bytes] = {}
         self._cached = 0
         self._bundles: dict[int, list[_Bundle]] = {}
@@ -74,14 +76,21 @@ class Contents:
 
     def _append(self, strand: int, position: int, part: Part) -> None:
         base_strand, base, encoding, data = (
-            self._delta(strand, position, part) if position % _EPOCH else self._keyframe(strand, part)
-        )
+            (None, None, Encoding.BLOCKS, self._blocks.write(strand, part)) if part.spool is not None
+            else self._delta(strand, position, part) if position % _EPOCH
+            else self._keyframe(strand, part)
+        )  # fmt: skip
+        self._insert(strand, _Record(position, base_strand, base, part.size, encoding, part.sha256, data))
+        if part.spool is None:
+            self._remember((strand, position), part.content)
+
+    def _insert(self, strand: int, record: _Record) -> None:
+        position = record.position
         self._db.execute(
             f"INSERT INTO content (strand, {_COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",  # noqa: S608
-            (strand, position, base_strand, base, len(part.content), encoding, part.sha256, data),
+            (strand, *record),
         )
         self._db.execute("UPDATE strand SET next = ?, stored = stored + 1 WHERE id = ?", (position + 1, strand))
-        self._remember((strand, position), part.content)
         for span in _BUNDLES:
             if (position + 1) % span == 0:
                 self._bundle(strand, position + 1 - span, position + 1)
@@ -101,6 +110,8 @@ class Contents:
 
     def read(self, strand: int, position: int) -> bytes:
         """The bytes of a content. StoreError when it, or one that it is written against, is damaged."""
+        if (strand, position) not in self._cache and self._record(strand, position).encoding == Encoding.BLOCKS:
+            return b"".join(self.pieces(strand, position))
         chain: list[tuple[tuple[int, int], _Record]] = []
         at: tuple[int, int] | None = (strand, position)
         while at is not None and at not in self._cache:
@@ -118,6 +129,19 @@ class Contents:
         self._remember((strand, position), made)
         return made
 
+    def pieces(self, strand: int, position: int) -> Iterator[bytes]:
+        """The bytes of a content, of which a large one never stands in memory as a whole."""
+        record = self._record(strand, position)
+        if record.encoding != Encoding.BLOCKS:
+            yield self.read(strand, position)
+            return
+        digest = hashlib.sha256()
+        for piece in self._blocks.read(record.data):
+            digest.update(piece)
+            yield piece
+        if digest.digest() != record.sha256:
+            raise StoreError(f"content {strand}/{position} is damaged: it does not match its SHA-256", hint=_DAMAGED)
+
     def thin(self, strand: int, kept: Sequence[int]) -> dict[int, int]:
         """Give back what a strand holds beyond the kept positions (ascending); returns where each of those is now.
 
@@ -133,7 +157,11 @@ class Contents:
         self._db.execute("UPDATE strand SET first = ?1, next = ?1, stored = 0 WHERE id = ?2", (first, strand))
         moved = dict(zip(kept, range(first, first + len(kept)), strict=True))
         for old, new in moved.items():
-            self._append(strand, new, Part(name, self.read(strand, old)))
+            record = self._record(strand, old)
+            if record.encoding == Encoding.BLOCKS:
+                self._insert(strand, record._replace(position=new))
+            else:
+                self._append(strand, new, Part(name, self.read(strand, old)))
         self._db.execute("DELETE FROM bundle WHERE strand = ? AND first < ?", (strand, first))
         # A keyframe that leans on another is never leaned on itself; a whole one may be, and waits for `sweep`.
         self._db.execute(
@@ -152,6 +180,7 @@ class Contents:
                 "WHERE other.base_strand = ?1 AND other.base = content.position)",
                 (strand,),
             )
+            self._blocks.sweep(strand)
         self.forget()
 
     def pack(self, after: int, count: int) -> int:
@@ -161,8 +190,8 @@ class Contents:
         """
         rows = self._db.execute(
             "SELECT id, strand, position, base_strand, base, length(data) FROM content "
-            "WHERE id > ? AND position % ? = 0 ORDER BY id LIMIT ?",
-            (after, _EPOCH, count),
+            "WHERE id > ? AND position % ? = 0 AND encoding <> ? ORDER BY id LIMIT ?",
+            (after, _EPOCH, Encoding.BLOCKS, count),
         ).fetchall()
         for row, strand, position, base_strand, base, size in rows:
             made = self.read(strand, position)
@@ -187,6 +216,8 @@ class Contents:
             base = position & (position - 1)
             while base % _EPOCH and ((base % _EPOCH).bit_count() + 1) * len(part.content) > _CHAIN_BYTES:
                 base &= base - 1
+        if self._record(strand, base).encoding == Encoding.BLOCKS:
+            return (None, None, *encode_whole(part.content))
         return (None, base, *encode(part.content, self.read(strand, base)))
 
     def _keyframe(self, strand: int, part: Part) -> tuple[int | None, int | None, Encoding, bytes]:
@@ -204,8 +235,8 @@ class Contents:
             "SELECT content.strand, max(position) FROM "
             "(SELECT id FROM strand WHERE name = (SELECT name FROM strand WHERE id = ?1) AND id <> ?1 LIMIT 100) "
             "AS near JOIN content ON content.strand = near.id WHERE position % ?2 = 0 AND base IS NULL "
-            "GROUP BY content.strand LIMIT ?3",
-            (strand, _EPOCH, _SIBLINGS),
+            "AND encoding <> ?4 GROUP BY content.strand LIMIT ?3",
+            (strand, _EPOCH, _SIBLINGS, int(Encoding.BLOCKS)),
         ).fetchall()
 
     def _record(self, strand: int, position: int) -> _Record:
@@ -245,6 +276,7 @@ class Contents:
         """Move these positions, loose and from smaller bundles, into one bundle; keyframes stay by themselves."""
         key = (strand, first, end)
         loose = f"FROM content WHERE strand = ? AND position >= ? AND position < ? AND position % {_EPOCH} <> 0"
+        loose += f" AND encoding <> {Encoding.BLOCKS:d}"
         smaller = "FROM bundle WHERE strand = ? AND first >= ? AND first < ?"
         records = [_Record(*row) for row in self._db.execute(f"SELECT {_COLUMNS} {loose}", key)]
         for (data,) in self._db.execute(f"SELECT data {smaller}", key):

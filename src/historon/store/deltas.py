@@ -29,6 +29,7 @@ class Encoding(IntEnum):
     ZSTD = 0
     ZSTD_ON_BASE = 1
     SPLICE = 2
+    BLOCKS = 3  # the numbers of blocks, each a zstd frame of its own
 
 
 def encode_whole(content: bytes, *, thorough: bool = False) -> tuple[Encoding, bytes]:

@@ -133,12 +133,14 @@ class FolderStore(Store):
         held = {(part.name, part.sha256): part.place for part in before}
         places = []
         for part in sorted(entry.parts, key=lambda part: part.name):
-            place = held.get((part.name, part.sha256))
-            places.append(place or self._contents.put(source, part))
+            if isinstance(part, StoredPart):
+                places.append(part.place)
+            else:
+                places.append(held.get((part.name, part.sha256)) or self._contents.put(source, part))
         self._db.execute(
             "INSERT INTO version (source, number, at, state, size, added, removed, parts, note) "
             "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (source, number, to_ms(entry.at), STATES.index(entry.state), sum(len(p.content) for p in entry.parts),
+            (source, number, to_ms(entry.at), STATES.index(entry.state), sum(p.size for p in entry.parts),
              entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note),
         )  # fmt: skip
 
@@ -200,6 +202,24 @@ class FolderStore(Store):
         """See Store."""
         with self._doing(f"read {part.name}"):
             return self._contents.read(*part.place)
+
+    def pieces(self, part: StoredPart) -> Iterator[bytes]:
+        """See Store."""
+        with self._doing(f"read {part.name}"):
+            yield from self._contents.pieces(*part.place)
+
+    def recall(self, source: str, topic: str) -> str | None:
+        """See Store."""
+        with self._doing("recall"):
+            key = (self._known(source), topic)
+            row = self._db.execute("SELECT text FROM memory WHERE source = ? AND topic = ?", key).fetchone()
+        return row[0] if row else None
+
+    def remember(self, source: str, topic: str, text: str) -> None:
+        """See Store."""
+        with self._writing("remember"):
+            key = (self._source(source), topic, text)
+            self._db.execute("INSERT OR REPLACE INTO memory (source, topic, text) VALUES (?, ?, ?)", key)
 
     def hold(self, source: str, number: int, reason: str | None) -> None:
         """See Store."""

@@ -5,15 +5,16 @@ Instants are aware datetimes in UTC, exact to the millisecond.
 
 import hashlib
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 from functools import cached_property
+from typing import IO
 
 __all__ = [
-    "Entry", "Outcome", "Part", "Recorded", "Round", "SourceState", "State", "Store", "StoredPart", "Version", "Visit",
-    "from_ms", "to_ms",
+    "LARGE", "Entry", "Outcome", "Part", "Recorded", "Round", "SourceState", "State", "Store", "StoredPart", "Version",
+    "Visit", "from_ms", "to_ms",
 ]  # fmt: skip
 
 
@@ -41,17 +42,54 @@ class State(StrEnum):
     SUSPECT = "suspect"
 
 
+LARGE = 16 * 2**20  # bytes from which on a content is never held in memory as a whole
+_EDGE = 2**16
+_PIECE = 2**20
+
+
 @dataclass(frozen=True)
 class Part:
-    """One named piece of an export on its way into the store."""
+    """One named piece of an export on its way into the store.
+
+    A large one has no `content`: it rests in the file `spool`, and `spooled` is its size and SHA-256.
+    """
 
     name: str
-    content: bytes
+    content: bytes = b""
+    spool: IO[bytes] | None = field(default=None, repr=False)
+    spooled: tuple[int, bytes] | None = None
+
+    @property
+    def size(self) -> int:
+        """In bytes."""
+        return self.spooled[0] if self.spooled else len(self.content)
 
     @cached_property
     def sha256(self) -> bytes:
         """The digest by which contents are known (FIPS 180-4)."""
-        return hashlib.sha256(self.content).digest()
+        return self.spooled[1] if self.spooled else hashlib.sha256(self.content).digest()
+
+    @property
+    def edges(self) -> bytes:
+        """The content, or of a large one how it begins and ends."""
+        if self.spool is None:
+            return self.content
+        self.spool.seek(0)
+        head = self.spool.read(_EDGE)
+        self.spool.seek(self.size - _EDGE)
+        return head + self.spool.read(_EDGE)
+
+    def pieces(self) -> Iterator[bytes]:
+        """The content, a piece at a time."""
+        if self.spool is None:
+            yield self.content
+            return
+        at = 0
+        while at < self.size:
+            self.spool.seek(at)
+            piece = self.spool.read(_PIECE)
+            at += len(piece)
+            yield piece
 
 
 @dataclass(frozen=True)
@@ -92,7 +130,7 @@ class Entry:
     outcome: Outcome
     at: datetime
     took: timedelta
-    parts: Sequence[Part] = ()
+    parts: Sequence[Part | StoredPart] = ()  # a stored one stands for itself: it is as it was
     state: State = State.GOOD
     added: int = 0
     removed: int = 0
@@ -198,6 +236,18 @@ class Store(ABC):
     @abstractmethod
     def read(self, part: StoredPart) -> bytes:
         """The bytes of a part, verified against their SHA-256; StoreError when they are damaged."""
+
+    @abstractmethod
+    def pieces(self, part: StoredPart) -> Iterator[bytes]:
+        """The same, a piece at a time, for parts of any size; StoreError after the last piece when they are damaged."""
+
+    @abstractmethod
+    def recall(self, source: str, topic: str) -> str | None:
+        """What was remembered of a source under this topic."""
+
+    @abstractmethod
+    def remember(self, source: str, topic: str, text: str) -> None:
+        """Remember something of a source, instead of what was remembered under this topic before."""
 
     @abstractmethod
     def hold(self, source: str, number: int, reason: str | None) -> None:

@@ -50,6 +50,15 @@ _MIGRATIONS = (
     );
     INSERT INTO meta VALUES ('fingerprint_key', randomblob(32));
     """,
+    """
+    CREATE TABLE block (
+        id INTEGER PRIMARY KEY, strand INTEGER NOT NULL, sha256 BLOB NOT NULL, data BLOB NOT NULL,
+        UNIQUE (strand, sha256)
+    );
+    CREATE TABLE memory (
+        source INTEGER NOT NULL, topic TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (source, topic)
+    ) WITHOUT ROWID;
+    """,
 )
 
 

@@ -9,7 +9,7 @@ import click
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import console, instant, printable
 from historon.cli.viewing import masks_for
-from historon.compare import PartChange, compare_exports, hunks, unified
+from historon.compare import PartChange, comparable, compare_exports, hunks, unified
 from historon.errors import ExitCode, UsageError
 from historon.estate import Estate
 from historon.store import Reference, State, Store, Version, resolve
@@ -79,7 +79,7 @@ def _contents(store: Store, version: Version, only: str | None) -> dict[str, byt
     parts = store.parts(version.source, version.number)
     if only is not None and only not in {part.name for part in parts}:
         raise UsageError(f'{version.source}@{version.number} has no part "{only}"', hint="historon show lists them")
-    return {part.name: store.read(part) for part in parts if only in (None, part.name)}
+    return {part.name: comparable(part, store) for part in parts if only in (None, part.name)}
 
 
 def _label(version: Version, part: str, zone: tzinfo) -> str:

@@ -38,7 +38,7 @@ def command(app: App, names: tuple[str, ...], *, as_service: bool, estate_file: 
         return _as_service(estate, names)
     with app.store(estate) as store:
         rehearsals = [_rehearse(app, estate, source, store) for source in sources]
-    well = all(one.judged and not one.doubts for one in rehearsals)
+    well = all(one.not_now or (one.judged and not one.judged.doubts) for one in rehearsals)
     return ExitCode.WELL if well else ExitCode.SOURCES
 
 
@@ -68,17 +68,20 @@ def _rehearse(app: App, estate: Estate, source: Source, store: Store) -> Rehears
             screen.print(Text(f"    | {line}", style="dim"))
     if done.failure:
         print_failure(screen, source.name, done.failure)
+    elif done.not_now:
+        screen.print(Text(f"  a round would skip it: {printable(done.not_now)}"))
     elif done.judged:
         outcome = done.judged.outcome
-        for doubt in (*done.doubts, *done.remarks):
-            screen.print(Text(f"  doubtful: {printable(done.masks.seen(doubt))}", style=STYLES[Outcome.SUSPECT]))
-        lines = f"  +{done.judged.added} -{done.judged.removed}" if done.judged.changes else ""
-        screen.print(Text.assemble("  a round would record: ", (outcome, STYLES[outcome]), lines))
+        for word, lines in (("doubtful", done.judged.doubts), ("remark", done.remarks)):
+            for line in lines:
+                screen.print(Text(f"  {word}: {printable(done.masks.seen(line))}", style=STYLES[Outcome.SUSPECT]))
+        grown = f"  +{done.judged.added} -{done.judged.removed}" if done.judged.changes else ""
+        screen.print(Text.assemble("  a round would record: ", (outcome, STYLES[outcome]), grown))
     return done
 
 
 def _about(part: Part) -> str:
-    return f"{part.name} ({size_text(len(part.content))})"
+    return f"{part.name} ({size_text(part.size)})"
 
 
 def _excerpt(answer: bytes) -> list[str]:

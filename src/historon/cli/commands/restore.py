@@ -6,7 +6,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import count, instant, printable, size_text
-from historon.restore import choose_parts, write_version
+from historon.restore import write_version
 from historon.store import Reference, resolve
 
 __all__ = ["command"]
@@ -37,14 +37,13 @@ def command(
     """Write a version, or a part of it, to a folder.
 
     Byte for byte as it was collected, checked against its SHA-256; secrets included, so the files are readable by you
-    alone.
+    alone, but for those of a tree, which get their permissions, times, links and (for root) owners back.
     """
     estate = app.estate(estate_file)
     with app.store(estate) as store:
         found = resolve(store, Reference.parse(version), now=app.clock(), zone=estate.zone)
-        parts = choose_parts(store, found, part)
-        files = write_version(store, parts, folder, overwrite=overwrite)
-    for file, stored in zip(files, parts, strict=True):
+        files = write_version(store, found, folder, within=part, overwrite=overwrite)
+    for file, stored in files:
         click.echo(f"{printable(str(file))}  {size_text(stored.size)}")
     click.echo(
         f"{found.source}@{found.number} of {instant(found.at, estate.zone)}: {count(len(files), 'file')} written"

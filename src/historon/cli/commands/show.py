@@ -7,7 +7,7 @@ import click
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import printable
 from historon.cli.viewing import masks_for
-from historon.compare import is_binary
+from historon.compare import comparable, is_binary
 from historon.errors import UsageError
 from historon.estate import nearest
 from historon.store import Reference, StoredPart, resolve
@@ -37,23 +37,23 @@ def command(app: App, version: str, part: str | None, *, reveal: bool, estate_fi
     estate = app.estate(estate_file)
     with app.store(estate) as store:
         found = resolve(store, Reference.parse(version), now=app.clock(), zone=estate.zone)
-        content = store.read(_choose(f"{found.source}@{found.number}", store.parts(found.source, found.number), part))
+        chosen = _choose(f"{found.source}@{found.number}", store.parts(found.source, found.number), part)
+        if not sys.stdout.isatty():
+            sys.stdout.buffer.writelines(store.pieces(chosen))
+            sys.stdout.buffer.flush()
+            return
+        content = comparable(chosen, store)
         masks = masks_for(estate, store, found.source, reveal=reveal)
-    if not sys.stdout.isatty():
-        sys.stdout.buffer.write(content)
-        sys.stdout.buffer.flush()
-    elif is_binary(content):
-        raise UsageError(
-            f"this part is binary ({len(content)} bytes)", hint="send it to a file: historon show … > FILE"
-        )
-    else:
-        click.echo(printable(masks.hide(content).decode("utf-8", "backslashreplace")), nl=not content.endswith(b"\n"))
+    if is_binary(content):
+        raise UsageError(f"this part is binary ({chosen.size} bytes)", hint="send it to a file: historon show … > FILE")
+    click.echo(printable(masks.hide(content).decode("utf-8", "backslashreplace")), nl=not content.endswith(b"\n"))
 
 
 def _choose(place: str, parts: list[StoredPart], name: str | None) -> StoredPart:
     names = [part.name for part in parts]
-    if name is None and len(parts) == 1:
-        return parts[0]
+    told = [part for part in parts if not part.name.endswith(".tree")]  # metadata beside what they tell of
+    if name is None and len(told) == 1:
+        return told[0]
     if name is None:
         listed = "\n".join(f"  {part}" for part in names[:_NAMED])
         more = f"\n  … and {len(names) - _NAMED} more" if len(names) > _NAMED else ""

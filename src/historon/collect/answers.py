@@ -1,0 +1,137 @@
+"""What an answer says: values found in it, and whether it is a good one."""
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from historon.collect.transport import Answer
+from historon.collect.xml import parse_markup
+from historon.estate import Expect, Finder, Pattern
+
+__all__ = ["choose", "field_of", "find", "whats_wrong"]
+
+_MOST = 10_000
+
+
+def find(finder: Finder, answer: Answer) -> Any:
+    """What stands at this place: a text, a number, a table or a list. LookupError when nothing does."""
+    kind, place = finder.kind, finder.place
+    if kind == "json":
+        return _pointed(answer.json, place)
+    found: Any
+    if kind in ("header", "cookie"):
+        names = answer.headers if kind == "header" else answer.cookies
+        found = next((value for name, value in names.items() if name.lower() == place.strip().lower()), None)
+    elif kind.startswith("xpath"):
+        found = _by_xpath(answer.content, place, every=kind == "xpaths")
+    else:
+        found = _by_pattern(answer.content, place, every=kind == "patterns")
+    if found is None or found == []:
+        raise LookupError(f"there is no {finder} in the answer")
+    return found
+
+
+def _pointed(data: Any, pointer: str) -> Any:
+    """RFC 6901 section 4."""
+    at = data
+    for token in pointer.split("/")[1:]:
+        key = token.replace("~1", "/").replace("~0", "~")
+        if isinstance(at, Mapping) and key in at:
+            at = at[key]
+        elif isinstance(at, list) and re.fullmatch(r"0|[1-9]\d{0,8}", key) and int(key) < len(at):
+            at = at[int(key)]
+        else:
+            raise LookupError(f"there is no json:{pointer} in the answer")
+    return at
+
+
+def _by_xpath(content: bytes, expression: str, *, every: bool) -> Any:
+    found = parse_markup(content).xpath(expression)
+    values = found if isinstance(found, list) else [found]
+    texts = [one if isinstance(one, (str, float, bool)) else "".join(one.itertext()).strip() for one in values[:_MOST]]
+    texts = [int(text) if isinstance(text, float) and text.is_integer() else text for text in texts]
+    return [*map(str, texts)] if every else str(texts[0]) if texts else None
+
+
+def _by_pattern(content: bytes, expression: str, *, every: bool) -> Any:
+    """Groups with names make a table, one group or none a text."""
+    found = []
+    for match in Pattern.parse(expression).compiled.finditer(content):
+        named = {name: (value or b"").decode("utf-8", "replace") for name, value in match.groupdict().items()}
+        found.append(named or (match[1] if match.re.groups else match[0] or b"").decode("utf-8", "replace"))
+        if not every or len(found) >= _MOST:
+            break
+    return found if every else found[0] if found else None
+
+
+def whats_wrong(answer: Answer, expect: Expect | None, *, strict: bool = True) -> str | None:
+    """How an answer is not as expected, in words; None when all is well.
+
+    Where nothing else is expected, a program ends with exit code 0 and a server answers with a status of success (RFC
+    9110 section 15.3); unless it need not be strict.
+    """
+    wanted = expect or Expect(lacks=_NOTHING)
+    if wrong := _wrong_code(answer, wanted, strict=strict):
+        return wrong
+    for place, pattern in wanted.value.items():
+        try:
+            value = _spoken(find(Finder.parse(place), answer))
+        except LookupError as exc:
+            return str(exc.args[0])
+        if not pattern.compiled.fullmatch(value.encode()):
+            return f'{place} is "{value[:100]}", not {pattern}'
+    for pattern in wanted.holds:
+        if not pattern.compiled.search(answer.content):
+            return f"the answer lacks {pattern}"
+    for pattern in wanted.lacks:
+        if found := pattern.compiled.search(answer.content):
+            return f'the answer holds "{found[0][:100].decode("utf-8", "replace")}"'
+    return None
+
+
+_NOTHING = (Pattern.parse(r"(?!)"),)
+
+
+def _wrong_code(answer: Answer, wanted: Expect, *, strict: bool) -> str | None:
+    for name, given, expected, fine in (
+        ("exit code", answer.exit_code, wanted.exit_code, answer.exit_code == 0),
+        ("status", answer.status, wanted.status, 200 <= (answer.status or 0) < 300),
+    ):
+        if given is None:
+            continue
+        if expected is None:
+            well = fine or not strict
+        else:
+            well = given in (expected if isinstance(expected, tuple) else (expected,))
+        if not well:
+            return f"it ended with {name} {given}" if name == "exit code" else f"it answers with status {given}"
+    return None
+
+
+def _spoken(value: Any) -> str:
+    return str(value).lower() if isinstance(value, bool) else "null" if value is None else str(value)
+
+
+def choose(items: Any, where: Mapping[str, Pattern]) -> list[Any]:
+    """Those of a list whose fields match; a text has itself as its field `text`. LookupError when it is no list."""
+    if isinstance(items, Mapping):
+        items = [{"key": key, "value": value} for key, value in items.items()]
+    if not isinstance(items, Sequence) or isinstance(items, str):
+        raise LookupError("it is not a list")
+    return [
+        item
+        for item in items
+        if all(pattern.compiled.search(_spoken(field_of(item, name)).encode()) for name, pattern in where.items())
+    ]
+
+
+def field_of(item: Any, name: str) -> Any:
+    """A field of an item: a key, a JSON Pointer, or `text` for an item that is a text. None when it has none such."""
+    if isinstance(item, str):
+        return item if name == "text" else None
+    if name.startswith("/"):
+        try:
+            return _pointed(item, name)
+        except LookupError:
+            return None
+    return item.get(name) if isinstance(item, Mapping) else None

@@ -1,0 +1,160 @@
+"""Interactive command lines: prompts, echo, pages, questions, and answers that never end."""
+
+import asyncio
+import re
+from abc import abstractmethod
+
+from historon.collect.failures import CollectError, FailureKind
+from historon.collect.transport import TAIL, Answer, Session, Target
+from historon.estate import Pattern, Said, Step
+
+__all__ = ["WIDTH", "Dialogue"]
+
+WIDTH = 511  # columns: wide, as pagers and line editors break lines at the terminal's edge
+# How long a line that looks like a prompt must stand still: one seen before needs less than one never seen.
+_SETTLE_KNOWN_S = 0.05
+_SETTLE_NEW_S = 0.25
+_LONGEST_PROMPT = 2048
+_MOST_QUESTIONS = 100
+_CONTROL = re.compile(rb"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]")  # ECMA-48 control sequences
+_ERASED = re.compile(rb"(?:\r[ ]*\r(?!\n)|\x08+[ ]*\x08*|\x1b\[[0-9;?]*[A-Za-z]|\r(?![\r\n]))+")
+
+
+class Dialogue(Session):
+    """A conversation with a command line, over whatever carries its bytes."""
+
+    def __init__(self, target: Target) -> None:
+        super().__init__(target)
+        self._prompts: set[bytes] = set()
+        self._buffer = bytearray()
+        self._cuts: list[int] = []
+        self._answered = 0  # up to where of the buffer questions were answered
+        self._questions = 0
+
+    @abstractmethod
+    async def _read(self) -> bytes:
+        """The next bytes; none when the other side has closed. CollectError when the connection breaks."""
+
+    @abstractmethod
+    def _write(self, data: bytes) -> None:
+        """Send bytes. CollectError when the connection is broken."""
+
+    @property
+    def tail(self) -> bytes:
+        """See Session."""
+        return bytes(self._buffer[-TAIL:])
+
+    async def greet(self) -> None:
+        """Read banners and messages of the day up to the first prompt."""
+        deadline = self._procedure.step_deadline
+        try:
+            async with asyncio.timeout(deadline.total_seconds()):
+                await self._read_answer(None, self._procedure.max_size)
+        except TimeoutError as exc:
+            raise CollectError(
+                FailureKind.TIME,
+                f"no prompt appeared within {deadline} of logging in",
+                hint="compare the last line with the procedure's prompt",
+                tail=self.tail,
+            ) from exc
+
+    async def say(self, what: Said, step: Step) -> Answer:
+        """Type a line and return what the device answers, as text with line feeds, without echo, pages and prompt."""
+        assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
+        await self._type(what)
+        return Answer(_without_echo(await self._read_answer(step, self._limit(step)), what.encode()))
+
+    async def _type(self, line: str) -> None:
+        """Type a line, as slowly as the procedure says: a serial line loses what comes too fast."""
+        data = line.encode() + b"\n"
+        if self._procedure.typing is None:
+            self._write(data)
+            return
+        for letter in data:
+            self._write(bytes([letter]))
+            await asyncio.sleep(self._procedure.typing.total_seconds())
+
+    async def _read_answer(self, step: Step | None, limit: int) -> bytes:
+        self._buffer.clear()
+        self._cuts.clear()
+        self._answered = self._questions = 0
+        settle = None
+        while True:
+            try:
+                async with asyncio.timeout(settle):
+                    chunk = await self._read()
+            except TimeoutError:
+                if settle is None:
+                    raise
+                break
+            if not chunk:
+                raise self._closed()
+            self._buffer += chunk
+            if len(self._buffer) > limit:
+                raise CollectError(FailureKind.TOO_LARGE, f"the answer exceeds {limit} bytes", tail=self.tail)
+            settle = await self._looks_finished(step)
+        self._prompts.add(self._last_line())
+        return self._answer()
+
+    def _closed(self) -> CollectError:
+        return CollectError(
+            FailureKind.INCOMPLETE,
+            f"the device closed the connection in the middle of an answer, after {len(self._buffer)} bytes",
+            tail=self.tail,
+        )
+
+    async def _looks_finished(self, step: Step | None) -> float | None:
+        """How long to wait for more before the answer counts as whole; None when it is plainly going on.
+
+        Only a last line without its line feed can be a prompt or a question: look-alikes stand in banners and
+        descriptions, followed by more.
+        """
+        last = self._last_line()
+        if last and await self._asked(last, step):
+            return None
+        if last in self._prompts:
+            return _SETTLE_KNOWN_S
+        prompt = (step.prompt if step else None) or self._procedure.prompt
+        return _SETTLE_NEW_S if prompt and last and prompt.compiled.search(last) else None
+
+    async def _asked(self, last: bytes, step: Step | None) -> bool:
+        """Answer a question of the pager, which leaves no trace, or one that the step foresees."""
+        pager = self._procedure.pager
+        if pager and (found := pager.compiled.search(last)):
+            raw = self._raw_last_line()
+            start = len(self._buffer) - len(raw)
+            del self._buffer[start + (found.start() if last == raw else 0) :]
+            self._cuts.append(len(self._buffer))
+            self._write(self._procedure.pager_answer.encode())
+            return True
+        for question, answer in step.answers.items() if step else ():
+            if Pattern.parse(question).compiled.search(last):
+                self._questions += 1
+                if self._questions > _MOST_QUESTIONS:
+                    raise CollectError(FailureKind.STEP, "it asks the same again and again", tail=self.tail)
+                self._answered = len(self._buffer)
+                await self._type(answer)
+                return True
+        return False
+
+    def _raw_last_line(self) -> bytes:
+        """What stands behind the last line feed; of an endless line only its end, which costs the same each time."""
+        start = max(self._answered, len(self._buffer) - _LONGEST_PROMPT)
+        return bytes(self._buffer[start:]).rpartition(b"\n")[2]
+
+    def _last_line(self) -> bytes:
+        """The unfinished last line as a terminal would show it."""
+        return _CONTROL.sub(b"", self._raw_last_line()).rpartition(b"\r")[2]
+
+    def _answer(self) -> bytes:
+        """What came back without the prompt, the pager's traces and the terminal's carriage returns."""
+        text = bytes(self._buffer[: self._buffer.rfind(b"\n") + 1])
+        for cut in reversed(self._cuts):
+            if erased := _ERASED.match(text, cut):
+                text = text[:cut] + text[erased.end() :]
+        return re.sub(rb"\r+\n", b"\n", text)
+
+
+def _without_echo(answer: bytes, line: bytes) -> bytes:
+    first, feed, rest = answer.partition(b"\n")
+    return rest if feed and _CONTROL.sub(b"", first).strip().endswith(line.strip()) else answer

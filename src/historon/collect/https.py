@@ -1,0 +1,241 @@
+"""Requests over HTTPS (RFC 9110): pages and programming interfaces, with cookies, tokens and downloads."""
+
+import asyncio
+import json
+import re
+import ssl
+from collections.abc import AsyncIterator, Mapping, Sequence
+from contextlib import asynccontextmanager
+from datetime import UTC, datetime
+from email.message import EmailMessage
+from email.utils import parsedate_to_datetime
+from typing import Any
+from urllib.parse import unquote
+
+import httpx
+
+from historon.collect.failures import CollectError, FailureKind
+from historon.collect.selecting import check_sum
+from historon.collect.spooling import Spool
+from historon.collect.tls import Peer
+from historon.collect.transport import TAIL, Account, Answer, Session, Target
+from historon.estate import Said, Step
+from historon.store import Part
+
+__all__ = ["open_https"]
+
+_CONNECT_S = 20
+_MOST_REDIRECTS = 5
+_MOST_WAITS = 5
+_SAFE = {"GET", "HEAD", "OPTIONS"}  # RFC 9110 section 9.2.1
+_METHODS = {*_SAFE, "POST", "PUT", "PATCH", "DELETE"}
+_REDIRECTS = {301, 302, 303, 307, 308}
+_WAITS = {429, 503}
+_WAIT_S = 5.0
+
+
+@asynccontextmanager
+async def open_https(target: Target) -> AsyncIterator[Session]:
+    """A client with its cookies; the first request connects."""
+    host = target.source.address
+    authority = f"[{host}]" if ":" in host else host
+    base = f"https://{authority}:{target.source.port or 443}"
+    peer = Peer(target.source, target.folder)
+    async with httpx.AsyncClient(
+        base_url=base, verify=peer.context(), auth=_authentication(target), trust_env=False, http2=False,
+        timeout=httpx.Timeout(None, connect=_CONNECT_S), headers={"user-agent": "historon", "accept": "*/*"},
+    ) as client:  # fmt: skip
+        yield _HttpsSession(target, client, peer)
+
+
+def _authentication(target: Target) -> httpx.Auth | None:
+    """Basic (RFC 7617), digest (RFC 7616), or a bearer token (RFC 6750), which is the account's password."""
+    account, kind = target.account, target.procedure.auth
+    if account is None or kind == "none":
+        return None
+    password = account.password.reveal() if account.password else ""
+    if kind == "bearer":
+        return _Bearer(account)
+    return httpx.BasicAuth(account.user, password) if kind == "basic" else httpx.DigestAuth(account.user, password)
+
+
+class _Bearer(httpx.Auth):
+    def __init__(self, account: Account) -> None:
+        self._account = account
+
+    def auth_flow(self, request: httpx.Request) -> Any:
+        assert self._account.password is not None  # noqa: S101
+        request.headers["authorization"] = f"Bearer {self._account.password.reveal()}"
+        yield request
+
+
+class _HttpsSession(Session):
+    def __init__(self, target: Target, client: httpx.AsyncClient, peer: Peer) -> None:
+        super().__init__(target)
+        self._client = client
+        self._peer = peer
+
+    async def say(self, what: Said, step: Step) -> Answer:
+        """Make a request, `GET /path`; the method may be left out. A log-in page is a failure where it is kept."""
+        spool = self._spool(step)
+        answer, _ = await self._exchange(_request_line(what), step, spool)
+        whole = b"".join(spool.part("answer").pieces())
+        answer = Answer(whole, status=answer.status, headers=answer.headers, cookies=answer.cookies)
+        self._look_for_login_page(answer, step)
+        return answer
+
+    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+        """Download; without a name of its own the part is called as the server suggests, whatever folder it names."""
+        spool = self._spool(step)
+        answer, url = await self._exchange(_request_line(path), step, spool)
+        part = spool.part(name or _suggested(answer.headers, url))
+        if answer.status != 200:
+            raise CollectError(
+                _kind(answer.status), f"it answers with status {answer.status}", tail=part.edges[-TAIL:],
+                absent=answer.status in (404, 410),
+            )  # fmt: skip
+        self._look_for_login_page(Answer(part.edges[: 2**16], status=200, headers=answer.headers), step)
+        if step.checksum:
+            check_sum(part, step.checksum, path)
+        return [part]
+
+    def _look_for_login_page(self, answer: Answer, step: Step) -> None:
+        """A web application that forgot us, or never let us in, answers with its log-in page and status 200."""
+        asked_in = step.verb in ("keep", "pull") or (step.verb == "send" and step.form is not None)
+        kind = answer.headers.get("content-type", "").partition(";")[0].strip()
+        if asked_in and kind in ("text/html", "") and self._procedure.login_page.compiled.search(answer.content):
+            refused = step.form is not None
+            raise CollectError(
+                FailureKind.LOGIN,
+                "the log-in page came back: it refuses the log-in" if refused else "a log-in page came instead",
+                hint="" if refused else "log in with a step before this one; was the session ended meanwhile?",
+                tail=answer.content[:TAIL],
+            )
+
+    async def _exchange(self, line: tuple[str, str], step: Step, spool: Spool) -> tuple[Answer, str]:
+        """A request with its redirects, and with the pauses that the server asks for; the body goes into the spool."""
+        method, url = line[0], self._procedure.base + line[1]
+        content = _content(step)
+        redirects = waits = 0
+        while True:
+            answer, wait = await self._once(method, url, step, content, spool)
+            if wait is not None and waits < _MOST_WAITS:
+                waits += 1
+                spool.clear()
+                await asyncio.sleep(wait)
+            elif answer.status in _REDIRECTS and "location" in answer.headers:
+                redirects += 1
+                url = self._redirected(url, answer.headers["location"], redirects)
+                if answer.status == 303 or (answer.status in (301, 302) and method == "POST"):
+                    method, content = "GET", {}
+                spool.clear()
+            else:
+                return answer, url
+
+    async def _once(
+        self, method: str, url: str, step: Step, content: Mapping[str, Any], spool: Spool
+    ) -> tuple[Answer, float | None]:
+        """One request; the second value is how long the server asks to wait before the next."""
+        self._tail = b""
+        safe = method in _SAFE
+        try:
+            async with self._client.stream(method, url, headers=dict(step.headers), **content) as response:
+                async for data in response.aiter_bytes():
+                    spool.write(data)
+                    self._tail = spool.tail
+        except (httpx.ConnectError, httpx.ConnectTimeout) as exc:
+            raise self._peer.verdict(exc) or self._unreachable(exc) from exc
+        except (httpx.TransportError, ssl.SSLError) as exc:
+            if verdict := self._peer.verdict(exc):
+                raise verdict from exc
+            message = f"the connection broke in the middle of an answer: {exc or type(exc).__name__}"
+            raise CollectError(FailureKind.INCOMPLETE, message, tail=self.tail, again=safe) from exc
+        except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as exc:
+            raise CollectError(FailureKind.STEP, f"{method} {url}: {exc}") from exc
+        self._tell_time(response.headers)
+        answer = Answer(
+            b"", status=response.status_code, headers=dict(response.headers), cookies=_cookies(self._client)
+        )
+        waits = response.status_code == 429 or (response.status_code == 503 and safe)
+        if waits and ("retry-after" in response.headers or response.status_code == 429):
+            return answer, _wait(response.headers.get("retry-after"))
+        return answer, None
+
+    def _redirected(self, url: str, location: str, count: int) -> str:
+        """Where to look instead; only on the same server, as tokens and cookies belong to it."""
+        before, after = httpx.URL(str(self._client.base_url)).join(url), httpx.URL(location)
+        after = before.join(after)
+        if count > _MOST_REDIRECTS:
+            raise CollectError(FailureKind.STEP, f"it redirects more than {_MOST_REDIRECTS} times, last to {location}")
+        if (after.scheme, after.host, after.port) != (before.scheme, before.host, before.port):
+            hint = "ask that server itself: a redirect does not take secrets elsewhere"
+            raise CollectError(FailureKind.STEP, f"it redirects to another server, {after.host}", hint=hint)
+        return after.raw_path.decode("ascii", "replace")
+
+    def _unreachable(self, exc: httpx.TransportError) -> CollectError:
+        place = f"{self._target.source.address} port {self._target.source.port or 443}"
+        if "refused" in str(exc).lower() or "all connection attempts failed" in str(exc).lower():
+            return CollectError(FailureKind.REFUSED, f"{place}: connection refused")
+        if isinstance(exc, httpx.ConnectTimeout):
+            return CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s")
+        return CollectError(FailureKind.UNREACHABLE, f"{place}: {str(exc) or type(exc).__name__}")
+
+    def _tell_time(self, headers: httpx.Headers) -> None:
+        """How far its clock is ahead, by the Date header (RFC 9110 section 6.6.1)."""
+        try:
+            told = parsedate_to_datetime(headers.get("date", ""))
+        except ValueError:
+            return
+        self.skew = (told if told.tzinfo else told.replace(tzinfo=UTC)) - datetime.now(UTC)
+
+
+def _request_line(what: Said) -> tuple[str, str]:
+    assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
+    method, _, path = what.strip().partition(" ")
+    if method not in _METHODS:
+        method, path = "GET", what.strip()
+    if not path.strip().startswith("/"):
+        hint = 'write "GET /path"; the server is the address of the source'
+        raise CollectError(FailureKind.STEP, f'"{what}" is no request', hint=hint)
+    return method, path.strip()
+
+
+def _content(step: Step) -> dict[str, Any]:
+    if step.json is not None:
+        return {"content": json.dumps(step.json), "headers": {"content-type": "application/json", **step.headers}}
+    if step.form is not None:
+        return {"data": step.form}
+    return {"content": step.body} if step.body is not None else {}
+
+
+def _cookies(client: httpx.AsyncClient) -> dict[str, str]:
+    return {cookie.name: cookie.value or "" for cookie in client.cookies.jar}
+
+
+def _wait(told: str | None) -> float:
+    """Retry-After in seconds or as a date (RFC 9110 section 10.2.3)."""
+    if told and told.strip().isdecimal():
+        return float(told)
+    try:
+        until = parsedate_to_datetime(told or "")
+        return max(0.0, (until - datetime.now(until.tzinfo)).total_seconds())
+    except (ValueError, TypeError):
+        return _WAIT_S
+
+
+def _suggested(headers: Mapping[str, str], url: str) -> str:
+    """A name from Content-Disposition (RFC 6266) or the path, without anything that could lead elsewhere."""
+    message = EmailMessage()
+    message["content-disposition"] = re.sub(r"[\r\n]", " ", headers.get("content-disposition", "attachment"))
+    try:
+        name = message.get_filename() or ""
+    except (ValueError, LookupError):
+        name = ""
+    name = name or unquote(url.partition("?")[0].rstrip("/").rpartition("/")[2])
+    name = re.split(r"[/\\]", name)[-1]
+    name = re.sub(r"[^\w.,=+@ -]", "_", name).strip(" .")[:100]
+    return name or "download"
+
+
+def _kind(status: int | None) -> FailureKind:
+    return {401: FailureKind.LOGIN, 403: FailureKind.PERMISSION}.get(status or 0, FailureKind.STEP)

@@ -1,0 +1,179 @@
+"""NETCONF over SSH (RFC 6241, RFC 6242): hello, both framings, and operations asked for in words or in XML."""
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager, suppress
+from typing import Any
+
+import asyncssh
+from lxml import etree
+
+from historon.collect.failures import CollectError, FailureKind
+from historon.collect.framing import ChunkedFraming, EndOfMessageFraming, Framing, FramingError
+from historon.collect.host_keys import Known
+from historon.collect.ssh import connect
+from historon.collect.transport import TAIL, Answer, Session, Target
+from historon.collect.xml import parse_xml
+from historon.estate import Said, Step
+
+__all__ = ["open_netconf"]
+
+_BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
+_NETCONF = f"{{{_BASE}}}"
+_BASE_1_0, _BASE_1_1 = "urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1"
+_NAMESPACES: Any = {None: _BASE}  # the default namespace
+_PORT = 830  # RFC 6242 section 7
+_CHUNK = 65536
+_WORDS = "write get-config DATASTORE, get, lock DATASTORE, unlock DATASTORE, discard-changes, or the operation's XML"
+_ERRORS = {"access-denied": FailureKind.PERMISSION, "lock-denied": FailureKind.STEP}  # RFC 6241 appendix A
+
+
+@asynccontextmanager
+async def open_netconf(target: Target, known: Known | None) -> AsyncIterator[Session]:
+    """Connect, open the subsystem, exchange hellos, and close the session when all is done (RFC 6241 section 7.8)."""
+    if target.source.port is None:
+        target = _with_port(target)
+    async with connect(target, known) as connection:
+        try:
+            process = await connection.create_process(subsystem="netconf", encoding=None)
+        except asyncssh.Error as exc:
+            message = f"the device has no NETCONF for this account: {exc.reason}"
+            raise CollectError(FailureKind.PERMISSION, message, hint="switch NETCONF on there") from exc
+        session = _NetconfSession(target, process)
+        await session.greet()
+        yield session
+        session.bid_farewell()
+
+
+def _with_port(target: Target) -> Target:
+    from dataclasses import replace as with_fields
+
+    from msgspec.structs import replace
+
+    return with_fields(target, source=replace(target.source, port=_PORT))
+
+
+class _NetconfSession(Session):
+    def __init__(self, target: Target, process: asyncssh.SSHClientProcess[bytes]) -> None:
+        super().__init__(target)
+        self._process = process
+        self._framing: Framing = EndOfMessageFraming()
+        self._capabilities: set[str] = set()
+        self._message_id = 0
+
+    async def greet(self) -> None:
+        """Say hello and listen to theirs; chunked framing follows where both know it (RFC 6242 section 4.1)."""
+        self._send(
+            f'<hello xmlns="{_BASE}"><capabilities><capability>{_BASE_1_0}</capability>'
+            f"<capability>{_BASE_1_1}</capability></capabilities></hello>".encode()
+        )
+        hello = self._parsed(await self._receive(int(self._procedure.max_size)))
+        found = hello.iterfind(f".//{_NETCONF}capability")
+        self._capabilities = {(capability.text or "").strip() for capability in found}
+        if not self._capabilities & {_BASE_1_0, _BASE_1_1}:
+            raise CollectError(FailureKind.STEP, "its hello names no version of NETCONF that is known", tail=self.tail)
+        if _BASE_1_1 in self._capabilities:
+            self._framing = ChunkedFraming(bytes(self._framing.waiting))
+
+    async def say(self, what: Said, step: Step) -> Answer:
+        """Ask for an operation and return its data, or its whole reply where it has none."""
+        assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
+        reply = await self._operation(self._request(what.strip(), step.filter), self._limit(step))
+        data = reply.find(f"{_NETCONF}data")
+        shown = data if data is not None else reply
+        if data is not None and len(data) == 1:
+            shown = data[0]
+            shown.tail = None
+        return Answer(etree.tostring(shown, encoding="utf-8") + b"\n")
+
+    def _request(self, what: str, subtree: str | None) -> Any:
+        """The operation's element (RFC 6241 section 7)."""
+        if what.startswith("<"):
+            return self._ours(what)
+        verb, _, datastore = what.partition(" ")
+        self._check_capability(verb, datastore)
+        operation = etree.Element(f"{_NETCONF}{verb}", nsmap=_NAMESPACES)
+        holder = {"get-config": "source", "lock": "target", "unlock": "target"}.get(verb)
+        if (holder is None) == bool(datastore) or verb not in _VERBS:
+            raise CollectError(FailureKind.STEP, f'"{what}" is no operation', hint=_WORDS)
+        if holder:
+            etree.SubElement(etree.SubElement(operation, f"{_NETCONF}{holder}"), f"{_NETCONF}{datastore}")
+        if subtree:
+            holder_of_filter = etree.SubElement(operation, f"{_NETCONF}filter", type="subtree")
+            holder_of_filter.append(self._ours(subtree))
+        return operation
+
+    def _ours(self, text: str) -> Any:
+        try:
+            return parse_xml(text.encode())
+        except LookupError as exc:
+            raise CollectError(FailureKind.SETUP, f"the step's XML is not well-formed: {exc.args[0]}") from exc
+
+    def _check_capability(self, verb: str, datastore: str) -> None:
+        """A datastore beside the running one is there only where its capability is announced (RFC 6241 section 8)."""
+        wanted = f"urn:ietf:params:netconf:capability:{datastore}:"
+        if datastore in ("candidate", "startup") and not any(one.startswith(wanted) for one in self._capabilities):
+            raise CollectError(FailureKind.STEP, f"the device has no {datastore} datastore", hint=f"{verb} running")
+
+    async def _operation(self, operation: Any, limit: int) -> Any:
+        self._message_id += 1
+        request = etree.Element(f"{_NETCONF}rpc", nsmap=_NAMESPACES)
+        request.set("message-id", str(self._message_id))
+        request.append(operation)
+        self._send(etree.tostring(request, encoding="utf-8"))
+        received = await self._receive(limit)
+        reply = self._parsed(received)
+        if reply.get("message-id") != str(self._message_id):
+            raise CollectError(FailureKind.STEP, "the reply belongs to another request", tail=self.tail)
+        for error in reply.iterfind(f"{_NETCONF}rpc-error"):
+            if (error.findtext(f"{_NETCONF}error-severity") or "error").strip() == "error":
+                tag = (error.findtext(f"{_NETCONF}error-tag") or "?").strip()
+                words = (error.findtext(f"{_NETCONF}error-message") or "").strip()
+                kind = _ERRORS.get(tag, FailureKind.STEP)
+                raise CollectError(kind, f"it answers with the error {tag}: {words}".rstrip(": "), tail=self.tail)
+        return reply
+
+    def _parsed(self, message: bytes) -> Any:
+        try:
+            return parse_xml(message)
+        except LookupError as exc:
+            raise CollectError(FailureKind.INCOMPLETE, str(exc.args[0]), tail=message[-TAIL:]) from exc
+
+    def _send(self, message: bytes) -> None:
+        try:
+            self._process.stdin.write(self._framing.framed(b'<?xml version="1.0" encoding="UTF-8"?>' + message))
+        except (BrokenPipeError, OSError) as exc:
+            raise self._broken() from exc
+
+    async def _receive(self, limit: int) -> bytes:
+        """The next whole message."""
+        while True:
+            try:
+                if (message := self._framing.next_message()) is not None:
+                    self._tail = message[-TAIL:]
+                    return message
+                data = await self._process.stdout.read(_CHUNK)
+            except FramingError as exc:
+                raise CollectError(FailureKind.STEP, f"its framing is wrong: {exc}", tail=self.tail) from exc
+            except (asyncssh.Error, OSError) as exc:
+                raise self._broken() from exc
+            if not data:
+                raise self._broken()
+            self._framing.feed(data)
+            self._tail = bytes(self._framing.waiting[-TAIL:])
+            if self._framing.pending > limit:
+                raise CollectError(FailureKind.TOO_LARGE, f"the reply exceeds {limit} bytes", tail=self.tail)
+
+    def _broken(self) -> CollectError:
+        return CollectError(
+            FailureKind.INCOMPLETE, "the device closed the session in the middle of a reply", tail=self.tail
+        )
+
+    def bid_farewell(self) -> None:
+        """Ask the device to close the session; its answer is not waited for."""
+        self._message_id += 1
+        closing = f'<rpc xmlns="{_BASE}" message-id="{self._message_id}"><close-session/></rpc>'
+        with suppress(CollectError):
+            self._send(closing.encode())
+
+
+_VERBS = {"get-config", "get", "lock", "unlock", "discard-changes"}

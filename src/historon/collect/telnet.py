@@ -1,0 +1,92 @@
+"""An interactive command line over Telnet (RFC 854): for devices that have nothing better, as anybody can listen."""
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from typing import Any
+
+import telnetlib3
+
+from historon.collect.dialogue import WIDTH, Dialogue
+from historon.collect.failures import CollectError, FailureKind
+from historon.collect.transport import Session, Target
+from historon.estate import Pattern
+
+__all__ = ["open_telnet"]
+
+_CONNECT_S = 20
+_CHUNK = 65536
+
+
+@asynccontextmanager
+async def open_telnet(target: Target) -> AsyncIterator[Session]:
+    """Connect, log in where the device asks for it, and wait for the first prompt."""
+    place = f"{target.source.address} port {target.source.port or 23}"
+    try:
+        async with asyncio.timeout(_CONNECT_S):
+            reader, writer = await telnetlib3.open_connection(
+                target.source.address, target.source.port or 23, encoding=False, term="dumb", cols=WIDTH, rows=0,
+                connect_minwait=0.0, connect_maxwait=0.5,
+            )  # fmt: skip
+    except ConnectionRefusedError as exc:
+        raise CollectError(FailureKind.REFUSED, f"{place}: connection refused") from exc
+    except TimeoutError as exc:
+        raise CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s") from exc
+    except OSError as exc:
+        raise CollectError(FailureKind.UNREACHABLE, f"{place}: {exc.strerror or exc}") from exc
+    try:
+        session = _TelnetSession(target, reader, writer)
+        await session.log_in()
+        yield session
+    finally:
+        writer.close()
+
+
+class _TelnetSession(Dialogue):
+    def __init__(self, target: Target, reader: Any, writer: Any) -> None:
+        super().__init__(target)
+        self._reader = reader
+        self._writer = writer
+
+    async def _read(self) -> bytes:
+        try:
+            return bytes(await self._reader.read(_CHUNK))
+        except (OSError, EOFError) as exc:
+            raise self._closed() from exc
+
+    def _write(self, data: bytes) -> None:
+        # A line ends with CR LF on a network virtual terminal (RFC 854, page 11).
+        self._writer.write(data.replace(b"\n", b"\r\n"))
+
+    async def log_in(self) -> None:
+        """Answer the questions for user and password, until a prompt stands there."""
+        account = self._target.account
+        assert account is not None  # noqa: S101 (checked when the estate file is read)
+        asked = {self._procedure.login_prompt: account.user}
+        if account.password:
+            asked[self._procedure.password_prompt] = account.password.reveal()
+        deadline = self._procedure.step_deadline
+        try:
+            async with asyncio.timeout(deadline.total_seconds()):
+                await self._answer_questions(asked)
+        except TimeoutError as exc:
+            hint = "compare the last line with the procedure's prompt, login_prompt and password_prompt"
+            message = f"no prompt appeared within {deadline} of connecting"
+            raise CollectError(FailureKind.TIME, message, hint=hint, tail=self.tail) from exc
+
+    async def _answer_questions(self, asked: dict[Pattern, str]) -> None:
+        waiting = dict(asked)
+        while chunk := await self._read():
+            self._buffer += chunk
+            last = self._last_line()
+            question = next((one for one in asked if one.compiled.search(last)), None)
+            if question is not None:
+                if question not in waiting:
+                    message = f"{self._target.source.address} refuses the log-in"
+                    raise CollectError(FailureKind.LOGIN, message, tail=self.tail)
+                self._answered = len(self._buffer)
+                await self._type(waiting.pop(question))
+            elif self._procedure.prompt and self._procedure.prompt.compiled.search(last):
+                self._prompts.add(last)
+                return
+        raise CollectError(FailureKind.LOGIN, "the device closed the connection while logging in", tail=self.tail)

@@ -1,0 +1,311 @@
+"""Procedures: how a kind of source is asked for its export, in steps over one transport."""
+
+from collections.abc import Iterator, Mapping
+from typing import Annotated, Any, Literal
+
+from msgspec import UNSET, Meta, Struct, UnsetType, field
+
+from historon.estate.durations import Duration, Size
+from historon.estate.patterns import Finder, Pattern
+
+__all__ = ["Expect", "Needs", "Procedure", "Said", "Step", "Table", "Transport", "walk"]
+
+Transport = Literal["ssh-shell", "ssh-exec", "telnet", "https", "netconf", "local", "drop-folder", "mailbox"]
+Said = str | tuple[str, ...]
+Count = Annotated[int, Meta(ge=1)]
+
+
+class Table(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """Common to all tables: immutable, and a key that is not known is a mistake."""
+
+
+class Expect(Table, frozen=True):
+    """What a good answer looks like; all that is said of it must hold."""
+
+    status: int | tuple[int, ...] | None = None
+    exit_code: int | tuple[int, ...] | None = None
+    value: dict[str, Pattern] = {}
+    holds: tuple[Pattern, ...] = ()
+    lacks: tuple[Pattern, ...] = ()
+    still: Duration | None = None
+
+    def __post_init__(self) -> None:
+        """Something to hold an answer against."""
+        for place in self.value:
+            Finder.parse(place)
+        if all(getattr(self, name) in (None, (), {}) for name in self.__struct_fields__):
+            raise ValueError("expects nothing (say status, exit_code, value, holds, lacks or still)")
+
+
+class Needs(Table, frozen=True):
+    """What must be so on this machine before a source is collected."""
+
+    mount: str | None = None
+    free: Size | None = None
+    programs: tuple[str, ...] = ()
+
+
+_VERBS = ("send", "keep", "pull", "await", "pause", "each", "pick", "clock", "tidy")
+_SAYING = {"send", "keep", "await", "pause", "clock", "tidy"}
+_TEXTUAL = {"ssh-shell", "telnet"}
+_FILES = {"local", "ssh-exec"}
+_ARRIVING = {"drop-folder", "mailbox"}
+_PULLING = {"local", "ssh-exec", "https", *_ARRIVING}
+_ALL = {"ssh-shell", "ssh-exec", "telnet", "https", "netconf", "local", *_ARRIVING}
+_KEEPING = {"keep", "pull"}
+_REQUEST = (_SAYING | {"pull"}, {"https"})
+# Which verbs and transports a clause of a step belongs to.
+_CLAUSES: Mapping[str, tuple[set[str], set[str]]] = {
+    "as": (_KEEPING, _ALL), "ends_with": (_KEEPING, _ALL), "min_size": (_KEEPING, _ALL), "max_size": (_KEEPING, _ALL),
+    "follows": (_KEEPING, _ALL), "record_only": (_KEEPING, _ALL), "optional": (_KEEPING, _ALL),
+    "canonical": (_KEEPING, _ALL),
+    "include": ({"pull"}, _FILES), "exclude": ({"pull"}, _FILES), "checksum": ({"pull"}, _PULLING - {"mailbox"}),
+    "newest": ({"pull", "pick"}, _ALL), "complete": ({"pull"}, {"drop-folder"}),
+    "sender": ({"pull"}, {"mailbox"}), "subject": ({"pull"}, {"mailbox"}),
+    "json": _REQUEST, "form": _REQUEST, "body": _REQUEST, "headers": _REQUEST,
+    "filter": (_SAYING, {"netconf"}),
+    "answers": (_SAYING, _TEXTUAL), "prompt": (_SAYING, _TEXTUAL),
+    "expect": ({"send", "keep", "clock", "pull", "tidy"}, _ALL), "learn": (_SAYING - {"pause"}, _ALL),
+    "learn_secret": (_SAYING - {"pause"}, _ALL),
+    "until": ({"await", "pause"}, _ALL), "every": ({"await", "pause"}, _ALL), "within": ({"await", "pause"}, _ALL),
+    "word": ({"await"}, _ALL), "or_else": ({"await"}, _ALL),
+    "resume": ({"pause"}, _ALL), "probe": ({"pause"}, _ALL), "steps": ({"pause", "each"}, _ALL),
+    "from": ({"each", "pick"}, _ALL), "where": ({"each", "pick"}, _ALL), "format": ({"clock"}, _ALL),
+}  # fmt: skip
+_REQUIRED = {
+    "keep": {"as": 'a name for the part (add as = "running.cfg")'},
+    "await": {"until": "a condition (add until = { holds = ['ready'] })"},
+    "pause": {"resume": "what undoes it (add resume)", "steps": "the steps that it is paused for (add steps)"},
+    "each": {"from": "a list that was learnt (add from)", "steps": "steps to take for each (add steps)"},
+    "pick": {"from": "a list that was learnt (add from)"},
+    "clock": {"format": "the form of the time (add format = \"%Y-%m-%d %H:%M:%S\")"},
+}  # fmt: skip
+
+
+class Step(Table, frozen=True):
+    """One step of a procedure: exactly one verb, and clauses that say more of it."""
+
+    send: Said | None = None
+    keep: Said | None = None
+    pull: str | None = None
+    await_: Said | None = field(default=None, name="await")
+    pause: Said | None = None
+    each: str | None = None
+    pick: str | None = None
+    clock: Said | None = None
+    tidy: Said | None = None
+    when: dict[str, Pattern] = {}
+    as_: str | None = field(default=None, name="as")
+    ends_with: str | None = None
+    min_size: Size | None = None
+    max_size: Size | None = None
+    follows: str | None = None
+    record_only: bool = False
+    optional: bool = False
+    canonical: bool = False
+    include: tuple[str, ...] = ()
+    exclude: tuple[str, ...] = ()
+    newest: str | None = None
+    checksum: str | None = None
+    complete: str | None = None
+    sender: Pattern | None = None
+    subject: Pattern | None = None
+    json: Any = None
+    form: dict[str, str] | None = None
+    body: str | None = None
+    headers: dict[str, str] = {}
+    filter: str | None = None
+    answers: dict[str, str] = {}
+    prompt: Pattern | None = None
+    expect: Expect | None = None
+    learn: dict[str, Finder] = {}
+    learn_secret: dict[str, Finder] = {}
+    until: Expect | None = None
+    every: Duration = Duration(seconds=2)
+    within: Duration = Duration(minutes=5)
+    word: str | None = None
+    or_else: Literal["fail", "skip", "go on"] = "fail"
+    resume: Said | None = None
+    probe: Said | None = None
+    steps: tuple["Step", ...] = ()
+    from_: str | None = field(default=None, name="from")
+    where: dict[str, Pattern] = {}
+    format: str | None = None
+    deadline: Duration | None = None
+
+    def __post_init__(self) -> None:
+        """One verb a step, and only clauses that say something of it."""
+        if len([verb for verb in _VERBS if self._verb_value(verb) is not None]) != 1:
+            raise ValueError(f"a step has exactly one of {', '.join(_VERBS[:-1])} and {_VERBS[-1]}")
+        for clause in self.clauses:
+            if self.verb not in _CLAUSES[clause][0]:
+                if clause in ("as", "ends_with", "min_size"):
+                    raise ValueError(f"{self.verb} keeps nothing, so it takes no as, ends_with or min_size (use keep)")
+                takers = ", ".join(verb for verb in _VERBS if verb in _CLAUSES[clause][0])
+                raise ValueError(f"{self.verb} takes no {clause} (it belongs to {takers})")
+        self._check_details()
+
+    def _check_details(self) -> None:
+        for clause, wanted in _REQUIRED.get(self.verb, {}).items():
+            if clause not in self.clauses:
+                raise ValueError(f"{self.verb} needs {wanted}")
+        if self.probe and not self.until:
+            raise ValueError("probe needs a condition (add until = { holds = ['running'] })")
+        if self.complete is not None and self.complete.partition(":")[0] not in _COMPLETE:
+            raise ValueError(f'"{self.complete}" is no sign of completeness (use {", ".join(_COMPLETE)})')
+        for question in self.answers:
+            Pattern.parse(question)
+        if self.verb == "pull" and self.newest not in (None, "time", "name"):
+            raise ValueError('the newest file is told by newest = "time" or newest = "name"')
+
+    def _verb_value(self, verb: str) -> Said | None:
+        value: Said | None = getattr(self, "await_" if verb == "await" else verb)
+        return value
+
+    @property
+    def clauses(self) -> Iterator[str]:
+        """The clauses that are given, under the names they are written with."""
+        for clause in _CLAUSES:
+            attribute = f"{clause}_" if clause in ("as", "from") else clause
+            if _given(getattr(self, attribute), _DEFAULTS[attribute]):
+                yield clause
+
+    @property
+    def verb(self) -> str:
+        """Which of the verbs this step is."""
+        return next(verb for verb in _VERBS if self._verb_value(verb) is not None)
+
+    @property
+    def keeps(self) -> bool:
+        """Whether parts come of this step."""
+        return self.verb in _KEEPING
+
+    @property
+    def says(self) -> Said:
+        """What is said to the source, the path that is pulled, or the name that is given."""
+        said = self._verb_value(self.verb)
+        assert said is not None  # noqa: S101 (checked when it was made)
+        return said
+
+    @property
+    def sayings(self) -> Iterator[Said]:
+        """All that this step itself says to a source as commands or requests."""
+        if self.verb in _SAYING:
+            yield self.says
+        yield from (said for said in (self.resume, self.probe) if said is not None)
+
+    @property
+    def learns(self) -> Iterator[str]:
+        """The names that stand for something after this step."""
+        yield from (*self.learn, *self.learn_secret)
+        if self.verb in ("each", "pick"):
+            yield str(self.says)
+
+    def __str__(self) -> str:
+        said = self.says if isinstance(self.says, str) else " ".join(self.says)
+        return f"{self.verb} {said}"
+
+
+_DEFAULTS = dict(zip(reversed(Step.__struct_fields__), reversed(Step.__struct_defaults__), strict=False))
+_COMPLETE = ("renamed", "marker", "checksum", "size", "ends", "format")
+
+
+def _given(value: object, default: object) -> bool:
+    return value not in (None, False, (), {}) and value != default
+
+
+def walk(steps: tuple[Step, ...], place: tuple[str | int, ...] = ()) -> Iterator[tuple[tuple[str | int, ...], Step]]:
+    """All steps, also those inside others, each with its place."""
+    for index, step in enumerate(steps):
+        yield (*place, index), step
+        yield from walk(step.steps, (*place, index, "steps"))
+
+
+# Which transports a key of a procedure belongs to; the others belong to all.
+_KEYS: Mapping[str, set[str]] = {
+    "prompt": _TEXTUAL, "pager": _TEXTUAL, "pager_answer": _TEXTUAL, "typing": _TEXTUAL,
+    "login_prompt": {"telnet"}, "password_prompt": {"telnet"},
+    "transfer": {"ssh-exec"}, "auth": {"https"}, "base": {"https"}, "login_page": {"https"},
+    "folder": _ARRIVING, "mailbox": {"mailbox"}, "then": _ARRIVING, "move_to": _ARRIVING,
+}  # fmt: skip
+
+
+class Procedure(Table, frozen=True):
+    """`[procedures.NAME]`: how a kind of source is asked for its export."""
+
+    over: Transport
+    steps: tuple[Step, ...]
+    about: str = ""
+    extends: str | None = None
+    values: dict[str, str] = {}
+    needs: Needs | None = None
+    prompt: Pattern | None = None
+    pager: Pattern | None = None
+    pager_answer: str = " "
+    typing: Duration | None = None
+    login_prompt: Pattern = Pattern.parse(r"(?i)(?:login|username|user)\s*: *$")
+    password_prompt: Pattern = Pattern.parse(r"(?i)password\s*: *$")
+    transfer: Literal["sftp", "scp"] = "sftp"
+    auth: Literal["none", "basic", "digest", "bearer"] = "none"
+    base: str = ""
+    login_page: Pattern = Pattern.parse(r"""(?i)<input[^>]+type=["']?password""")
+    folder: str | None = None
+    mailbox: str = "INBOX"
+    then: Literal["keep", "move", "remove"] = "keep"
+    move_to: str = "taken"
+    noise: tuple[Pattern, ...] = ()
+    secret: tuple[Pattern, ...] = ()
+    errors: tuple[Pattern, ...] | UnsetType = UNSET
+    step_deadline: Duration = Duration(seconds=60)
+    deadline: Duration = Duration(minutes=10)
+    tries: Count = 3
+    retry_pause: Duration = Duration(seconds=5)
+    max_size: Size = Size(64 * 2**20)
+
+    def __post_init__(self) -> None:
+        """What one transport needs and another does not have."""
+        for key, transports in _KEYS.items():
+            if self.over not in transports and _given(getattr(self, key), _PROCEDURE_DEFAULTS[key]):
+                raise ValueError(f"over {self.over} has no {key} (it belongs to {', '.join(sorted(transports))})")
+        if not any(step.keeps for _, step in walk(self.steps)):
+            raise ValueError("keeps nothing (at least one step must be keep or pull)")
+        if self.over in _TEXTUAL and self.prompt is None:
+            raise ValueError(f"over {self.over} needs a prompt (such as prompt = '^[\\w.-]+[>#] ?$')")
+        if self.over == "drop-folder" and self.folder is None:
+            raise ValueError('over drop-folder needs the folder (add folder = "/srv/drop")')
+        for _, step in walk(self.steps):
+            self._check(step)
+
+    def _check(self, step: Step) -> None:
+        """What a step cannot be over this transport."""
+        over = self.over
+        for clause in step.clauses:
+            if over not in _CLAUSES[clause][1]:
+                belongs = ", ".join(sorted(_CLAUSES[clause][1]))
+                raise ValueError(f"over {over} a step has no {clause} (it belongs to {belongs})")
+        if step.verb == "pull" and over not in _PULLING:
+            raise ValueError(f"over {over} cannot pull a file (use keep{', or over ssh-exec' * (over != 'netconf')})")
+        said = list(step.sayings)
+        if over in _ARRIVING and said:
+            raise ValueError(f"over {over} nothing can be said (use pull)")
+        if over == "drop-folder" and step.verb == "pull" and step.complete is None:
+            raise ValueError('pull needs to know when a file is complete (add complete = "renamed" or another sign)')
+        if over == "local" and any(isinstance(one, str) for one in said):
+            raise ValueError('a local command is a list, as no shell reads it (["program", "argument"])')
+        if over != "local" and not all(isinstance(one, str) for one in said):
+            raise ValueError(f'over {over} a command is a text ("display config")')
+
+    @property
+    def remote(self) -> bool:
+        """Whether sources are reached over the network, and so need an address and an account."""
+        return self.over not in ("local", "drop-folder") and not (self.over == "mailbox" and self.folder)
+
+    @property
+    def needs_account(self) -> bool:
+        """Whether a source cannot be asked without credentials."""
+        return self.remote and not (self.over == "https" and self.auth == "none")
+
+
+_PROCEDURE_DEFAULTS = dict(
+    zip(reversed(Procedure.__struct_fields__), reversed(Procedure.__struct_defaults__), strict=False)
+)

@@ -1,0 +1,85 @@
+"""The metadata of a tree as a part of its own: a line for each member, readable, and fit to be compared."""
+
+import json
+import re
+import stat
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+__all__ = ["Member", "read_tree", "tree_part_name", "written_tree"]
+
+_HEAD = "# tree: mode, owner, time of change, name"
+_LINE = re.compile(r"([-dl][-rwxsStT]{9}) (\S*) (\S+) (.*)")
+_KINDS = {"-": stat.S_IFREG, "d": stat.S_IFDIR, "l": stat.S_IFLNK}
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+@dataclass(frozen=True)
+class Member:
+    """One member of a tree: a file, a folder or a link.
+
+    `mode` is as in stat(2), `owner` is `user:group` by name or number, `at` the time of its last change in UTC.
+    """
+
+    name: str
+    mode: int
+    owner: str
+    at: datetime
+    target: str | None = None
+
+    @classmethod
+    def of(cls, name: str, mode: int, owner: str, seconds: float, target: str | None = None) -> "Member":
+        """A member with its time in seconds since 1970-01-01 UTC."""
+        return cls(name, mode, owner, _EPOCH + timedelta(seconds=min(max(seconds, 0), 2**34)), target)
+
+
+def tree_part_name(base: str) -> str:
+    """What the part with the metadata of a tree is called."""
+    return f"{base}.tree" if base else "tree"
+
+
+def written_tree(members: Iterable[Member]) -> bytes:
+    """The part, with members by name."""
+    lines = [_HEAD, *(_line(member) for member in sorted(members, key=lambda member: member.name))]
+    return "".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace")
+
+
+def _line(member: Member) -> str:
+    target = f" -> {_quoted(member.target)}" if member.target is not None else ""
+    at = member.at.isoformat(timespec="microseconds").replace("+00:00", "Z")
+    return f"{stat.filemode(member.mode)} {member.owner} {at} {_quoted(member.name)}{target}"
+
+
+def _quoted(name: str) -> str:
+    plain = name.isprintable() and '"' not in name and " -> " not in name and name.strip() == name
+    return name if plain else json.dumps(name)
+
+
+def read_tree(content: bytes) -> Iterator[Member]:
+    """The members that a part tells of; none when it is no such part."""
+    lines = content.decode("utf-8", "replace").split("\n")
+    if lines[0] != _HEAD:
+        return
+    for line in lines[1:]:
+        if found := _LINE.fullmatch(line):
+            mode, owner, at, rest = found.groups()
+            name, target = _names(rest)
+            when = datetime.fromisoformat(at.replace("Z", "+00:00"))
+            yield Member(name, _KINDS[mode[0]] | _bits(mode[1:]), owner, when, target if mode[0] == "l" else None)
+
+
+def _names(rest: str) -> tuple[str, str | None]:
+    if rest.startswith('"'):
+        name, end = json.JSONDecoder().raw_decode(rest)
+        rest = rest[end:]
+    else:
+        name, arrow, target = rest.partition(" -> ")
+        rest = arrow + target
+    target = rest.removeprefix(" -> ")
+    return str(name), (str(json.loads(target)) if target.startswith('"') else target) if rest else None
+
+
+def _bits(letters: str) -> int:
+    """The permission bits of `rwxr-x---`; set-user-ID and the like are left to who restores."""
+    return sum(1 << (8 - index) for index, letter in enumerate(letters) if letter in "rwxst")
