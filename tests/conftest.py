@@ -145,3 +145,52 @@ credentials = "r"
         return estate
 
     return write
+
+
+def describe_estate(
+    estate: EstateFolder, *, over: str, steps: str, procedure: str = "", source: str = "", more: str = "", head: str = "",
+) -> EstateFolder:  # fmt: skip
+    """One source `s` whose account is config-reader with the secrets in $PW and $UP."""
+    if "tries" not in procedure:
+        procedure += "\ntries = 1"
+    estate.write(f"""
+[estate]
+name = "Test"
+{head}
+[credentials.c]
+user = "config-reader"
+password = "env:PW"
+elevation = "env:UP"
+[procedures.p]
+over = "{over}"
+retry_pause = "10ms"
+{procedure}
+steps = [{steps}]
+[[sources]]
+name = "s"
+procedure = "p"
+{source}
+{more}
+""")
+    return estate
+
+
+PASSWORD, ELEVATION = "harbour-light", "crow-nest-7"
+
+
+def collect(estate: EstateFolder, *arguments: str, **variables: str) -> Result:
+    """A round, in whose output neither secret may stand."""
+    result = estate.run("collect", *arguments, **{"PW": PASSWORD, "UP": ELEVATION, **variables})
+    assert PASSWORD not in result.said
+    assert ELEVATION not in result.said
+    return result
+
+
+def parts_of(estate: EstateFolder, source: str = "s", number: int | None = None) -> dict[str, bytes]:
+    """The parts of a version, by default the last good one."""
+    store = estate.store()
+    chosen = number or store.state(source).good
+    assert chosen is not None, f"{source} has no good version"
+    found = {part.name: store.read(part) for part in store.parts(source, chosen)}
+    store.close()
+    return found

@@ -6,7 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from historon.standins.pennant import Pennant, SelfSigned
+from historon.standins.certificates import SelfSigned
+from historon.standins.pennant import Pennant
 from tests.conftest import EstateFolder
 
 Write = Callable[..., EstateFolder]

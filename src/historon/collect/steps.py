@@ -25,7 +25,7 @@ __all__ = ["StepObserver", "StepTaken", "Surroundings", "take_steps"]
 T = TypeVar("T")
 _HOSTILE = ("..", ".", "")
 _FILLED = (
-    "as_", "json", "form", "body", "headers", "filter", "answers", "checksum", "complete", "include", "exclude",
+    "as_", "json", "form", "body", "headers", "filter", "answers", "checksum", "include", "exclude",
 )  # fmt: skip
 _RESUMES = 3
 _MOST_TURNS = 1000

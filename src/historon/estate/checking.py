@@ -303,7 +303,8 @@ def _unknown(path: Path, name: str, known: Iterable[str]) -> Problem:
 
 
 def extends_problems(procedures: object, shipped: Iterable[str]) -> Iterator[Problem]:
-    """Procedures that extend what is not there, or one another in a circle."""
+    """Procedures that extend what is not there, or one another in a circle; one may extend a shipped namesake."""
+    shipped = set(shipped)
     if not isinstance(procedures, dict):
         return
     known = {*procedures, *shipped}
@@ -312,7 +313,7 @@ def extends_problems(procedures: object, shipped: Iterable[str]) -> Iterator[Pro
         if isinstance(base, str):
             if base not in known:
                 yield _unknown(("procedures", name, "extends"), base, known)
-            elif _circular(name, procedures):
+            elif (base == name and name not in shipped) or _circular(name, procedures):
                 yield Problem(("procedures", name, "extends"), "extends itself in a circle", "take one extends out")
 
 

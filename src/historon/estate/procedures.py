@@ -273,8 +273,11 @@ class Procedure(Table, frozen=True):
             raise ValueError(f"over {self.over} needs a prompt (such as prompt = '^[\\w.-]+[>#] ?$')")
         if self.over == "drop-folder" and self.folder is None:
             raise ValueError('over drop-folder needs the folder (add folder = "/srv/drop")')
+        names = {step.as_ or str(step.says).rstrip("/").rpartition("/")[2] for _, step in walk(self.steps) if step.keeps}
         for _, step in walk(self.steps):
             self._check(step)
+            if step.follows is not None and step.follows not in names:
+                raise ValueError(f'a part follows "{step.follows}", which no step keeps (give that step this as)')
 
     def _check(self, step: Step) -> None:
         """What a step cannot be over this transport."""
@@ -290,6 +293,8 @@ class Procedure(Table, frozen=True):
             raise ValueError(f"over {over} nothing can be said (use pull)")
         if over == "drop-folder" and step.verb == "pull" and step.complete is None:
             raise ValueError('pull needs to know when a file is complete (add complete = "renamed" or another sign)')
+        if over == "local" and any("{password}" in word or "{elevation}" in word for one in said for word in one):
+            raise ValueError("a secret would stand in the process list (let the program read it from a file)")
         if over == "local" and any(isinstance(one, str) for one in said):
             raise ValueError('a local command is a list, as no shell reads it (["program", "argument"])')
         if over != "local" and not all(isinstance(one, str) for one in said):

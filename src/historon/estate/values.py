@@ -45,7 +45,7 @@ def _texts(step: Step) -> Iterator[str]:
     """Everything of a step in which values are filled."""
     for said in (*([] if step.verb in ("each", "pick") else [step.says]), *step.sayings):
         yield from (said,) if isinstance(said, str) else said
-    for text in (step.as_, step.body, step.filter, step.checksum, step.complete, *step.include, *step.exclude):
+    for text in (step.as_, step.body, step.filter, step.checksum, *step.include, *step.exclude):
         yield text or ""
     yield from (*step.headers.values(), *(step.form or {}).values(), *step.answers.values())
     yield from _leaves(step.json)

@@ -13,9 +13,10 @@ import asyncssh
 from historon.estate import write_private
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault
+from historon.standins.certificates import SelfSigned
 from historon.standins.device import SshDevice
 from historon.standins.fairlead import Fairlead
-from historon.standins.pennant import Pennant, SelfSigned
+from historon.standins.pennant import Pennant
 
 __all__ = ["NIGHTS", "ZONE", "Brackwater"]
 

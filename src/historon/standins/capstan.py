@@ -1,17 +1,20 @@
 """A Capstan router: an interactive command line over SSH, with a banner, echo, paging and a clock line.
 
-Made up. It takes `screen lines off`, `display config active`, `display clock` and `exit`.
+Made up. It takes `screen lines off`, `display config active`, `display clock`, `display version`, `elevate` (which asks
+for a password of its own and changes the prompt), `erase log` (which asks whether it is meant), `menu` and `exit`.
 """
 
 import asyncio
 from collections.abc import AsyncIterator, Callable
+from datetime import UTC, datetime, timedelta
 from enum import StrEnum
+from typing import Any, Protocol
 
 import asyncssh
 
 from historon.standins.device import SshDevice
 
-__all__ = ["Capstan", "Fault"]
+__all__ = ["Capstan", "Fault", "TelnetDoor"]
 
 _PAGE = 24
 _MORE = b"-- more --"
@@ -27,6 +30,7 @@ class Fault(StrEnum):
     ESCAPES = "puts terminal escapes into the configuration"
     SLOW = "sends the configuration in small pieces"
     REFUSES = "does not know the command"
+    CLOCK = "has a clock that is two hours behind"
 
 
 class Capstan(SshDevice):
@@ -36,7 +40,14 @@ class Capstan(SshDevice):
         super().__init__(name, authorized)
         self.fault: Fault | None = None
         self.sessions_with_fault: int | None = None  # after so many sessions the fault mends itself; None: never
-        self._config = config
+        self.elevation = "crow-nest-7"
+        self.locked = False  # whether the configuration is shown to the elevated alone
+        self.version = "4.2"
+        self.options: dict[str, Any] = {}
+        self.config = config
+
+    def _options(self) -> dict[str, Any]:
+        return self.options
 
     @property
     def prompt(self) -> bytes:
@@ -48,42 +59,68 @@ class Capstan(SshDevice):
             self.fault = self.fault if self.sessions_with_fault > 0 else None
             self.sessions_with_fault -= 1
         try:
-            await _Conversation(self, process, self._config).run()
+            await _Conversation(self, process, self.config).run()
         except (asyncssh.Error, OSError, EOFError):
             pass  # the client has gone
         finally:
             process.close()
 
 
+class _Terminal(Protocol):
+    """What a conversation goes over: SSH, or Telnet."""
+
+    @property
+    def stdin(self) -> Any: ...
+
+    @property
+    def stdout(self) -> Any: ...
+
+
 class _Conversation:
-    def __init__(self, device: Capstan, process: asyncssh.SSHServerProcess[bytes], config: Callable[[], str]) -> None:
+    def __init__(self, device: Capstan, process: _Terminal, config: Callable[[], str]) -> None:
         self._device = device
         self._process = process
         self._config = config
         self._paging = True
+        self._after_return = False
+        self._elevated = False
+
+    @property
+    def _prompt(self) -> bytes:
+        return self._device.prompt.replace(b"#", b"##") if self._elevated else self._device.prompt
 
     async def run(self) -> None:
         self._write(b"\r\nThis is " + self._device.name.encode() + b". Authorised use only.\r\n")
         # A line of the message of the day that looks like a prompt, as on real devices.
-        self._write(b"example# is not a prompt\r\n\r\n" + self._device.prompt)
+        self._write(b"example# is not a prompt\r\n\r\n" + self._prompt)
         while (line := await self._read_line()) is not None:
             if line == "exit":
                 return
             await self._execute(line)
-            self._write(self._device.prompt)
+            self._write(self._prompt)
 
     def _write(self, data: bytes) -> None:
         self._process.stdout.write(data)
 
-    async def _read_line(self) -> str | None:
+    async def _read_line(self, *, echo: bool = True) -> str | None:
         line = bytearray()
         while byte := await self._process.stdin.read(1):
-            if byte in b"\r\n":
+            if byte in b"\r\n\0":
+                if byte != b"\r" and not line and self._after_return:
+                    self._after_return = False
+                    continue
+                self._after_return = byte == b"\r"
                 self._write(b"\r\n")
                 return line.decode("utf-8", "replace").strip()
             line += byte
-            self._write(byte)
+            if echo:
+                self._write(byte)
         return None
+
+    async def ask(self, question: str, *, echo: bool = True) -> str:
+        """The answer to a question."""
+        self._write(question.encode())
+        return await self._read_line(echo=echo) or ""
 
     async def _execute(self, line: str) -> None:
         fault = self._device.fault
@@ -91,10 +128,33 @@ class _Conversation:
             await asyncio.Event().wait()
         if line == "screen lines off":
             self._paging = False
-        elif line == "display config active" and fault is not Fault.REFUSES:
+        elif line == "display config active" and fault is not Fault.REFUSES and not self._denied:
             await self._display(self._config().splitlines())
         elif line == "display clock":
-            await self._display(self._config().splitlines()[1:2])
+            behind = timedelta(hours=2 if fault is Fault.CLOCK else 0)
+            self._write(f"Clock: {datetime.now(UTC) - behind:%H:%M:%S UTC %d %b %Y}\r\n".encode())
+        elif line == "display version":
+            self._write(f"Capstan OS version {self._device.version}, up 12 days\r\n".encode())
+        elif line == "show configuration" and self._device.version >= "5":
+            await self._display(self._config().splitlines())
+        else:
+            await self._converse(line)
+
+    @property
+    def _denied(self) -> bool:
+        return (self._device.locked and not self._elevated) or self._device.version >= "5"
+
+    async def _converse(self, line: str) -> None:
+        """Commands that ask back."""
+        if line == "elevate":
+            self._elevated = await self.ask("Elevation password: ", echo=False) == self._device.elevation
+            self._write(b"" if self._elevated else b"Access denied\r\n")
+        elif line == "erase log":
+            sure = await self.ask("Erase the log? [yes/no] ")
+            self._write(b"erased\r\n" if sure == "yes" else b"kept\r\n")
+        elif line == "menu":
+            while (choice := await self.ask("1 status\r\n2 configuration\r\n0 back\r\nChoice: ")) != "0":
+                await self._display(self._config().splitlines() if choice == "2" else ["all is well"])
         elif line:
             self._write(f"Unknown command: {line}\r\n".encode())
 
@@ -121,3 +181,65 @@ class _Conversation:
                 self._write(_MORE)
                 await self._process.stdin.read(1)
                 self._write(b"\r" + b" " * len(_MORE) + b"\r")
+
+
+class TelnetDoor:
+    """The same command line over Telnet (RFC 854), as the oldest ones have it: it asks for user and password itself."""
+
+    def __init__(self, device: Capstan) -> None:
+        self.port = 0
+        self._device = device
+        self._server: asyncio.Server | None = None
+
+    async def start(self) -> None:
+        """Listen on loopback."""
+        self._server = await asyncio.start_server(self._serve, "127.0.0.1", self.port)
+        self.port = self._server.sockets[0].getsockname()[1]
+
+    async def stop(self) -> None:
+        """Stop listening."""
+        if self._server:
+            self._server.close()
+
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        terminal = _TelnetTerminal(_Negotiating(reader, writer), writer)
+        conversation = _Conversation(self._device, terminal, self._device.config)
+        try:
+            for _ in range(3):
+                writer.write(b"\r\nUser access verification\r\n\r\n")
+                user = await conversation.ask("Username: ")
+                password = await conversation.ask("Password: ", echo=False)
+                if (user, password) == (self._device.user, self._device.password):
+                    await conversation.run()
+                    break
+                writer.write(b"Login incorrect\r\n")
+        except (OSError, EOFError):
+            pass  # the client has gone
+        finally:
+            writer.close()
+
+
+class _Negotiating:
+    """Reads bytes, and refuses every option that the other side offers or asks for (RFC 854 page 2)."""
+
+    def __init__(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        self._reader = reader
+        self._writer = writer
+
+    async def read(self, _count: int) -> bytes:
+        while (byte := await self._reader.read(1)) == b"\xff":
+            command = await self._reader.readexactly(1)
+            if command == b"\xfa":  # a subnegotiation, up to IAC SE
+                await self._reader.readuntil(b"\xff\xf0")
+            elif command in (b"\xfb", b"\xfd"):  # WILL gets DONT, DO gets WONT
+                option = await self._reader.readexactly(1)
+                self._writer.write(b"\xff" + (b"\xfe" if command == b"\xfb" else b"\xfc") + option)
+            elif command in (b"\xfc", b"\xfe"):
+                await self._reader.readexactly(1)
+        return byte
+
+
+class _TelnetTerminal:
+    def __init__(self, stdin: _Negotiating, stdout: asyncio.StreamWriter) -> None:
+        self.stdin = stdin
+        self.stdout = stdout

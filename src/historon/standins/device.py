@@ -1,6 +1,7 @@
 """What simulated devices behind SSH have in common: a name, an account, a host key, and a port on loopback."""
 
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 from typing import Any
 
 import asyncssh
@@ -18,6 +19,7 @@ class SshDevice(ABC):
         self.authorized = authorized
         self.port = 0
         self.host_key = asyncssh.generate_private_key("ssh-ed25519")
+        self.interactive_only = False  # whether passwords are asked for as questions (RFC 4256) alone
         self._server: asyncssh.SSHAcceptor | None = None
 
     @property
@@ -59,8 +61,22 @@ class _Guard(asyncssh.SSHServer):
         return True
 
     def password_auth_supported(self) -> bool:
-        """Passwords are taken."""
-        return True
+        """Passwords are taken, as such or as the answer to a question."""
+        return not self._device.interactive_only
+
+    def kbdint_auth_supported(self) -> bool:
+        """Questions are asked where passwords are not taken otherwise."""
+        return self._device.interactive_only
+
+    def get_kbdint_challenge(
+        self, username: str, lang: str, submethods: str
+    ) -> tuple[str, str, str, list[tuple[str, bool]]]:
+        """One question."""
+        return "", "", "", [("Password: ", False)]
+
+    def validate_kbdint_response(self, username: str, responses: Sequence[str]) -> bool:
+        """Whether the answer is the device's password."""
+        return (username, *responses) == (self._device.user, self._device.password)
 
     def validate_password(self, username: str, password: str) -> bool:
         """Whether it is the device's."""

@@ -3,54 +3,16 @@
 import logging
 import socket
 import ssl
-from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
 from email import message_from_bytes
 from email.message import EmailMessage
 from email.policy import default
-from pathlib import Path
 
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult, Envelope, LoginPassword, Session
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.x509.oid import NameOID
 
-__all__ = ["Pennant", "SelfSigned"]
+from historon.standins.certificates import SelfSigned
 
-
-@dataclass(frozen=True)
-class SelfSigned:
-    """A certificate for localhost that nobody has signed but itself, with its key, as files."""
-
-    certificate: Path
-    key: Path
-    fingerprint: str
-
-    @classmethod
-    def make(cls, folder: Path) -> "SelfSigned":
-        """Write a new pair into the folder."""
-        key = ec.generate_private_key(ec.SECP256R1())
-        name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "localhost")])
-        now = datetime.now(UTC)
-        certificate = (
-            x509.CertificateBuilder()
-            .subject_name(name).issuer_name(name).public_key(key.public_key())
-            .serial_number(x509.random_serial_number())
-            .not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=30))
-            .add_extension(x509.SubjectAlternativeName([x509.DNSName("localhost")]), critical=False)
-            .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
-            .sign(key, hashes.SHA256())
-        )  # fmt: skip
-        files = folder / "relay.crt", folder / "relay.key"
-        files[0].write_bytes(certificate.public_bytes(serialization.Encoding.PEM))
-        files[1].write_bytes(
-            key.private_bytes(
-                serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-            )
-        )
-        return cls(*files, fingerprint=f"SHA256:{certificate.fingerprint(hashes.SHA256()).hex()}")
+__all__ = ["Pennant"]
 
 
 def _free_port() -> int:
