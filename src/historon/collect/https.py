@@ -127,7 +127,7 @@ class _HttpsSession(Session):
                 redirects += 1
                 url = self._redirected(url, answer.headers["location"], redirects)
                 if answer.status == 303 or (answer.status in (301, 302) and method == "POST"):
-                    method, content = "GET", {}
+                    method, content = "GET", {"headers": dict(step.headers)}
                 spool.clear()
             else:
                 return answer, url
@@ -139,7 +139,7 @@ class _HttpsSession(Session):
         self._tail = b""
         safe = method in _SAFE
         try:
-            async with self._client.stream(method, url, headers=dict(step.headers), **content) as response:
+            async with self._client.stream(method, url, **{"headers": dict(step.headers), **content}) as response:
                 async for data in response.aiter_bytes():
                     spool.write(data)
                     self._tail = spool.tail

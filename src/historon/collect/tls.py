@@ -2,6 +2,7 @@
 
 import hashlib
 import hmac
+import re
 import ssl
 from pathlib import Path
 from typing import Any
@@ -70,7 +71,8 @@ class Peer:
                     hint="was it renewed? If nobody knows why, somebody may be listening: nothing was sent to it",
                 )
             if isinstance(exc, ssl.SSLCertVerificationError) or "CERTIFICATE_VERIFY_FAILED" in str(exc):
-                reason = getattr(exc, "verify_message", None) or str(exc)
+                found = re.search(r"verify failed: (.+?)\s*(?:\(_ssl|$)", str(exc))
+                reason = getattr(exc, "verify_message", None) or (found[1] if found else str(exc))
                 return CollectError(
                     FailureKind.IDENTITY,
                     f"the certificate of {place} is not trusted: {reason}",

@@ -58,9 +58,14 @@ class Tidewall(WebServer):
                 return _json({"result": "ok"})
             case "GET", "/api/system":
                 return _json({"version": self.version, "time": time.strftime("%Y-%m-%dT%H:%M:%S+0000", time.gmtime())})
-            case "GET", path if path == ("/api/export" if self.version < "10" else "/api/v2/configuration"):
+            case "GET", path if path == self._export_path:
                 return self._export()
         return _json({"error": f"there is no {request.path}"}, 404)
+
+    @property
+    def _export_path(self) -> str:
+        """Where the export stands: it moved with version 10."""
+        return "/api/export" if int(self.version.partition(".")[0]) < 10 else "/api/v2/configuration"
 
     def _log_in(self, request: Request) -> Reply:
         try:

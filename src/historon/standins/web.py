@@ -99,6 +99,8 @@ class WebServer(ABC):
 class _Handler(BaseHTTPRequestHandler):
     owner: WebServer
     protocol_version = "HTTP/1.1"
+    disable_nagle_algorithm = True
+    wbufsize = -1
 
     def _handle(self) -> None:
         self.owner.requests += 1
