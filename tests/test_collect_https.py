@@ -62,7 +62,7 @@ def test_a_token_is_learnt_used_and_given_back(estate: EstateFolder, wall: Tidew
 def test_rehearsing_hides_what_was_learnt_as_a_secret(estate: EstateFolder, wall: Tidewall) -> None:
     seen: list[str] = []
     remember = wall.tokens.add
-    wall.tokens = _Watched(seen, remember)  # type: ignore[assignment]
+    wall.tokens = _Watched(seen, remember)
     result = _estate(estate, wall).run("rehearse", "s", PW=PASSWORD, UP="x")
     assert result.code == 0, result.said
     assert seen
@@ -121,7 +121,9 @@ def test_the_order_of_attributes_is_no_change_in_canonical_form(estate: EstateFo
 
 
 def test_a_new_version_moves_the_interface(estate: EstateFolder, wall: Tidewall) -> None:
-    keep = _EXPORT.replace("MORE", """, when = { version = '^9' }""") + _EXPORT.replace("/api/export", "/api/v2/configuration").replace("MORE", """, when = { version = '^1\\d' }""")
+    keep = _EXPORT.replace("MORE", """, when = { version = '^9' }""") + _EXPORT.replace(
+        "/api/export", "/api/v2/configuration"
+    ).replace("MORE", """, when = { version = '^1\\d' }""")
     _estate(estate, wall, keep)
     assert collect(estate).code == 0
     wall.version = "10.0"
@@ -204,10 +206,13 @@ def test_logging_in_by_form_and_picking_the_newest(estate: EstateFolder, booking
 
 
 def test_the_list_may_stand_in_a_page(estate: EstateFolder, booking: Pierglass) -> None:
-    steps = _LOGIN + """
+    steps = (
+        _LOGIN
+        + """
       { send = "/exports", learn = { files = "xpaths://td/a/@href" } },
       { each = "file", from = "files", where = { text = '2[23]' }, steps = [{ pull = "{file}" }] },
     """
+    )
     assert collect(_estate(estate, booking, steps=steps)).code == 0
     assert parts_of(estate) == {"week-23.xml": b"<w>23</w>", "week-22.xml": b"<w>22</w>"}
 
@@ -218,7 +223,12 @@ def test_a_log_in_page_is_no_export(estate: EstateFolder, booking: Pierglass) ->
     result = collect(estate, PW="mutiny-1789")
     assert "the log-in page came back: it refuses the log-in" in result.out
     booking.fault = PierglassFault.FORGETS
-    _estate(estate, booking, steps=_LOGIN.replace("form =", "expect = { status = 200 }, form =") + '{ pull = "/exports/week-21.xml" }', procedure="login_page = 'never-there'")
+    _estate(
+        estate,
+        booking,
+        steps=_LOGIN.replace("form =", "expect = { status = 200 }, form =") + '{ pull = "/exports/week-21.xml" }',
+        procedure="login_page = 'never-there'",
+    )
     assert collect(estate).code == 0, "without a pattern it passes for an export, which is why there is one"
     _estate(estate, booking, steps='{ pull = "/exports/week-21.xml" }')
     result = collect(estate)
@@ -242,13 +252,18 @@ class _Flood(WebServer):
     size = 3_000_000
 
     def answer(self, request: Request) -> Reply:
-        return Reply(b"x" * self.size, headers={"content-disposition": "attachment; filename*=UTF-8''..%2F..%2Fetc%2Fpass%00wd"})
+        return Reply(
+            b"x" * self.size, headers={"content-disposition": "attachment; filename*=UTF-8''..%2F..%2Fetc%2Fpass%00wd"}
+        )
 
 
 def test_size_limits_hold_and_names_are_tamed(estate: EstateFolder, tmp_path: Path) -> None:
     flood = _Flood("flood", tmp_path / "flood")
     flood.start()
-    assert "it has more than 1000000 bytes" in collect(_estate(estate, flood, steps='{ pull = "/x", max_size = "1MB" }')).out
+    assert (
+        "it has more than 1000000 bytes"
+        in collect(_estate(estate, flood, steps='{ pull = "/x", max_size = "1MB" }')).out
+    )
     flood.size = 40_000_000
     result = collect(_estate(estate, flood, steps='{ pull = "/x" }'))
     assert result.code == 0, result.out
@@ -273,7 +288,9 @@ def nginx(tmp_path: Path) -> Iterator[tuple[int, SelfSigned]]:
         port = probe.getsockname()[1]
     (tmp_path / "www").mkdir()
     (tmp_path / "www" / "export.cfg").write_text("hostname real\nend\n")
-    hashed = subprocess.run(["openssl", "passwd", "-apr1", PASSWORD], capture_output=True, text=True, check=True).stdout.strip()
+    hashed = subprocess.run(
+        ["openssl", "passwd", "-apr1", PASSWORD], capture_output=True, text=True, check=True
+    ).stdout.strip()
     (tmp_path / "users").write_text(f"config-reader:{hashed}\n")
     for path in (tmp_path, *tmp_path.parents):
         if path.owner() == Path.home().owner() and path != Path("/tmp"):
@@ -309,7 +326,9 @@ def _from_nginx(estate: EstateFolder, nginx: tuple[int, SelfSigned], path: str, 
     return collect(estate)
 
 
-def test_a_real_server_with_basic_authentication_and_a_redirect(estate: EstateFolder, nginx: tuple[int, SelfSigned]) -> None:
+def test_a_real_server_with_basic_authentication_and_a_redirect(
+    estate: EstateFolder, nginx: tuple[int, SelfSigned]
+) -> None:
     result = _from_nginx(estate, nginx, "/export.cfg", "basic")
     assert result.code == 0, result.out
     assert parts_of(estate) == {"export.cfg": b"hostname real\nend\n"}

@@ -22,7 +22,9 @@ def switch(background: Background, request: pytest.FixtureRequest) -> Iterator[T
     background.run(device.stop())
 
 
-def _estate(estate: EstateFolder, device: Thole, steps: str = '{ keep = "get-config running", as = "running.xml" }') -> EstateFolder:
+def _estate(
+    estate: EstateFolder, device: Thole, steps: str = '{ keep = "get-config running", as = "running.xml" }'
+) -> EstateFolder:
     return describe_estate(
         estate, over="netconf", steps=steps, procedure='step_deadline = "2s"',
         source=f'address = "127.0.0.1"\nport = {device.port}\ncredentials = "c"\nhost_key = "{device.fingerprint}"',
@@ -57,9 +59,13 @@ def test_words_filters_and_operations_of_ones_own(estate: EstateFolder, switch: 
         (TholeFault.GARBLES, "", "try this step by hand"),
     ],
 )  # fmt: skip
-def test_each_fault_has_its_message(estate: EstateFolder, switch: Thole, fault: TholeFault, told: str, tries: str) -> None:
+def test_each_fault_has_its_message(
+    estate: EstateFolder, switch: Thole, fault: TholeFault, told: str, tries: str
+) -> None:
     if fault is TholeFault.GARBLES:
-        told, tries = ("its framing is wrong", tries) if switch.chunked else ("the answer is not XML", "collect it again")
+        told, tries = (
+            ("its framing is wrong", tries) if switch.chunked else ("the answer is not XML", "collect it again")
+        )
     switch.fault = fault
     result = collect(_estate(estate, switch))
     assert (result.code, told in result.out, tries in result.out) == (3, True, True), result.out
@@ -120,7 +126,9 @@ def test_messages_come_through_marks(messages: list[bytes], step: int) -> None:
     assert found == messages
 
 
-@pytest.mark.parametrize("stream", [b"<rpc/>", b"\n#0\n", b"\n#01\nx", b"\n#x\n", b"\n##x", b"\n#99999999999\n", b"\r\n#4\nabcd"])
+@pytest.mark.parametrize(
+    "stream", [b"<rpc/>", b"\n#0\n", b"\n#01\nx", b"\n#x\n", b"\n##x", b"\n#99999999999\n", b"\r\n#4\nabcd"]
+)
 def test_wrong_frames_are_refused(stream: bytes) -> None:
     framing = ChunkedFraming(stream)
     with pytest.raises(FramingError):

@@ -48,12 +48,23 @@ def _wait_for(port: int) -> None:
 @pytest.fixture(scope="module")
 def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
     folder = tmp_path_factory.mktemp("sshd")
-    for name in ("host", "client"):
-        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", folder / name], check=True)
+    for name, kind in (
+        ("host", "ed25519"),
+        ("host-rsa", "rsa"),
+        ("client", "ed25519"),
+        ("authority", "ed25519"),
+        ("certified", "ed25519"),
+    ):
+        subprocess.run(["ssh-keygen", "-q", "-t", kind, "-N", "", "-f", folder / name], check=True)
+    me = pwd.getpwuid(os.geteuid()).pw_name
+    subprocess.run(
+        ["ssh-keygen", "-q", "-s", folder / "authority", "-I", "historon", "-n", me, folder / "certified.pub"],
+        check=True,
+    )
     (folder / "authorized").write_text((folder / "client.pub").read_text())
     port = _free_port()
     (folder / "config").write_text(
-        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nAuthorizedKeysFile {folder}/authorized\n"
+        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nHostKey {folder}/host-rsa\nTrustedUserCAKeys {folder}/authority.pub\nMaxStartups 300\nAuthorizedKeysFile {folder}/authorized\n"
         f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication yes\n"
         "PrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n"
     )
@@ -155,3 +166,108 @@ def test_by_password(estate: EstateFolder, server: Server) -> None:
         assert "tide" not in refused.said
     finally:
         subprocess.run(["userdel", "-f", user], check=False, capture_output=True)
+
+
+def _files_from(
+    estate: EstateFolder, server: Server, secret: str, steps: str, procedure: str = "", source: str = "", more: str = ""
+) -> EstateFolder:
+    estate.write(f"""
+[estate]
+name = "Real"
+[credentials.c]
+user = "{server.user}"
+{secret}
+[procedures.unix]
+over = "ssh-exec"
+steps = [{steps}]
+{procedure}
+[[sources]]
+name = "real"
+address = "127.0.0.1"
+port = {server.port}
+procedure = "unix"
+credentials = "c"
+{source or f'host_key = "{server.host_key}"'}
+{more}
+""")
+    return estate
+
+
+def _key(estate: EstateFolder, file: Path) -> str:
+    shutil.copy(file, estate.path / "keys" / file.name)
+    (estate.path / "keys" / file.name).chmod(0o600)
+    return f'key = "file:keys/{file.name}"'
+
+
+def test_a_certificate_lets_in_and_an_agent_signs(estate: EstateFolder, server: Server) -> None:
+    folder = server.client_key.parent
+    certified = _key(estate, folder / "certified")
+    assert (
+        "refuses the log-in" in _files_from(estate, server, certified, '{ keep = "id", as = "id" }').run("collect").out
+    )
+    certified += f'\ncertificate = "{folder}/certified-cert.pub"'
+    result = _files_from(estate, server, certified, '{ keep = "id", as = "id" }').run("collect")
+    assert result.code == 0, result.out
+    started = subprocess.run(["ssh-agent", "-c"], capture_output=True, text=True, check=True).stdout
+    words = started.replace(";", " ").split()
+    variables = {name: words[words.index(name) + 1] for name in ("SSH_AUTH_SOCK", "SSH_AGENT_PID")}
+    try:
+        subprocess.run(["ssh-add", "-q", server.client_key], env={**os.environ, **variables}, check=True)
+        _files_from(estate, server, "agent = true", '{ keep = "id", as = "id" }')
+        assert estate.run("collect", SSH_AUTH_SOCK=variables["SSH_AUTH_SOCK"]).code == 0
+        assert "refuses the log-in" in estate.run("collect").out, "without an agent nobody signs"
+    finally:
+        os.kill(int(variables["SSH_AGENT_PID"]), 15)
+
+
+def test_any_of_several_host_keys_may_be_pinned(estate: EstateFolder, server: Server) -> None:
+    listed = subprocess.run(
+        ["ssh-keygen", "-lf", server.client_key.parent / "host-rsa.pub"], capture_output=True, check=True, text=True
+    )
+    key = _key(estate, server.client_key)
+    pinned = _files_from(
+        estate, server, key, '{ keep = "id", as = "id" }', source=f'host_key = "{listed.stdout.split()[1]}"'
+    )
+    assert pinned.run("collect").code == 0
+    wrong = _files_from(estate, server, key, '{ keep = "id", as = "id" }', source=f'host_key = "SHA256:{"A" * 43}"')
+    assert "THE HOST KEY HAS CHANGED" in wrong.run("collect").out
+
+
+@pytest.mark.parametrize("transfer", ["sftp", "scp"])
+def test_files_with_checksums_over_sftp_and_scp(
+    estate: EstateFolder, server: Server, tmp_path: Path, transfer: str
+) -> None:
+    there = tmp_path / "there"
+    there.mkdir()
+    for number, name in enumerate(("cfg-2.tgz", "cfg-1.tgz")):
+        (there / name).write_bytes(name.encode() * 10_000)
+        os.utime(there / name, (1_700_000_000 + number, 1_700_000_000 + number))
+    key = _key(estate, server.client_key)
+    steps = f'{{ pull = "{there}/cfg-1.tgz", as = "cfg.tgz", checksum = "sha256sum {there}/cfg-1.tgz" }}'
+    result = _files_from(estate, server, key, steps, f'transfer = "{transfer}"').run("collect")
+    assert result.code == 0, result.out
+    assert estate.run("show", "real").out == "cfg-1.tgz" * 10_000
+    other = steps.replace(f"sha256sum {there}/cfg-1", f"sha256sum {there}/cfg-2")
+    result = _files_from(estate, server, key, other, f'transfer = "{transfer}"').run("collect")
+    assert "did not come whole: its sha256 is not" in result.out
+    result = _files_from(estate, server, key, steps.replace("cfg-1", "cfg-9"), f'transfer = "{transfer}"').run(
+        "collect"
+    )
+    assert result.code == 3
+    if transfer == "sftp":
+        newest = f'{{ pull = "{there}/cfg-*.tgz", newest = "time", as = "cfg.tgz" }}'
+        assert "unchanged" in _files_from(estate, server, key, newest).run("collect").out
+    else:
+        result = _files_from(
+            estate, server, key, steps.replace(", checksum", ', max_size = "10kB", checksum'), 'transfer = "scp"'
+        ).run("collect")
+        assert "has more than 10000 bytes" in result.out
+
+
+def test_a_real_jump_host(estate: EstateFolder, server: Server) -> None:
+    jump = (
+        f'[jumps.gate]\naddress = "127.0.0.1"\nport = {server.port}\ncredentials = "c"\nhost_key = "{server.host_key}"'
+    )
+    key = _key(estate, server.client_key)
+    result = _files_from(estate, server, key, '{ keep = "id", as = "id" }', more='via = "gate"\n' + jump).run("collect")
+    assert result.code == 0, result.out

@@ -76,12 +76,15 @@ def test_what_is_not_as_expected_says_so(estate: EstateFolder, steps: str, told:
 
 
 def test_expectations_allow_what_would_else_be_wrong(estate: EstateFolder) -> None:
-    _local(estate, '{ keep = ["sh", "-c", "echo well; exit 4"], as = "x", expect = { exit_code = [0, 4], holds = ["well"] } }')
+    _local(
+        estate,
+        '{ keep = ["sh", "-c", "echo well; exit 4"], as = "x", expect = { exit_code = [0, 4], holds = ["well"] } }',
+    )
     assert collect(estate).code == 0
 
 
 def test_waiting_goes_on_until_the_condition_holds_or_as_configured(estate: EstateFolder) -> None:
-    script = 'n=$(cat n); n=$((n+1)); echo $n > n; [ $n -ge 3 ] && echo ready $n || echo busy'
+    script = "n=$(cat n); n=$((n+1)); echo $n > n; [ $n -ge 3 ] && echo ready $n || echo busy"
     (estate.path / "ask.sh").write_text(script)
     (estate.path / "n").write_text("0")
     waiting = '{ await = ["sh", "ask.sh"], until = { holds = ["ready"] }, every = "20ms", within = "20s", learn = { n = "pattern:ready (.+)" } }'
@@ -109,7 +112,11 @@ def test_variants_are_chosen_by_what_was_learnt(estate: EstateFolder) -> None:
         { keep = ["echo", "old way"], as = "cfg", when = { version = '^[34]\\.' } },
         { keep = ["echo", "new way"], as = "cfg", when = { version = '^5\\.' } },
     """
-    for version, code, told in (("4.2", 0, "first"), ("5.0", 0, "changed"), ("6.1", 3, 'no step that keeps anything fits: version is "6.1"')):
+    for version, code, told in (
+        ("4.2", 0, "first"),
+        ("5.0", 0, "changed"),
+        ("6.1", 3, 'no step that keeps anything fits: version is "6.1"'),
+    ):
         _local(estate, steps.replace("\\\\", "\\"))
         (estate.path / "version").write_text(f"OS version {version}\n")
         result = collect(estate)
@@ -170,11 +177,19 @@ def test_what_this_machine_must_have(estate: EstateFolder) -> None:
     ):
         result = collect(_local(estate, '{ pull = "sites.json" }', needs))
         assert (result.code, told in result.out) == (3, True), result.out
-    assert collect(_local(estate, '{ pull = "sites.json" }', 'needs = { mount = "/", free = "1kB", programs = ["sh"] }')).code == 0
+    assert (
+        collect(
+            _local(estate, '{ pull = "sites.json" }', 'needs = { mount = "/", free = "1kB", programs = ["sh"] }')
+        ).code
+        == 0
+    )
 
 
 def test_a_clock_that_differs_is_remarked(estate: EstateFolder) -> None:
-    _local(estate, '{ clock = ["date", "-u", "+now %Y-%m-%d %H:%M:%S +0000", "-d", "-3 hours"], format = "%Y-%m-%d %H:%M:%S %z" }, { pull = "sites.json" }')
+    _local(
+        estate,
+        '{ clock = ["date", "-u", "+now %Y-%m-%d %H:%M:%S +0000", "-d", "-3 hours"], format = "%Y-%m-%d %H:%M:%S %z" }, { pull = "sites.json" }',
+    )
     result = collect(estate)
     assert "its clock is 3h behind ours" in result.out or "its clock is 2h 59m behind ours" in result.out
     assert result.code == 0
@@ -209,7 +224,11 @@ def test_a_service_is_paused_and_resumed(estate: EstateFolder, purser: Purser) -
 
 
 def test_it_is_resumed_when_a_step_fails_or_runs_out_of_time(estate: EstateFolder, purser: Purser) -> None:
-    for inner, procedure in ((', { send = ["false"] }', ""), (', { send = ["sleep", "60"], deadline = "200ms" }', ""), (', { send = ["sleep", "60"] }', 'deadline = "1s"')):
+    for inner, procedure in (
+        (', { send = ["false"] }', ""),
+        (', { send = ["sleep", "60"], deadline = "200ms" }', ""),
+        (', { send = ["sleep", "60"] }', 'deadline = "1s"'),
+    ):
         _local(estate, _one_line(_PAUSE, inner), procedure)
         result = collect(estate)
         assert result.code == 3
@@ -220,7 +239,13 @@ def test_it_is_resumed_when_a_step_fails_or_runs_out_of_time(estate: EstateFolde
 @pytest.mark.parametrize("by", [signal.SIGINT, signal.SIGTERM])
 def test_it_is_resumed_when_the_round_is_interrupted(estate: EstateFolder, purser: Purser, by: signal.Signals) -> None:
     _local(estate, _one_line(_PAUSE, ', { send = ["sleep", "60"] }') + '{ tidy = ["touch", "tidied"] }')
-    process = subprocess.Popen([PROGRAM, "collect"], cwd=estate.path, env={**os.environ, "PW": "x", "UP": "y"}, stdout=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [PROGRAM, "collect"],
+        cwd=estate.path,
+        env={**os.environ, "PW": "x", "UP": "y"},
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     deadline = time.monotonic() + 20
     while purser.running and time.monotonic() < deadline:
         pass
@@ -233,9 +258,15 @@ def test_it_is_resumed_when_the_round_is_interrupted(estate: EstateFolder, purse
 
 
 @pytest.mark.parametrize(
-    ("fault", "why"), [(PurserFault.STUCK, "it ended with exit code 1"), (PurserFault.DEAD, "it did not answer as it should within 0.5s")]
+    ("fault", "why"),
+    [
+        (PurserFault.STUCK, "it ended with exit code 1"),
+        (PurserFault.DEAD, "it did not answer as it should within 0.5s"),
+    ],
 )
-def test_one_that_stays_paused_is_the_loudest_failure(estate: EstateFolder, purser: Purser, fault: PurserFault, why: str) -> None:
+def test_one_that_stays_paused_is_the_loudest_failure(
+    estate: EstateFolder, purser: Purser, fault: PurserFault, why: str
+) -> None:
     _local(estate, _one_line(_PAUSE))
     purser.break_down(fault)
     result = collect(estate)
@@ -262,7 +293,10 @@ def test_it_is_left_alone_while_it_is_busy(estate: EstateFolder, purser: Purser)
     purser.break_down(PurserFault.BUSY)
     result = collect(estate)
     assert result.code == 0
-    assert "skipped    an idle moment did not come within 0.1s" in " ".join(result.out.split("  ")).replace("     ", " ") or "an idle moment did not come within 0.1s" in result.out
+    assert (
+        "skipped    an idle moment did not come within 0.1s" in " ".join(result.out.split("  ")).replace("     ", " ")
+        or "an idle moment did not come within 0.1s" in result.out
+    )
 
 
 def test_rehearsing_shows_all_of_it_and_stores_nothing(estate: EstateFolder, purser: Purser) -> None:
@@ -309,22 +343,28 @@ def test_mistakes_are_told_when_the_file_is_read(estate: EstateFolder, steps: st
 def test_procedures_in_files_extend_one_another(estate: EstateFolder) -> None:
     folder = estate.path / "procedures"
     folder.mkdir()
-    (folder / "base.toml").write_text('over = "local"\nvalues = { what = "one", more = "m" }\nnoise = ["^#"]\nsteps = [{ keep = ["echo", "{what} {more}"], as = "x" }]\n')
+    (folder / "base.toml").write_text(
+        'over = "local"\nvalues = { what = "one", more = "m" }\nnoise = ["^#"]\nsteps = [{ keep = ["echo", "{what} {more}"], as = "x" }]\n'
+    )
     (folder / "child.toml").write_text('extends = "base"\nvalues = { what = "two" }\nnoise = ["^;"]\n')
-    estate.write('[estate]\nname = "T"\nprocedures_from = "procedures"\n[[sources]]\nname = "s"\nprocedure = "child"\nvalues = { more = "mine" }\n')
+    estate.write(
+        '[estate]\nname = "T"\nprocedures_from = "procedures"\n[[sources]]\nname = "s"\nprocedure = "child"\nvalues = { more = "mine" }\n'
+    )
     assert collect(estate).code == 0
     assert parts_of(estate) == {"x": b"two mine\n"}
     (folder / "child.toml").write_text('extends = "base"\nsteps = [{ keep = ["echo"] }]\n')
     result = estate.run("status")
     assert "procedures/child.toml:2 steps[1]: keep needs a name" in result.err
-    (folder / "child.toml").write_text('extends = \n')
+    (folder / "child.toml").write_text("extends = \n")
     assert "procedures/child.toml:1" in estate.run("status").err
 
 
 def test_a_shipped_procedure_is_used_by_its_name(estate: EstateFolder, tmp_path: Path) -> None:
     (tmp_path / "there").mkdir()
     (tmp_path / "there" / "f").write_text("x")
-    estate.write(f'[estate]\nname = "T"\n[[sources]]\nname = "s"\nprocedure = "local-tree"\nvalues = {{ path = "{tmp_path}/there" }}\n')
+    estate.write(
+        f'[estate]\nname = "T"\n[[sources]]\nname = "s"\nprocedure = "local-tree"\nvalues = {{ path = "{tmp_path}/there" }}\n'
+    )
     result = collect(estate)
     assert result.code == 0, result.said
     assert "there/f" in parts_of(estate)

@@ -1,5 +1,6 @@
 """Is this the device it says it is? Host keys against a pinned fingerprint or a known_hosts file."""
 
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import asyncssh
@@ -41,6 +42,7 @@ class KeyCheck(asyncssh.SSHClient):
     def __init__(self, pinned: str | None, known: Known | None) -> None:
         self._pinned = pinned
         self._known = known
+        self.shown_algorithm = ""
         self.verdict: CollectError | None = None
 
     @property
@@ -48,12 +50,29 @@ class KeyCheck(asyncssh.SSHClient):
         """What asyncssh may trust by itself; a pinned source trusts nothing but its pin."""
         return self._known if self._known is not None and not self._pinned else _NOTHING_KNOWN
 
+    @property
+    def pin_mismatch(self) -> bool:
+        """Whether a key was shown that is not the pinned one."""
+        return self._pinned is not None and self.verdict is not None
+
+    def preferred(self, families: Mapping[str, Sequence[str]], host: str, port: int) -> list[str]:
+        """The families of host keys, those first of which a key of this host is known."""
+        known = asyncssh.match_known_hosts(self._known, host, "", port)[0] if self._known else ()
+        names = {key.get_algorithm() for key in known} | {
+            "rsa-sha2-512" for key in known if "rsa" in key.get_algorithm()
+        }
+        return sorted(families, key=lambda family: not names & set(families[family]))
+
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
         """Whether the key is the pinned one; otherwise `verdict` says what is wrong with it."""
         algorithm, fingerprint = key.get_algorithm(), key.get_fingerprint()
         pinned = self._pinned
+        self.shown_algorithm = algorithm
         if pinned and pinned.rstrip("=") == fingerprint:
+            self.verdict = None
             return True
+        if self.verdict is not None and pinned:
+            return False  # what was shown first is what is told
         if pinned or self._is_known(host, addr, port):
             wanted = f"pinned is {pinned}" if pinned else "known_hosts has another"
             self.verdict = CollectError(

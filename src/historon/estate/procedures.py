@@ -273,7 +273,9 @@ class Procedure(Table, frozen=True):
             raise ValueError(f"over {self.over} needs a prompt (such as prompt = '^[\\w.-]+[>#] ?$')")
         if self.over == "drop-folder" and self.folder is None:
             raise ValueError('over drop-folder needs the folder (add folder = "/srv/drop")')
-        names = {step.as_ or str(step.says).rstrip("/").rpartition("/")[2] for _, step in walk(self.steps) if step.keeps}
+        names = {
+            step.as_ or str(step.says).rstrip("/").rpartition("/")[2] for _, step in walk(self.steps) if step.keeps
+        }
         for _, step in walk(self.steps):
             self._check(step)
             if step.follows is not None and step.follows not in names:

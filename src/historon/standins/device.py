@@ -20,6 +20,7 @@ class SshDevice(ABC):
         self.port = 0
         self.host_key = asyncssh.generate_private_key("ssh-ed25519")
         self.interactive_only = False  # whether passwords are asked for as questions (RFC 4256) alone
+        self.forwards = False  # whether it lets connections through to others, as a jump host does
         self._server: asyncssh.SSHAcceptor | None = None
 
     @property
@@ -81,6 +82,10 @@ class _Guard(asyncssh.SSHServer):
     def validate_password(self, username: str, password: str) -> bool:
         """Whether it is the device's."""
         return (username, password) == (self._device.user, self._device.password)
+
+    def connection_requested(self, dest_host: str, dest_port: int, orig_host: str, orig_port: int) -> bool:
+        """Whether connections go through it (RFC 4254 section 7.2)."""
+        return self._device.forwards
 
     def public_key_auth_supported(self) -> bool:
         """Keys are taken where one is set."""
