@@ -5,7 +5,7 @@ from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
 from historon.collect.reaching import Clock
 from historon.collect.rehearsal import Rehearsal, rehearse
-from historon.collect.round import run_round
+from historon.collect.round import run_round, unfinished_sources
 from historon.collect.steps import StepTaken
 
 __all__ = [
@@ -24,4 +24,5 @@ __all__ = [
     "judge",
     "rehearse",
     "run_round",
+    "unfinished_sources",
 ]

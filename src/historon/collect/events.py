@@ -56,6 +56,11 @@ class SourceResult:
     failure: Failure | None = None
     changes: Sequence[PartChange] = field(default=(), repr=False)
 
+    @property
+    def left_paused(self) -> bool:
+        """Whether the source was paused and did not come back."""
+        return self.failure is not None and self.failure.kind is FailureKind.PAUSED
+
 
 @dataclass(frozen=True)
 class RoundReport:
@@ -85,6 +90,16 @@ class RoundReport:
             interrupted=self.interrupted or later.interrupted,
             store_trouble=self.store_trouble or later.store_trouble,
         )
+
+    @property
+    def left_paused(self) -> int:
+        """How many sources stand still because of us: the most severe outcome there is."""
+        return sum(result.left_paused for result in self.results)
+
+    @property
+    def troubles(self) -> list[SourceResult]:
+        """What needs a hand: sources left paused first, then those that failed or are suspect, by name."""
+        return sorted(self.of(Outcome.FAILED, Outcome.SUSPECT), key=lambda result: not result.left_paused)
 
     def count(self, *outcomes: Outcome) -> int:
         """How many sources had one of these outcomes."""

@@ -107,6 +107,16 @@ class Reach:
                 again = [f"well only when tried again, after: {trouble}" for trouble in troubles]
                 return replace(made, remarks=[*made.remarks, *again])
 
+    async def knock(self, source: Source) -> None:
+        """Connect as if nothing were known of the source's host key: CollectError tells the key that it shows."""
+        from historon.collect.host_keys import known_hosts
+        from historon.collect.ssh import connect
+
+        target = self._target(source)
+        known = known_hosts(self._estate.path(self._estate.settings.known_hosts)) if target.hop else None
+        async with connect(target, known, strangers=True):
+            pass
+
     async def _attempt(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
         """One try, with whatever goes wrong as a CollectError."""
         try:

@@ -18,9 +18,10 @@ from historon.errors import StoreError
 from historon.estate import Estate, Source
 from historon.store import Entry, Outcome, State, Store
 
-__all__ = ["run_round"]
+__all__ = ["run_round", "unfinished_sources"]
 
 _BATCH = 256
+_INTERRUPTED = "the round was interrupted"
 
 
 async def run_round(
@@ -34,6 +35,19 @@ async def run_round(
     """
     check_surroundings(estate)
     return await _Round(estate, store, clock, observer).run(sources, trigger)
+
+
+def unfinished_sources(store: Store, sources: Sequence[Source]) -> list[Source]:
+    """Those of the sources that the last round did not come to: it was interrupted, or cut short."""
+    last = next(iter(store.rounds(1)), None)
+    if last is None:
+        return []
+    visits = store.visits(last.number)
+    if last.ended is None:
+        done = {visit.source for visit in visits}
+        return [source for source in sources if source.name not in done]
+    left = {visit.source for visit in visits if visit.note == _INTERRUPTED}
+    return [source for source in sources if source.name in left]
 
 
 @dataclass(frozen=True)
@@ -161,7 +175,7 @@ class _Round:
     def _skip_rest(self, sources: Sequence[Source]) -> None:
         """Sources that an interrupted round did not come to, or was in the middle of."""
         missing = [source.name for source in sources if source.name not in self._results]
-        self._record([_skipped(name, self._clock(), "the round was interrupted") for name in missing])
+        self._record([_skipped(name, self._clock(), _INTERRUPTED) for name in missing])
 
 
 async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:

@@ -40,16 +40,20 @@ _OPTIONS = {"kex": "kex_algs", "host key": "server_host_key_algs", "cipher": "en
 
 
 @asynccontextmanager
-async def connect(target: Target, known: Known | None) -> AsyncIterator[asyncssh.SSHClientConnection]:
+async def connect(
+    target: Target, known: Known | None, *, strangers: bool = False
+) -> AsyncIterator[asyncssh.SSHClientConnection]:
     """Connect, check the host key, and log in; through a jump host where the source has one.
 
-    Raises CollectError; nothing is sent to a device that is not known.
+    Raises CollectError; nothing is sent to a device that is not known. To `strangers` every source is one: what is
+    known counts for jump hosts alone.
     """
     source, account = target.source, target.account
     assert account is not None  # noqa: S101 (checked when the estate file is read)
     at = (source.address, source.port or 22)
+    check = KeyCheck(source.host_key, None if strangers else known)
     if target.hop is None:
-        connection = await _connected(at, KeyCheck(source.host_key, known), account, source.legacy)
+        connection = await _connected(at, check, account, source.legacy)
         async with connection:
             yield connection
         return
@@ -62,7 +66,7 @@ async def connect(target: Target, known: Known | None) -> AsyncIterator[asyncssh
         exc.message = f"jump host {target.hop.name}: {exc.message}"
         raise
     async with first:
-        connection = await _connected(at, KeyCheck(source.host_key, known), account, source.legacy, tunnel=first)
+        connection = await _connected(at, check, account, source.legacy, tunnel=first)
         async with connection:
             yield connection
 

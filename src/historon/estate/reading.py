@@ -33,10 +33,13 @@ _COLUMNS = (
 _TABLES = {"label": "labels", "value": "values"}
 
 
-def read_estate(file: FilePath) -> Estate:
-    """Read and check everything the estate file says. Raises EstateError with every mistake and its place."""
+def read_estate(file: FilePath, text: str | None = None) -> Estate:
+    """Read and check everything the estate file says, or this text in its stead.
+
+    Raises EstateError with every mistake and its place.
+    """
     file = file.absolute()
-    text = _text_of(file)
+    text = _text_of(file) if text is None else text
     data = _toml(file, text)
     problems: list[Problem] = []
     origins = _merge(file, data, problems)

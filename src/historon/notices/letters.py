@@ -13,7 +13,6 @@ __all__ = ["Letter", "round_letter"]
 
 _LINES_A_SOURCE = 8
 _LINES_IN_ALL = 80
-_TROUBLE = (Outcome.FAILED, Outcome.SUSPECT)
 
 
 @dataclass(frozen=True)
@@ -35,7 +34,7 @@ class _Item:
 def round_letter(report: RoundReport, estate: Estate) -> Letter:
     """What to tell of a round. Secrets are masked in it as they are on screen."""
     sections = {
-        "Needs a hand": [_trouble(result) for result in report.of(*_TROUBLE)],
+        "Needs a hand": [_trouble(result) for result in report.troubles],
         "Changed": list(_changes(report)),
         "New": [_Item(f"{result.source}: first version") for result in report.of(Outcome.FIRST)],
         "Skipped": [_Item(f"{result.source}: {result.note}") for result in report.of(Outcome.SKIPPED)],
@@ -47,9 +46,10 @@ def round_letter(report: RoundReport, estate: Estate) -> Letter:
 
 
 def _subject(report: RoundReport) -> str:
-    failed, suspect = report.count(Outcome.FAILED), report.count(Outcome.SUSPECT)
+    failed, suspect = report.count(Outcome.FAILED) - report.left_paused, report.count(Outcome.SUSPECT)
     total = len(report.results)
     bad = [
+        f"{report.left_paused} LEFT PAUSED" * bool(report.left_paused),
         "STORE TROUBLE" * bool(report.store_trouble),
         f"{failed} FAILED" * bool(failed),
         f"{suspect} SUSPECT" * bool(suspect),
@@ -63,6 +63,7 @@ def _subject(report: RoundReport) -> str:
 
 def _trouble(result: SourceResult) -> _Item:
     word = "the export looks wrong and was set aside" if result.outcome is Outcome.SUSPECT else "could not be collected"
+    word = "LEFT PAUSED" if result.left_paused else word
     failure = result.failure
     if failure is None:
         return _Item(
@@ -107,6 +108,7 @@ def _closing(report: RoundReport, estate: Estate) -> list[str]:
         f"{well} of {len(report.results)} sources collected, {report.count(Outcome.UNCHANGED)} of them unchanged.",
         f"Round {report.number}, {when:%Y-%m-%d %H:%M} {when.tzname()}, took {describe(report.took)}."
         + (" It was interrupted." if report.interrupted else ""),
+        *report.remarks,
     ]
 
 

@@ -10,7 +10,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, print_failure, print_json, printable
-from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, run_round
+from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, run_round, unfinished_sources
 from historon.errors import ExitCode
 from historon.estate import Estate, Source, describe, select
 from historon.notices import Told, tell_round
@@ -27,13 +27,14 @@ __all__ = ["command"]
 )
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @where_option
+@click.option("--unfinished", is_flag=True, help="Only those that the last round was interrupted before.")
 @click.option("--trust-first-contact", is_flag=True, help="Accept host keys that are shown for the first time.")
 @estate_option
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], where: tuple[str, ...], *, trust_first_contact: bool, estate_file: str | None,
-    as_json: bool,
+    app: App, names: tuple[str, ...], where: tuple[str, ...], *, unfinished: bool, trust_first_contact: bool,
+    estate_file: str | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Collect from sources, now: one round.
 
@@ -47,6 +48,9 @@ def command(
         click.echo("no source to collect: describe some in the estate file, or widen --where", err=True)
         return ExitCode.USAGE
     with app.store(estate) as store:
+        if unfinished and not (sources := unfinished_sources(store, sources)):
+            click.echo("the last round was not interrupted: nothing is left to do")
+            return ExitCode.WELL
         report = _round(app, estate, sources, store, quiet=as_json)
         if confirmed := _confirm_keys(app, estate, report, trust=trust_first_contact):
             again = _round(app, estate, [estate.sources[name] for name in confirmed], store, quiet=as_json)
@@ -172,7 +176,7 @@ def _print_end(report: RoundReport, told: Sequence[Told]) -> None:
 def _print_troubles(report: RoundReport, screen: "Console") -> None:
     from rich.text import Text
 
-    for result in report.of(Outcome.FAILED, Outcome.SUSPECT):
+    for result in report.troubles:
         screen.print()
         if result.failure:
             print_failure(screen, result.source, result.failure)
@@ -191,7 +195,11 @@ def _print_summary(report: RoundReport, screen: "Console") -> None:
         line.append(", " if index else "").append(*part)
     if report.interrupted:
         line.append("; it was interrupted", "yellow")
+    if report.left_paused:
+        line.append(f"; {report.left_paused} LEFT PAUSED", STYLES["failed"])
     screen.print(line)
+    for remark in report.remarks:
+        screen.print(Text(f"remark: {printable(remark)}", style=STYLES["suspect"]))
 
 
 def _as_data(report: RoundReport, told: Sequence[Told]) -> dict[str, object]:
@@ -201,6 +209,7 @@ def _as_data(report: RoundReport, told: Sequence[Told]) -> dict[str, object]:
         "took_s": report.took,
         "interrupted": report.interrupted,
         "store_trouble": report.store_trouble,
+        "remarks": report.remarks,
         "sources": [_result_data(result) for result in report.results],
         "notices": [{"channel": one.channel, "trouble": one.trouble} for one in told],
     }

@@ -1,0 +1,55 @@
+"""By what a server is known: the host key or certificate that it shows, before anything is said to it."""
+
+import asyncio
+import ssl
+from dataclasses import dataclass
+
+from msgspec.structs import replace
+
+from historon.collect.failures import CollectError, FailureKind
+from historon.collect.reaching import Clock, Reach
+from historon.estate import Estate, Source
+from historon.store import Store
+
+__all__ = ["Identity", "shown_identity"]
+
+_TIMEOUT_S = 20
+_PORTS = {"https": 443, "mailbox": 993}
+
+
+@dataclass(frozen=True)
+class Identity:
+    """What a server shows: the key of the estate file that pins it, and its fingerprint."""
+
+    setting: str
+    algorithm: str
+    fingerprint: str
+
+
+async def shown_identity(estate: Estate, source: Source, store: Store, *, clock: Clock) -> Identity:
+    """Ask a source for its host key or certificate. Raises CollectError when it cannot be reached, or has none."""
+    over = estate.procedure_of(source).over
+    if over in ("https", "mailbox") and source.address:
+        return await asyncio.to_thread(_certificate, source, _PORTS[over])
+    if over not in ("ssh-shell", "ssh-exec", "netconf"):
+        raise CollectError(FailureKind.SETUP, f"over {over} there is nothing to pin")
+    reach = Reach(estate, store, clock)
+    await reach.fetch_accounts([source])
+    try:
+        await reach.knock(replace(source, host_key=None))
+    except CollectError as exc:
+        if exc.offered is None or exc.message.startswith("jump host"):
+            raise
+        return Identity("host_key", exc.offered.algorithm, exc.offered.fingerprint)
+    raise CollectError(FailureKind.IDENTITY, f"{source.name} showed no host key")
+
+
+def _certificate(source: Source, port: int) -> Identity:
+    from historon.collect.tls import certificate_fingerprint
+
+    port = source.port or port
+    try:
+        shown = ssl.get_server_certificate((source.address, port), timeout=_TIMEOUT_S)
+    except (OSError, ValueError) as exc:
+        raise CollectError(FailureKind.UNREACHABLE, f"{source.address} port {port}: {exc}") from exc
+    return Identity("certificate", "X.509", certificate_fingerprint(ssl.PEM_cert_to_DER_cert(shown)))

@@ -1,0 +1,280 @@
+"""Exports that arrive by themselves: a drop folder, a Maildir, and a real IMAP server."""
+
+import gzip
+import mailbox
+import os
+import shutil
+import socket
+import subprocess
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from email.message import EmailMessage
+from email.utils import format_datetime
+from pathlib import Path
+
+import pytest
+
+from historon.standins.certificates import SelfSigned
+from historon.standins.oilskin import Oilskin, OilskinFault
+from tests.conftest import PASSWORD, EstateFolder, Result, collect, describe_estate, parts_of
+
+_DOORS = "door,state\ngangway,closed\nbridge,locked\nend\n"
+_AT = datetime(2026, 6, 14, 3, 0, tzinfo=UTC)
+
+
+def _drop(
+    estate: EstateFolder, complete: str = "marker:{file}.done", then: str = "keep", step: str = "", procedure: str = ""
+) -> EstateFolder:
+    (estate.path / "drop").mkdir(exist_ok=True)
+    steps = f'{{ pull = "{{name}}-*.csv", as = "doors.csv", complete = "{complete}" {step} }}'
+    return describe_estate(
+        estate, over="drop-folder", steps=steps, procedure=f'folder = "drop"\nthen = "{then}"\n{procedure}'
+    )
+
+
+@pytest.fixture
+def controller(estate: EstateFolder) -> Oilskin:
+    return Oilskin("s", estate.path / "drop", lambda: _DOORS)
+
+
+def test_what_is_complete_is_taken_once(estate: EstateFolder, controller: Oilskin) -> None:
+    _drop(estate)
+    result = collect(estate)
+    assert (result.code, "nothing has arrived as s-*.csv" in result.out) == (0, True)
+    assert "skipped" in result.out
+    controller.push(_AT)
+    assert "first" in collect(estate).out
+    assert parts_of(estate) == {"doors.csv": _DOORS.encode()}
+    result = collect(estate)
+    assert "nothing new has arrived since s-20260614-030000.csv" in result.out
+    assert "skipped" in result.out
+    controller.push(_AT + timedelta(days=1))
+    result = collect(estate)
+    assert "unchanged" in result.out, "the same again is news: the device still pushes"
+    assert "1 older that match were left where they are" in result.out
+
+
+def test_a_stalled_upload_is_not_taken(estate: EstateFolder, controller: Oilskin) -> None:
+    _drop(estate)
+    controller.fault = OilskinFault.STALLS
+    controller.push(_AT)
+    result = collect(estate)
+    assert result.code == 3
+    assert "s-20260614-030000.csv has not arrived whole: there is no s-20260614-030000.csv.done yet" in result.out
+    controller.fault = None
+    controller.push(_AT - timedelta(days=1))
+    older = estate.path / "drop" / "s-20260613-030000.csv"
+    os.utime(older, (1, 1))
+    result = collect(estate)
+    assert (result.code, "is still arriving; s-20260613-030000.csv was taken" in result.out) == (0, True), result.out
+
+
+@pytest.mark.parametrize("then", ["move", "remove"])
+def test_the_original_is_moved_or_removed_once_it_is_on_disk(
+    estate: EstateFolder, controller: Oilskin, then: str
+) -> None:
+    _drop(estate, then=then)
+    file = controller.push(_AT)
+    assert file is not None
+    assert estate.run("rehearse", "s", PW="x", UP="x").code == 0
+    assert file.exists(), "a rehearsal touches nothing"
+    assert collect(estate).code == 0
+    assert not file.exists()
+    assert (file.parent / "taken" / file.name).exists() == (then == "move")
+
+
+def test_a_suspect_one_stays_where_it_is(estate: EstateFolder, controller: Oilskin) -> None:
+    _drop(estate, then="remove", step=', min_size = "1kB"')
+    file = controller.push(_AT)
+    assert file is not None
+    assert "suspect" in collect(estate).out
+    assert file.exists()
+
+
+@pytest.mark.parametrize(
+    ("complete", "beside", "content", "whole"),
+    [
+        ("ends:end", None, _DOORS, True),
+        ("ends:end", None, _DOORS[:20], False),
+        ("size:{file}.size", "58", "x" * 58, True),
+        ("size:{file}.size", "59", "x" * 58, False),
+        ("checksum:{file}.md5", "d41d8cd98f00b204e9800998ecf8427e", "", True),
+        ("checksum:{file}.md5", "d41d8cd98f00b204e9800998ecf8427e", "x", False),
+        ("format:json", None, '{"a": [1]}', True),
+        ("format:json", None, '{"a": [1', False),
+        ("format:xml", None, "<a/>", True),
+        ("format:xml", None, "<a>", False),
+        ("renamed", None, "x", True),
+    ],
+)  # fmt: skip
+def test_signs_of_completeness(
+    estate: EstateFolder, complete: str, beside: str | None, content: str, whole: bool
+) -> None:
+    _drop(estate, complete)
+    (estate.path / "drop" / "s-1.csv").write_text(content)
+    if beside is not None:
+        (estate.path / "drop" / ("s-1.csv." + complete.rpartition(".")[2])).write_text(beside)
+    result = collect(estate)
+    assert ("has not arrived whole" in result.out) != whole, result.out
+
+
+@pytest.mark.parametrize("cut", [0, 1, 9, 500])
+def test_a_gzip_file_is_whole_only_to_its_end(estate: EstateFolder, cut: int) -> None:
+    _drop(estate, "format:gzip")
+    packed = gzip.compress(os.urandom(3000)) + gzip.compress(b"a second member")
+    (estate.path / "drop" / "s-1.csv").write_bytes(packed[: len(packed) - cut])
+    assert ("has not arrived whole" in collect(estate).out) == bool(cut)
+
+
+def test_strangers_are_reported(estate: EstateFolder, controller: Oilskin) -> None:
+    _drop(estate)
+    controller.push(_AT)
+    (estate.path / "drop" / "unknown-9.csv").write_text("x")
+    result = collect(estate)
+    assert "drop/unknown-9.csv belongs to no source" in result.out
+    assert "s-2026" not in "".join(line for line in result.out.splitlines() if "belongs to no source" in line)
+
+
+def test_wrong_drop_folders(estate: EstateFolder) -> None:
+    assert (
+        "needs to know when a file is complete"
+        in describe_estate(estate, over="drop-folder", steps='{ pull = "x" }', procedure='folder = "d"')
+        .run("status")
+        .err
+    )
+    assert "is no sign of completeness" in _drop(estate, "stands-still:3s").run("status").err
+    _drop(estate)
+    shutil.rmtree(estate.path / "drop")
+    assert "No such file or directory" in collect(estate).out
+
+
+# Mail
+
+
+def _letter(number: int, attachment: bytes, name: str = "export.cfg", subject: str = "Export of s") -> EmailMessage:
+    message = EmailMessage()
+    message["From"] = "yard-controller@brackwater.example"
+    message["To"] = "exports@brackwater.example"
+    message["Subject"] = subject
+    message["Date"] = format_datetime(_AT + timedelta(days=number))
+    message["Message-ID"] = f"<{number}@brackwater.example>"
+    message.set_content("See attachment.")
+    message.add_attachment(attachment, maintype="application", subtype="octet-stream", filename=name)
+    return message
+
+
+def _maildir(estate: EstateFolder, then: str = "keep", step: str = "") -> EstateFolder:
+    return describe_estate(
+        estate, over="mailbox", steps=f"{{ pull = \"*.cfg\", sender = 'yard-controller@', subject = 'of s$' {step} }}",
+        procedure=f'folder = "mail"\nthen = "{then}"',
+    )  # fmt: skip
+
+
+def test_attachments_of_the_newest_letter_that_matches(estate: EstateFolder) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    _maildir(estate)
+    assert "no mail has arrived that matches" in collect(estate).out
+    for number, content in ((2, b"newest"), (1, b"older")):
+        box.add(_letter(number, content))
+    box.add(_letter(3, b"not ours", subject="Export of t"))
+    assert "first" in collect(estate).out
+    assert parts_of(estate) == {"export.cfg": b"newest"}
+    assert "no new mail has arrived" in collect(estate).out
+    box.add(_letter(4, b"hostile", name="../../../etc/evil.cfg"))
+    assert collect(estate).code == 0
+    assert parts_of(estate) == {"evil.cfg": b"hostile"}
+    box.add(_letter(5, b"x", name="other.txt"))
+    assert 'the mail "Export of s" has no attachment *.cfg' in collect(estate).out
+
+
+def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    box.add(_letter(1, b"one"))
+    assert collect(_maildir(estate, "remove")).code == 0
+    assert len(mailbox.Maildir(str(estate.path / "mail"))) == 0
+    assert (
+        "is no Maildir"
+        in collect(
+            describe_estate(estate, over="mailbox", steps='{ pull = "*" }', procedure='folder = "elsewhere"')
+        ).out
+    )
+
+
+DOVECOT = shutil.which("dovecot", path="/usr/sbin:/usr/bin")
+
+
+@pytest.fixture
+def imap(tmp_path: Path) -> Iterator[tuple[int, SelfSigned, Path]]:
+    if DOVECOT is None or os.geteuid() != 0:
+        pytest.skip("dovecot is not installed, or this user is not root")
+    base = Path("/tmp") / f"historon-imap-{os.getpid()}"  # short, as the paths of sockets must be
+    shutil.rmtree(base, ignore_errors=True)
+    base.mkdir(mode=0o755)
+    tls = SelfSigned.make(base, "imap")
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    (base / "users").write_text(f"config-reader:{{PLAIN}}{PASSWORD}:65534:65534::{base}/home::\n")
+    (base / "home").mkdir()
+    shutil.chown(base / "home", 65534, 65534)
+    version = subprocess.run([DOVECOT, "--version"], capture_output=True, text=True, check=True).stdout
+    new = version.startswith("2.4")
+    passwords = (
+        f"passdb passwd-file {{\n passwd_file_path = {base}/users\n}}\nuserdb passwd-file {{\n passwd_file_path = {base}/users\n}}\n"
+        f"mail_driver = maildir\nmail_path = {base}/home/Maildir\nssl_server_cert_file = {tls.certificate}\nssl_server_key_file = {tls.key}\n"
+        if new
+        else f"passdb {{\n driver = passwd-file\n args = {base}/users\n}}\nuserdb {{\n driver = passwd-file\n args = {base}/users\n}}\n"
+        f"mail_location = maildir:{base}/home/Maildir\nssl_cert = <{tls.certificate}\nssl_key = <{tls.key}\n"
+    )
+    head = (
+        f"dovecot_config_version = {version.split()[0]}\ndovecot_storage_version = {version.split()[0]}\n"
+        if new
+        else ""
+    )
+    (base / "dovecot.conf").write_text(
+        f"{head}base_dir = {base}/run\nprotocols = imap\nlisten = 127.0.0.1\nlog_path = {base}/log\nssl = required\n"
+        f"default_login_user = nobody\ndefault_internal_user = nobody\ndefault_internal_group = nogroup\nfirst_valid_uid = 1\n"
+        f"service imap-login {{\n chroot =\n inet_listener imap {{\n  port = 0\n }}\n inet_listener imaps {{\n  port = {port}\n  ssl = yes\n }}\n}}\n"
+        f"service anvil {{\n chroot =\n}}\n{passwords}"
+    )
+    process = subprocess.Popen(
+        [DOVECOT, "-F", "-c", base / "dovecot.conf"], stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
+    )
+    for _ in range(20_000):
+        try:
+            socket.create_connection(("127.0.0.1", port), 1).close()
+            break
+        except OSError:
+            assert process.poll() is None, "dovecot ended"
+    try:
+        yield port, tls, base / "home" / "Maildir"
+    finally:
+        process.terminate()
+        process.wait()
+        shutil.rmtree(base, ignore_errors=True)
+
+
+def _over_imap(estate: EstateFolder, imap: tuple[int, SelfSigned, Path], then: str) -> Result:
+    describe_estate(
+        estate, over="mailbox", steps="{ pull = \"*.cfg\", subject = 'of s$' }", procedure=f'then = "{then}"\nmove_to = "Taken"',
+        source=f'address = "127.0.0.1"\nport = {imap[0]}\ncredentials = "c"\ncertificate = "{imap[1].fingerprint}"',
+    )  # fmt: skip
+    return collect(estate)
+
+
+def test_a_real_imap_server(estate: EstateFolder, imap: tuple[int, SelfSigned, Path]) -> None:
+    assert "no mail has arrived" in _over_imap(estate, imap, "keep").out
+    box = mailbox.Maildir(str(imap[2]))
+    box.add(_letter(1, b"one"))
+    box.add(_letter(2, b"two"))
+    for folder, _, files in os.walk(imap[2]):
+        for path in (folder, *(os.path.join(folder, file) for file in files)):
+            shutil.chown(path, 65534, 65534)
+    result = _over_imap(estate, imap, "move")
+    assert result.code == 0, result.out
+    assert parts_of(estate) == {"export.cfg": b"two"}
+    assert (imap[2] / ".Taken").is_dir()
+    assert "changed" in _over_imap(estate, imap, "keep").out, "the newer one is gone, so the older is the newest"
+    result = collect(estate, PW="mutiny-1789")
+    assert "refuses the log-in" in result.out
+    assert "mutiny-1789" not in result.said

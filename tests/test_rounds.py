@@ -1,0 +1,72 @@
+"""The engine of rounds: limits by label and jump host, interruption and what is done afterwards."""
+
+import os
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+from tests.conftest import PROGRAM, EstateFolder
+
+_SCRIPT = """
+now=$(ls busy | wc -l); touch busy/$$; echo $(ls busy | wc -l) >> most
+n=0; while [ $n -lt 30 ]; do n=$((n+1)); : $(ls busy); done
+rm busy/$$; echo done
+"""
+
+
+def _many(estate: EstateFolder, count: int, settings: str, labels: str) -> EstateFolder:
+    (estate.path / "work.sh").write_text(_SCRIPT)
+    (estate.path / "busy").mkdir(exist_ok=True)
+    sources = "".join(f'[[sources]]\nname = "s{n}"\nprocedure = "p"\n{labels}\n' for n in range(count))
+    estate.write(
+        f'[estate]\nname = "T"\n{settings}\n[procedures.p]\nover = "local"\nsteps = [{{ keep = ["sh", "work.sh"], as = "x" }}]\n{sources}'
+    )
+    return estate
+
+
+def _most(estate: EstateFolder) -> int:
+    return max(map(int, (estate.path / "most").read_text().split()))
+
+
+def test_at_most_so_many_with_the_same_label(estate: EstateFolder) -> None:
+    _many(estate, 8, "at_once = 8\nat_once_by = { site = 1 }", 'labels = { site = "quay" }')
+    assert estate.run("collect").code == 0
+    assert _most(estate) == 1
+    (estate.path / "most").unlink()
+    _many(estate, 8, "at_once = 8", 'labels = { site = "quay" }')
+    assert estate.run("collect").code == 0
+    assert _most(estate) > 1
+
+
+def test_an_interrupted_round_is_finished_later(estate: EstateFolder) -> None:
+    assert "nothing is left to do" in _many(estate, 4, "", "").run("collect", "--unfinished").out
+    (estate.path / "work.sh").write_text("test -e go && echo x && exit; touch waiting; sleep 60\n")
+    text = (estate.path / "historon.toml").read_text().replace('name = "T"', 'name = "T"\nat_once = 1')
+    quick = '[procedures.q]\nover = "local"\nsteps = [{ keep = ["echo", "q"], as = "x" }]\n[[sources]]\nname = "quick"\nprocedure = "q"\n'
+    estate.write(text.replace("[[sources]]", quick + "[[sources]]", 1))
+    process = subprocess.Popen([PROGRAM, "collect"], cwd=estate.path, stdout=subprocess.DEVNULL, env={**os.environ})
+    deadline = time.monotonic() + 20
+    while not (estate.path / "waiting").exists() and time.monotonic() < deadline:
+        pass
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(20) == 130
+    (estate.path / "go").touch()
+    result = estate.run("collect", "--unfinished")
+    assert result.code == 0
+    assert "4 sources" in result.out
+    assert "quick" not in result.out
+    assert "nothing is left to do" in estate.run("collect", "--unfinished").out
+
+
+def test_a_round_cut_short_is_finished_later(estate: EstateFolder, tmp_path: Path) -> None:
+    _many(estate, 3, "", "")
+    (estate.path / "work.sh").write_text("touch waiting; exec sleep 60\n")
+    process = subprocess.Popen([PROGRAM, "collect"], cwd=estate.path, stdout=subprocess.DEVNULL)
+    deadline = time.monotonic() + 20
+    while not (estate.path / "waiting").exists() and time.monotonic() < deadline:
+        pass
+    process.kill()
+    process.wait()
+    (estate.path / "work.sh").write_text("echo x\n")
+    assert "3 sources" in estate.run("collect", "--unfinished").out
