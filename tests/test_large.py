@@ -66,7 +66,10 @@ def test_memory_stays_small(estate: EstateFolder) -> None:
     _write(estate.path / "big.img", b"4", 16 * LARGE)
     limit = (200 * 2**20, 200 * 2**20)
     done = subprocess.run(
-        [PROGRAM, "collect"], cwd=estate.path, check=False, preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_DATA, limit)
+        [PROGRAM, "collect"],
+        cwd=estate.path,
+        check=False,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_DATA, limit),
     )
     assert done.returncode == 0
     assert estate.store().versions("files")[0].size == 16 * LARGE

@@ -17,7 +17,10 @@ COMMANDS: dict[str, dict[str, str]] = {
     "Begin": {
         "start": "Lay out a new estate in a folder.",
         "demo": "Play a complete example on simulated devices.",
-        "sources": "The sources that the estate file describes.",
+        "standins": "Run simulated devices on loopback, to play with.",
+        "doctor": "Examine the estate file, the machine, secrets, disk and permissions.",
+        "sources": "The sources that the estate file describes: list, add, import, pin.",
+        "procedures": "How kinds of sources are asked: the estate's procedures and those shipped.",
     },
     "Collect": {
         "rehearse": "Go through the procedure, storing nothing.",
@@ -52,7 +55,7 @@ class _Commands(click.Group):
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, section in COMMANDS.items():
             with formatter.section(title):
-                formatter.write_dl([(f"{name:<9}", text) for name, text in section.items()], col_max=12)
+                formatter.write_dl([(f"{name:<10}", text) for name, text in section.items()], col_max=12)
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]

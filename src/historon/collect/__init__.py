@@ -1,8 +1,10 @@
 """Reaching sources: rounds, procedures and their steps, one module for each transport."""
 
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
+from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
+from historon.collect.pinning import Identity, shown_identity
 from historon.collect.reaching import Clock
 from historon.collect.rehearsal import Rehearsal, rehearse
 from historon.collect.round import run_round, unfinished_sources
@@ -13,6 +15,8 @@ __all__ = [
     "CollectError",
     "Failure",
     "FailureKind",
+    "Finding",
+    "Identity",
     "Judged",
     "Observer",
     "OfferedKey",
@@ -21,8 +25,10 @@ __all__ = [
     "SourceBegan",
     "SourceResult",
     "StepTaken",
+    "examine",
     "judge",
     "rehearse",
     "run_round",
+    "shown_identity",
     "unfinished_sources",
 ]

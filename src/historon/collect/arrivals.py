@@ -63,7 +63,7 @@ class _DropSession(Session):
         if whole != found[-1]:
             self.remarks.append(f"{found[-1].name} is still arriving; {whole.name} was taken")
         if older := found.index(whole):
-            self.remarks.append(f"{older} older that match were left where they are")
+            self.remarks.append(f"{older} older left where they are")
         part = self._read(whole, name or whole.name, step)
         if _mark(whole) != mark:
             message = f"{whole.name} was written to while it was read"

@@ -2,6 +2,7 @@
 
 from historon.estate.checking import EstateError, Problem, nearest
 from historon.estate.durations import Duration, Size, describe
+from historon.estate.editing import add_sources, read_rows, set_source_key
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
@@ -16,7 +17,7 @@ from historon.estate.model import (
 from historon.estate.patterns import Finder, Pattern
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Expect, Needs, Procedure, Said, Step, walk
-from historon.estate.reading import read_estate
+from historon.estate.reading import read_estate, read_procedure
 from historon.estate.secrets import Secret, SecretError, SecretRef
 from historon.estate.selection import select
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
@@ -46,12 +47,16 @@ __all__ = [
     "Size",
     "Source",
     "Step",
+    "add_sources",
     "describe",
     "fill",
     "lay_out",
     "nearest",
     "read_estate",
+    "read_procedure",
+    "read_rows",
     "select",
+    "set_source_key",
     "shipped_names",
     "shipped_text",
     "values_of",

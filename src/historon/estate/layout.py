@@ -1,12 +1,13 @@
 """Laying out a new estate: a folder with a commented estate file, private to its owner."""
 
 import os
+import secrets
 from importlib.resources import files
 from pathlib import Path
 
 from historon.errors import OutsideError
 
-__all__ = ["lay_out", "write_private"]
+__all__ = ["lay_out", "replace_file", "write_private"]
 
 ESTATE_FILE = "historon.toml"
 
@@ -35,3 +36,19 @@ def write_private(path: Path, content: bytes) -> None:
     """Create a file with mode 0600; OSError when it exists or cannot be written."""
     with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
         file.write(content)
+
+
+def replace_file(path: Path, content: bytes) -> None:
+    """Put new content in the place of a file, whole or not at all, with the mode it had."""
+    temporary = path.with_name(f".{path.name}.{secrets.token_hex(6)}")
+    try:
+        write_private(temporary, content)
+        with temporary.open("rb") as written:
+            os.fsync(written.fileno())
+        if path.exists():
+            temporary.chmod(path.stat().st_mode & 0o777)
+        temporary.replace(path)
+    except OSError as exc:
+        raise OutsideError(f"{path}: {exc.strerror or exc}", hint="check the file and its folder") from exc
+    finally:
+        temporary.unlink(missing_ok=True)

@@ -23,8 +23,9 @@ from historon.estate.checking import (
 )
 from historon.estate.model import Estate, EstateFile
 from historon.estate.procedure_files import files_in, joined, shipped_names
+from historon.estate.procedures import Procedure
 
-__all__ = ["read_estate"]
+__all__ = ["read_estate", "read_procedure"]
 
 _COLUMNS = (
     "name", "address", "port", "procedure", "credentials", "retention", "promise", "host_key", "certificate", "via",
@@ -65,6 +66,11 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         channels=typed.channels,
         sources={source.name: source for source in typed.sources},
     )
+
+
+def read_procedure(name: str) -> Procedure:
+    """A shipped procedure, with what it extends."""
+    return convert(joined({}, iter([name]))[name], Procedure)
 
 
 def _text_of(file: FilePath) -> str:

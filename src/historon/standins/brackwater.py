@@ -1,42 +1,44 @@
 """Brackwater Ferries: the example estate, with what happens to it night by night. All of it is made up."""
 
-import random
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
+from enum import StrEnum
 from functools import partial
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import asyncssh
 
 from historon.estate import write_private
+from historon.standins import brackwater_texts as texts
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault
 from historon.standins.certificates import SelfSigned
 from historon.standins.device import SshDevice
-from historon.standins.fairlead import Fairlead
+from historon.standins.fairlead import BalancerFault, Fairlead
+from historon.standins.oilskin import Oilskin, OilskinFault
 from historon.standins.pennant import Pennant
+from historon.standins.pierglass import Pierglass, PierglassFault
+from historon.standins.purser import Purser
+from historon.standins.thole import Thole, TholeFault
+from historon.standins.tidewall import Tidewall, TidewallFault
+from historon.standins.web import WebServer
 
-__all__ = ["NIGHTS", "ZONE", "Brackwater"]
+__all__ = ["NIGHTS", "ZONE", "Brackwater", "evenings"]
 
 ZONE = ZoneInfo("Europe/Oslo")
 NIGHTS = 7
-ROUTERS = {
-    "northmole-edge-1": ("northmole", "edge"), "northmole-quay-1": ("northmole", "quay"),
-    "saltgate-edge-1": ("saltgate", "edge"), "saltgate-quay-1": ("saltgate", "quay"),
-    "eider-yard-1": ("eider", "yard"), "office-edge-1": ("office", "edge"),
+_FAULTS: dict[type, type[StrEnum]] = {
+    Capstan: Fault, Fairlead: BalancerFault, Thole: TholeFault, Tidewall: TidewallFault, Pierglass: PierglassFault,
+    Oilskin: OilskinFault,
 }  # fmt: skip
-_BALANCER = {
-    "pools.conf": "pool quay-app\n  member 10.20.4.20:443\n  member 10.20.4.22:443\n",
-    "sites.conf": "site booking.brackwater.example\n  pool quay-app\n  certificate booking-2026\n",
-}
-_FILES = {
-    "purser.conf": "# Purser file server\nlisten = 10.20.4.10\nshare = manifests\nshare = tariffs\nworkers = 8\n",
-    "shares/manifests.conf": "path = /srv/manifests\nwrite = quay-clerks\nread = office\n",
-    "shares/tariffs.conf": "path = /srv/tariffs\nwrite = office\nread = everyone\n",
-    "tariffs/summer.csv": "line,adult,child,car\nNorthmole-Saltgate,78,39,210\nSaltgate-Eider,64,32,185\n",
-}
+_PROCEDURES = {
+    Capstan: "capstan-router", Fairlead: "fairlead-balancer", Thole: "netconf", Tidewall: "tidewall-firewall",
+    Pierglass: "pierglass-booking",
+}  # fmt: skip
+_PROTOCOLS = {Capstan: "SSH command line", Fairlead: "SSH commands, SFTP", Thole: "NETCONF"}
 
 
 class Brackwater:
@@ -48,58 +50,95 @@ class Brackwater:
     def __init__(self, folder: Path, clock: Callable[[], datetime]) -> None:
         self.folder = folder
         self._clock = clock
-        self._configs = {name: _config(name, index) for index, name in enumerate(ROUTERS, 1)}
-        key = asyncssh.generate_private_key("ssh-ed25519")
-        self._client_key = key
-        self.routers = {
-            name: Capstan(name, partial(self._saved, name), authorized=key.convert_to_public()) for name in ROUTERS
-        }
+        self._simulated = folder / "simulated"
+        self._configs = {name: texts.router_config(name, index) for index, name in enumerate(texts.ROUTERS, 1)}
+        self._balancer_files = dict(texts.BALANCER)
+        self._rules = texts.rules()
+        self._vlan = 110
+        self._exports = {f"week-{week}.xml": (f"2026-W{week}", texts.booking_export(week)) for week in (22, 23)}
         self._background = Background()
-        self._balancer_files = dict(_BALANCER)
-        self.balancer = Fairlead(
-            "northmole-balance-1", folder / "simulated" / "balancer", lambda: self._balancer_files,
-            authorized=key.convert_to_public(),
-        )  # fmt: skip
         self.relay: Pennant | None = None
 
     def start(self) -> None:
         """Start the devices and write the estate into its folder, which `historon start` has laid out."""
-        machine = self.folder / "simulated"
-        machine.mkdir(mode=0o700)
-        for device in self._devices:
-            self._background.run(device.start())
-        self.relay = Pennant(SelfSigned.make(machine))
+        self._simulated.mkdir(mode=0o700)
+        key = asyncssh.generate_private_key("ssh-ed25519")
+        self._make_devices(key.convert_to_public())
+        for ssh in self._ssh_devices:
+            self._background.run(ssh.start())
+        for web in self._web_servers:
+            web.start()
+        self.relay = Pennant(SelfSigned.make(self._simulated))
         self.relay.start()
-        self._write_purser(_FILES)
-        write_private(self.folder / "keys" / "config-reader", self._client_key.export_private_key())
-        write_private(self.folder / "keys" / "mail", b"signal-flag\n")
+        self.purser.write(texts.FILES)
+        (self._simulated / "drop").mkdir(mode=0o700)
+        keys = self.folder / "keys"
+        write_private(keys / "config-reader", key.export_private_key())
+        write_private(keys / "password", f"{self.firewall.password}\n".encode())
+        write_private(keys / "mail", b"signal-flag\n")
         (self.folder / "historon.toml").write_text(self._estate_file(self.relay), encoding="utf-8")
+
+    def _make_devices(self, known: asyncssh.SSHKey) -> None:
+        self.routers = {name: Capstan(name, partial(self._saved, name), authorized=known) for name in texts.ROUTERS}
+        self.balancer = Fairlead(
+            "northmole-balance-1", self._simulated / "balancer", lambda: self._balancer_files, authorized=known
+        )
+        self.switch = Thole("eider-switch-1", lambda: texts.switch_config(self._vlan), authorized=known)
+        self.firewall = Tidewall("saltgate-wall-1", self._simulated / "firewall", lambda: self._rules)
+        self.booking = Pierglass("office-booking-1", self._simulated / "booking", lambda: self._exports)
+        self.doors = Oilskin("eider-doors-1", self._simulated / "drop", lambda: texts.DOORS)
+        self.purser = Purser(self._simulated / "purser")
 
     def stop(self) -> None:
         """Switch everything off."""
-        for device in self._devices:
-            self._background.run(device.stop())
+        for ssh in self._ssh_devices:
+            self._background.run(ssh.stop())
+        for web in self._web_servers:
+            web.stop()
         if self.relay:
             self.relay.stop()
         self._background.stop()
 
     @property
-    def _devices(self) -> list[SshDevice]:
-        return [*self.routers.values(), self.balancer]
+    def _ssh_devices(self) -> list[SshDevice]:
+        return [*self.routers.values(), self.balancer, self.switch]
+
+    @property
+    def _web_servers(self) -> list[WebServer]:
+        return [self.firewall, self.booking]
+
+    @property
+    def servers(self) -> list[tuple[str, str, int, str]]:
+        """What listens: name, protocol, port on loopback, and by what it is known."""
+        found = [(one.name, _PROTOCOLS[type(one)], one.port, one.fingerprint) for one in self._ssh_devices]
+        return [*found, *((one.name, "HTTPS", one.port, one.fingerprint) for one in self._web_servers)]
+
+    def break_down(self, name: str, fault: str) -> None:
+        """Switch a fault of a device on, by their names; LookupError names what there is."""
+        everything: list[Any] = [*self._ssh_devices, *self._web_servers, self.doors]
+        devices = {one.name: one for one in everything}
+        if name not in devices:
+            raise LookupError(f"there is no device {name}; there are {', '.join(sorted(devices))}")
+        faults = {one.name.lower(): one for one in _FAULTS[type(devices[name])]}
+        if fault not in faults:
+            known = "; ".join(f"{word} ({one})" for word, one in faults.items())
+            raise LookupError(f"{name} has no such fault; it has: {known}")
+        devices[name].fault = faults[fault]
 
     def pass_day(self, night: int) -> str:
         """What happens before this night, counted from 1; returns it in words."""
         happens: dict[int, tuple[str, Callable[[], None]]] = {
             1: ("Everything is collected for the first time.", lambda: None),
             2: ("Nothing changes but the clock lines in the routers' configurations.", lambda: None),
-            3: ("An engineer renames a port and moves it to another network.", self._edit_port),
+            3: ("An engineer renames a port of a router, and moves it to another network.", self._edit_port),
             4: ("The edge routers get a new time server and password; a pool grows; tariffs rise.", self._edit_edges),
-            5: ("saltgate-quay-1 breaks off in the middle; eider-yard-1 sends half of it.", self._break),
-            6: ("Both are well again.", self._mend),
-            7: ("Somebody opens the office to the outside.", self._open_office),
+            5: ("saltgate-quay-1 breaks off, eider-yard-1 sends half, the doors' upload stalls.", self._break),
+            6: ("All are well again; the firewall has a new version, which moved its interface.", self._mend),
+            7: ("Somebody opens the office to the outside; bookings have a new week's export.", self._open_office),
         }  # fmt: skip
         words, change = happens[night]
         change()
+        self.doors.push(self._clock())
         return words
 
     def _saved(self, name: str) -> str:
@@ -115,49 +154,47 @@ class Brackwater:
             "northmole-edge-1", "  description berth 3 ticket hall", "  description berth 3 ticket hall, north door"
         )
         self._edit("northmole-edge-1", "  network vlan 130", "  network vlan 131")
+        self._vlan = 131
 
     def _edit_edges(self) -> None:
-        for name, (_, role) in ROUTERS.items():
+        for name, (_, role) in texts.ROUTERS.items():
             if role == "edge":
                 self._edit(name, "time-server 10.20.0.9", "time-server 10.20.0.11")
                 secret = re.search(r"monitor community (\S+)", self._configs[name])
                 assert secret  # noqa: S101
                 self._edit(name, secret[1], f"quiet-{name[:3]}-heron-41")
-        more = "  member 10.20.4.23:443\n"
-        self._balancer_files["pools.conf"] += more
-        raised = _FILES["tariffs/summer.csv"].replace("78,39,210", "82,41,225")
-        self._write_purser({"tariffs/summer.csv": raised})
+        self._balancer_files["pools.conf"] += "  member 10.20.4.23:443\n"
+        self.purser.write({"tariffs/summer.csv": texts.FILES["tariffs/summer.csv"].replace("78,39,210", "82,41,225")})
 
     def _break(self) -> None:
         self.routers["saltgate-quay-1"].fault = Fault.CLOSES
         self.routers["eider-yard-1"].fault = Fault.HALF
+        self.doors.fault = OilskinFault.STALLS
 
     def _mend(self) -> None:
         for router in self.routers.values():
             router.fault = None
+        self.doors.fault = None
+        self.firewall.version = "10.0.2"
 
     def _open_office(self) -> None:
         self._edit("office-edge-1", "  deny any any", "  permit any 10.20.30.0/24\n  deny any any")
-
-    def _write_purser(self, files: dict[str, str]) -> None:
-        for name, text in files.items():
-            file = self.folder / "simulated" / "purser" / name
-            file.parent.mkdir(parents=True, exist_ok=True)
-            file.write_text(text, encoding="utf-8")
+        self._rules = texts.rules('  <rule action="allow" name="visitors" from="any" to="10.20.30.0/24" port="443"/>')
+        self._exports["week-24.xml"] = ("2026-W24", texts.booking_export(24))
 
     def _estate_file(self, relay: Pennant) -> str:
-        routers = "\n".join(
-            _SOURCE.format(
-                name=name,
-                port=router.port,
-                fingerprint=router.fingerprint,
-                site=ROUTERS[name][0],
-                role=ROUTERS[name][1],
-            )
-            for name, router in self.routers.items()
-        )
-        balancer = _BALANCE.format(port=self.balancer.port, fingerprint=self.balancer.fingerprint)
-        return _ESTATE.format(relay_port=relay.port, relay_pin=relay.tls.fingerprint) + balancer + routers
+        head = texts.ESTATE.format(relay_port=relay.port, relay_pin=relay.tls.fingerprint)
+        return head + "".join(texts.SOURCE.format(**fields) for fields in self._source_fields())
+
+    def _source_fields(self) -> Iterator[dict[str, object]]:
+        everything: list[SshDevice | WebServer] = [*self._ssh_devices, *self._web_servers]
+        for device in everything:
+            setting = "certificate" if isinstance(device, WebServer) else "host_key"
+            site, role = texts.PLACES[device.name]
+            yield {
+                "name": device.name, "port": device.port, "procedure": _PROCEDURES[type(device)], "site": site,
+                "role": role, "pin": f'{setting} = "{device.fingerprint}"',
+            }  # fmt: skip
 
 
 def evenings(now: datetime) -> list[datetime]:
@@ -166,128 +203,3 @@ def evenings(now: datetime) -> list[datetime]:
     if last > now:
         last -= timedelta(days=1)
     return [last - timedelta(days=NIGHTS - 1 - night) for night in range(NIGHTS)]
-
-
-def _config(name: str, number: int) -> str:
-    """A believable configuration; the same for the same name."""
-    rng = random.Random(name)
-    places = [
-        "ticket hall",
-        "car lanes",
-        "gangway",
-        "control room",
-        "crew mess",
-        "weighbridge",
-        "fuel point",
-        "slipway",
-    ]
-    lines = [f"hostname {name}", "! saved at {clock}", "!", "time-server 10.20.0.9", "time-server 10.20.0.10"]
-    lines += [f"monitor community tide-{rng.randrange(1000, 9999)} read-only", "!"]
-    for port in range(1, 13):
-        lines += [
-            f"interface port-{port}",
-            f"  description berth {port} {places[port % len(places)] if port != 3 else 'ticket hall'}",
-            f"  network vlan {100 + port * 10}",
-            f"  address 10.20.{number}.{port * 4 + 1}/30",
-            "  shutdown" if rng.random() < 0.15 else "  no shutdown",
-            "!",
-        ]
-    lines += ["access-list outside-in"]
-    lines += [f"  permit 203.0.113.{rng.randrange(1, 254)} 10.20.{number}.0/24 port 443" for _ in range(6)]
-    lines += ["  deny any any", "!"]
-    lines += [f"route 10.{rng.randrange(21, 60)}.0.0/16 via 10.20.{number}.2" for _ in range(8)]
-    lines += ["!", f"user config-reader level 1 password {rng.getrandbits(64):016x}", "!", "end"]
-    return "\n".join(lines) + "\n"
-
-
-_ESTATE = """\
-# Brackwater Ferries: two quays, a yard and an office. All of it is made up and simulated on this machine.
-
-[estate]
-name = "Brackwater Ferries"
-time_zone = "Europe/Oslo"
-store = "store"
-
-[defaults]
-retention = "short"
-promise = "26h"
-
-[credentials.routers]
-user = "config-reader"
-key = "file:keys/config-reader"
-
-[credentials.mail]
-user = "historon"
-password = "file:keys/mail"
-
-[retention.short]              # short, so that the demo has something to prune
-all = "2d"
-week = "1y"
-at_least = 3
-
-[procedures.capstan-router]
-over = "ssh-shell"
-prompt = '^[\\w.-]+# ?$'
-pager = '-- more --'
-retry_pause = "100ms"          # before a failure that may pass is tried again; longer in earnest
-steps = [
-  {{ send = "screen lines off" }},
-  {{ keep = "display config active", as = "active.cfg", ends_with = "end" }},
-]
-noise = ['^! saved at ']
-secret = ['monitor community (\\S+)']
-
-[procedures.fairlead-balancer]
-over = "ssh-exec"
-steps = [
-  {{ send = "archive make /export/now.tgz" }},
-  {{ pull = "/export/now.tgz", as = "config.tgz" }},
-  {{ keep = "connections list", as = "connections.txt" }},
-  {{ tidy = "archive remove /export/now.tgz" }},
-]
-
-[procedures.purser-files]
-over = "local"
-steps = [
-  {{ pull = "simulated/purser", as = "purser" }},
-  {{ keep = ["uname", "-m"], as = "machine.txt" }},
-]
-
-[channels.operators]
-kind = "mail"
-to = ["operators@brackwater.example"]
-from = "historon@brackwater.example"
-server = "localhost"
-port = {relay_port}
-security = "starttls"
-certificate = "{relay_pin}"
-credentials = "mail"
-tell = "changes"
-
-[[sources]]
-name = "purser-files"
-procedure = "purser-files"
-labels = {{ site = "office", role = "files" }}
-"""
-_BALANCE = """\
-
-[[sources]]
-name = "northmole-balance-1"
-address = "127.0.0.1"
-port = {port}
-procedure = "fairlead-balancer"
-credentials = "routers"
-host_key = "{fingerprint}"
-labels = {{ site = "northmole", role = "balancer" }}
-"""
-_SOURCE = """\
-
-[[sources]]
-name = "{name}"
-address = "127.0.0.1"
-port = {port}
-procedure = "capstan-router"
-credentials = "routers"
-host_key = "{fingerprint}"
-labels = {{ site = "{site}", role = "{role}" }}
-"""

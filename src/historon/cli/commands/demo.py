@@ -23,8 +23,8 @@ __all__ = ["command"]
 def command(app: App, folder: Path | None, *, stay: bool) -> int:
     """Play a complete example on simulated devices.
 
-    Lays out the estate of a made-up ferry company in DIR (otherwise in a temporary folder), starts its routers, file
-    server and mail relay on loopback, and goes through a week of nights: what you would type, and what you would see.
+    Lays out the estate of a made-up ferry company in DIR (otherwise in a temporary folder), starts its devices
+    and servers on loopback, and goes through a week of nights: what you would type, and what you would see.
     Nothing outside DIR is touched.
     """
     try:
@@ -34,9 +34,9 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
     place = folder or Path(tempfile.mkdtemp(prefix="historon-demo-")) / "brackwater"
     tour = _Tour(place, evenings(app.clock()))
     tour.say(
-        "Brackwater Ferries runs two quays, a yard and an office. Six routers, a load balancer, a file server and a "
-        "mail relay are simulated in this process, on loopback; they speak SSH and SMTP for real. First, a folder for "
-        "the estate:"
+        "Brackwater Ferries runs two quays, a yard and an office. Six routers, a firewall, a switch, a load balancer, "
+        "a booking server, a door controller, a file server and a mail relay are simulated in this process, on "
+        "loopback; they speak SSH, HTTPS, NETCONF and SMTP for real. First, a folder for the estate:"
     )
     if code := tour.type("start", str(place)):
         return code
@@ -44,8 +44,13 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
     estate.start()
     try:
         tour.say(
-            f"Now {place}/historon.toml is filled in: 8 sources, how to ask them, whom to tell. Have a look later."
+            f"Now {place}/historon.toml is filled in: 12 sources, how to ask them, whom to tell. Is all of it in order?"
         )
+        tour.type("doctor", "--estate", str(place))
+        tour.say(
+            "Before the first night, one source is tried, storing nothing. What it answers is shown, secrets are not."
+        )
+        tour.type("rehearse", "saltgate-wall-1", "--estate", str(place))
         for night in range(1, len(tour.nights) + 1):
             tour.dusk(night, estate.pass_day(night))
             tour.type("collect", "--estate", str(place))
@@ -95,8 +100,9 @@ class _Tour:
         self.type("versions", "northmole-edge-1", *at)
         self.say("What was its last change? Secrets are masked; the mark changes when the secret does.")
         self.type("diff", "northmole-edge-1", *at)
-        self.say("And what happened at the office last night?")
+        self.say("And what happened at the office and on the firewall last night?")
         self.type("diff", "office-edge-1", *at)
+        self.type("diff", "saltgate-wall-1", *at)
         self.say("Somebody wants the tariffs back as they were before they rose in night 4:")
         restored = str(self.place / "restored")
         self.type(

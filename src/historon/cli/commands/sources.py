@@ -1,29 +1,45 @@
-"""`historon sources`."""
+"""`historon sources`: list, add, import, pin."""
 
+import asyncio
 from collections.abc import Sequence
+from pathlib import Path
 
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import count, print_json, print_table, printable, table
-from historon.estate import Estate, Source, describe, select
+from historon.cli.output import console, count, print_failure, print_json, print_table, printable, table
+from historon.errors import ExitCode, UsageError
+from historon.estate import Estate, Source, add_sources, describe, read_rows, select, set_source_key
 
 __all__ = ["command"]
 
+_SHOWN = 40
 
-@click.command("sources", epilog=example("historon sources", "historon sources --where site=northmole --json"))
+
+class _Sources(click.Group):
+    """A group whose first command is meant where none is named."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        if not args or (args[0] not in self.commands and args[0] not in ("--help", "-h")):
+            args = ["list", *args]
+        return super().parse_args(ctx, args)
+
+
+@click.group("sources", cls=_Sources, epilog=example("historon sources", "historon sources add --help"))
+def command() -> None:
+    """The sources that the estate file describes: list, add, import, pin."""
+
+
+@command.command("list", epilog=example("historon sources", "historon sources --where site=northmole --json"))
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @where_option
 @estate_option
 @json_option
 @pass_app
-def command(
+def list_sources(
     app: App, names: tuple[str, ...], where: tuple[str, ...], estate_file: str | None, *, as_json: bool
 ) -> None:
-    """The sources that the estate file describes.
-
-    As they are understood: with the defaults, and with those from the CSV.
-    """
+    """List sources as they are understood: with the defaults, and with those from the CSV."""
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
     if as_json:
@@ -32,6 +48,113 @@ def command(
         _print_sources(estate, sources)
     else:
         click.echo("no source: describe some in the estate file, or widen --where")
+
+
+@command.command(
+    "add", epilog=example("historon sources add edge-2 address=10.20.0.2 procedure=capstan label.site=northmole")
+)
+@click.argument("name")
+@click.argument("settings", nargs=-1, metavar="[KEY=VALUE]...")
+@estate_option
+@pass_app
+def add(app: App, name: str, settings: tuple[str, ...], estate_file: str | None) -> None:
+    """Add a source to the estate file.
+
+    The keys are those of [[sources]], and label.NAME and value.NAME. The file keeps its comments, and stays as it was
+    when it would be wrong with the new source.
+    """
+    estate = app.estate(estate_file)
+    click.echo(add_sources(estate, [{"name": name, **_pairs(settings)}]), nl=False)
+    click.echo(f"added to {estate.file}; try it: historon rehearse {name}")
+
+
+@command.command(
+    "import",
+    epilog=example(
+        "historon sources import devices.csv --dry-run",
+        "historon sources import devices.csv --map name=Hostname --map address=IP --set procedure=capstan",
+    ),
+)
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@click.option("--map", "columns", multiple=True, metavar="KEY=COLUMN", help="Which column holds this key.")
+@click.option("--set", "fixed", multiple=True, metavar="KEY=VALUE", help="The same for all of them.")
+@click.option("--dry-run", is_flag=True, help="Show what would be added, and change nothing.")
+@estate_option
+@pass_app
+def import_sources(
+    app: App, file: Path, columns: tuple[str, ...], fixed: tuple[str, ...], *, dry_run: bool, estate_file: str | None
+) -> None:
+    """Add sources from a CSV that another program has written.
+
+    Without --map the columns are called as the keys are. Sources whose names are there already are left as they are.
+    """
+    estate = app.estate(estate_file)
+    rows = read_rows(file, _pairs(columns), _pairs(fixed))
+    new = [row for row in rows if row.get("name") not in estate.sources]
+    added = add_sources(estate, new, dry_run=dry_run) if new else ""
+    lines = added.splitlines()
+    click.echo("\n".join(lines[:_SHOWN]))
+    if len(lines) > _SHOWN:
+        click.echo(f"… {len(lines) - _SHOWN} more lines")
+    there = f", {len(rows) - len(new)} there already" if len(rows) > len(new) else ""
+    click.echo(f"{count(len(new), 'source')} {'would be added' if dry_run else 'added'} to {estate.file}{there}")
+
+
+@command.command(
+    "pin", epilog=example("historon sources pin edge-1", "historon sources pin --where site=northmole --yes")
+)
+@click.argument("names", nargs=-1, metavar="[SOURCE]...")
+@where_option
+@click.option("--yes", is_flag=True, help="Pin without asking: only on a network that you trust.")
+@estate_option
+@pass_app
+def pin(app: App, names: tuple[str, ...], where: tuple[str, ...], *, yes: bool, estate_file: str | None) -> int:
+    """Fetch the host key or certificate that a source shows, and pin it.
+
+    Compare what is shown with what the device's own console says; when you confirm, it is written to the estate file.
+    """
+    estate = app.estate(estate_file)
+    if not names and not where:
+        raise UsageError("which sources?", hint="name them, or narrow by --where")
+    failed = [source.name for source in select(estate, names, where) if not _pin(app, estate, source, yes=yes)]
+    return ExitCode.SOURCES if failed else ExitCode.WELL
+
+
+def _pin(app: App, estate: Estate, source: Source, *, yes: bool) -> bool:
+    from historon.collect import CollectError, Failure, shown_identity
+    from historon.compare import Masks
+
+    with app.store(estate) as store:
+        try:
+            shown = asyncio.run(shown_identity(estate, source, store, clock=app.clock))
+        except CollectError as exc:
+            print_failure(console(), source.name, Failure.of(exc, Masks()))
+            return False
+    known = getattr(source, shown.setting)
+    click.echo(f"{source.name}: {shown.algorithm} {shown.fingerprint}")
+    if known == shown.fingerprint:
+        click.echo("  is pinned already")
+        return True
+    if known:
+        click.echo(f"  ANOTHER than the pinned {known}: was it replaced or renewed?")
+    if not yes and not (app.interactive and click.confirm("  Does the device's own console say the same?")):
+        click.echo("  nothing was changed; confirm on a terminal, or say --yes")
+        return False
+    if not set_source_key(estate, source.name, shown.setting, shown.fingerprint):
+        click.echo(f"  this source stands in {estate.settings.sources_from}: write it into the column {shown.setting}")
+        return False
+    click.echo(f"  pinned in {estate.file}")
+    return True
+
+
+def _pairs(written: Sequence[str]) -> dict[str, str]:
+    pairs = {}
+    for one in written:
+        key, equals, value = one.partition("=")
+        if not key or not equals:
+            raise UsageError(f'"{one}" is not KEY=VALUE', hint="for example address=10.20.0.1")
+        pairs[key] = value
+    return pairs
 
 
 def _print_sources(estate: Estate, sources: Sequence[Source]) -> None:
@@ -60,7 +183,8 @@ def _row(estate: Estate, source: Source) -> dict[str, object]:
         "credentials": source.credentials,
         "retention": source.retention,
         "promise_s": source.promise,
-        "pinned": source.host_key is not None,
+        "pinned": source.host_key is not None or source.certificate is not None,
+        "via": source.via,
         "skip": source.skip,
         "labels": source.labels,
     }

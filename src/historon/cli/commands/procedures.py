@@ -1,0 +1,93 @@
+"""`historon procedures`."""
+
+from collections.abc import Iterator
+
+import click
+
+from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.output import count, print_json, print_table, printable, table
+from historon.errors import HistoronError, UsageError
+from historon.estate import Estate, Procedure, Step, nearest, read_procedure, shipped_names, shipped_text, walk
+
+__all__ = ["command"]
+
+
+@click.command("procedures", epilog=example("historon procedures", "historon procedures netconf"))
+@click.argument("name", required=False)
+@estate_option
+@json_option
+@pass_app
+def command(app: App, name: str | None, estate_file: str | None, *, as_json: bool) -> None:
+    """How kinds of sources are asked: the estate's procedures and those shipped.
+
+    With NAME: what it does, step by step, which values it takes, and for a shipped one its text, to copy from.
+    """
+    estate = _estate(app, estate_file)
+    known = {shipped: read_procedure(shipped) for shipped in shipped_names()}
+    if estate:
+        known |= estate.procedures
+    used = [source.procedure for source in estate.sources.values()] if estate else []
+    if as_json:
+        print_json([_row(one, known[one], used.count(one)) for one in sorted(known) if name in (None, one)])
+    elif name is None:
+        _print_all(known, used)
+    elif name not in known:
+        raise UsageError(f'there is no procedure "{name}"', hint=nearest(name, known))
+    else:
+        _explain(name, known[name], shipped=name in shipped_names() and not (estate and name in estate.procedures))
+
+
+def _estate(app: App, named: str | None) -> Estate | None:
+    """The estate where there is one: the shipped procedures can be looked at without."""
+    try:
+        return app.estate(named)
+    except HistoronError:
+        if named is not None:
+            raise
+        return None
+
+
+def _print_all(known: dict[str, Procedure], used: list[str]) -> None:
+    made = table("procedure", "over", "sources", "about", right=["sources"], wrap=["about"])
+    for name in sorted(known, key=lambda one: (not used.count(one), one)):
+        about = known[name].about.strip().partition("\n")[0]
+        made.add_row(name, known[name].over, str(used.count(name) or "-"), printable(about or "-"))
+    print_table(made)
+    click.echo(f"\n{count(len(known), 'procedure')}; historon procedures NAME explains one")
+
+
+def _explain(name: str, procedure: Procedure, *, shipped: bool) -> None:
+    click.echo(f"{name}: over {procedure.over}")
+    if procedure.about:
+        click.echo(printable(procedure.about.strip()))
+    if procedure.values:
+        click.echo("\nvalues, which a source may set otherwise:")
+        for key, value in procedure.values.items():
+            click.echo(f'  {key} = "{printable(value)}"')
+    click.echo("\nsteps:")
+    for line in _steps(procedure):
+        click.echo(f"  {printable(line)}")
+    if shipped:
+        click.echo("\nas it is written:\n")
+        click.echo("".join(f"  {line}\n" for line in shipped_text(name).splitlines()), nl=False)
+
+
+def _steps(procedure: Procedure) -> Iterator[str]:
+    for place, step in walk(procedure.steps):
+        depth = place.count("steps")
+        number = int(place[-1]) + 1
+        yield f"{'  ' * depth}{number}. {step}{_clauses(step)}"
+
+
+def _clauses(step: Step) -> str:
+    shown = [clause for clause in step.clauses if clause not in ("steps", "json", "headers", "form", "body", "filter")]
+    values = {clause: getattr(step, f"{clause}_" if clause in ("as", "from") else clause) for clause in shown}
+    words = [f"{clause} {value}" if isinstance(value, str) else clause for clause, value in values.items()]
+    return f"  ({', '.join(words)})" if words else ""
+
+
+def _row(name: str, procedure: Procedure, used: int) -> dict[str, object]:
+    return {
+        "procedure": name, "over": procedure.over, "about": procedure.about.strip(), "sources": used,
+        "values": procedure.values, "steps": list(_steps(procedure)),
+    }  # fmt: skip

@@ -1,0 +1,200 @@
+"""Looking for what will go wrong before it does: secrets, files, disks, programs, accounts, names that nobody uses."""
+
+import os
+import shutil
+import stat
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from historon.collect.arrivals import strangers
+from historon.collect.failures import CollectError
+from historon.collect.surroundings import check_needs, check_surroundings
+from historon.errors import HistoronError
+from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
+from historon.store import Store
+
+__all__ = ["Finding", "examine"]
+
+# The scheduler's PATH is as short as this (crontab(5), systemd.exec(5)).
+_SHORT_PATH = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
+_TELLING = {"admin", "administrator", "root", "superuser", "sysadmin", "manager", "enable"}
+_OPEN = 0o077
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something that is `wrong`, or else could be better, and its remedy."""
+
+    wrong: bool
+    about: str
+    what: str
+    remedy: str
+
+
+def examine(estate: Estate, store: Store, *, now: datetime) -> list[Finding]:
+    """Everything that can be told without asking any source; what is wrong first."""
+    found = [
+        *_machine(estate, store, now),
+        *_files(estate),
+        *_accounts(estate),
+        *_procedures(estate),
+        *_sources(estate, store),
+        *_unused(estate),
+    ]
+    return sorted(found, key=lambda finding: not finding.wrong)
+
+
+def _machine(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
+    try:
+        check_surroundings(estate)
+    except HistoronError as exc:
+        yield Finding(True, "store", exc.message, exc.hint)
+    last = next(iter(store.rounds(1)), None)
+    if last is not None and last.began > now:
+        remedy = "set this machine's clock, and keep it with a time service (NTP)"
+        yield Finding(
+            True, "clock", f"the last round began at {last.began:%Y-%m-%d %H:%M} UTC, which is to come", remedy
+        )
+    if last is not None and last.ended is None:
+        remedy = "historon collect --unfinished, unless it is still running"
+        yield Finding(False, "rounds", f"round {last.number} did not end", remedy)
+
+
+def _files(estate: Estate) -> Iterator[Finding]:
+    store = estate.path(estate.settings.store)
+    for path in (store, *(store.iterdir() if store.is_dir() else ())):
+        if (mode := stat.S_IMODE(path.lstat().st_mode)) & _OPEN:
+            yield Finding(True, "store", f"others can read or change {path} (mode {mode:o})", f"chmod go= {path}")
+    mode = stat.S_IMODE(estate.file.stat().st_mode)
+    if mode & 0o022:
+        yield Finding(
+            True, "estate file", f"others can change {estate.file} (mode {mode:o})", f"chmod go-w {estate.file}"
+        )
+
+
+def _accounts(estate: Estate) -> Iterator[Finding]:
+    for name, written in estate.credentials.items():
+        yield from _secrets(f"credentials {name}", _references(written), estate.folder)
+        if written.user.lower() in _TELLING:
+            remedy = "make an account of its own for Historon, which may read configurations and nothing else"
+            yield Finding(False, f"credentials {name}", f'the account is called "{written.user}"', remedy)
+        if written.certificate and not estate.path(written.certificate).is_file():
+            message = f"there is no certificate {written.certificate}"
+            yield Finding(True, f"credentials {name}", message, "check the path")
+        if written.agent and not _has_agent():
+            remedy = "start one where the scheduler runs, or use a key by reference"
+            yield Finding(True, f"credentials {name}", "no SSH agent can be reached from here", remedy)
+
+
+def _has_agent() -> bool:
+    import asyncio
+
+    import asyncssh
+
+    async def look() -> bool:
+        try:
+            agent = await asyncssh.connect_agent()
+        except (OSError, asyncssh.Error):
+            return False
+        if agent is None:
+            return False
+        agent.close()
+        return True
+
+    return asyncio.run(look())
+
+
+def _references(written: Credentials) -> list[SecretRef]:
+    return [ref for ref in (written.password, written.key, written.passphrase, written.elevation) if ref]
+
+
+def _secrets(about: str, references: Iterable[SecretRef], folder: Path) -> Iterator[Finding]:
+    for reference in references:
+        try:
+            reference.resolve(folder)
+        except SecretError as exc:
+            yield Finding(True, about, exc.message, exc.hint)
+
+
+def _procedures(estate: Estate) -> Iterator[Finding]:
+    used = {source.procedure for source in estate.sources.values()}
+    for name, procedure in estate.procedures.items():
+        about = f"procedure {name}"
+        if name in used:
+            try:
+                check_needs(estate, procedure)
+            except CollectError as exc:
+                yield Finding(True, about, exc.message, exc.hint)
+        if procedure.over == "telnet":
+            remedy = "use ssh-shell as soon as the device can; until then keep it in a network of its own"
+            yield Finding(False, about, "Telnet sends the password in the clear", remedy)
+        if procedure.over == "local":
+            programs = {said[0] for _, step in walk(procedure.steps) for said in step.sayings if said}
+            yield from _programs(about, sorted(programs), estate.folder)
+
+
+def _programs(about: str, programs: Iterable[str], folder: Path) -> Iterator[Finding]:
+    for program in programs:
+        if "{" in program:
+            continue
+        found = shutil.which(program) if "/" not in program else shutil.which(folder / program)
+        if not found:
+            message = f"there is no program {program} on this machine"
+            yield Finding(True, about, message, "install it, or write its absolute path")
+        elif "/" not in program and not shutil.which(program, path=_SHORT_PATH):
+            remedy = f"write {os.path.abspath(found)}"
+            yield Finding(True, about, f"{program} is not on the short path that a scheduler has", remedy)
+
+
+def _sources(estate: Estate, store: Store) -> Iterator[Finding]:
+    for source in estate.sources.values():
+        procedure = estate.procedure_of(source)
+        if source.legacy:
+            remedy = "update the device; then take legacy out"
+            yield Finding(False, source.name, f"allows old algorithms: {', '.join(source.legacy)}", remedy)
+        if procedure.over == "drop-folder":
+            folder = estate.path(fill(procedure.folder or "", values_of(source, procedure)))
+            if not os.access(folder, os.R_OK | os.X_OK):
+                yield Finding(
+                    True, source.name, f"{folder} is not there, or may not be read", "make it; check its mode"
+                )
+    for file in strangers(estate):
+        yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove it")
+    yield from _lacking(estate, store)
+
+
+def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:
+    """What sources lack, told once for all of them."""
+    states = store.states()
+    sources = [source for source in estate.sources.values() if source.skip is None]
+    never = [source for source in sources if (known := states.get(source.name)) is None or known.good is None]
+    promised = [source for source in sources if source.promise is None]
+    retained = [source for source in sources if source.retention is None]
+    for lacking, what, remedy in (
+        (never, "never collected", "historon rehearse, then historon collect"),
+        (promised, "no promise: silence would not be noticed", "add promise to them, or to [defaults]"),
+        (retained, "no retention: every version stays", "add retention to them, or to [defaults]"),
+    ):
+        if lacking:
+            more = f" and {len(lacking) - 3} more" if len(lacking) > 3 else ""
+            yield Finding(False, ", ".join(one.name for one in lacking[:3]) + more, what, remedy)
+
+
+def _unused(estate: Estate) -> Iterator[Finding]:
+    sources = estate.sources.values()
+    used: dict[str, set[str | None]] = {
+        "procedures": {source.procedure for source in sources},
+        "retention": {source.retention for source in sources},
+        "jumps": {source.via for source in sources},
+        "credentials": {
+            *(source.credentials for source in sources),
+            *(jump.credentials for jump in estate.jumps.values()),
+            *(channel.credentials for channel in estate.channels.values()),
+        },
+    }
+    for table, names in used.items():
+        for name in getattr(estate, table):
+            if name not in names:
+                yield Finding(False, f"{table} {name}", "nothing uses it", "take it out, or name it in a source")
