@@ -171,7 +171,7 @@ class _Taking:
             wrong = f'it answers: "{line}"'
         if wrong is not None:
             kind = _KINDS.get(answer.status or 0, FailureKind.STEP)
-            raise CollectError(kind, wrong, tail=answer.tail)
+            raise CollectError(kind, wrong, tail=answer.tail, hint=_SESSION_HINT if answer.status == 401 else "")
 
     async def _pull(self, step: Step) -> tuple[bytes, Sequence[Part]]:
         assert step.pull is not None  # noqa: S101 (that is what the verb says)
@@ -356,6 +356,10 @@ def _failing(answer: Answer | None = None) -> Iterator[None]:
 
 
 _BEARABLE = (FailureKind.STEP, FailureKind.PERMISSION)
+_SESSION_HINT = (
+    "try the account by hand; it is not tried again, as accounts lock. If a step before this one logged in well, the "
+    "session has ended too early"
+)
 _KINDS = {401: FailureKind.LOGIN, 403: FailureKind.PERMISSION}
 
 
