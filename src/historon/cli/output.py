@@ -20,6 +20,7 @@ __all__ = [
     "STYLES",
     "console",
     "count",
+    "excerpt",
     "instant",
     "print_failure",
     "print_json",
@@ -37,6 +38,7 @@ STYLES = {
 }  # fmt: skip
 
 _TAIL_LINES = 4
+_EXCERPT_LINES, _EXCERPT_WIDTH = 3, 160
 
 # What a terminal would act on, or what would deceive the eye: control characters (ECMA-48), and Unicode's
 # direction marks and invisible characters (UAX 9).
@@ -110,6 +112,14 @@ def print_failure(screen: "Console", source: str, failure: "Failure") -> None:
     for line in failure.tail.splitlines()[-_TAIL_LINES:]:
         screen.print(Text(f"           | {printable(line)[:200]}", style="dim"))
     screen.print(Text(f"  try      {printable(failure.hint)}"))
+
+
+def excerpt(answer: bytes) -> list[str]:
+    """How the answer begins and ends: enough to see whether it is the right one, and whole."""
+    lines = [printable(line)[:_EXCERPT_WIDTH] for line in answer.decode("utf-8", "replace").splitlines()]
+    if len(lines) <= 2 * _EXCERPT_LINES + 1:
+        return lines
+    return [*lines[:_EXCERPT_LINES], f"… {len(lines) - 2 * _EXCERPT_LINES} lines …", *lines[-_EXCERPT_LINES:]]
 
 
 def instant(at: datetime | None, zone: tzinfo, *, seconds: bool = False) -> str:

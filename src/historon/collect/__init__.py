@@ -1,6 +1,6 @@
 """Reaching sources: rounds, procedures and their steps, one module for each transport."""
 
-from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
+from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
@@ -24,6 +24,7 @@ __all__ = [
     "RoundReport",
     "SourceBegan",
     "SourceResult",
+    "SourceStep",
     "StepTaken",
     "examine",
     "judge",

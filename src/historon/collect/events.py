@@ -7,10 +7,11 @@ from datetime import datetime, timedelta
 from typing import Self
 
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
+from historon.collect.steps import StepTaken
 from historon.compare import Masks, PartChange
 from historon.store import Outcome
 
-__all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult"]
+__all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep"]
 
 
 @dataclass(frozen=True)
@@ -40,6 +41,25 @@ class SourceBegan:
     """A source's turn has come."""
 
     source: str
+
+
+@dataclass(frozen=True)
+class SourceStep:
+    """A source has taken a step; what is shown of it has its secrets masked."""
+
+    source: str
+    taken: StepTaken = field(repr=False)
+    masks: Masks = field(repr=False)
+
+    @property
+    def place(self) -> str:
+        """Which step."""
+        return self.masks.seen(self.taken.place)
+
+    @property
+    def answer(self) -> bytes:
+        """What came back."""
+        return self.masks.hide(self.taken.answer)
 
 
 @dataclass(frozen=True)
@@ -111,4 +131,4 @@ class RoundReport:
         return sorted((r for r in self.results if r.outcome in outcomes), key=lambda result: result.source)
 
 
-Observer = Callable[[SourceBegan | SourceResult], None]
+Observer = Callable[[SourceBegan | SourceStep | SourceResult], None]

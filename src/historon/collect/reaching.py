@@ -83,6 +83,8 @@ class Reach:
         account = self._accounts.get(source.credentials or "")
         known = (account.password, account.passphrase, account.elevation) if isinstance(account, Account) else ()
         literal = [secret.reveal().encode() for secret in known if secret]
+        if isinstance(account, Account) and account.password:
+            literal.append(f"{account.user}:{account.password.reveal()}".encode())  # as in basic authentication
         return Masks(procedure.noise, procedure.secret, literal=literal, key=key)
 
     async def export(self, source: Source, masks: Masks, told: StepObserver | None = None) -> Export:

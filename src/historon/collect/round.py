@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from time import monotonic
 
 from historon.collect.arrivals import strangers
-from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult
+from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import judge
 from historon.collect.places import Places
@@ -111,7 +111,9 @@ class _Round:
             at, began = self._clock(), monotonic()
             masks = self._reach.masks(source, self._key)
             try:
-                export = await self._reach.export(source, masks)
+                export = await self._reach.export(
+                    source, masks, lambda taken: self._observer(SourceStep(source.name, taken, masks))
+                )
                 found = self._judged(source, export, masks, at)
             except NotNowError as exc:
                 found = _skipped(source.name, at, masks.seen(str(exc)))

@@ -1,9 +1,13 @@
 """Rules about text: noise is left out of comparisons, secrets are left out of sight."""
 
+import base64
 import hmac
+import json
 import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
+from html import escape
+from urllib.parse import quote, quote_plus
 
 from historon.estate import Pattern
 
@@ -43,9 +47,10 @@ class Masks:
             self.also(text)
 
     def also(self, secret: bytes) -> None:
-        """Hide this secret too, wherever it stands."""
+        """Hide this secret too, wherever it stands, also as it is written in requests and pages."""
         if len(secret) >= _SHORTEST:
-            self._secret.append(re.compile(re.escape(secret)))
+            longest_first = sorted(_forms(secret), key=len, reverse=True)
+            self._secret.append(re.compile(b"|".join(map(re.escape, longest_first))))
 
     @cached_property
     def has_noise(self) -> bool:
@@ -91,6 +96,13 @@ class Masks:
     def _mark(self, secret: bytes) -> bytes:
         mark = b"[secret " + hmac.new(self._key, secret, "sha256").hexdigest()[:6].encode() + b"]"
         return b"\n".join([mark] * (secret.count(b"\n") + 1))
+
+
+def _forms(secret: bytes) -> set[bytes]:
+    """A secret as it is, and as forms (RFC 1866), addresses (RFC 3986), JSON, markup and base64 write it."""
+    text = secret.decode("utf-8", "replace")
+    written = {quote(text, safe=""), quote(text), quote_plus(text), json.dumps(text)[1:-1], escape(text)}
+    return {secret, base64.b64encode(secret), *(form.encode() for form in written)}
 
 
 def _merged(spans: list[tuple[int, int]]) -> Iterator[tuple[int, int]]:

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import STYLES, console, count, print_failure, print_json, printable
-from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, run_round, unfinished_sources
+from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
+from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, SourceStep, run_round, unfinished_sources
 from historon.errors import ExitCode
 from historon.estate import Estate, Source, describe, select
 from historon.notices import Told, tell_round
@@ -29,12 +29,13 @@ __all__ = ["command"]
 @where_option
 @click.option("--unfinished", is_flag=True, help="Only those that the last round was interrupted before.")
 @click.option("--trust-first-contact", is_flag=True, help="Accept host keys that are shown for the first time.")
+@click.option("-v", "--verbose", count=True, help="Tell each step as it is taken; twice, its answer too (masked).")
 @estate_option
 @json_option
 @pass_app
 def command(
     app: App, names: tuple[str, ...], where: tuple[str, ...], *, unfinished: bool, trust_first_contact: bool,
-    estate_file: str | None, as_json: bool,
+    verbose: int, estate_file: str | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Collect from sources, now: one round.
 
@@ -51,9 +52,11 @@ def command(
         if unfinished and not (sources := unfinished_sources(store, sources)):
             click.echo("the last round was not interrupted: nothing is left to do")
             return ExitCode.WELL
-        report = _round(app, estate, sources, store, quiet=as_json)
+        report = _round(app, estate, sources, store, quiet=as_json, verbose=verbose)
         if confirmed := _confirm_keys(app, estate, report, trust=trust_first_contact):
-            again = _round(app, estate, [estate.sources[name] for name in confirmed], store, quiet=as_json)
+            again = _round(
+                app, estate, [estate.sources[name] for name in confirmed], store, quiet=as_json, verbose=verbose
+            )
             report = report.followed_by(again)
     told = list(tell_round(estate, report))
     if as_json:
@@ -63,7 +66,9 @@ def command(
     return _exit_code(report, told)
 
 
-def _round(app: App, estate: Estate, sources: Sequence[Source], store: Store, *, quiet: bool) -> RoundReport:
+def _round(
+    app: App, estate: Estate, sources: Sequence[Source], store: Store, *, quiet: bool, verbose: int
+) -> RoundReport:
     screen = _Silent() if quiet else _Bar(len(sources)) if sys.stdout.isatty() else _Lines()
 
     async def main() -> RoundReport:
@@ -72,8 +77,23 @@ def _round(app: App, estate: Estate, sources: Sequence[Source], store: Store, *,
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
         return await run_round(estate, sources, store, clock=app.clock, observer=observer, trigger="by hand")
 
-    with screen as observer:
+    def tell_steps(event: SourceBegan | SourceStep | SourceResult) -> None:
+        if isinstance(event, SourceStep):
+            _tell_step(event, verbose)
+        else:
+            shown(event)
+
+    with screen as shown:
+        observer: Observer = tell_steps
         return asyncio.run(main())
+
+
+def _tell_step(step: SourceStep, verbose: int) -> None:
+    """Beside the results, on standard error."""
+    if verbose:
+        click.echo(f"{step.source}: {printable(step.place)}  {describe(step.taken.took)}", err=True)
+    for line in excerpt(step.answer) if verbose > 1 else ():
+        click.echo(f"{step.source}:   | {line}", err=True)
 
 
 class _Silent:
@@ -92,7 +112,7 @@ class _Lines(_Silent):
     def __enter__(self) -> Observer:
         return self._tell
 
-    def _tell(self, event: SourceBegan | SourceResult) -> None:
+    def _tell(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         if isinstance(event, SourceResult):
             click.echo(printable("  ".join(filter(None, _words(event)))).rstrip())
             sys.stdout.flush()
@@ -118,10 +138,10 @@ class _Bar(_Silent):
     def __exit__(self, *_: object) -> None:
         self._progress.stop()
 
-    def _tell(self, event: SourceBegan | SourceResult) -> None:
+    def _tell(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         if isinstance(event, SourceBegan):
             self._busy[event.source] = None
-        else:
+        elif isinstance(event, SourceResult):
             self._busy.pop(event.source, None)
             self._progress.advance(self._task)
             if event.outcome is not Outcome.UNCHANGED or event.note:

@@ -9,16 +9,13 @@ from pathlib import Path
 import click
 
 from historon.cli.app import App, estate_option, example, pass_app
-from historon.cli.output import STYLES, console, print_failure, printable, size_text
+from historon.cli.output import STYLES, console, excerpt, print_failure, printable, size_text
 from historon.collect import Rehearsal, StepTaken, rehearse
 from historon.errors import ExitCode
 from historon.estate import Estate, Source, describe, select
 from historon.store import Outcome, Part, Store
 
 __all__ = ["command"]
-
-_LINES = 3
-_WIDTH = 160
 
 
 @click.command("rehearse", epilog=example("historon rehearse edge-1", "historon rehearse edge-1 --as-service"))
@@ -64,7 +61,7 @@ def _rehearse(app: App, estate: Estate, source: Source, store: Store) -> Rehears
         screen.print(
             Text(f"  {printable(done.masks.seen(step.place))}  {describe(step.took)}  {printable(gave)}".rstrip())
         )
-        for line in _excerpt(done.masks.hide(step.answer)):
+        for line in excerpt(done.masks.hide(step.answer)):
             screen.print(Text(f"    | {line}", style="dim"))
     if done.failure:
         print_failure(screen, source.name, done.failure)
@@ -82,11 +79,3 @@ def _rehearse(app: App, estate: Estate, source: Source, store: Store) -> Rehears
 
 def _about(part: Part) -> str:
     return f"{part.name} ({size_text(part.size)})"
-
-
-def _excerpt(answer: bytes) -> list[str]:
-    """How the answer begins and ends: enough to see whether it is the right one, and whole."""
-    lines = [printable(line)[:_WIDTH] for line in answer.decode("utf-8", "replace").splitlines()]
-    if len(lines) <= 2 * _LINES + 1:
-        return lines
-    return [*lines[:_LINES], f"… {len(lines) - 2 * _LINES} lines …", *lines[-_LINES:]]
