@@ -120,6 +120,7 @@ over = "local"
 steps = [{{ keep = ["sh", "look.sh"], as = "x" }}]
 [procedures.fine]
 over = "ssh-shell"
+tries = 1
 prompt = '^[\\w.-]+##? ?$'
 pager = '-- more --'
 steps = [{{ keep = "display config active", as = "active.cfg" }}]

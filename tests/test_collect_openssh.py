@@ -244,11 +244,11 @@ def test_files_with_checksums_over_sftp_and_scp(
         os.utime(there / name, (1_700_000_000 + number, 1_700_000_000 + number))
     key = _key(estate, server.client_key)
     steps = f'{{ pull = "{there}/cfg-1.tgz", as = "cfg.tgz", checksum = "sha256sum {there}/cfg-1.tgz" }}'
-    result = _files_from(estate, server, key, steps, f'transfer = "{transfer}"').run("collect")
+    result = _files_from(estate, server, key, steps, f'transfer = "{transfer}"\ntries = 1').run("collect")
     assert result.code == 0, result.out
     assert estate.run("show", "real").out == "cfg-1.tgz" * 10_000
     other = steps.replace(f"sha256sum {there}/cfg-1", f"sha256sum {there}/cfg-2")
-    result = _files_from(estate, server, key, other, f'transfer = "{transfer}"').run("collect")
+    result = _files_from(estate, server, key, other, f'transfer = "{transfer}"\ntries = 1').run("collect")
     assert "did not come whole: its sha256 is not" in result.out
     result = _files_from(estate, server, key, steps.replace("cfg-1", "cfg-9"), f'transfer = "{transfer}"').run(
         "collect"
