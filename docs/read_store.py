@@ -50,7 +50,11 @@ def read(db: sqlite3.Connection, strand: int, position: int) -> bytes:
     """The content: what it is written against, read first, and then its own data."""
     base_strand, base_position, encoding, digest, data = record(db, strand, position)
     base = b"" if base_position is None else read(db, base_strand or strand, base_position)
-    if encoding == 0:
+    if encoding == 3:
+        query = "SELECT data FROM block WHERE id = ?"
+        frames = (db.execute(query, (number,)).fetchone()[0] for number in varints(data)[0])
+        made = b"".join(zstandard.ZstdDecompressor().decompress(frame) for frame in frames)
+    elif encoding == 0:
         made = zstandard.ZstdDecompressor().decompress(data)
     elif encoding == 1:
         prefix = zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)

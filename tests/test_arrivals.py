@@ -51,7 +51,6 @@ def test_what_is_complete_is_taken_once(estate: EstateFolder, controller: Oilski
     controller.push(_AT + timedelta(days=1))
     result = collect(estate)
     assert "unchanged" in result.out, "the same again is news: the device still pushes"
-    assert "1 older left where they are" in result.out
 
 
 def test_a_stalled_upload_is_not_taken(estate: EstateFolder, controller: Oilskin) -> None:
@@ -67,6 +66,20 @@ def test_a_stalled_upload_is_not_taken(estate: EstateFolder, controller: Oilskin
     os.utime(older, (1, 1))
     result = collect(estate)
     assert (result.code, "is still arriving; s-20260613-030000.csv was taken" in result.out) == (0, True), result.out
+
+
+def test_one_that_never_became_whole_is_no_failure_for_ever(estate: EstateFolder, controller: Oilskin) -> None:
+    _drop(estate, then="move")
+    controller.fault = OilskinFault.STALLS
+    stalled = controller.push(_AT)
+    assert stalled is not None
+    os.utime(stalled, (1, 1))
+    controller.fault = None
+    controller.push(_AT + timedelta(days=1))
+    assert "1 older left where they are" in collect(estate).out
+    result = collect(estate)
+    assert result.code == 0
+    assert "nothing new has arrived; s-20260614-030000.csv never became whole" in result.out
 
 
 @pytest.mark.parametrize("then", ["move", "remove"])

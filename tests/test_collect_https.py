@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import re
 import shutil
 import socket
 import subprocess
@@ -243,6 +244,79 @@ def test_an_empty_list_and_a_lost_page_are_told(estate: EstateFolder, booking: P
     assert "it answers with status 404" in collect(_estate(estate, booking, steps=lost.replace("OPT", ""))).out
     result = collect(_estate(estate, booking, steps=lost.replace("OPT", ", optional = true")))
     assert (result.code, "was left out: it answers with status 404" in result.out) == (0, True)
+
+
+# Other ways to log in, and what stands in headers and cookies
+
+
+class _Guarded(WebServer):
+    """Asks for a digest (RFC 7616) at /digest and a bearer token at /bearer; /restconf/data is a small RESTCONF server."""
+
+    def answer(self, request: Request) -> Reply:
+        given = request.headers.get("authorization", "")
+        if request.path == "/bearer":
+            return Reply(b"in", 200) if given == f"Bearer {PASSWORD}" else Reply(b"out", 401)
+        if request.path == "/digest":
+            return (
+                Reply(b"in")
+                if self._digested(given)
+                else Reply(
+                    b"",
+                    401,
+                    headers={"www-authenticate": 'Digest realm="r", nonce="n1", qop="auth", algorithm=SHA-256'},
+                )
+            )
+        if request.path == "/restconf/data":
+            well = (
+                given.startswith("Basic ")
+                and request.headers["accept"] == "application/yang-data+json"
+                and request.query == {"content": "config"}
+            )
+            return Reply(b'{"b": {"z": 1, "a": 2}, "a": []}', 200 if well else 406, "application/yang-data+json")
+        return Reply(b"hello", headers={"set-cookie": "ship=heron", "x-berth": "7"})
+
+    def _digested(self, given: str) -> bool:
+        fields = dict(re.findall(r'(\w+)="?([^",]+)"?', given.removeprefix("Digest ")))
+        if fields.get("username") != "config-reader":
+            return False
+
+        def digest(text: str) -> str:
+            return hashlib.sha256(text.encode()).hexdigest()
+
+        secret, asked = digest(f"config-reader:r:{PASSWORD}"), digest("GET:/digest")
+        return fields["response"] == digest(f"{secret}:n1:{fields['nc']}:{fields['cnonce']}:auth:{asked}")
+
+
+@pytest.fixture
+def guarded(tmp_path: Path) -> Iterator[_Guarded]:
+    made = _Guarded("guarded", tmp_path / "guarded")
+    made.start()
+    yield made
+    made.stop()
+
+
+@pytest.mark.parametrize("auth", ["bearer", "digest"])
+def test_tokens_and_digests(estate: EstateFolder, guarded: _Guarded, auth: str) -> None:
+    _estate(estate, guarded, steps=f'{{ keep = "/{auth}", as = "x" }}', procedure=f'auth = "{auth}"')
+    assert collect(estate).code == 0
+    assert parts_of(estate) == {"x": b"in"}
+    assert "it answers with status 401" in collect(estate, PW="mutiny-1789").out
+
+
+def test_headers_and_cookies_are_learnt(estate: EstateFolder, guarded: _Guarded) -> None:
+    steps = '{ send = "/x", learn = { ship = "cookie:ship", berth = "header:X-Berth" } }, { keep = "/x?{ship}-{berth}", as = "{ship}-{berth}" }'
+    assert collect(_estate(estate, guarded, steps=steps)).code == 0
+    assert parts_of(estate) == {"heron-7": b"hello"}
+    lost = '{ send = "/x", learn = { ship = "cookie:boat" } }, { keep = "/x", as = "x" }'
+    assert "there is no cookie:boat in the answer" in collect(_estate(estate, guarded, steps=lost)).out
+
+
+def test_the_shipped_restconf_procedure(estate: EstateFolder, guarded: _Guarded) -> None:
+    _estate(estate, guarded, steps='{ pull = "/x" }')
+    text = (estate.path / "historon.toml").read_text().replace('procedure = "p"', 'procedure = "restconf"')
+    estate.write(text)
+    assert collect(estate).code == 0
+    assert parts_of(estate)["config.json"] == b'{\n  "a": [],\n  "b": {\n    "a": 2,\n    "z": 1\n  }\n}\n'
 
 
 # Large and hostile answers

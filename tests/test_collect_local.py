@@ -42,6 +42,15 @@ def test_a_tree_is_kept_file_by_file_and_comes_back_byte_for_byte(files_estate: 
     assert "changed" in files_estate.run("collect").out.split()
 
 
+def test_holes_are_remarked_and_come_back_as_zeros(files_estate: EstateFolder) -> None:
+    with (files_estate.path / "data" / "sparse.img").open("wb") as file:
+        file.truncate(5_000_000)
+    result = files_estate.run("collect")
+    assert "1 sparse in data: kept with their holes filled" in result.out
+    assert files_estate.run("restore", "files", "--part", "data/sparse.img", "--to", "back").code == 0
+    assert (files_estate.path / "back" / "data" / "sparse.img").read_bytes() == bytes(5_000_000)
+
+
 def test_part_of_a_tree_comes_back_with_its_own_metadata_alone(files_estate: EstateFolder) -> None:
     data = files_estate.path / "data"
     (data / "sub").mkdir()

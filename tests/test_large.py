@@ -3,9 +3,10 @@
 import hashlib
 import resource
 import subprocess
+import sys
 from pathlib import Path
 
-from historon.store import LARGE
+from historon.store import LARGE, LEDGER
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
 
 _SIZE = 3 * LARGE // 2
@@ -48,6 +49,9 @@ def test_large_parts_come_back_and_their_blocks_go_with_them(estate: EstateFolde
     assert "changed" in estate.run("collect").out.split()
     assert estate.store().size() - size < 5 * 2**20, "equal blocks are kept once"
     assert (_shown(estate, "files@1"), _shown(estate, "files@2")) == (first, changed)
+    alone = [sys.executable, "docs/read_store.py", str(estate.path / "store" / LEDGER), "files", "2", "big.img"]
+    read = subprocess.run(alone, cwd=Path(__file__).parent.parent, capture_output=True, check=True)
+    assert hashlib.sha256(read.stdout).hexdigest() == changed, "without Historon"
     assert "Binary parts" in estate.run("diff", "files@1", "files@2").out
     assert estate.run("restore", "files@1", "--to", "back").code == 0
     assert hashlib.sha256((estate.path / "back" / "big.img").read_bytes()).hexdigest() == first

@@ -3,6 +3,7 @@
 import ast
 import importlib
 import re
+import tomllib
 from pathlib import Path
 
 import msgspec
@@ -10,6 +11,7 @@ import pytest
 
 from historon.errors import ExitCode
 from historon.estate import model, procedures
+from historon.estate.checking import problems_of
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "historon"
@@ -98,6 +100,22 @@ def test_every_setting_is_documented() -> None:
 def test_every_exit_code_is_documented() -> None:
     text = (ROOT / "docs" / "exit-codes.md").read_text()
     assert {int(code) for code in re.findall(r"^\| (\d+) \|", text, re.MULTILINE)} == set(ExitCode)
+
+
+def test_the_steps_in_the_documents_are_right() -> None:
+    steps = [
+        found[1]
+        for page in (ROOT / "docs").glob("*.md")
+        for found in re.finditer(
+            r"^ {4,}(?:steps = \[)?(\{ (?:send|keep|pull|await|each|pick|clock|tidy) = .*\})\]?,?(?: +#.*)?$",
+            page.read_text(),
+            re.MULTILINE,
+        )
+    ]
+    assert len(steps) >= 30
+    for step in steps:
+        written = tomllib.loads(f"step = {step}")["step"]
+        assert not list(problems_of(written, procedures.Step)), step
 
 
 def test_links_and_pictures_in_the_documents_are_there() -> None:

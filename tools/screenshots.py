@@ -22,21 +22,33 @@ name = "saltgate-mast-1"
 address = "127.0.0.1"
 port = 9
 procedure = "capstan-router"
-credentials = "routers"
+credentials = "devices"
 labels = { site = "saltgate", role = "mast" }
 """
 SHOTS = {
     "help": "historon --help",
-    "rehearse": "historon rehearse northmole-edge-1 northmole-balance-1 saltgate-mast-1",
+    "rehearse": "historon rehearse saltgate-wall-1 purser-files saltgate-mast-1",
     "collect": "historon collect",
     "status": "historon status",
     "versions": "historon versions northmole-edge-1",
     "diff": "historon diff northmole-edge-1@1 northmole-edge-1",
     "show": "historon show northmole-edge-1",
     "prune": "historon prune northmole-edge-1 eider-yard-1 --each",
+    "procedures": "historon procedures",
     "rounds": "historon rounds; historon rounds 5",
     "mistakes": "cat wrong.toml; historon status --estate wrong.toml",
+    "doctor": "chmod 644 keys/password; cat >> historon.toml < more.toml; historon doctor",
 }
+MORE = """
+[procedures.mast-controller]
+over = "telnet"
+prompt = '^mast> ?$'
+steps = [{ keep = "dump all", as = "mast.cfg" }]
+
+[credentials.mast]
+user = "admin"
+password = "env:MAST_PASSWORD"
+"""
 WRONG = """\
 [estate]
 name = "Brackwater Ferries"
@@ -70,10 +82,11 @@ def main() -> None:
             (estate / "wrong.toml").write_text(WRONG)
             file = estate / "historon.toml"
             file.write_text(file.read_text().replace('all = "2d"', 'all = "1h"') + BROKEN)
-            purser = estate / "simulated" / "purser" / "purser.conf"
+            (estate / "more.toml").write_text(MORE)
+            purser = estate / "simulated" / "purser" / "data" / "purser.conf"
             purser.write_text(purser.read_text().replace("workers = 8", "workers = 12"))
             for shot, command in SHOTS.items():
-                _terminal(shot, command, estate)
+                _terminal(shot, command, estate, command.rpartition("; ")[2] if shot == "doctor" else "")
         _demo_shot(Path(name))
         _mail_shot(Path(name))
 

@@ -50,7 +50,7 @@ def _by_xpath(content: bytes, expression: str, *, every: bool) -> Any:
     values = found if isinstance(found, list) else [found]
     texts = [one if isinstance(one, (str, float, bool)) else "".join(one.itertext()).strip() for one in values[:_MOST]]
     texts = [int(text) if isinstance(text, float) and text.is_integer() else text for text in texts]
-    return [*map(str, texts)] if every else str(texts[0]) if texts else None
+    return [*map(_spoken, texts)] if every else _spoken(texts[0]) if texts else None
 
 
 def _by_pattern(content: bytes, expression: str, *, every: bool) -> Any:

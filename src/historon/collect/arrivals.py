@@ -53,6 +53,8 @@ class _DropSession(Session):
         if not found:
             raise self._nothing(f"nothing has arrived as {path} in {folder}", step)
         whole = next((file for file in reversed(found) if self._incomplete(file, step) is None), None)
+        if whole is None and not _newer(found[-1], known):
+            raise self._nothing(f"nothing new has arrived; {found[-1].name} never became whole", step)
         if whole is None:
             message = f"{found[-1].name} has not arrived whole: {self._incomplete(found[-1], step)}"
             hint = "it is taken in a later round, once it is complete; if it stays so, see how the device pushes it"
@@ -62,7 +64,7 @@ class _DropSession(Session):
             raise self._nothing(f"nothing new has arrived since {whole.name}, which was taken before", step)
         if whole != found[-1]:
             self.remarks.append(f"{found[-1].name} is still arriving; {whole.name} was taken")
-        if older := found.index(whole):
+        if (older := found.index(whole)) and self._procedure.then != "keep":
             self.remarks.append(f"{older} older left where they are")
         part = self._read(whole, name or whole.name, step)
         if _mark(whole) != mark:
@@ -118,6 +120,11 @@ def _mark(file: Path) -> str:
     """What a file that was taken is known by: its name, size and time of change."""
     found = file.stat()
     return json.dumps([file.name, found.st_size, found.st_mtime_ns])
+
+
+def _newer(file: Path, known: str | None) -> bool:
+    """Whether a file was last written to after the one that was taken last."""
+    return known is None or file.stat().st_mtime_ns > int(json.loads(known)[2])
 
 
 def _renamed(file: Path, place: str) -> str | None:

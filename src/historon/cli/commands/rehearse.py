@@ -17,6 +17,8 @@ from historon.store import Outcome, Part, Store
 
 __all__ = ["command"]
 
+_NAMED = 2
+
 
 @click.command("rehearse", epilog=example("historon rehearse edge-1", "historon rehearse edge-1 --as-service"))
 @click.argument("names", nargs=-1, required=True, metavar="SOURCE...")
@@ -57,7 +59,9 @@ def _rehearse(app: App, estate: Estate, source: Source, store: Store) -> Rehears
     steps: list[StepTaken] = []
     done = asyncio.run(rehearse(estate, source, store, clock=app.clock, told=steps.append))
     for step in steps:
-        gave = ", ".join(_about(part) for part in step.parts[:4]) + (" …" if len(step.parts) > 4 else "")
+        gave = ", ".join(map(_about, step.parts))
+        if len(step.parts) > _NAMED:
+            gave = f"{len(step.parts)} parts ({size_text(sum(part.size for part in step.parts))})"
         screen.print(
             Text(f"  {printable(done.masks.seen(step.place))}  {describe(step.took)}  {printable(gave)}".rstrip())
         )
