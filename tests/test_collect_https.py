@@ -284,7 +284,7 @@ class _Guarded(WebServer):
             return hashlib.sha256(text.encode()).hexdigest()
 
         secret, asked = digest(f"config-reader:r:{PASSWORD}"), digest("GET:/digest")
-        return fields["response"] == digest(f"{secret}:n1:{fields['nc']}:{fields['cnonce']}:auth:{asked}")
+        return str(fields["response"]) == digest(f"{secret}:n1:{fields['nc']}:{fields['cnonce']}:auth:{asked}")
 
 
 @pytest.fixture
