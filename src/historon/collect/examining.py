@@ -10,6 +10,7 @@ from pathlib import Path
 
 from historon.collect.arrivals import strangers
 from historon.collect.failures import CollectError
+from historon.collect.reaching import PAUSED
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
@@ -151,6 +152,9 @@ def _programs(about: str, programs: Iterable[str], folder: Path) -> Iterator[Fin
 def _sources(estate: Estate, store: Store) -> Iterator[Finding]:
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
+        if resume := store.recall(source.name, PAUSED):
+            message = "was paused, and Historon ended before it could be resumed"
+            yield Finding(True, source.name, message, f"see whether it runs; if not: {resume}")
         if source.legacy:
             remedy = "update the device; then take legacy out"
             yield Finding(False, source.name, f"allows old algorithms: {', '.join(source.legacy)}", remedy)

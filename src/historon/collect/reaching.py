@@ -3,7 +3,7 @@
 import asyncio
 import importlib
 from collections.abc import Callable, Iterable, Sequence
-from contextlib import AbstractAsyncContextManager
+from contextlib import AbstractAsyncContextManager, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import cast
@@ -19,7 +19,9 @@ from historon.estate import ACCOUNT_VALUES, Credentials, Estate, Secret, SecretE
 from historon.inspection import Kept
 from historon.store import Store
 
-__all__ = ["Clock", "Export", "Reach"]
+__all__ = ["PAUSED", "Clock", "Export", "Reach"]
+
+PAUSED = "paused"  # what is remembered of a source while it is paused: how to resume it
 
 Clock = Callable[[], datetime]
 # Modules are imported when a source needs them: asyncssh alone takes half a second.
@@ -65,7 +67,8 @@ class Reach:
                     self._accounts[name] = await asyncio.to_thread(self._account, self._estate.credentials[name])
                 except SecretError as exc:
                     self._accounts[name] = exc
-        self._spool.mkdir(mode=0o700, exist_ok=True)
+        with suppress(OSError):  # told where something large has to rest there
+            self._spool.mkdir(mode=0o700, exist_ok=True)
 
     def _account(self, written: Credentials) -> Account:
         def fetched(reference: SecretRef | None) -> Secret | None:
@@ -143,6 +146,7 @@ class Reach:
             values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
             clock=self._clock, zone=self._estate.zone, reopen=lambda: self._open(target),
             hide=lambda secret: masks.also(secret.encode()), told=told,
+            paused=lambda resume: self._store.remember(source.name, PAUSED, resume),
         )  # fmt: skip
         session: Session | None = None
         try:

@@ -11,7 +11,7 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import judge
 from historon.collect.places import Places
-from historon.collect.reaching import Clock, Export, Reach
+from historon.collect.reaching import PAUSED, Clock, Export, Reach
 from historon.collect.surroundings import check_surroundings
 from historon.compare import Masks
 from historon.errors import StoreError
@@ -94,6 +94,11 @@ class _Round:
         self._skip_rest(sources)
         for work in self._due:
             await self._follow_up(work)
+        self._remarks += [
+            f"{source.name} was paused, and is perhaps not resumed: {resume}"
+            for source in sources
+            if (resume := self._store.recall(source.name, PAUSED))
+        ]
         self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]
         ended = began + timedelta(seconds=monotonic() - started)
         try:

@@ -48,7 +48,8 @@ StepObserver = Callable[[StepTaken], None]
 class Surroundings:
     """What steps need to know beside the session: values to fill in, the time, and a way to a fresh session.
 
-    `hide` is told every secret that is learnt.
+    `hide` is told every secret that is learnt; `paused` how to resume what is about to be paused, and then that nothing
+    is any more.
     """
 
     values: dict[str, Any]
@@ -56,25 +57,21 @@ class Surroundings:
     zone: ZoneInfo
     reopen: Callable[[], AbstractAsyncContextManager[Session]]
     hide: Callable[[str], None]
+    paused: Callable[[str], None]
     told: StepObserver | None = None
 
 
 async def take_steps(session: Session, procedure: Procedure, around: Surroundings) -> list[Kept]:
     """All parts that the steps keep. Raises CollectError with the step's place, NotNowError when it is no good time.
 
-    Steps that tidy are taken at the end, in their order, whatever happened before; when one of them fails, what was
-    kept stays good, and the session has a remark about it. What was paused is resumed, whatever happened.
+    Steps that tidy are taken at the end of those they stand among, whatever happened before; when one of them fails,
+    what was kept stays good, and the session has a remark about it. What was paused is resumed, whatever happened.
     """
     taking = _Taking(session, procedure, around)
     try:
         await taking.take_all(procedure.steps)
     except CollectError as exc:
-        await taking.tidy()
         raise exc.remarking(session.remarks) from exc.__cause__
-    except BaseException:
-        await taking.tidy()
-        raise
-    await taking.tidy()
     names = [one.part.name for one in taking.kept]
     if len(names) > len(set(names)):
         raise CollectError(FailureKind.STEP, "two parts have the same name", hint="give each step its own as")
@@ -95,20 +92,23 @@ class _Taking:
     passed_over: list[str] = field(default_factory=list)
 
     async def take_all(self, steps: Sequence[Step], within: str = "") -> None:
-        """These steps in their order, but for those that tidy and those whose `when` does not hold."""
-        for number, step in enumerate(steps, 1):
-            if step.verb != "tidy" and self._fits(step):
-                await self._take(f"{within}step {number} of {len(steps)} ({step})", step)
+        """These steps in their order, but for those whose `when` does not hold; those that tidy always, at the end."""
+        placed = [(f"{within}step {number} of {len(steps)} ({step})", step) for number, step in enumerate(steps, 1)]
+        try:
+            for place, step in placed:
+                if step.verb != "tidy" and self._fits(step):
+                    await self._take(place, step)
+        finally:
+            for place, step in placed:
+                if step.verb == "tidy" and self._fits(step):
+                    await self._tidy(place, step)
 
-    async def tidy(self) -> None:
-        """The steps that tidy up; what fails of them is a remark. They go on when the round is interrupted."""
-        for number, step in enumerate(self.procedure.steps, 1):
-            if step.verb == "tidy" and self._fits(step):
-                place = f"step {number} of {len(self.procedure.steps)} ({step})"
-                try:
-                    await _to_its_end(self._take(place, step))
-                except CollectError as exc:
-                    self.session.remarks.append(f"{exc.step} did not tidy up: {exc.message}")
+    async def _tidy(self, place: str, step: Step) -> None:
+        """A step that goes on when the round is interrupted, and whose failure is a remark."""
+        try:
+            await _to_its_end(self._take(place, step))
+        except CollectError as exc:
+            self.session.remarks.append(f"{exc.step} did not tidy up: {exc.message}")
 
     def _fits(self, step: Step) -> bool:
         for name, pattern in step.when.items():
@@ -245,12 +245,14 @@ class _Taking:
     async def _pause(self, place: str, written: Step) -> None:
         """Pause, take the steps inside, and resume, whatever happened: also when pausing itself seemed to fail."""
         step = self._filled(written)
+        self.around.paused(_words(step.resume))
         try:
             async with self._within(step.deadline, place):
                 await self._timed(place, lambda: self._pausing(step))
             await self.take_all(step.steps, f"{place}, ")
         finally:
             await _to_its_end(self._resume(place, step))
+            self.around.paused("")
 
     async def _pausing(self, step: Step) -> tuple[bytes, Sequence[Part]]:
         answer = await self.session.say(self._fill(step.says), step)
@@ -275,11 +277,10 @@ class _Taking:
             except OSError as exc:
                 trouble = CollectError(FailureKind.STEP, exc.strerror or str(exc))
         assert trouble is not None  # noqa: S101
-        words = step.resume if isinstance(step.resume, str) else " ".join(step.resume)
         left = CollectError(
             FailureKind.PAUSED,
             f"LEFT PAUSED: resuming was tried {_RESUMES} times: {trouble.message}",
-            hint=f"resume it by hand, now: {words}",
+            hint=f"resume it by hand, now: {_words(step.resume)}",
             tail=trouble.tail,
         )
         raise left.at_step(f"{place}, resuming") from trouble
@@ -379,6 +380,11 @@ async def _to_its_end(work: Awaitable[T]) -> T:
     if cancelled and not task.exception():
         raise cancelled
     return task.result()
+
+
+def _words(said: Said | None) -> str:
+    """A saying as one would type it."""
+    return said if isinstance(said, str) else " ".join(said or ())
 
 
 def _moving(until: Expect, stood: float) -> str | None:

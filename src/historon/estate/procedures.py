@@ -65,7 +65,7 @@ _CLAUSES: Mapping[str, tuple[set[str], set[str]]] = {
     "json": _REQUEST, "form": _REQUEST, "body": _REQUEST, "headers": _REQUEST,
     "filter": (_SAYING, {"netconf"}),
     "answers": (_SAYING, _TEXTUAL), "prompt": (_SAYING, _TEXTUAL),
-    "expect": ({"send", "keep", "clock", "pull", "tidy"}, _ALL), "learn": (_SAYING - {"pause"}, _ALL),
+    "expect": ({"send", "keep", "clock", "tidy"}, _ALL), "learn": (_SAYING - {"pause"}, _ALL),
     "learn_secret": (_SAYING - {"pause"}, _ALL),
     "until": ({"await", "pause"}, _ALL), "every": ({"await", "pause"}, _ALL), "within": ({"await", "pause"}, _ALL),
     "word": ({"await"}, _ALL), "or_else": ({"await"}, _ALL),
