@@ -115,7 +115,9 @@ def _against_stock_client(folder: Path) -> None:
 
 def _idle_cpu(folder: Path) -> float:
     """What starting and ending costs: a round of one local source with everything for SSH imported."""
-    code = "import historon.cli.main, historon.cli.commands.collect, historon.collect.ssh_exec, historon.store"
+    code = (
+        "import historon.cli.main, historon.cli.commands.collect, historon.collect.transports.ssh_exec, historon.store"
+    )
     return min(_measured([sys.executable, "-c", code], folder)[1] for _ in range(3))
 
 

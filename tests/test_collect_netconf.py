@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from historon.collect.framing import ChunkedFraming, EndOfMessageFraming, FramingError
+from historon.collect.transports.framing import ChunkedFraming, EndOfMessageFraming, FramingError
 from historon.standins.background import Background
 from historon.standins.thole import Thole, TholeFault
 from tests.conftest import EstateFolder, collect, describe_estate, parts_of

@@ -4,8 +4,8 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from historon.collect.transport import Answer
-from historon.collect.xml import parse_markup
+from historon.collect.transports.interface import Answer
+from historon.collect.transports.xml import parse_markup
 from historon.estate import Expect, Finder, Pattern
 
 __all__ = ["choose", "field_of", "find", "whats_wrong"]

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from historon.collect.arrivals import strangers
 from historon.collect.failures import CollectError
 from historon.collect.reaching import PAUSED
 from historon.collect.surroundings import check_needs, check_surroundings
+from historon.collect.transports.arrivals import strangers
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
 from historon.store import Store

@@ -45,7 +45,7 @@ async def shown_identity(estate: Estate, source: Source, store: Store, *, clock:
 
 
 def _certificate(source: Source, port: int) -> Identity:
-    from historon.collect.tls import certificate_fingerprint
+    from historon.collect.transports.tls import certificate_fingerprint
 
     port = source.port or port
     try:

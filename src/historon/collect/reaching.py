@@ -12,7 +12,7 @@ from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.steps import StepObserver, Surroundings, take_steps
 from historon.collect.surroundings import check_needs
-from historon.collect.transport import Account, Hop, Session, Target
+from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.compare import Masks
 from historon.errors import HistoronError
 from historon.estate import ACCOUNT_VALUES, Credentials, Estate, Secret, SecretError, SecretRef, Source, values_of
@@ -114,8 +114,8 @@ class Reach:
 
     async def knock(self, source: Source) -> None:
         """Connect as if nothing were known of the source's host key: CollectError tells the key that it shows."""
-        from historon.collect.host_keys import known_hosts
-        from historon.collect.ssh import connect
+        from historon.collect.transports.host_keys import known_hosts
+        from historon.collect.transports.ssh import connect
 
         target = self._target(source)
         known = known_hosts(self._estate.path(self._estate.settings.known_hosts)) if target.hop else None
@@ -183,11 +183,11 @@ class Reach:
 
     def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:
         module, function = _TRANSPORTS[target.procedure.over]
-        opening = getattr(importlib.import_module(f"historon.collect.{module}"), function)
+        opening = getattr(importlib.import_module(f"historon.collect.transports.{module}"), function)
         if target.procedure.over not in _OVER_SSH:
             return cast(AbstractAsyncContextManager[Session], opening(target))
         if not self._known:
-            from historon.collect.host_keys import known_hosts
+            from historon.collect.transports.host_keys import known_hosts
 
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
         return cast(AbstractAsyncContextManager[Session], opening(target, self._known[0]))

@@ -6,13 +6,13 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from time import monotonic
 
-from historon.collect.arrivals import strangers
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import judge
 from historon.collect.places import Places
 from historon.collect.reaching import PAUSED, Clock, Export, Reach
 from historon.collect.surroundings import check_surroundings
+from historon.collect.transports.arrivals import strangers
 from historon.compare import Masks
 from historon.errors import StoreError
 from historon.estate import Estate, Source

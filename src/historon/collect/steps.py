@@ -14,8 +14,8 @@ from msgspec.structs import replace
 from historon.collect.answers import choose, field_of, find, whats_wrong
 from historon.collect.clocks import told_instant
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.transport import Answer, Session
-from historon.collect.xml import canonical_json, canonical_xml
+from historon.collect.transports.interface import Answer, Session
+from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.estate import Duration, Expect, Procedure, Said, Step, fill
 from historon.inspection import Kept, error_line
 from historon.store import Part

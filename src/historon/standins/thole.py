@@ -9,7 +9,7 @@ from typing import Any
 import asyncssh
 from lxml import etree
 
-from historon.collect.framing import ChunkedFraming, EndOfMessageFraming, Framing
+from historon.collect.transports.framing import ChunkedFraming, EndOfMessageFraming, Framing
 from historon.standins.device import SshDevice
 
 __all__ = ["Thole", "TholeFault"]

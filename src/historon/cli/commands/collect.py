@@ -175,7 +175,7 @@ def _confirm_keys(app: App, estate: Estate, report: RoundReport, *, trust: bool)
         click.echo(f"  {name:<24}{key.algorithm}  {key.fingerprint}")
     if not trust and not click.confirm(f"Trust {'it' if len(offered) == 1 else 'them'} and collect now?"):
         return []
-    from historon.collect.host_keys import remember_key
+    from historon.collect.transports.host_keys import remember_key
 
     for key in offered.values():
         remember_key(estate.path(estate.settings.known_hosts), key)

@@ -14,9 +14,9 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.selecting import check_sum
-from historon.collect.transport import Answer, Session, Target
-from historon.collect.xml import parse_xml
+from historon.collect.transports.interface import Answer, Session, Target
+from historon.collect.transports.selecting import check_sum
+from historon.collect.transports.xml import parse_xml
 from historon.estate import Estate, Said, Step, fill, values_of, walk
 from historon.store import Part
 

@@ -13,8 +13,8 @@ from contextlib import asynccontextmanager, suppress
 from pathlib import Path
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.selecting import Chosen, check_sum
-from historon.collect.transport import Answer, Session, Target
+from historon.collect.transports.interface import Answer, Session, Target
+from historon.collect.transports.selecting import Chosen, check_sum
 from historon.estate import Said, Step
 from historon.store import Member, Part, tree_part_name, written_tree
 

@@ -8,8 +8,8 @@ from typing import Any
 import asyncssh
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.host_keys import KeyCheck, Known
-from historon.collect.transport import Account, Target
+from historon.collect.transports.host_keys import KeyCheck, Known
+from historon.collect.transports.interface import Account, Target
 from historon.estate import LEGACY
 
 __all__ = ["connect"]

@@ -7,9 +7,9 @@ from typing import Any
 
 import telnetlib3
 
-from historon.collect.dialogue import WIDTH, Dialogue
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transport import Session, Target
+from historon.collect.transports.dialogue import WIDTH, Dialogue
+from historon.collect.transports.interface import Session, Target
 from historon.estate import Pattern
 
 __all__ = ["open_telnet"]

@@ -11,10 +11,10 @@ from pathlib import Path
 import asyncssh
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.host_keys import Known
-from historon.collect.selecting import Chosen, check_sum
-from historon.collect.ssh import connect
-from historon.collect.transport import TAIL, Answer, Session, Target
+from historon.collect.transports.host_keys import Known
+from historon.collect.transports.interface import TAIL, Answer, Session, Target
+from historon.collect.transports.selecting import Chosen, check_sum
+from historon.collect.transports.ssh import connect
 from historon.estate import Said, Step
 from historon.store import Member, Part, tree_part_name, written_tree
 

@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.spooling import Spool
+from historon.collect.transports.spooling import Spool
 from historon.estate import Jump, Procedure, Said, Secret, Source, Step
 from historon.store import Part
 

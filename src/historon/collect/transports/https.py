@@ -15,10 +15,10 @@ from urllib.parse import unquote
 import httpx
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.selecting import check_sum
-from historon.collect.spooling import Spool
-from historon.collect.tls import Peer
-from historon.collect.transport import TAIL, Account, Answer, Session, Target
+from historon.collect.transports.interface import TAIL, Account, Answer, Session, Target
+from historon.collect.transports.selecting import check_sum
+from historon.collect.transports.spooling import Spool
+from historon.collect.transports.tls import Peer
 from historon.estate import Said, Step
 from historon.store import Part
 

@@ -5,7 +5,7 @@ import re
 from abc import abstractmethod
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transport import TAIL, Answer, Session, Target
+from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.estate import Pattern, Said, Step
 
 __all__ = ["WIDTH", "Dialogue"]

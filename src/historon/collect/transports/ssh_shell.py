@@ -5,11 +5,11 @@ from contextlib import asynccontextmanager
 
 import asyncssh
 
-from historon.collect.dialogue import WIDTH, Dialogue
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.host_keys import Known
-from historon.collect.ssh import connect
-from historon.collect.transport import Session, Target
+from historon.collect.transports.dialogue import WIDTH, Dialogue
+from historon.collect.transports.host_keys import Known
+from historon.collect.transports.interface import Session, Target
+from historon.collect.transports.ssh import connect
 
 __all__ = ["open_shell"]
 

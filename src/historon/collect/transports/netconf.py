@@ -8,11 +8,11 @@ import asyncssh
 from lxml import etree
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.framing import ChunkedFraming, EndOfMessageFraming, Framing, FramingError
-from historon.collect.host_keys import Known
-from historon.collect.ssh import connect
-from historon.collect.transport import TAIL, Answer, Session, Target
-from historon.collect.xml import parse_xml
+from historon.collect.transports.framing import ChunkedFraming, EndOfMessageFraming, Framing, FramingError
+from historon.collect.transports.host_keys import Known
+from historon.collect.transports.interface import TAIL, Answer, Session, Target
+from historon.collect.transports.ssh import connect
+from historon.collect.transports.xml import parse_xml
 from historon.estate import Said, Step
 
 __all__ = ["open_netconf"]

@@ -16,8 +16,8 @@ from pathlib import Path
 from typing import Any
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.tls import Peer
-from historon.collect.transport import Answer, Session, Target
+from historon.collect.transports.interface import Answer, Session, Target
+from historon.collect.transports.tls import Peer
 from historon.estate import Said, Step, fill, values_of
 from historon.store import Part
 
