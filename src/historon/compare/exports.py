@@ -80,7 +80,7 @@ def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks) -> P
     left, right = old or b"", new or b""
     if is_binary(left) or is_binary(right):
         return PartChange(name, Kind.BINARY if kind is Kind.EDITED else kind, left, right, (), masks)
-    edits = _edits(left, right, masks if kind is Kind.EDITED else None)
+    edits = _edits(left, right, masks.for_part(name) if kind is Kind.EDITED else None)
     return PartChange(name, kind, left, right, edits, masks) if edits or kind is not Kind.EDITED else None
 
 

@@ -5,8 +5,9 @@ import hmac
 import json
 import re
 from collections.abc import Iterable, Iterator
-from functools import cached_property
+from copy import copy
 from html import escape
+from typing import Self
 from urllib.parse import quote, quote_plus
 
 from historon.estate import Pattern
@@ -26,7 +27,7 @@ _GENERAL = tuple(
 )
 
 
-# In the metadata of a tree (see store.trees) the time of change alone is no change.
+# The time of change in the metadata of a tree, see store.trees.
 _TREE_TIME = re.compile(rb"^[-dl][-rwxsStT]{9} \S+:\S+ (\d{4}-\d\d-\d\dT[0-9:.]+Z) ")
 _SHORTEST = 4  # a shorter secret stands everywhere by chance
 
@@ -39,7 +40,8 @@ class Masks:
         key: bytes = b"", reveal: bool = False, with_noise: bool = False,
     ) -> None:  # fmt: skip
         """`literal` are secrets themselves, which are hidden wherever they stand; `with_noise` counts noise as text."""
-        self._noise = [] if with_noise else [_TREE_TIME, *(pattern.compiled for pattern in noise)]
+        self._noise = [] if with_noise else [pattern.compiled for pattern in noise]
+        self._with_noise = with_noise
         self._secret = [pattern.compiled for pattern in secret]
         self._key = key
         self.reveal = reveal
@@ -52,7 +54,15 @@ class Masks:
             longest_first = sorted(_forms(secret), key=len, reverse=True)
             self._secret.append(re.compile(b"|".join(map(re.escape, longest_first))))
 
-    @cached_property
+    def for_part(self, name: str) -> Self:
+        """The masks for a part of this name: in the metadata of a tree the time of change alone is no change."""
+        if self._with_noise or not (name == "tree" or name.endswith(".tree")):
+            return self
+        made = copy(self)
+        made._noise = [_TREE_TIME, *self._noise]
+        return made
+
+    @property
     def has_noise(self) -> bool:
         """Whether anything is noise at all."""
         return bool(self._noise)

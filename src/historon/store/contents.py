@@ -110,12 +110,17 @@ class Contents:
 
     def read(self, strand: int, position: int) -> bytes:
         """The bytes of a content. StoreError when it, or one that it is written against, is damaged."""
-        if (strand, position) not in self._cache and self._record(strand, position).encoding == Encoding.BLOCKS:
-            return b"".join(self.pieces(strand, position))
+        made = self._made(strand, position)
+        return b"".join(self.pieces(strand, position)) if made is None else made
+
+    def _made(self, strand: int, position: int) -> bytes | None:
+        """The same, but None for a large one, which nothing is written against."""
         chain: list[tuple[tuple[int, int], _Record]] = []
         at: tuple[int, int] | None = (strand, position)
         while at is not None and at not in self._cache:
             record = self._record(*at)
+            if record.encoding == Encoding.BLOCKS:
+                return None
             chain.append((at, record))
             if len(chain) > 2 * _LONGEST_CHAIN:
                 raise StoreError(f"content {strand}/{position} is damaged: its bases run in a circle", hint=_DAMAGED)
@@ -216,9 +221,10 @@ class Contents:
             base = position & (position - 1)
             while base % _EPOCH and ((base % _EPOCH).bit_count() + 1) * len(part.content) > _CHAIN_BYTES:
                 base &= base - 1
-        if self._record(strand, base).encoding == Encoding.BLOCKS:
+        made = self._made(strand, base)
+        if made is None:
             return (None, None, *encode_whole(part.content))
-        return (None, base, *encode(part.content, self.read(strand, base)))
+        return (None, base, *encode(part.content, made))
 
     def _keyframe(self, strand: int, part: Part) -> tuple[int | None, int | None, Encoding, bytes]:
         siblings = self._siblings(strand) if len(part.content) * 2 <= _CHAIN_BYTES else []
