@@ -51,5 +51,7 @@ def _certificate(source: Source, port: int) -> Identity:
     try:
         shown = ssl.get_server_certificate((source.address, port), timeout=_TIMEOUT_S)
     except (OSError, ValueError) as exc:
-        raise CollectError(FailureKind.UNREACHABLE, f"{source.address} port {port}: {exc}") from exc
+        raise CollectError(
+            FailureKind.UNREACHABLE, f"{source.address} port {port}: {getattr(exc, 'strerror', None) or exc}"
+        ) from exc
     return Identity("certificate", "X.509", certificate_fingerprint(ssl.PEM_cert_to_DER_cert(shown)))

@@ -16,7 +16,7 @@ from historon.collect.clocks import told_instant
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
-from historon.estate import Duration, Expect, Procedure, Said, Step, fill
+from historon.estate import ACCOUNT_VALUES, Duration, Expect, Procedure, Said, Step, fill
 from historon.inspection import Kept, error_line
 from historon.store import Part
 
@@ -59,6 +59,7 @@ class Surroundings:
     hide: Callable[[str], None]
     paused: Callable[[str], None]
     told: StepObserver | None = None
+    secret: set[str] = field(default_factory=lambda: set(ACCOUNT_VALUES))
 
 
 async def take_steps(session: Session, procedure: Procedure, around: Surroundings) -> list[Kept]:
@@ -93,18 +94,34 @@ class _Taking:
 
     async def take_all(self, steps: Sequence[Step], within: str = "") -> None:
         """These steps in their order, but for those whose `when` does not hold; those that tidy always, at the end."""
-        placed = [(f"{within}step {number} of {len(steps)} ({step})", step) for number, step in enumerate(steps, 1)]
+
+        def place(number: int, step: Step) -> str:
+            return f"{within}step {number} of {len(steps)} ({self._shown(step)})"
+
         try:
-            for place, step in placed:
+            for number, step in enumerate(steps, 1):
                 if step.verb != "tidy" and self._fits(step):
-                    await self._take(place, step)
+                    await self._take(place(number, step), step)
         finally:
-            for place, step in placed:
+            for number, step in enumerate(steps, 1):
                 if step.verb == "tidy" and self._fits(step):
-                    await self._tidy(place, step)
+                    await self._tidy(place(number, step), step)
+
+    def _shown(self, step: Step) -> str:
+        """A step as a message names it: with its values, but for secrets and for what nobody knows yet."""
+        public = {**self.around.values, **{name: f"{{{name}}}" for name in self.around.secret}}
+        try:
+            said = _words(fill(step.says, public))
+        except LookupError:
+            return str(step)
+        return f"{step.verb} {said}"
 
     async def _tidy(self, place: str, step: Step) -> None:
         """A step that goes on when the round is interrupted, and whose failure is a remark."""
+        try:
+            self._filled(step), self._fill(step.says)
+        except CollectError:
+            return  # it asks for what was never learnt: what it would tidy up was never begun
         try:
             await _to_its_end(self._take(place, step))
         except CollectError as exc:
@@ -191,7 +208,7 @@ class _Taking:
         newest = step.newest
         item = found[0] if newest is None else max(found, key=lambda one: _rank(field_of(one, newest)))
         self.around.values[str(step.pick)] = item
-        return str(item)[:500].encode()
+        return item.encode() if isinstance(item, str) else canonical_json(item)
 
     def _list(self, step: Step) -> Any:
         if step.from_ not in self.around.values:
@@ -319,6 +336,7 @@ class _Taking:
             with _failing(answer):
                 self.around.values[name] = value = find(finder, answer)
             if name in step.learn_secret:
+                self.around.secret.add(name)
                 self.around.hide(str(value))
 
     def _fill(self, said: Said) -> Said:

@@ -178,7 +178,8 @@ class _HttpsSession(Session):
             return CollectError(FailureKind.REFUSED, f"{place}: connection refused")
         if isinstance(exc, httpx.ConnectTimeout):
             return CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s")
-        return CollectError(FailureKind.UNREACHABLE, f"{place}: {str(exc) or type(exc).__name__}")
+        reason = re.sub(r"^\[Errno -?\d+\] ", "", str(exc)) or type(exc).__name__
+        return CollectError(FailureKind.UNREACHABLE, f"{place}: {reason}")
 
     def _tell_time(self, headers: httpx.Headers) -> None:
         """How far its clock is ahead, by the Date header (RFC 9110 section 6.6.1)."""
