@@ -7,9 +7,20 @@ from historon.store import Store
 __all__ = ["masks_for"]
 
 
-def masks_for(estate: Estate, store: Store, source: str, *, reveal: bool = False, with_noise: bool = False) -> Masks:
+def masks_for(
+    estate: Estate, store: Store, source: str, *, reveal: bool = False, with_noise: bool = False,
+    ignore_case: bool = False, ignore_space: bool = False,
+) -> Masks:  # fmt: skip
     """The masks of a source's procedure; the general ones alone for a source that the estate file no longer has."""
     known = estate.sources.get(source)
     procedure = estate.procedure_of(known) if known else None
     noise, secret = (procedure.noise, procedure.secret) if procedure else ((), ())
-    return Masks(noise, secret, key=store.fingerprint_key(), reveal=reveal, with_noise=with_noise)
+    return Masks(
+        noise,
+        secret,
+        key=store.fingerprint_key(),
+        reveal=reveal,
+        with_noise=with_noise,
+        ignore_case=ignore_case,
+        ignore_space=ignore_space,
+    )

@@ -4,6 +4,7 @@ from historon.compare.exports import Kind, PartChange, comparable, compare_expor
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
 from historon.compare.unified import Hunk, Row, hunks, unified
+from historon.compare.words import Span, edited_words, paired
 
 __all__ = [
     "Edit",
@@ -12,11 +13,14 @@ __all__ = [
     "Masks",
     "PartChange",
     "Row",
+    "Span",
     "align",
     "comparable",
     "compare_exports",
+    "edited_words",
     "hunks",
     "is_binary",
+    "paired",
     "split_lines",
     "unified",
 ]

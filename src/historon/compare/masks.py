@@ -38,10 +38,15 @@ class Masks:
     def __init__(
         self, noise: Iterable[Pattern] = (), secret: Iterable[Pattern] = (), *, literal: Iterable[bytes] = (),
         key: bytes = b"", reveal: bool = False, with_noise: bool = False,
+        ignore_case: bool = False, ignore_space: bool = False,
     ) -> None:  # fmt: skip
-        """`literal` are secrets themselves, which are hidden wherever they stand; `with_noise` counts noise as text."""
+        """`literal` are secrets themselves, which are hidden wherever they stand; `with_noise` counts noise as text.
+
+        Lines that differ by case or white space alone are the same where that is to be ignored.
+        """
         self._noise = [] if with_noise else [pattern.compiled for pattern in noise]
         self._with_noise = with_noise
+        self._ignore_case, self._ignore_space = ignore_case, ignore_space
         self._secret = [pattern.compiled for pattern in secret]
         self._key = key
         self.reveal = reveal
@@ -64,8 +69,8 @@ class Masks:
 
     @property
     def has_noise(self) -> bool:
-        """Whether anything is noise at all."""
-        return bool(self._noise)
+        """Whether lines that differ may count as the same."""
+        return bool(self._noise) or self._ignore_case or self._ignore_space
 
     def essence(self, line: bytes) -> bytes | None:
         """What of a line counts in a comparison; None when the whole line is noise.
@@ -77,7 +82,9 @@ class Masks:
                 return None
             if pattern.groups:
                 line = pattern.sub(_without_groups, line)
-        return line
+        if self._ignore_space:
+            line = b" ".join(line.split())
+        return line.lower() if self._ignore_case else line
 
     def hide(self, content: bytes) -> bytes:
         """The content fit for eyes: secrets replaced, line for line, by `[secret 3fa9c2]`.
