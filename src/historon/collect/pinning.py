@@ -10,6 +10,7 @@ from historon.collect.failures import CollectError, FailureKind
 from historon.collect.reaching import Clock, Reach
 from historon.estate import Estate, Source
 from historon.store import Store
+from historon.tls import certificate_fingerprint
 
 __all__ = ["Identity", "shown_identity"]
 
@@ -45,8 +46,6 @@ async def shown_identity(estate: Estate, source: Source, store: Store, *, clock:
 
 
 def _certificate(source: Source, port: int) -> Identity:
-    from historon.collect.transports.tls import certificate_fingerprint
-
     port = source.port or port
     try:
         shown = ssl.get_server_certificate((source.address, port), timeout=_TIMEOUT_S)

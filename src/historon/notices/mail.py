@@ -1,7 +1,5 @@
 """Sending mail: SMTP (RFC 5321) over STARTTLS (RFC 3207) or TLS, to a relay whose certificate is verified or pinned."""
 
-import hashlib
-import hmac
 import smtplib
 import ssl
 from datetime import datetime
@@ -12,6 +10,7 @@ from email.utils import format_datetime, make_msgid
 from historon.errors import OutsideError
 from historon.estate import Estate, MailChannel, SecretError
 from historon.notices.letters import Letter
+from historon.tls import PinError, pinned_context
 
 __all__ = ["NoticeError", "send_mail"]
 
@@ -40,6 +39,11 @@ def send_mail(channel: MailChannel, letter: Letter, estate: Estate, at: datetime
         ) from exc
     except smtplib.SMTPRecipientsRefused as exc:
         raise _refused(place, list(exc.recipients)) from exc
+    except PinError as exc:
+        raise NoticeError(
+            f"mail through {channel.server}: its certificate is {exc.shown}, not the pinned one",
+            hint="was it renewed? If nobody knows why it changed, somebody may be listening: nothing was sent",
+        ) from exc
     except ssl.SSLCertVerificationError as exc:
         raise NoticeError(
             f"mail through {place}: its certificate is not trusted: {exc.verify_message}",
@@ -67,7 +71,6 @@ def _connect(channel: MailChannel, port: int, estate: Estate) -> smtplib.SMTP:
         if channel.security == "starttls":
             relay.starttls(context=context)
             relay.ehlo()
-        _check_pin(relay, channel)
     except BaseException:
         relay.close()
         raise
@@ -75,25 +78,9 @@ def _connect(channel: MailChannel, port: int, estate: Estate) -> smtplib.SMTP:
 
 
 def _context(channel: MailChannel, estate: Estate) -> ssl.SSLContext:
-    context = ssl.create_default_context(cafile=str(estate.path(channel.authority)) if channel.authority else None)
     if channel.certificate:
-        # The pin alone decides, and is checked before anything is said.
-        context.check_hostname = False
-        context.verify_mode = ssl.CERT_NONE
-    return context
-
-
-def _check_pin(relay: smtplib.SMTP, channel: MailChannel) -> None:
-    if not channel.certificate:
-        return
-    shown = relay.sock.getpeercert(binary_form=True) if isinstance(relay.sock, ssl.SSLSocket) else None
-    digest = hashlib.sha256(shown or b"").hexdigest()
-    pinned = channel.certificate.removeprefix("SHA256:").replace(":", "").lower()
-    if not hmac.compare_digest(digest, pinned):
-        raise NoticeError(
-            f"mail through {channel.server}: its certificate is SHA256:{digest}, not the pinned one",
-            hint="was it renewed? If nobody knows why it changed, somebody may be listening: nothing was sent",
-        )
+        return pinned_context(channel.certificate)
+    return ssl.create_default_context(cafile=str(estate.path(channel.authority)) if channel.authority else None)
 
 
 def _log_in(relay: smtplib.SMTP, channel: MailChannel, estate: Estate) -> None:

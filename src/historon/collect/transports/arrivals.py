@@ -17,7 +17,7 @@ from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.xml import parse_xml
-from historon.estate import Estate, Said, Step, fill, values_of, walk
+from historon.estate import Estate, Step, fill, values_of, walk
 from historon.store import Part
 
 __all__ = ["open_drop_folder", "strangers"]
@@ -33,10 +33,6 @@ async def open_drop_folder(target: Target) -> AsyncIterator[Session]:
 
 
 class _DropSession(Session):
-    async def say(self, what: Said, step: Step) -> Answer:
-        """Not possible: nobody is there to be asked; the estate file is checked for it."""
-        raise CollectError(FailureKind.STEP, "nothing can be said to a drop folder")
-
     async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
         """Take the newest complete file that matches, unless it was taken before."""
         topic = f"taken {step.says}"

@@ -18,7 +18,7 @@ from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import TAIL, Account, Answer, Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.spooling import Spool
-from historon.collect.transports.tls import Peer
+from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.estate import Said, Step
 from historon.store import Part
 
@@ -40,12 +40,12 @@ async def open_https(target: Target) -> AsyncIterator[Session]:
     host = target.source.address
     authority = f"[{host}]" if ":" in host else host
     base = f"https://{authority}:{target.source.port or 443}"
-    peer = Peer(target.source, target.folder)
+    trusted = peer_context(target.source, target.folder)
     async with httpx.AsyncClient(
-        base_url=base, verify=peer.context(), auth=_authentication(target), trust_env=False, http2=False,
+        base_url=base, verify=trusted, auth=_authentication(target), trust_env=False, http2=False,
         timeout=httpx.Timeout(None, connect=_CONNECT_S), headers={"user-agent": "historon", "accept": "*/*"},
     ) as client:  # fmt: skip
-        yield _HttpsSession(target, client, peer)
+        yield _HttpsSession(target, client)
 
 
 def _authentication(target: Target) -> httpx.Auth | None:
@@ -70,10 +70,9 @@ class _Bearer(httpx.Auth):
 
 
 class _HttpsSession(Session):
-    def __init__(self, target: Target, client: httpx.AsyncClient, peer: Peer) -> None:
+    def __init__(self, target: Target, client: httpx.AsyncClient) -> None:
         super().__init__(target)
         self._client = client
-        self._peer = peer
 
     async def say(self, what: Said, step: Step) -> Answer:
         """Make a request, `GET /path`; the method may be left out. A log-in page is a failure where it is kept."""
@@ -144,9 +143,9 @@ class _HttpsSession(Session):
                     spool.write(data)
                     self._tail = spool.tail
         except (httpx.ConnectError, httpx.ConnectTimeout) as exc:
-            raise self._peer.verdict(exc) or self._unreachable(exc) from exc
+            raise peer_verdict(self._target.source, exc) or self._unreachable(exc) from exc
         except (httpx.TransportError, ssl.SSLError) as exc:
-            if verdict := self._peer.verdict(exc):
+            if verdict := peer_verdict(self._target.source, exc):
                 raise verdict from exc
             message = f"the connection broke in the middle of an answer: {exc or type(exc).__name__}"
             raise CollectError(FailureKind.INCOMPLETE, message, tail=self.tail, again=safe) from exc

@@ -1,6 +1,5 @@
 """What a transport is: a way to open a session on a source, in which steps can be taken."""
 
-from abc import ABC, abstractmethod
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
@@ -84,8 +83,8 @@ class Answer:
             raise LookupError(f"the answer is not JSON: {exc}") from exc
 
 
-class Session(ABC):
-    """An open conversation with a source. Every call raises CollectError, with what came back as its tail.
+class Session:
+    """An open conversation with a source, which a transport says or pulls by. Every call raises CollectError, with what came back as its tail.
 
     `remarks` collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
     is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
@@ -102,9 +101,9 @@ class Session(ABC):
         self._procedure = target.procedure
         self._tail = b""
 
-    @abstractmethod
     async def say(self, what: Said, step: Step) -> Answer:
         """Say something and return the whole answer; `step` has more on how."""
+        raise CollectError(FailureKind.STEP, f"nothing can be said over {self._procedure.over}")
 
     async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
         """Fetch a file, or a folder with all that is in it, as parts called after `name`."""

@@ -16,9 +16,9 @@ from pathlib import Path
 from typing import Any
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.transports.interface import Answer, Session, Target
-from historon.collect.transports.tls import Peer
-from historon.estate import Said, Step, fill, values_of
+from historon.collect.transports.interface import Session, Target
+from historon.collect.transports.tls import peer_context, peer_verdict
+from historon.estate import Step, fill, values_of
 from historon.store import Part
 
 __all__ = ["open_mailbox"]
@@ -56,10 +56,6 @@ async def open_mailbox(target: Target) -> AsyncIterator[Session]:
 
 
 class _MailSession(Session):
-    async def say(self, what: Said, step: Step) -> Answer:
-        """Not possible; the estate file is checked for it."""
-        raise CollectError(FailureKind.STEP, "nothing can be said to a mailbox")
-
     async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
         """The matching attachments of the newest mail that matches, unless it was taken before."""
         mails = await asyncio.to_thread(_read_mails, self._target, step)
@@ -166,18 +162,19 @@ class _Server:
     def __init__(self, target: Target, place: str) -> None:
         self._target = target
         self._place = place
-        self._peer = Peer(target.source, target.folder)
 
     def __enter__(self) -> "_Server":
         source, account = self._target.source, self._target.account
         assert account is not None  # noqa: S101 (checked when the estate file is read)
         port = source.port or _PORT
         try:
-            self._imap = imaplib.IMAP4_SSL(source.address, port, ssl_context=self._peer.context(), timeout=_TIMEOUT_S)
+            self._imap = imaplib.IMAP4_SSL(
+                source.address, port, ssl_context=peer_context(source, self._target.folder), timeout=_TIMEOUT_S
+            )
         except ConnectionRefusedError as exc:
             raise CollectError(FailureKind.REFUSED, f"{self._place}: connection refused") from exc
         except OSError as exc:
-            verdict = self._peer.verdict(exc)
+            verdict = peer_verdict(source, exc)
             raise verdict or CollectError(FailureKind.UNREACHABLE, f"{self._place}: {exc.strerror or exc}") from exc
         try:
             self._imap.login(account.user, account.password.reveal() if account.password else "")
