@@ -84,7 +84,8 @@ class Answer:
 
 
 class Session:
-    """An open conversation with a source, which a transport says or pulls by. Every call raises CollectError, with what came back as its tail.
+    """An open conversation with a source. Transports say, or pull, or both; every call raises CollectError, with what came
+    back as its tail.
 
     `remarks` collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
     is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
