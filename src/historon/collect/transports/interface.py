@@ -84,9 +84,9 @@ class Answer:
 
 
 class Session:
-    """An open conversation with a source. Transports say, or pull, or both; every call raises CollectError, with what came
-    back as its tail.
+    """An open conversation with a source. Transports say, or pull, or both.
 
+    Every call raises CollectError, with what came back as its tail.
     `remarks` collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
     is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
     `remembered` is remembered for later rounds, and `afterwards` is done.
