@@ -94,12 +94,12 @@ def test_a_download_cannot_choose_its_folder(estate: EstateFolder, wall: Tidewal
         (TidewallFault.EXPIRES, "it answers with status 401"),
         (TidewallFault.HALF, "the connection broke in the middle of an answer"),
         (TidewallFault.ERROR, 'the answer holds "status="error""'),
-        (TidewallFault.HANGS, "no complete answer within 1s"),
+        (TidewallFault.HANGS, "no complete answer within 3s"),
         (TidewallFault.AWAY, "it redirects to another server, elsewhere.example"),
     ],
 )
 def test_each_fault_has_its_message(estate: EstateFolder, wall: Tidewall, fault: TidewallFault, told: str) -> None:
-    _estate(estate, wall, procedure='step_deadline = "1s"')
+    _estate(estate, wall, procedure='step_deadline = "3s"')
     wall.fault = fault
     result = collect(estate)
     assert (result.code, told in result.out) == (3, True), result.out

@@ -26,7 +26,7 @@ def _estate(
     estate: EstateFolder, device: Thole, steps: str = '{ keep = "get-config running", as = "running.xml" }'
 ) -> EstateFolder:
     return describe_estate(
-        estate, over="netconf", steps=steps, procedure='step_deadline = "2s"',
+        estate, over="netconf", steps=steps, procedure='step_deadline = "4s"',
         source=f'address = "127.0.0.1"\nport = {device.port}\ncredentials = "c"\nhost_key = "{device.fingerprint}"',
     )  # fmt: skip
 
@@ -55,7 +55,7 @@ def test_words_filters_and_operations_of_ones_own(estate: EstateFolder, switch: 
     [
         (TholeFault.DENIES, "it answers with the error access-denied: this account may not read the configuration", "let the account read this"),
         (TholeFault.HALF, "the device closed the session in the middle of a reply", "collect it again"),
-        (TholeFault.HANGS, "no complete answer within 2s", "if it is only slow, raise its deadline"),
+        (TholeFault.HANGS, "no complete answer within 4s", "if it is only slow, raise its deadline"),
         (TholeFault.GARBLES, "", "try this step by hand"),
     ],
 )  # fmt: skip

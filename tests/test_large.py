@@ -65,6 +65,14 @@ def test_large_parts_come_back_and_their_blocks_go_with_them(estate: EstateFolde
     assert _shown(estate, "files") == third
 
 
+def test_what_is_too_large_for_one_stable_form_says_so(estate: EstateFolder) -> None:
+    _estate(estate)
+    _write(estate.path / "big.img", b"5")
+    text = (estate.path / "historon.toml").read_text()
+    estate.write(text.replace('max_size = "1GiB"', 'max_size = "1GiB", canonical = true'))
+    assert "take canonical out of this step" in estate.run("collect").out
+
+
 def test_memory_stays_small(estate: EstateFolder) -> None:
     _estate(estate)
     _write(estate.path / "big.img", b"4", 16 * LARGE)

@@ -18,7 +18,7 @@ from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.estate import ACCOUNT_VALUES, Duration, Expect, Procedure, Said, Step, fill
 from historon.inspection import Kept, error_line
-from historon.store import Part
+from historon.store import LARGE, Part
 
 __all__ = ["StepObserver", "StepTaken", "Surroundings", "take_steps"]
 
@@ -194,6 +194,9 @@ class _Taking:
         assert step.pull is not None  # noqa: S101 (that is what the verb says)
         parts = await self.session.pull(str(self._fill(step.pull)), step.as_, step)
         if step.canonical:
+            if large := next((part for part in parts if part.size > LARGE), None):
+                message = f"{large.name} has {large.size} bytes; one stable form is made of {LARGE} at most"
+                raise CollectError(FailureKind.TOO_LARGE, message, hint="take canonical out of this step")
             with _failing():
                 parts = [Part(part.name, _canonical(Answer(part.content))) for part in parts]
         return b"", parts
