@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 
 from historon.collect.failures import CollectError
-from historon.collect.reaching import PAUSED
+from historon.collect.reaching import left_paused
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.errors import HistoronError
@@ -152,9 +152,6 @@ def _programs(about: str, programs: Iterable[str], folder: Path) -> Iterator[Fin
 def _sources(estate: Estate, store: Store) -> Iterator[Finding]:
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
-        if resume := store.recall(source.name, PAUSED):
-            message = "was paused, and Historon ended before it could be resumed"
-            yield Finding(True, source.name, message, f"see whether it runs; if not: {resume}")
         if source.legacy:
             remedy = "update the device; then take legacy out"
             yield Finding(False, source.name, f"allows old algorithms: {', '.join(source.legacy)}", remedy)
@@ -164,6 +161,9 @@ def _sources(estate: Estate, store: Store) -> Iterator[Finding]:
                 yield Finding(
                     True, source.name, f"{folder} is not there, or may not be read", "make it; check its mode"
                 )
+    for source, resume in left_paused(estate, store, estate.sources.values()):
+        message = "was paused, and Historon ended before it could be resumed"
+        yield Finding(True, source.name, message, f"see whether it runs; if not: {resume}")
     for file in strangers(estate):
         yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove it")
     yield from _lacking(estate, store)

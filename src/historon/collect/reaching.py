@@ -2,11 +2,11 @@
 
 import asyncio
 import importlib
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractAsyncContextManager, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import cast
+from typing import TYPE_CHECKING, cast
 
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
@@ -15,13 +15,16 @@ from historon.collect.surroundings import check_needs
 from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.compare import Masks
 from historon.errors import HistoronError
-from historon.estate import ACCOUNT_VALUES, Credentials, Estate, Secret, SecretError, SecretRef, Source, values_of
+from historon.estate import ACCOUNT_VALUES, Credentials, Estate, Secret, SecretError, SecretRef, Source, values_of, walk
 from historon.inspection import Kept
 from historon.store import Store
 
-__all__ = ["PAUSED", "Clock", "Export", "Reach"]
+if TYPE_CHECKING:
+    from historon.collect.transports.host_keys import Known
 
-PAUSED = "paused"  # what is remembered of a source while it is paused: how to resume it
+__all__ = ["Clock", "Export", "Reach", "left_paused"]
+
+_PAUSED = "paused"  # what is remembered of a source while it is paused: how to resume it
 
 Clock = Callable[[], datetime]
 # Modules are imported when a source needs them: asyncssh alone takes half a second.
@@ -52,7 +55,7 @@ class Reach:
         self._store = store
         self._clock = clock
         self._accounts: dict[str, Account | SecretError] = {}
-        self._known: list[object] = []  # filled at first use
+        self._known: list[Known | None] = []  # filled at first use
         self._spool = estate.path(estate.settings.store) / "spool"
 
     async def fetch_accounts(self, sources: Iterable[Source]) -> None:
@@ -114,12 +117,9 @@ class Reach:
 
     async def knock(self, source: Source) -> None:
         """Connect as if nothing were known of the source's host key: CollectError tells the key that it shows."""
-        from historon.collect.transports.host_keys import known_hosts
         from historon.collect.transports.ssh import connect
 
-        target = self._target(source)
-        known = known_hosts(self._estate.path(self._estate.settings.known_hosts)) if target.hop else None
-        async with connect(target, known, strangers=True):
+        async with connect(self._target(source), self._known_hosts(), strangers=True):
             pass
 
     async def _attempt(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
@@ -146,7 +146,7 @@ class Reach:
             values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
             clock=self._clock, zone=self._estate.zone, reopen=lambda: self._open(target),
             hide=lambda secret: masks.also(secret.encode()), told=told,
-            paused=lambda resume: self._store.remember(source.name, PAUSED, resume),
+            paused=lambda resume: self._store.remember(source.name, _PAUSED, resume),
         )  # fmt: skip
         session: Session | None = None
         try:
@@ -186,8 +186,23 @@ class Reach:
         opening = getattr(importlib.import_module(f"historon.collect.transports.{module}"), function)
         if target.procedure.over not in _OVER_SSH:
             return cast(AbstractAsyncContextManager[Session], opening(target))
+        return cast(AbstractAsyncContextManager[Session], opening(target, self._known_hosts()))
+
+    def _known_hosts(self) -> "Known | None":
         if not self._known:
             from historon.collect.transports.host_keys import known_hosts
 
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
-        return cast(AbstractAsyncContextManager[Session], opening(target, self._known[0]))
+        return self._known[0]
+
+
+def left_paused(estate: Estate, store: Store, sources: Iterable[Source]) -> Iterator[tuple[Source, str]]:
+    """Sources that were paused and are not on record as resumed, with how to resume them."""
+    pausing = {
+        name
+        for name, procedure in estate.procedures.items()
+        if any(step.verb == "pause" for _, step in walk(procedure.steps))
+    }
+    for source in sources:
+        if source.procedure in pausing and (resume := store.recall(source.name, _PAUSED)):
+            yield source, resume

@@ -10,7 +10,7 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import judge
 from historon.collect.places import Places
-from historon.collect.reaching import PAUSED, Clock, Export, Reach
+from historon.collect.reaching import Clock, Export, Reach, left_paused
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.compare import Masks
@@ -96,8 +96,7 @@ class _Round:
             await self._follow_up(work)
         self._remarks += [
             f"{source.name} was paused, and is perhaps not resumed: {resume}"
-            for source in sources
-            if (resume := self._store.recall(source.name, PAUSED))
+            for source, resume in left_paused(self._estate, self._store, sources)
         ]
         self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]
         ended = began + timedelta(seconds=monotonic() - started)

@@ -289,9 +289,9 @@ class _Taking:
                 await asyncio.sleep(self.procedure.retry_pause.total_seconds())
             try:
                 if not attempt:
-                    return await self._resumed(self, place, step)
+                    return await self._resumed(place, step)
                 async with self.around.reopen() as fresh:
-                    return await self._resumed(self._over(fresh), place, step)
+                    return await self._over(fresh)._resumed(place, step)
             except CollectError as exc:
                 trouble = exc
             except OSError as exc:
@@ -310,14 +310,14 @@ class _Taking:
         session.remarks = self.session.remarks
         return _Taking(session, self.procedure, self.around)
 
-    async def _resumed(self, taking: "_Taking", place: str, step: Step) -> None:
+    async def _resumed(self, place: str, step: Step) -> None:
         assert step.resume is not None  # noqa: S101
         began = monotonic()
-        async with taking._within(step.deadline, f"{place}, resuming"):
-            answer = await taking.session.say(self._fill(step.resume), step)
-            taking._judge(answer, step)
+        async with self._within(step.deadline, f"{place}, resuming"):
+            answer = await self.session.say(self._fill(step.resume), step)
+            self._judge(answer, step)
         if step.probe is not None and step.until is not None:
-            answer, wrong = await taking._poll(self._fill(step.probe), step, step.until, f"{place}, probing")
+            answer, wrong = await self._poll(self._fill(step.probe), step, step.until, f"{place}, probing")
             if wrong is not None:
                 message = f"after resuming, it did not answer as it should within {step.within}: {wrong}"
                 raise CollectError(FailureKind.STEP, message, tail=answer.tail)

@@ -137,9 +137,10 @@ def _announced_checksum(file: Path, place: str) -> str | None:
     announced = _beside(file, place)
     if not announced.exists():
         return f"there is no {announced.name} yet"
-    content = file.read_bytes()
     try:
-        check_sum(Part(file.name, content), announced.read_text("utf-8", "replace"), file.name)
+        with file.open("rb") as opened:  # a piece at a time: it may be large
+            part = Part(file.name, spool=opened, spooled=(file.stat().st_size, b""))
+            check_sum(part, announced.read_text("utf-8", "replace"), file.name)
     except CollectError as exc:
         return exc.message
     return None
