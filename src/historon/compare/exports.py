@@ -7,7 +7,7 @@ from functools import cached_property
 
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
-from historon.sequences import common_end, common_start
+from historon.compare.texts import align_texts, parted_lines
 from historon.store import LARGE, Part, Store, StoredPart
 
 __all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary"]
@@ -85,45 +85,28 @@ def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks) -> P
 
 
 def _edits(left: bytes, right: bytes, masks: Masks | None) -> list[Edit]:
-    """The edits between two texts; only the lines between their common beginning and end are looked at."""
-    start = left.rfind(b"\n", 0, common_start(left, 0, right, 0)) + 1
-    rest = min(len(left), len(right)) - start
-    end = common_end(left, right, rest)
-    if end and (cut := left.find(b"\n", len(left) - end) + 1):
-        end = len(left) - cut
-    elif end < rest or len(left) != len(right):
-        end = 0
-    before = left.count(b"\n", 0, start)
-    old, new = _bare_lines(left[start : len(left) - end]), _bare_lines(right[start : len(right) - end])
-    edits = align(old, new)
-    if masks:
-        edits = list(_telling(edits, old, new, masks))
+    """The edits between two texts, without those that are noise."""
+    edits = align_texts(left, right)
+    if not edits or masks is None or not masks.has_noise:
+        return edits
+    before, old, new = parted_lines(left, right)
     return [
         Edit(edit.old_from + before, edit.old_to + before, edit.new_from + before, edit.new_to + before)
-        for edit in edits
+        for edit in _telling(edits, before, old, new, masks)
     ]
 
 
-def _bare_lines(text: bytes) -> list[bytes]:
-    """The lines without their line feeds; a last line that lacks its own is told apart from one that has it."""
-    lines = text.split(b"\n")
-    last = lines.pop()
-    return [*lines, last + b"\n\\"] if last else lines
+def _telling(
+    edits: list[Edit], before: int, old: Sequence[bytes], new: Sequence[bytes], masks: Masks
+) -> Iterator[Edit]:
+    """The edits without those that are noise: each is aligned once more by what of its lines counts.
 
-
-def _telling(edits: list[Edit], old: Sequence[bytes], new: Sequence[bytes], masks: Masks) -> Iterator[Edit]:
-    """The edits without those that are noise: each is aligned once more by what of its lines counts."""
-    if not masks.has_noise:
-        yield from edits
-        return
+    The lines given begin with the one of number `before`, from which the edits that come back count.
+    """
     for edit in edits:
-        left = [masks.essence(line) for line in old[edit.old_from : edit.old_to]]
-        right = [masks.essence(line) for line in new[edit.new_from : edit.new_to]]
+        at, to = edit.old_from - before, edit.new_from - before
+        left = [masks.essence(line) for line in old[at : edit.old_to - before]]
+        right = [masks.essence(line) for line in new[to : edit.new_to - before]]
         for inner in align(left, right):
             if any(left[inner.old_from : inner.old_to]) or any(right[inner.new_from : inner.new_to]):
-                yield Edit(
-                    edit.old_from + inner.old_from,
-                    edit.old_from + inner.old_to,
-                    edit.new_from + inner.new_from,
-                    edit.new_from + inner.new_to,
-                )
+                yield Edit(at + inner.old_from, at + inner.old_to, to + inner.new_from, to + inner.new_to)

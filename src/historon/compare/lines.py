@@ -1,24 +1,27 @@
 """Aligning two lists of lines: what stayed, and between it what was replaced by what.
 
-The ends that agree are cut off. What is left gets a shortest edit script (Myers, "An O(ND) Difference Algorithm",
-1986) when a short one exists; otherwise lines that stand exactly once on each side anchor it (patience), and each gap
-between two anchors is treated the same way again.
+The ends that agree are cut off. What is left gets a shortest edit script when a very short one exists (Myers, "An O(ND)
+Difference Algorithm", 1986); otherwise lines that stand exactly once on each side anchor it (patience), or runs of lines
+where there are no such lines, and each gap between two anchors is treated the same way again. A gap without anchors gets
+a longest common subsequence, sixty-four comparisons at a time (Hyyrö, "Bit-parallel LCS-length computation revisited",
+2004).
 """
 
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Hashable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from math import isqrt
 
 from historon.sequences import common_end, common_start
 
-__all__ = ["Edit", "align", "split_lines"]
+__all__ = ["Edit", "align", "join_edits", "path_edits", "split_lines"]
 
 _FEW_EDITS = 24  # scripts this short are looked for before anchors are
-_BUDGET = 4_000_000  # steps of searching in all, so that no input makes it quadratic
-_MOST_EDITS = 400  # a gap without anchors and with a longer script than this is reported as replaced whole
+_SEARCHES = 8_000  # how many such searches are made, and ...
+_COMPARISONS = 500_000_000  # ... how many lines are held against each other, so that no input makes it quadratic
+_RUNS = (1, 4, 16)  # how many lines in a row may be an anchor; more than one where there is too much to compare
+_BLOCK = 256  # rows of the subsequence's matrix that are held at once
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,8 +43,13 @@ def split_lines(content: bytes) -> list[bytes]:
 
 def align(old: Sequence[Hashable], new: Sequence[Hashable]) -> list[Edit]:
     """The edits that turn `old` into `new`, in order, with something equal between any two."""
+    return join_edits(_edits(old, new))
+
+
+def join_edits(edits: Iterable[Edit]) -> list[Edit]:
+    """The edits with those joined that nothing stands between."""
     merged: list[Edit] = []
-    for edit in _edits(old, new):
+    for edit in edits:
         if merged and (merged[-1].old_to, merged[-1].new_to) == (edit.old_from, edit.new_from):
             edit = Edit(merged[-1].old_from, edit.old_to, merged.pop().new_from, edit.new_to)
         merged.append(edit)
@@ -49,9 +57,12 @@ def align(old: Sequence[Hashable], new: Sequence[Hashable]) -> list[Edit]:
 
 
 def _edits(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Edit]:
-    """Edits in order; gaps wait on a stack, so that hostile input cannot exhaust Python's own."""
+    """Edits in order; gaps wait on a stack, so that hostile input cannot exhaust Python's own.
+
+    What would take more comparisons than there may be is told as replaced whole.
+    """
     gaps = [(0, len(old), 0, len(new))]
-    budget = _BUDGET
+    searches, comparisons = _SEARCHES, _COMPARISONS
     while gaps:
         old_from, old_to, new_from, new_to = gaps.pop()
         left, right = old[old_from:old_to], new[new_from:new_to]
@@ -59,23 +70,23 @@ def _edits(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Edit]:
         end = common_end(left, right, min(len(left), len(right)) - start)
         left, right = left[start : len(left) - end], right[start : len(right) - end]
         old_from, new_from = old_from + start, new_from + start
+        whole = Edit(old_from, old_from + len(left), new_from, new_from + len(right))
         if not left or not right:
-            if left or right:
-                yield Edit(old_from, old_from + len(left), new_from, new_from + len(right))
+            yield from [whole] * bool(left or right)
             continue
-        depth = min(_FEW_EDITS, isqrt(budget))
-        trace = _search(left, right, depth)
-        anchors = [] if trace else _anchors(left, right)
-        if not trace and not anchors:
-            depth = min(_MOST_EDITS, isqrt(budget))
-            trace = _search(left, right, depth)
-        budget -= depth * depth
-        if trace:
-            yield from _script(trace, len(left), len(right), old_from, new_from)
-        elif anchors:
+        searches -= 1
+        if searches >= 0 and (trace := _search(left, right, _FEW_EDITS)):
+            yield from path_edits(trace, len(left), len(right), old_from, new_from)
+            continue
+        few = len(left) * len(right) <= comparisons
+        if anchors := _anchors(left, right, _RUNS[:1] if few else _RUNS):
             gaps += reversed(list(_between(anchors, old_from, len(left), new_from, len(right))))
+        elif few:
+            comparisons -= len(left) * len(right)
+            common = _common_subsequence(left, right)
+            yield from (Edit(*gap) for gap in _between(common, old_from, len(left), new_from, len(right)))
         else:
-            yield Edit(old_from, old_from + len(left), new_from, new_from + len(right))
+            yield whole
 
 
 def _between(
@@ -89,12 +100,67 @@ def _between(
         at, to = one + 1, other + 1
 
 
-def _anchors(left: Sequence[Hashable], right: Sequence[Hashable]) -> list[tuple[int, int]]:
-    """Lines that stand once on each side and in the same order: the longest such chain."""
-    in_left, in_right = Counter(left), Counter(right)
-    place = {line: at for at, line in enumerate(right) if in_right[line] == 1}
-    pairs = [(at, place[line]) for at, line in enumerate(left) if line in place and in_left[line] == 1]
-    return _longest_rising(pairs)
+def _anchors(
+    left: Sequence[Hashable], right: Sequence[Hashable], lengths: Iterable[int]
+) -> list[tuple[int, int]]:
+    """Runs of lines of one of these lengths that stand once on each side: the longest chain in the same order."""
+    for length in lengths:
+        one, other = (side if length == 1 else _runs(side, length) for side in (left, right))
+        in_left, in_right = Counter(one), Counter(other)
+        place = {run: at for at, run in enumerate(other) if in_right[run] == 1}
+        pairs = [(at, place[run]) for at, run in enumerate(one) if run in place and in_left[run] == 1]
+        if pairs:
+            return _longest_rising(pairs)
+    return []
+
+
+def _runs(lines: Sequence[Hashable], length: int) -> Sequence[Hashable]:
+    return list(zip(*(lines[at:] for at in range(length)), strict=False))
+
+
+def _common_subsequence(left: Sequence[Hashable], right: Sequence[Hashable]) -> list[tuple[int, int]]:
+    """The places of a longest common subsequence.
+
+    A row of the matrix is a number whose bit n is 0 where the subsequence of `left` up to n is longer than without n.
+    Only every so many rows are kept; those between are made once more on the way back.
+    """
+    places: dict[Hashable, int] = {}
+    wanted = set(right)
+    for at, line in enumerate(left):
+        if line in wanted:
+            places[line] = places.get(line, 0) | 1 << at
+    kept = [(1 << len(left)) - 1]
+    for start in range(0, len(right), _BLOCK):
+        kept.append(_rows(kept[-1], right[start : start + _BLOCK], places, len(left))[-1])
+    found = []
+    x = len(left)
+    for start in range((len(right) - 1) // _BLOCK * _BLOCK, -1, -_BLOCK):
+        block = right[start : start + _BLOCK]
+        rows = _rows(kept[start // _BLOCK], block, places, x)
+        y = len(block)
+        while x and y:
+            bit = 1 << x - 1
+            if rows[y] & bit:
+                x -= 1
+            elif rows[y - 1] & bit:
+                x, y = x - 1, y - 1
+                found.append((x, start + y))
+            else:
+                y -= 1
+    return found[::-1]
+
+
+def _rows(row: int, lines: Sequence[Hashable], places: Mapping[Hashable, int], width: int) -> list[int]:
+    """This row, cut to a width, and those that the lines make of it one after another."""
+    cut = (1 << width) - 1
+    row &= cut
+    rows = [row]
+    for line in lines:
+        if matches := places.get(line, 0):
+            common = row & matches
+            row = (row + common | row - common) & cut
+        rows.append(row)
+    return rows
 
 
 def _longest_rising(pairs: list[tuple[int, int]]) -> list[tuple[int, int]]:
@@ -117,7 +183,7 @@ def _longest_rising(pairs: list[tuple[int, int]]) -> list[tuple[int, int]]:
     return chain[::-1]
 
 
-def _script(trace: list[dict[int, int]], x: int, y: int, old_from: int, new_from: int) -> Iterator[Edit]:
+def path_edits(trace: list[dict[int, int]], x: int, y: int, old_from: int, new_from: int) -> Iterator[Edit]:
     """The edits of a search, walked back from its end (x, y)."""
     steps = []
     for depth in range(len(trace) - 1, 0, -1):
