@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from historon.compare import Kind, Masks, align, compare_exports, hunks, split_lines, unified
-from historon.estate import Pattern
+from historon.estate import Noise, Pattern
 from tests.conftest import needs_patch
 
 _LINES = st.lists(st.sampled_from([b"a\n", b"b\n", b"c\n", b"d\r\n", b"", b"e"]), max_size=60).map(b"".join)
@@ -83,7 +83,7 @@ def _patch(folder: Path, diff: bytes) -> None:
 
 @needs_patch
 def test_noise_is_left_out_and_the_rest_still_applies(tmp_path: Path) -> None:
-    masks = Masks([Pattern.parse("^! saved"), Pattern.parse(r"uptime (\d+)")], reveal=True)
+    masks = Masks([Noise.parse("^! saved"), Noise.parse(r"uptime (\d+)")], reveal=True)
     old = b"! saved 1\na uptime 5 x\nb\nc\n! saved 2\nd\n"
     new = b"! saved 8\n! saved 9\na uptime 6 x\nb\nC\n! saved 7\nd\n"
     (change,) = compare_exports({"p": old}, {"p": new}, masks)
@@ -95,7 +95,7 @@ def test_noise_is_left_out_and_the_rest_still_applies(tmp_path: Path) -> None:
 
 
 def test_a_changed_line_beside_noise_is_seen() -> None:
-    masks = Masks([Pattern.parse("^! saved")])
+    masks = Masks([Noise.parse("^! saved")])
     (change,) = compare_exports({"p": b"! saved 1\nx\n"}, {"p": b"! saved 2\ny\n"}, masks)
     assert (change.added, change.removed) == (1, 1)
 
@@ -113,7 +113,7 @@ def test_parts_that_come_go_or_are_binary_are_told_so() -> None:
 def test_each_hunk_stands_under_the_heading_of_its_section() -> None:
     old = b"interface port-1\n" + b"  a\n" * 9 + b"  speed 1\n  b\n!\nx\n"
     (change,) = compare_exports({"p": old}, {"p": old.replace(b"speed 1", b"speed 2")}, _NONE)
-    assert [hunk.heading for hunk in hunks(change)] == [b"interface port-1"]
+    assert [hunk.path for hunk in hunks(change)] == [(b"interface port-1",)]
     assert b"@@ -8,7 +8,7 @@ interface port-1\n" in b"".join(unified(change, "p", "p"))
 
 

@@ -14,13 +14,7 @@ def masks_for(
     """The masks of a source's procedure; the general ones alone for a source that the estate file no longer has."""
     known = estate.sources.get(source)
     procedure = estate.procedure_of(known) if known else None
-    noise, secret = (procedure.noise, procedure.secret) if procedure else ((), ())
-    return Masks(
-        noise,
-        secret,
-        key=store.fingerprint_key(),
-        reveal=reveal,
-        with_noise=with_noise,
-        ignore_case=ignore_case,
+    return Masks.of(
+        procedure, key=store.fingerprint_key(), reveal=reveal, with_noise=with_noise, ignore_case=ignore_case,
         ignore_space=ignore_space,
-    )
+    )  # fmt: skip

@@ -91,7 +91,7 @@ class Reach:
         literal = [secret.reveal().encode() for secret in known if secret]
         if isinstance(account, Account) and account.password:
             literal.append(f"{account.user}:{account.password.reveal()}".encode())  # as in basic authentication
-        return Masks(procedure.noise, procedure.secret, literal=literal, key=key)
+        return Masks.of(procedure, literal=literal, key=key)
 
     async def export(self, source: Source, masks: Masks, told: StepObserver | None = None) -> Export:
         """What the source's procedure keeps; `told` hears of each step, `masks` learn the secrets that come to light.

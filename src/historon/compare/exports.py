@@ -1,16 +1,28 @@
 """What changed between two exports, part by part."""
 
+import hashlib
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 
+from historon.compare.archives import is_archive, unpacked
+from historon.compare.changes import Change, How, text_changes
+from historon.compare.documents import parse_document, parse_trees
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
+from historon.compare.moves import find_moves, without
+from historon.compare.outline import Outline
+from historon.compare.structures import document_changes
 from historon.compare.texts import align_texts, parted_lines
 from historon.store import LARGE, Part, Store, StoredPart
 
 __all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary"]
+
+_RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
+_MOST_PAIRS = 400  # parts that went, times parts that came, that are held against each other for it
+_TREE_HEAD = b"# tree: "
 
 
 class Kind(StrEnum):
@@ -19,12 +31,16 @@ class Kind(StrEnum):
     ADDED = "added"
     REMOVED = "removed"
     EDITED = "edited"
+    RENAMED = "renamed"
     BINARY = "binary"
 
 
 @dataclass(frozen=True)
 class PartChange:
-    """One part that differs: both contents, the edits that count, and the masks through which eyes may see it."""
+    """One part that differs: both contents, the edits that count, and the masks through which eyes may see it.
+
+    `was` is its name before, where it has another one now.
+    """
 
     name: str
     kind: Kind
@@ -32,6 +48,7 @@ class PartChange:
     new_content: bytes
     edits: Sequence[Edit]
     masks: Masks
+    was: str | None = None
 
     @cached_property
     def old(self) -> list[bytes]:
@@ -53,14 +70,66 @@ class PartChange:
         """How many lines went."""
         return sum(edit.old_to - edit.old_from for edit in self.edits)
 
+    @property
+    def structured(self) -> bool:
+        """Whether the changes are those of a document's tree, not those of lines."""
+        return self._document_changes is not None
+
+    @cached_property
+    def changes(self) -> Sequence[Change]:
+        """What the edits mean, each under its path; a part that came, went or is binary is one change."""
+        if self.kind is Kind.ADDED:
+            return [Change(How.ADDED, "", "", _described(self.new_content), None, 1)]
+        if self.kind is Kind.REMOVED:
+            return [Change(How.REMOVED, "", _described(self.old_content), "", 1, None)]
+        if self.kind is Kind.BINARY:
+            return [Change(How.EDITED, "", _described(self.old_content), _described(self.new_content))]
+        if self._document_changes is not None:
+            return self._document_changes
+        return text_changes(self.edits, self.old, self.new, self.masks.outline)
+
+    @cached_property
+    def _document_changes(self) -> Sequence[Change] | None:
+        if self.kind not in (Kind.EDITED, Kind.RENAMED) or not self.edits:
+            return None
+        old, new = self.masks.hide(self.old_content), self.masks.hide(self.new_content)
+        changes = _structure(self.name, old, new, self.masks)
+        return None if changes is None else list(changes)
+
+    def only(self, path: str) -> "PartChange | None":
+        """The same with nothing but the edits under a place in the outline or document; None without any."""
+        wanted = path.lower()
+        kept = [change for change in self.changes if wanted in change.path.lower()]
+        if not kept:
+            return None
+        sides = Outline(self.old, self.masks.outline), Outline(self.new, self.masks.outline)
+
+        def under(outline: Outline, lines: Sequence[bytes], start: int, end: int) -> bool:
+            return any(wanted.encode() in _place(outline, lines, at).lower() for at in range(start, end))
+
+        edits = [
+            edit for edit in self.edits
+            if self.structured or under(sides[0], self.old, edit.old_from, edit.old_to)
+            or under(sides[1], self.new, edit.new_from, edit.new_to)
+        ]  # fmt: skip
+        made = replace(self, edits=edits)
+        made.__dict__["changes"] = kept
+        return made
+
 
 def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: Masks) -> list[PartChange]:
-    """The parts that differ by more than noise, by name."""
-    return [
-        change
-        for name in sorted(old.keys() | new.keys())
-        if old.get(name) != new.get(name) and (change := _compare(name, old.get(name), new.get(name), masks))
-    ]
+    """The parts that differ by more than noise, by name. Archives are looked into."""
+    before, after = _looked_into(old, new)
+    renamed = _renamed(before, after)
+    found = []
+    for name in sorted(before.keys() | after.keys()):
+        was = renamed.get(name)
+        if name in renamed.values() and name not in after:
+            continue
+        one, other = before.get(was or name), after.get(name)
+        if (was or one != other) and (change := _compare(name, one, other, masks, was)):
+            found.append(change)
+    return found
 
 
 def comparable(part: Part | StoredPart, store: Store) -> bytes:
@@ -75,13 +144,73 @@ def is_binary(content: bytes) -> bool:
     return b"\0" in content[:8000]
 
 
-def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks) -> PartChange | None:
-    kind = Kind.ADDED if old is None else Kind.REMOVED if new is None else Kind.EDITED
+def _looked_into(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> tuple[dict[str, bytes], dict[str, bytes]]:
+    """Both sides, with the archives that differ replaced by what is in them."""
+    before, after = dict(old), dict(new)
+    for name in old.keys() & new.keys():
+        if old[name] != new[name] and is_archive(old[name]) and is_archive(new[name]):
+            one, other = unpacked(name, old[name]), unpacked(name, new[name])
+            if one and other:
+                del before[name], after[name]
+                before.update(one)
+                after.update(other)
+    return before, after
+
+
+def _renamed(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> dict[str, str]:
+    """The former names of parts that have another name now."""
+    gone = {name: old[name] for name in old.keys() - new.keys() if old[name]}
+    found: dict[str, str] = {}
+    for name in sorted(new.keys() - old.keys()):
+        same = next((was for was in sorted(gone) if gone[was] == new[name]), None)
+        if same:
+            found[name] = same
+            del gone[same]
+    came = [name for name in sorted(new.keys() - old.keys() - found.keys()) if new[name]]
+    if len(gone) * len(came) <= _MOST_PAIRS:
+        for name in came:
+            alike, was = max(((_alike(gone[was], new[name]), was) for was in sorted(gone)), default=(0.0, ""))
+            if alike >= _RENAMED_ALIKE:
+                found[name] = was
+                del gone[was]
+    return found
+
+
+def _alike(old: bytes, new: bytes) -> float:
+    """How much of the longer of two texts stands in the other too, by lines that say something."""
+    if is_binary(old) or is_binary(new):
+        return 0
+    one, other = (Counter(line for line in text.splitlines() if len(line) > 3) for text in (old, new))
+    longer = max(one.total(), other.total())
+    return (one & other).total() / longer if longer else 0
+
+
+def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was: str | None) -> PartChange | None:
+    kind = Kind.ADDED if old is None else Kind.REMOVED if new is None else Kind.RENAMED if was else Kind.EDITED
     left, right = old or b"", new or b""
     if is_binary(left) or is_binary(right):
-        return PartChange(name, Kind.BINARY if kind is Kind.EDITED else kind, left, right, (), masks)
-    edits = _edits(left, right, masks.for_part(name) if kind is Kind.EDITED else None)
-    return PartChange(name, kind, left, right, edits, masks) if edits or kind is not Kind.EDITED else None
+        kind = Kind.BINARY if kind is Kind.EDITED else kind
+        return PartChange(name, kind, left, right, (), masks, was)
+    both = old is not None and new is not None
+    edits = _edits(left, right, masks.for_part(name) if both else None)
+    if both and edits and not masks.with_noise:
+        changes = _structure(name, left, right, masks)
+        if changes is not None and next(changes, None) is None:
+            edits = []  # the same document, written in another way
+    return PartChange(name, kind, left, right, edits, masks, was) if edits or kind is not Kind.EDITED else None
+
+
+def _structure(name: str, old: bytes, new: bytes, masks: Masks) -> Iterator[Change] | None:
+    """The changes of a document's tree; None when the part is no document."""
+    if old.startswith(_TREE_HEAD) and new.startswith(_TREE_HEAD):
+        trees = parse_trees(old, new)
+        return document_changes(*trees, masks)
+    places = {"xpaths": masks.xpaths, "pointers": masks.pointers}
+    left = parse_document(name, old, **places)
+    right = parse_document(name, new, **places) if left else None
+    if left is None or right is None or left.kind != right.kind:
+        return None
+    return document_changes(left, right, masks)
 
 
 def _edits(left: bytes, right: bytes, masks: Masks | None) -> list[Edit]:
@@ -90,10 +219,11 @@ def _edits(left: bytes, right: bytes, masks: Masks | None) -> list[Edit]:
     if not edits or masks is None or not masks.has_noise:
         return edits
     before, old, new = parted_lines(left, right)
-    return [
+    telling = [
         Edit(edit.old_from + before, edit.old_to + before, edit.new_from + before, edit.new_to + before)
         for edit in _telling(edits, before, old, new, masks)
     ]
+    return _placed(telling, left, right, masks) if telling and masks.has_places else telling
 
 
 def _telling(
@@ -110,3 +240,34 @@ def _telling(
         for inner in align(left, right):
             if any(left[inner.old_from : inner.old_to]) or any(right[inner.new_from : inner.new_to]):
                 yield Edit(at + inner.old_from, at + inner.old_to, to + inner.new_from, to + inner.new_to)
+
+
+def _placed(edits: list[Edit], left: bytes, right: bytes, masks: Masks) -> list[Edit]:
+    """The edits without lines that are noise by their place, and without moves where order means nothing."""
+    old, new = split_lines(left), split_lines(right)
+    sides = Outline(old, masks.outline), Outline(new, masks.outline)
+    gone = {
+        at for edit in edits for at in range(edit.old_from, edit.old_to) if masks.noise_at(_place(sides[0], old, at))
+    }
+    came = {
+        at for edit in edits for at in range(edit.new_from, edit.new_to) if masks.noise_at(_place(sides[1], new, at))
+    }
+    for move in find_moves(without(edits, gone, came), old, new, every=True):
+        paths = [b" / ".join(side.path(at)) for side, at in zip(sides, (move.old_from, move.new_from), strict=True)]
+        if paths[0] == paths[1] and masks.unordered(paths[0]):
+            gone.update(range(move.old_from, move.old_from + move.count))
+            came.update(range(move.new_from, move.new_from + move.count))
+    return without(edits, gone, came)
+
+
+def _place(outline: Outline, lines: Sequence[bytes], at: int) -> bytes:
+    """A line under its headings, as one text."""
+    return b" / ".join((*outline.path(at), lines[at].strip()))
+
+
+def _described(content: bytes) -> str:
+    """A whole part in a few words."""
+    if is_binary(content):
+        return f"{len(content):,} bytes, SHA-256 {hashlib.sha256(content).hexdigest()[:16]}"
+    lines = content.count(b"\n") + (not content.endswith(b"\n") if content else 0)
+    return f"{lines:,} line{'s' * (lines != 1)}"

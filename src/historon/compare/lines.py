@@ -1,10 +1,10 @@
 """Aligning two lists of lines: what stayed, and between it what was replaced by what.
 
-The ends that agree are cut off. What is left gets a shortest edit script when a very short one exists (Myers, "An O(ND)
-Difference Algorithm", 1986); otherwise lines that stand exactly once on each side anchor it (patience), or runs of lines
-where there are no such lines, and each gap between two anchors is treated the same way again. A gap without anchors gets
-a longest common subsequence, sixty-four comparisons at a time (Hyyrö, "Bit-parallel LCS-length computation revisited",
-2004).
+The ends that agree are cut off. What is left gets a shortest edit script when a very short one exists (Myers, "An
+O(ND) Difference Algorithm", 1986); otherwise lines that stand exactly once on each side anchor it (patience), or runs
+of lines where there are no such lines, and each gap between two anchors is treated the same way again. A gap without
+anchors gets a longest common subsequence, many comparisons at a time (Hyyrö, "Bit-parallel LCS-length computation
+revisited", 2004).
 """
 
 from bisect import bisect_left
@@ -15,7 +15,7 @@ from itertools import pairwise
 
 from historon.sequences import common_end, common_start
 
-__all__ = ["Edit", "align", "join_edits", "path_edits", "split_lines"]
+__all__ = ["Edit", "align", "join_edits", "longest_rising", "path_edits", "split_lines"]
 
 _FEW_EDITS = 24  # scripts this short are looked for before anchors are
 _SEARCHES = 8_000  # how many such searches are made, and ...
@@ -100,9 +100,7 @@ def _between(
         at, to = one + 1, other + 1
 
 
-def _anchors(
-    left: Sequence[Hashable], right: Sequence[Hashable], lengths: Iterable[int]
-) -> list[tuple[int, int]]:
+def _anchors(left: Sequence[Hashable], right: Sequence[Hashable], lengths: Iterable[int]) -> list[tuple[int, int]]:
     """Runs of lines of one of these lengths that stand once on each side: the longest chain in the same order."""
     for length in lengths:
         one, other = (side if length == 1 else _runs(side, length) for side in (left, right))
@@ -110,7 +108,7 @@ def _anchors(
         place = {run: at for at, run in enumerate(other) if in_right[run] == 1}
         pairs = [(at, place[run]) for at, run in enumerate(one) if run in place and in_left[run] == 1]
         if pairs:
-            return _longest_rising(pairs)
+            return longest_rising(pairs)
     return []
 
 
@@ -151,7 +149,7 @@ def _common_subsequence(left: Sequence[Hashable], right: Sequence[Hashable]) -> 
 
 
 def _rows(row: int, lines: Sequence[Hashable], places: Mapping[Hashable, int], width: int) -> list[int]:
-    """This row, cut to a width, and those that the lines make of it one after another."""
+    """A row, cut to a width, and those that the lines make of it one after another."""
     cut = (1 << width) - 1
     row &= cut
     rows = [row]
@@ -163,7 +161,7 @@ def _rows(row: int, lines: Sequence[Hashable], places: Mapping[Hashable, int], w
     return rows
 
 
-def _longest_rising(pairs: list[tuple[int, int]]) -> list[tuple[int, int]]:
+def longest_rising(pairs: list[tuple[int, int]]) -> list[tuple[int, int]]:
     """Of pairs that rise on the left, the longest choice that rises on the right too (patience sorting)."""
     if all(one[1] < other[1] for one, other in pairwise(pairs)):
         return pairs

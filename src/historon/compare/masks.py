@@ -4,28 +4,51 @@ import base64
 import hmac
 import json
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from html import escape
 from typing import Self
 from urllib.parse import quote, quote_plus
 
-from historon.estate import Pattern
+from historon.estate import Noise, Pattern, Procedure
 
-__all__ = ["Masks"]
+__all__ = ["VALUE_KINDS", "Masks"]
 
 _NAMES = rb"(?:password|passwd|passphrase|secret|community|pre-shared-key|psk|api[_-]?key|auth[_-]?key|token)"
 # What holds secrets in configurations of every make. A pattern with a group hides the group, else all that it matches.
 _GENERAL = tuple(
     re.compile(pattern, re.MULTILINE | re.IGNORECASE)
     for pattern in (
-        rb"-----BEGIN [A-Z ]*PRIVATE KEY-----\s((?s:.+?))\s-----END",
+        rb"-----BEGIN [A-Z ]*PRIVATE KEY-----(?:\s|\\[nr])+((?s:.+?))(?:\s|\\[nr])*-----END",
         rb"\b" + _NAMES + rb"\b[\"']?(?:[ \t]*[:=][ \t]*|[ \t]+)(?:\d[ \t]+)?[\"']?([^\s\"'<>;,]+)",
         rb"<[\w:.-]*" + _NAMES + rb"[\w.-]*(?:\s[^<>]*)?>([^<]+)<",
         rb"\$(?:1|2[aby]|5|6|7|y)\$[./A-Za-z0-9$,=+-]{8,}",
     )
 )
-
+# Kinds of values that change by themselves, by their names in `value:`; what stands in the groups is left out.
+VALUE_KINDS: Mapping[str, re.Pattern[bytes]] = {
+    kind: re.compile(pattern, re.IGNORECASE | re.VERBOSE)
+    for kind, pattern in {
+        "time": rb"""(
+            \b\d{4}-\d\d?-\d\d?(?:[T\ ,]+\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?)?(?:Z|\ ?[+-]\d\d:?\d\d)?
+            | \b\d\d?:\d\d:\d\d(?:[.,]\d+)?
+            | \b\d\d?[./]\d\d?[./]\d{2,4}\b
+            | \b(?:mon|tue|wed|thu|fri|sat|sun)[a-z]*,?\ (?=\w)
+            | \b\d{0,2}\ ?(?:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)[a-z]*\ \d{1,4}\b
+            | \b\d+\ (?:weeks?|days?|hours?|minutes?|seconds?|[wdhms])\b
+            )""",
+        "counter": rb"""
+            \b(?:packets?|bytes|octets|hits?|errors?|drops?|matches|count(?:er)?|uptime|uses|seq\w*)\b\W{0,3}(\d+)
+            | \b(\d+)\W{0,2}(?:packets?|bytes|octets|hits?|errors?|drops?|matches)\b
+            """,
+        "serial": rb"""\bserial(?:[\ _-]?(?:number|no))?\b["']?[\ \t]*[:=\#>]?[\ \t]*["']?([\w-]+)""",
+        "hash": rb"""(
+            \$(?:1|2[aby]|5|6|7|y)\$[./A-Za-z0-9$,=+-]{8,}
+            | \b[0-9a-f]{24,}\b
+            | \b[A-Za-z0-9+/]{40,}={0,2}
+            )""",
+    }.items()
+}
 
 # The time of change in the metadata of a tree, see store.trees.
 _TREE_TIME = re.compile(rb"^[-dl][-rwxsStT]{9} \S+:\S+ (\d{4}-\d\d-\d\dT[0-9:.]+Z) ")
@@ -33,25 +56,48 @@ _SHORTEST = 4  # a shorter secret stands everywhere by chance
 
 
 class Masks:
-    """The noise and secret patterns that hold for a source, with the key that tells hidden secrets apart."""
+    """What is left out of comparisons and out of sight, with the key that tells hidden secrets apart."""
 
     def __init__(
-        self, noise: Iterable[Pattern] = (), secret: Iterable[Pattern] = (), *, literal: Iterable[bytes] = (),
+        self, noise: Iterable[Noise] = (), secret: Iterable[Pattern] = (), *, literal: Iterable[bytes] = (),
         key: bytes = b"", reveal: bool = False, with_noise: bool = False,
         ignore_case: bool = False, ignore_space: bool = False,
+        outline: str | None = None, unordered: Iterable[Pattern] = (), keys: Sequence[str] = (),
     ) -> None:  # fmt: skip
         """`literal` are secrets themselves, which are hidden wherever they stand; `with_noise` counts noise as text.
 
-        Lines that differ by case or white space alone are the same where that is to be ignored.
+        Lines that differ by case or white space alone are the same where that is to be ignored. `outline`, `unordered`
+        and `keys` are as in a procedure.
         """
-        self._noise = [] if with_noise else [pattern.compiled for pattern in noise]
-        self._with_noise = with_noise
+        rules = [] if with_noise else list(noise)
+        self._noise = [VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
+                       for rule in rules if rule.kind in ("pattern", "value")]  # fmt: skip
+        self._path_noise = [rule.compiled for rule in rules if rule.kind == "path"]
+        self.xpaths = [rule.place for rule in rules if rule.kind == "xpath"]
+        self.pointers = [rule.place for rule in rules if rule.kind == "json"]
+        self.outline = outline
+        self._unordered = [] if with_noise else [pattern.compiled for pattern in unordered]
+        self.keys = tuple(keys)
+        self.with_noise = with_noise
         self._ignore_case, self._ignore_space = ignore_case, ignore_space
         self._secret = [pattern.compiled for pattern in secret]
         self._key = key
         self.reveal = reveal
         for text in literal:
             self.also(text)
+
+    @classmethod
+    def of(
+        cls, procedure: Procedure | None, *, key: bytes, literal: Iterable[bytes] = (), reveal: bool = False,
+        with_noise: bool = False, ignore_case: bool = False, ignore_space: bool = False,
+    ) -> Self:  # fmt: skip
+        """The masks of a procedure; the general ones alone without one."""
+        return cls(
+            procedure.noise if procedure else (), procedure.secret if procedure else (), literal=literal, key=key,
+            reveal=reveal, with_noise=with_noise, ignore_case=ignore_case, ignore_space=ignore_space,
+            outline=procedure.outline if procedure else None, unordered=procedure.unordered if procedure else (),
+            keys=procedure.keys if procedure else (),
+        )  # fmt: skip
 
     def also(self, secret: bytes) -> None:
         """Hide this secret too, wherever it stands, also as it is written in requests and pages."""
@@ -61,7 +107,7 @@ class Masks:
 
     def for_part(self, name: str) -> Self:
         """The masks for a part of this name: in the metadata of a tree the time of change alone is no change."""
-        if self._with_noise or not (name == "tree" or name.endswith(".tree")):
+        if self.with_noise or not (name == "tree" or name.endswith(".tree")):
             return self
         made = copy(self)
         made._noise = [_TREE_TIME, *self._noise]
@@ -70,7 +116,20 @@ class Masks:
     @property
     def has_noise(self) -> bool:
         """Whether lines that differ may count as the same."""
-        return bool(self._noise) or self._ignore_case or self._ignore_space
+        return bool(self._noise) or self._ignore_case or self._ignore_space or self.has_places
+
+    @property
+    def has_places(self) -> bool:
+        """Whether it matters where in the outline a line stands."""
+        return bool(self._path_noise or self._unordered)
+
+    def noise_at(self, path: bytes) -> bool:
+        """Whether everything at this place in the outline is noise."""
+        return any(pattern.search(path) for pattern in self._path_noise)
+
+    def unordered(self, path: bytes) -> bool:
+        """Whether order means nothing under this place in the outline or document."""
+        return any(pattern.search(path) for pattern in self._unordered)
 
     def essence(self, line: bytes) -> bytes | None:
         """What of a line counts in a comparison; None when the whole line is noise.

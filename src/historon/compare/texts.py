@@ -121,7 +121,8 @@ def _window(text: bytes, start: int, end: int, size: int) -> list[bytes]:
 
 def _open_search(left: Sequence[bytes], right: Sequence[bytes], most: int) -> tuple[list[Edit], int, int] | None:
     """The fewest edits after which the lines agree for a good while, and where that is."""
-    furthest, trace = {1: 0}, []
+    furthest = {1: 0}
+    trace: list[dict[int, int]] = []
     width, height = len(left), len(right)
     for depth in range(most + 1):
         reached: dict[int, int] = {}

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from historon.compare.exports import Kind, PartChange
 from historon.compare.lines import Edit
-from historon.compare.sections import heading
+from historon.compare.outline import Outline
 
 __all__ = ["Hunk", "Row", "hunks", "unified"]
 
@@ -20,19 +20,20 @@ class Row:
 
 @dataclass(frozen=True)
 class Hunk:
-    """Edits that stand close together, with the lines around them. Line numbers count from 1."""
+    """Edits that stand close together, with the lines around them and the headings above. Line numbers count from 1."""
 
     old_start: int
     old_count: int
     new_start: int
     new_count: int
-    heading: bytes
+    path: tuple[bytes, ...]
     rows: Sequence[Row]
 
 
 def hunks(change: PartChange, context: int = 3) -> Iterator[Hunk]:
     """The hunks of a part. Where noise was left out, the new side is the old one with only the telling edits made."""
     shift = 0
+    outline = Outline(change.old or change.new, change.masks.outline)
     for group in _grouped(change.edits, context):
         start = max(0, group[0].old_from - context)
         end = min(len(change.old), group[-1].old_to + context)
@@ -40,13 +41,13 @@ def hunks(change: PartChange, context: int = 3) -> Iterator[Hunk]:
         old_count = end - start
         grown = sum((edit.new_to - edit.new_from) - (edit.old_to - edit.old_from) for edit in group)
         new_count = old_count + grown
-        lines, place = (change.old, group[0].old_from) if change.old else (change.new, group[0].new_from)
+        place = group[0].old_from if change.old else group[0].new_from
         yield Hunk(
             old_start=start + (old_count > 0),
             old_count=old_count,
             new_start=start + shift + (new_count > 0),
             new_count=new_count,
-            heading=heading(lines, place),
+            path=outline.path(min(place, len(change.old or change.new) - 1)),
             rows=rows,
         )
         shift += grown
@@ -77,6 +78,10 @@ def unified(change: PartChange, old_label: str, new_label: str, context: int = 3
     """The lines of a unified diff. Labels are `name<TAB>instant`; a part that came or went stands against /dev/null."""
     old_label = "/dev/null" if change.kind is Kind.ADDED else old_label
     new_label = "/dev/null" if change.kind is Kind.REMOVED else new_label
+    if change.kind is Kind.RENAMED:
+        yield f"Part {change.was} is now {change.name}\n".encode()
+        if not change.edits:
+            return
     if not change.edits:
         left, right = old_label.partition("\t")[0], new_label.partition("\t")[0]
         what = "Binary" if change.old_content or change.new_content else "Empty"
@@ -85,7 +90,7 @@ def unified(change: PartChange, old_label: str, new_label: str, context: int = 3
     yield f"--- {old_label}\n+++ {new_label}\n".encode()
     for hunk in hunks(change, context):
         old, new = _range(hunk.old_start, hunk.old_count), _range(hunk.new_start, hunk.new_count)
-        title = b" " + hunk.heading if hunk.heading else b""
+        title = b" " + b" / ".join(hunk.path) if hunk.path else b""
         yield f"@@ -{old} +{new} @@".encode() + title + b"\n"
         for row in hunk.rows:
             yield row.mark.encode() + row.line

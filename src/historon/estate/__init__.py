@@ -14,7 +14,7 @@ from historon.estate.model import (
     Settings,
     Source,
 )
-from historon.estate.patterns import Finder, Pattern
+from historon.estate.patterns import Finder, Noise, Pattern
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Expect, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate, read_procedure
@@ -35,6 +35,7 @@ __all__ = [
     "Jump",
     "MailChannel",
     "Needs",
+    "Noise",
     "Pattern",
     "Problem",
     "Procedure",

@@ -22,7 +22,7 @@ from historon.estate.model import (
     Source,
     Zone,
 )
-from historon.estate.patterns import Finder, Pattern
+from historon.estate.patterns import Finder, Noise, Pattern
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import SecretRef
 from historon.estate.values import ACCOUNT_VALUES, missing_values, values_of
@@ -42,7 +42,7 @@ __all__ = [
 Path = tuple[str | int, ...]
 T = TypeVar("T")
 _PARSED: Mapping[type, Callable[[object], object]] = {
-    kind: kind.parse for kind in (Duration, Size, SecretRef, Pattern, Finder, Zone)
+    kind: kind.parse for kind in (Duration, Size, SecretRef, Pattern, Noise, Finder, Zone)
 }
 _WORDS = {
     "str": "text in quotes", "int": "a whole number", "bool": "true or false", "array": "a list",

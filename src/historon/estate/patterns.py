@@ -4,7 +4,7 @@ import re
 from functools import lru_cache
 from typing import Self
 
-__all__ = ["Finder", "Pattern"]
+__all__ = ["Finder", "Noise", "Pattern"]
 
 
 class Pattern(str):
@@ -65,6 +65,44 @@ class Finder(str):
     def place(self) -> str:
         """What stands behind the colon."""
         return self.partition(":")[2]
+
+
+class Noise(str):
+    """What of an export is left out of comparisons.
+
+    A regular expression for lines, or `path:` and one for places in the outline, such as
+    `path:^interface .* / counters`; `xpath:` (XPath 1.0) or `json:` (a JSON Pointer, RFC 6901, with `*` for any name)
+    for places in a document; `value:` and a kind of value.
+    """
+
+    __slots__ = ("compiled",)
+    compiled: re.Pattern[bytes]
+    VALUES = ("time", "counter", "serial", "hash")
+
+    @classmethod
+    def parse(cls, text: object) -> Self:
+        """Check the form; ValueError says what is wrong."""
+        made = cls(text)
+        if made.kind == "value" and made.place not in cls.VALUES:
+            raise ValueError(f'"{made.place}" is no kind of value (one of {", ".join(cls.VALUES)})')
+        if made.kind == "json" and not made.place.startswith("/"):
+            raise ValueError(f'a JSON Pointer begins with a slash (write "json:/{made.place}")')
+        if made.kind == "xpath":
+            _check_xpath(made.place)
+        if made.kind in ("pattern", "path"):
+            made.compiled = Pattern.parse(made.place if isinstance(text, str) else text).compiled
+        return made
+
+    @property
+    def kind(self) -> str:
+        """`pattern`, `path`, `xpath`, `json` or `value`."""
+        word, colon, _ = self.partition(":")
+        return word if colon and word in ("pattern", "path", "xpath", "json", "value") else "pattern"
+
+    @property
+    def place(self) -> str:
+        """The expression itself."""
+        return self.removeprefix(f"{self.kind}:")
 
 
 @lru_cache

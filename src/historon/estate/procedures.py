@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 from msgspec import UNSET, Meta, Struct, UnsetType, field
 
 from historon.estate.durations import Duration, Size
-from historon.estate.patterns import Finder, Pattern
+from historon.estate.patterns import Finder, Noise, Pattern
 
 __all__ = ["Expect", "Needs", "Procedure", "Said", "Step", "Table", "Transport", "walk"]
 
@@ -253,8 +253,11 @@ class Procedure(Table, frozen=True):
     mailbox: str = "INBOX"
     then: Literal["keep", "move", "remove"] = "keep"
     move_to: str = "taken"
-    noise: tuple[Pattern, ...] = ()
+    noise: tuple[Noise, ...] = ()
     secret: tuple[Pattern, ...] = ()
+    outline: Literal["indentation", "braces", "words", "headers", "prefixes", "flat"] | None = None
+    unordered: tuple[Pattern, ...] = ()
+    keys: tuple[str, ...] = ()
     errors: tuple[Pattern, ...] | UnsetType = UNSET
     step_deadline: Duration = Duration(seconds=60)
     deadline: Duration = Duration(minutes=10)

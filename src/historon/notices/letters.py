@@ -95,8 +95,12 @@ def _changed_lines(result: SourceResult) -> list[str]:
     """Added and removed lines under the heading of their section, masked."""
     lines = []
     for change in result.changes:
+        if change.structured:
+            lines.append(change.name)
+            lines += [f"{_SIGNS.get(one.how, ' ')} {one.path}: {one.words}" for one in change.changes]
+            continue
         for hunk in hunks(change, context=0):
-            lines.append(f"{change.name}: {hunk.heading.decode('utf-8', 'replace')}".rstrip(": "))
+            lines.append(f"{change.name}: {b' / '.join(hunk.path).decode('utf-8', 'replace')}".rstrip(": "))
             lines += [row.mark + " " + row.line.decode("utf-8", "replace").rstrip("\r\n") for row in hunk.rows]
     return ["".join(char if char.isprintable() else "·" for char in line) for line in lines]
 

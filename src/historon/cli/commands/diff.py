@@ -153,7 +153,7 @@ def _as_data(before: _Side, after: _Side, changes: Sequence[PartChange], context
                 "hunks": [
                     {
                         "old_start": hunk.old_start, "new_start": hunk.new_start,
-                        "heading": hunk.heading.decode("utf-8", "replace"),
+                        "heading": b" / ".join(hunk.path).decode("utf-8", "replace"),
                         "lines": [row.mark + row.line.decode("utf-8", "replace").rstrip("\n") for row in hunk.rows],
                     }
                     for hunk in hunks(change, context)
@@ -178,7 +178,7 @@ def _print_changes(before: _Side, after: _Side, changes: Sequence[PartChange], c
         head.append(f"  +{change.added} -{change.removed}", style="dim")
         screen.print(head)
         for hunk in hunks(change, context):
-            title = printable(hunk.heading.decode("utf-8", "replace"))
+            title = printable(b" / ".join(hunk.path).decode("utf-8", "replace"))
             unchanged = next((at for at, row in enumerate(hunk.rows) if row.mark != " "), 0)
             line_number = max(hunk.old_start, 1) + unchanged
             screen.print(Text.assemble((f"  line {line_number}", "dim"), ("  " + title, "cyan bold")))

@@ -1,0 +1,149 @@
+"""The forms in which a difference is shown: lines, line beside line, outline, and data for programs."""
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from historon.cli.output import console, printable, table
+from historon.compare import Change, Hunk, Marked, PartChange, hunks, marked, side_by_side
+
+if TYPE_CHECKING:
+    from rich.text import Text
+
+__all__ = ["change_data", "change_text", "part_data", "print_lines", "print_outline", "print_side_by_side"]
+
+_STYLES = {"added": "green", "removed": "red", "edited": "", "moved": "yellow"}
+_SIGNS = {"added": "+", "removed": "-", "edited": "~", "moved": ">"}
+_LONGEST = 240
+
+
+def part_data(change: PartChange, context: int) -> dict[str, object]:
+    """One part, for programs."""
+    return {
+        "part": change.name, "was": change.was, "kind": change.kind, "added": change.added, "removed": change.removed,
+        "changes": [change_data(one) for one in change.changes],
+        "hunks": [
+            {
+                "old_start": hunk.old_start, "new_start": hunk.new_start, "path": _path(hunk),
+                "lines": [row.mark + row.line.decode("utf-8", "replace").rstrip("\n") for row in hunk.rows],
+            }
+            for hunk in hunks(change, context)
+        ],
+    }  # fmt: skip
+
+
+def change_data(change: Change) -> dict[str, object]:
+    """One change, for programs."""
+    return {
+        "how": change.how, "path": change.path, "old": change.old, "new": change.new, "old_at": change.old_at,
+        "new_at": change.new_at, "lines_under": change.more,
+    }  # fmt: skip
+
+
+def change_text(change: Change) -> "Text":
+    """One change on one line: its sign, its path, and what became of it."""
+    from rich.text import Text
+
+    made = Text(f"{_SIGNS[change.how]} ", style=_STYLES[change.how])
+    if change.path:
+        made.append(printable(change.path), "cyan").append("  ")
+    if change.how == "edited":
+        made.append(_cut(change.old), "red").append(" → ", "dim").append(_cut(change.new), "green")
+    else:
+        made.append(_cut(change.words), _STYLES[change.how])
+    return made
+
+
+def _cut(text: str) -> str:
+    shown = printable(text)
+    return shown if len(shown) <= _LONGEST else shown[: _LONGEST - 1] + "…"
+
+
+def print_outline(change: PartChange) -> None:
+    """Each change under its path."""
+    screen = console()
+    screen.print(_title(change))
+    for one in change.changes:
+        screen.print("  ", change_text(one), sep="")
+    screen.print()
+
+
+def print_lines(change: PartChange, context: int) -> None:
+    """The lines that came and went, with the words marked that differ."""
+    from rich.text import Text
+
+    screen = console()
+    screen.print(_title(change))
+    for hunk in hunks(change, context):
+        unchanged = next((at for at, row in enumerate(hunk.rows) if row.mark != " "), 0)
+        number = max(hunk.old_start, 1) + unchanged
+        screen.print(Text.assemble((f"  line {number}", "dim"), ("  " + printable(_path(hunk)), "cyan bold")))
+        for row in marked(hunk, printable):
+            style = {"-": "red", "+": "green"}.get(row.mark, "")
+            screen.print(Text(f"  {row.mark} ", style=style).append(_marked(row, style)), soft_wrap=True)
+        screen.print()
+    _print_moves(change)
+
+
+def print_side_by_side(change: PartChange, context: int) -> None:
+    """Before on the left, after on the right."""
+    from rich.text import Text
+
+    screen = console()
+    screen.print(_title(change))
+    for hunk in hunks(change, context):
+        if hunk.path:
+            screen.print(Text("  " + printable(_path(hunk)), style="cyan bold"))
+        made = table("", "", "", "", right=("",), wrap=())
+        made.show_header, made.expand = False, True
+        for column, ratio in zip(made.columns, (None, 1, None, 1), strict=True):
+            column.ratio, column.no_wrap = ratio, ratio is None
+            column.justify = "right" if ratio is None else "left"
+            column.style = "dim" if ratio is None else ""
+        for old, new in _pairs(hunk):
+            made.add_row(*_cell(old, "red"), *_cell(new, "green"))
+        screen.print(made)
+        screen.print()
+    _print_moves(change)
+
+
+def _pairs(hunk: Hunk) -> Iterator[tuple[Marked | None, Marked | None]]:
+    return side_by_side(marked(hunk, printable))
+
+
+def _cell(row: Marked | None, style: str) -> "tuple[str, Text | str]":
+    if row is None:
+        return "", ""
+    return str(row.number), _marked(row, style if row.mark != " " else "")
+
+
+def _marked(row: Marked, style: str) -> "Text":
+    from rich.text import Text
+
+    text = Text(row.text, style=style)
+    for start, end in row.spans:
+        text.stylize("bold underline", start, end)
+    return text
+
+
+def _print_moves(change: PartChange) -> None:
+    """What lines alone do not tell: that some of them only moved."""
+    moves: Sequence[Change] = [one for one in change.changes if one.how == "moved"] if not change.structured else []
+    for one in moves:
+        console().print("  ", change_text(one), sep="")
+    if moves:
+        console().print()
+
+
+def _title(change: PartChange) -> "Text":
+    from rich.text import Text
+
+    title = Text(printable(change.name), style="bold")
+    if change.was:
+        title.append(f"  was {printable(change.was)}", "yellow")
+    elif change.kind != "edited":
+        title.append(f"  {change.kind}", "yellow")
+    return title.append(f"  +{change.added} -{change.removed}", "dim")
+
+
+def _path(hunk: Hunk) -> str:
+    return " / ".join(heading.decode("utf-8", "replace") for heading in hunk.path)

@@ -1,0 +1,153 @@
+"""What a change means: which setting, under which path, became what."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from historon.compare.lines import Edit
+from historon.compare.moves import Move, find_moves, without
+from historon.compare.outline import Outline, first_words, words_of
+from historon.compare.words import edited_words, paired
+
+__all__ = ["Change", "How", "text_changes"]
+
+_SEPARATOR = " / "
+
+
+class How(StrEnum):
+    """How a place differs."""
+
+    ADDED = "added"
+    REMOVED = "removed"
+    EDITED = "edited"
+    MOVED = "moved"
+
+
+@dataclass(frozen=True)
+class Change:
+    """One change at one place: what stood there and what stands there now, fit for eyes.
+
+    Of a section that came or went, `more` counts the lines under its heading. Line numbers, or of a move the places
+    among its siblings, count from 1.
+    """
+
+    how: How
+    path: str
+    old: str = ""
+    new: str = ""
+    old_at: int | None = None
+    new_at: int | None = None
+    more: int = 0
+
+    @property
+    def words(self) -> str:
+        """The change in a few words, without its path."""
+        more = f" (and {self.more} line{'s' * (self.more > 1)} under it)" if self.more else ""
+        if self.how is How.EDITED:
+            return f"{self.old} → {self.new}" if self.old and self.new else f"{self.old or self.new}"
+        if self.how is How.MOVED:
+            return f"{self.new}{more} moved from {self.old_at} to {self.new_at}".strip()
+        return (self.new or self.old) + more
+
+
+def text_changes(
+    edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes], outline: str | None = None
+) -> list[Change]:
+    """The changes that the edits between two texts make, each under its path in the outline."""
+    moves = find_moves(edits, old, new)
+    left = without(
+        edits,
+        {move.old_from + n for move in moves for n in range(move.count)},
+        {move.new_from + n for move in moves for n in range(move.count)},
+    )
+    sides = _Side(old, outline), _Side(new, outline)
+    found = [_moved(move, *sides) for move in moves]
+    for edit in left:
+        found += _edit_changes(edit, *sides)
+    return sorted(found, key=lambda change: (change.new_at or change.old_at or 0) if change.how is not How.MOVED else 0)
+
+
+class _Side:
+    """One of two texts, with its outline."""
+
+    def __init__(self, lines: Sequence[bytes], outline: str | None) -> None:
+        self.lines = lines
+        self.outline = Outline(lines, outline)
+
+    def text(self, at: int) -> str:
+        return self.lines[at].decode("utf-8", "replace").strip()
+
+    def path(self, at: int) -> tuple[str, ...]:
+        return tuple(heading.decode("utf-8", "replace") for heading in self.outline.path(at))
+
+    def blocks(self, places: Sequence[int]) -> Iterator[tuple[int, int]]:
+        """Lines as sections: each with how many of the lines after it stand under it."""
+        inside: set[int] = set()
+        first, under = -1, 0
+        for at in places:
+            if first >= 0 and self.outline.parent(at) in inside:
+                inside.add(at)
+                under += self.outline.tells(at)
+            elif self.outline.tells(at):
+                if first >= 0:
+                    yield first, under
+                first, under, inside = at, 0, {at}
+        if first >= 0:
+            yield first, under
+
+
+def _moved(move: Move, old: _Side, new: _Side) -> Change:
+    first = next((n for n in range(move.count) if new.outline.tells(move.new_from + n)), 0)
+    at, to = move.old_from + first, move.new_from + first
+    place = new.path(to)
+    if (before := old.path(at)) != place:
+        words = f"{new.text(to)}, from {_SEPARATOR.join(before) or 'the outermost level'}"
+    else:
+        words = new.text(to)
+    under = sum(new.outline.tells(to + n) for n in range(1, move.count - first))
+    ranks = old.outline.rank(at), new.outline.rank(to)
+    return Change(How.MOVED, _SEPARATOR.join(place), words, words, *ranks, under)
+
+
+def _edit_changes(edit: Edit, old: _Side, new: _Side) -> Iterator[Change]:
+    gone = [at for at in range(edit.old_from, edit.old_to) if old.outline.tells(at)]
+    came = [at for at in range(edit.new_from, edit.new_to) if new.outline.tells(at)]
+    pairs = dict(_pairs(gone, came, old, new))
+    for at, to in pairs.items():
+        yield _edited(old, at, new, to)
+    for at, under in old.blocks([at for at in gone if at not in pairs]):
+        yield Change(How.REMOVED, _SEPARATOR.join(old.path(at)), old.text(at), "", at + 1, None, under)
+    taken = set(pairs.values())
+    for at, under in new.blocks([at for at in came if at not in taken]):
+        yield Change(How.ADDED, _SEPARATOR.join(new.path(at)), "", new.text(at), None, at + 1, under)
+
+
+def _pairs(gone: Sequence[int], came: Sequence[int], old: _Side, new: _Side) -> Iterator[tuple[int, int]]:
+    """Which lines became which: under the same path, alike, or the only ones that begin with the same word."""
+    paths = {path: [at for at in gone if old.path(at) == path] for path in dict.fromkeys(map(old.path, gone))}
+    for path, left in paths.items():
+        right = [at for at in came if new.path(at) == path]
+        lines, others = [old.text(at) for at in left], [new.text(at) for at in right]
+        for one, other in paired(lines, others) if right else ():
+            if _same_setting(lines[one], others[other]):
+                yield left[one], right[other]
+
+
+def _same_setting(old: str, new: str) -> bool:
+    return old.split(None, 1)[:1] == new.split(None, 1)[:1] or any(edited_words(old, new))
+
+
+def _edited(old: _Side, at: int, new: _Side, to: int) -> Change:
+    """An edited line: the words that both begin with belong to the path, the rest is what changed."""
+    one, other = old.lines[at].strip(), new.lines[to].strip()
+    same = first_words(one, other)
+    words, others = words_of(one), words_of(other)
+    known = len(words_of(same))
+    if known == min(len(words), len(others)):
+        known -= 1  # one went on where the other ended
+    path = [*new.path(to), *[_text(words[:known])] * bool(known)]
+    return Change(How.EDITED, _SEPARATOR.join(path), _text(words[known:]), _text(others[known:]), at + 1, to + 1)
+
+
+def _text(words: Sequence[bytes]) -> str:
+    return b" ".join(words).decode("utf-8", "replace")

@@ -1,0 +1,387 @@
+"""Exports that are documents (XML, JSON, CSV, INI), as one kind of tree, whatever they are written in."""
+
+import csv
+import io
+import json
+import re
+import stat
+from abc import ABC, abstractmethod
+from collections.abc import Hashable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+from historon.store import Member, read_tree
+
+__all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees"]
+
+_SECTION = re.compile(rb"^\s*\[[^\[\]\n]+\]\s*$", re.MULTILINE)
+_SETTING = re.compile(r"\s*([^=:;#\s][^=:\n]*?)\s*[=:]\s*(.*)")
+_CSV_SAMPLE = 50
+_QUOTE = '"'
+
+
+class Node(ABC):
+    """One place of a document, read only as far as it is asked about."""
+
+    @property
+    @abstractmethod
+    def value(self) -> str | None:
+        """Its own value; None where there is only what stands under it."""
+
+    @property
+    @abstractmethod
+    def fields(self) -> Mapping[str, "Node"]:
+        """What stands under it by name, in no order."""
+
+    @property
+    @abstractmethod
+    def lists(self) -> Mapping[str, Sequence["Node"]]:
+        """Lists of entries by name."""
+
+    @property
+    @abstractmethod
+    def essence(self) -> Hashable:
+        """Equal only for nodes that mean the same."""
+
+    @property
+    def text(self) -> str:
+        """All of it, on one line."""
+        return self.value or ", ".join(f"{name} {node.text}" for name, node in self.fields.items())
+
+    def scalar(self, name: str) -> str | None:
+        """The value of a field that is nothing but a value."""
+        node = self.fields.get(name)
+        return node.value if node and not node.fields and not node.lists else None
+
+
+class _Plain(Node):
+    """A place that was read as a whole."""
+
+    def __init__(
+        self, value: str | None = None, fields: Mapping[str, Node] | None = None,
+        lists: Mapping[str, Sequence[Node]] | None = None,
+    ) -> None:  # fmt: skip
+        self._value, self._fields, self._lists = value, fields or {}, lists or {}
+
+    @property
+    def value(self) -> str | None:
+        return self._value
+
+    @property
+    def fields(self) -> Mapping[str, Node]:
+        return self._fields
+
+    @property
+    def lists(self) -> Mapping[str, Sequence[Node]]:
+        return self._lists
+
+    @property
+    def essence(self) -> Hashable:
+        fields = frozenset((name, node.essence) for name, node in self.fields.items())
+        return self.value, fields, tuple((name, *(node.essence for node in self.lists[name])) for name in self.lists)
+
+
+class _XmlNode(Node):
+    """An element; its attributes are fields, its children lists by their names."""
+
+    def __init__(self, element: Any) -> None:
+        self._element = element
+
+    @cached_property
+    def value(self) -> str | None:
+        words = [self._element.text or "", *(child.tail or "" for child in self._element)]
+        text = " ".join(word.strip() for word in words if word.strip())
+        return text if text or not len(self._element) else None
+
+    @cached_property
+    def fields(self) -> Mapping[str, Node]:
+        found: dict[str, Node] = {
+            f"@{key.rpartition('}')[2]}": _Plain(value) for key, value in self._element.attrib.items()
+        }
+        # Namespaces count, prefixes do not.
+        parent = self._element.getparent()
+        space = _space(self._element)
+        if space and (parent is None or _space(parent) != space):
+            found["@xmlns"] = _Plain(space)
+        return found
+
+    @cached_property
+    def lists(self) -> Mapping[str, Sequence[Node]]:
+        found: dict[str, list[Node]] = {}
+        for child in self._element.iterchildren(tag=_etree().Element):
+            found.setdefault(_local(child), []).append(_XmlNode(child))
+        return found
+
+    @cached_property
+    def essence(self) -> Hashable:
+        return bytes(_etree().tostring(self._element, method="c14n", exclusive=True, with_tail=False))
+
+    @property
+    def text(self) -> str:
+        raw = _etree().tostring(self._element, encoding="unicode", with_tail=False)
+        return re.sub(r'\s+xmlns(?::\w+)?="[^"]*"', "", " ".join(raw.split()))
+
+    def scalar(self, name: str) -> str | None:
+        if name.startswith("@"):
+            value: str | None = self._element.get(name[1:])
+            return value
+        found = None
+        for child in self._element.iterchildren(tag=_etree().Element):
+            if _local(child) == name:
+                if found is not None or len(child):
+                    return None
+                found = child
+        return None if found is None else (found.text or "").strip()
+
+
+class _JsonNode(Node):
+    """A value of JSON; what is neither an object nor an array has itself, as it is written, for a value."""
+
+    def __init__(self, data: Any) -> None:
+        self._data = data
+
+    @property
+    def value(self) -> str | None:
+        return None if isinstance(self._data, dict | list) else self.text
+
+    @cached_property
+    def fields(self) -> Mapping[str, Node]:
+        return {name: _JsonNode(value) for name, value in self._data.items()} if isinstance(self._data, dict) else {}
+
+    @cached_property
+    def lists(self) -> Mapping[str, Sequence[Node]]:
+        return {"": [_JsonNode(value) for value in self._data]} if isinstance(self._data, list) else {}
+
+    @cached_property
+    def essence(self) -> Hashable:
+        return json.dumps(self._data, sort_keys=True)
+
+    @property
+    def text(self) -> str:
+        return json.dumps(self._data, ensure_ascii=False)
+
+
+class Notation:
+    """How places and pieces of one kind of document are written."""
+
+    root = ""
+    mixed = False  # whether a place may have a value of its own beside what stands under it
+
+    def named(self, path: str, name: str) -> str:
+        """The place of a field."""
+        return f"{path}/{name}"
+
+    def listed(self, path: str, name: str, index: int, key: tuple[str, str] | None, *, alone: bool) -> str:
+        """The place of an entry of a list: the `index`th from 0, known by a key, or the only one there is."""
+        if alone and key is None:
+            return f"{path}/{name}"
+        return f"{path}/{name}" + (f"[{key[0]}='{key[1]}']" if key else f"[{index + 1}]")
+
+
+class _Xml(Notation):
+    """XPath 1.0 abbreviated; names without their prefixes."""
+
+    mixed = True
+
+
+class _Json(Notation):
+    """JSON Pointers (RFC 6901); an entry known by a key is followed by it."""
+
+    def named(self, path: str, name: str) -> str:
+        return f"{path}/{name.replace('~', '~0').replace('/', '~1')}"
+
+    def listed(self, path: str, name: str, index: int, key: tuple[str, str] | None, *, alone: bool) -> str:
+        return f"{path}/{index}" + (f" ({key[0]} {key[1].strip(_QUOTE)})" if key else "")
+
+
+class _Ini(Notation):
+    """`[section] key`."""
+
+    def named(self, path: str, name: str) -> str:
+        return f"{path} {name}" if path else name
+
+
+class _Csv(Notation):
+    """Rows by their key, or by number, and columns by their headings."""
+
+    def listed(self, path: str, name: str, index: int, key: tuple[str, str] | None, *, alone: bool) -> str:
+        return f"[{key[0]}={key[1]}]" if key else f"row {index + 1}"
+
+
+class _Tree(Notation):
+    """Members of a tree by their names."""
+
+    def named(self, path: str, name: str) -> str:
+        return f"{path} ({name})" if path else name
+
+
+@dataclass(frozen=True)
+class Document:
+    """A parsed document."""
+
+    kind: str
+    root: Node
+    notation: Notation
+
+
+def parse_document(
+    name: str, content: bytes, *, xpaths: Sequence[str] = (), pointers: Sequence[str] = ()
+) -> Document | None:
+    """The document that a part is, without what stands at these places; None when it is no document."""
+    start = content[:2048].lstrip(b"\xef\xbb\xbf \t\r\n")[:1]
+    lowered = name.lower()
+    try:
+        if start == b"<":
+            return _xml(content, xpaths)
+        if start in (b"{", b"[") and (made := _json(content, pointers)) is not None:
+            return made
+        if lowered.endswith((".csv", ".tsv")):
+            return _csv(content)
+        if lowered.endswith((".ini", ".conf", ".cfg", ".properties", ".toml")) or start == b"[":
+            return _ini(content)
+    except (ValueError, RecursionError, UnicodeError, csv.Error):
+        return None
+    return None
+
+
+def parse_trees(old: bytes, new: bytes) -> tuple[Document, Document]:
+    """The metadata of a tree on both sides, without times, and without files that the other side lacks.
+
+    Such files are parts of their own, which are told of anyway.
+    """
+    sides = [{member.name: member for member in read_tree(content)} for content in (old, new)]
+    return tuple(  # type: ignore[return-value]
+        Document("tree", _Plain(fields={
+            name: _member(member) for name, member in side.items() if name in other or not stat.S_ISREG(member.mode)
+        }), _Tree())
+        for side, other in zip(sides, sides[::-1], strict=True)
+    )  # fmt: skip
+
+
+def _member(member: Member) -> Node:
+    facts = {"mode": stat.filemode(member.mode), "owner": member.owner, "target": member.target}
+    return _Plain(fields={name: _Plain(value=value) for name, value in facts.items() if value is not None})
+
+
+def _xml(content: bytes, xpaths: Sequence[str]) -> Document | None:
+    from lxml import etree
+
+    # Entities are not expanded, nothing is fetched, depth and size of text are bounded (huge_tree).
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True,
+        remove_pis=True, remove_blank_text=True,
+    )  # fmt: skip
+    try:
+        root: Any = etree.fromstring(content, parser)
+    except (etree.XMLSyntaxError, ValueError):
+        return None
+    for expression in xpaths:
+        _cut(root, expression)
+    return Document("xml", _Plain(lists={_local(root): [_XmlNode(root)]}), _Xml())
+
+
+def _cut(root: Any, expression: str) -> None:
+    """Take what an XPath finds out of the tree; names without a prefix are meant in any namespace."""
+    from lxml import etree
+
+    try:
+        places = root.xpath(expression) or root.xpath(_any_namespace(expression))
+    except etree.XPathError:  # a prefix that means nothing in this document
+        return
+    for found in places if isinstance(places, list) else ():
+        parent: Any = found.getparent() if hasattr(found, "getparent") else None
+        if parent is None:
+            continue
+        if getattr(found, "is_attribute", False):
+            del parent.attrib[found.attrname]
+        elif getattr(found, "is_text", False):
+            parent.text = None
+        else:
+            parent.remove(found)
+
+
+def _any_namespace(expression: str) -> str:
+    return re.sub(
+        r"(?<=/)(?![\w.-]+(?:\(|::|:))([A-Za-z_][\w.-]*)", lambda name: f"*[local-name()='{name[1]}']", expression
+    )
+
+
+def _local(element: Any) -> str:
+    return str(element.tag).rpartition("}")[2]
+
+
+def _space(element: Any) -> str:
+    """The namespace of an element."""
+    return str(element.tag)[1:].partition("}")[0] if str(element.tag).startswith("{") else ""
+
+
+def _etree() -> Any:
+    from lxml import etree  # imported where it is used: most parts are no XML
+
+    return etree
+
+
+def _json(content: bytes, pointers: Sequence[str]) -> Document | None:
+    try:
+        data = json.loads(content)
+    except ValueError:
+        return None
+    for pointer in pointers:
+        tokens = [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
+        data = _pruned(data, tokens)
+    return Document("json", _JsonNode(data), _Json())
+
+
+def _pruned(data: Any, tokens: Sequence[str]) -> Any:
+    """The data without what stands at a pointer, in which `*` is any name or number."""
+    if isinstance(data, dict):
+        hit = [name for name in data if tokens[0] in ("*", name)]
+        if len(tokens) == 1:
+            return {name: value for name, value in data.items() if name not in hit}
+        return {name: _pruned(value, tokens[1:]) if name in hit else value for name, value in data.items()}
+    if isinstance(data, list):
+        chosen = [tokens[0] in ("*", str(index)) for index in range(len(data))]
+        if len(tokens) == 1:
+            return [value for value, hit in zip(data, chosen, strict=True) if not hit]
+        return [_pruned(value, tokens[1:]) if hit else value for value, hit in zip(data, chosen, strict=True)]
+    return data
+
+
+def _csv(content: bytes) -> Document | None:
+    text = content.decode("utf-8-sig")
+    delimiter = max(",;\t", key=text.partition("\n")[0].count)
+    rows = [row for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True) if row]
+    if len(rows) < 2 or len(header := rows[0]) < 2 or len(set(header)) < len(header):
+        return None
+    if sum(len(row) != len(header) for row in rows) > len(rows) // _CSV_SAMPLE + 1:
+        return None
+    return Document("csv", _Plain(lists={"": list(_rows(header, rows[1:]))}), _Csv())
+
+
+def _rows(header: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[Node]:
+    for row in rows:
+        cells = [*row, *[""] * (len(header) - len(row))]
+        more = {f"column {at + 1}": _Plain(value=cell) for at, cell in enumerate(cells) if at >= len(header)}
+        yield _Plain(fields={name: _Plain(value=cell) for name, cell in zip(header, cells, strict=False)} | more)
+
+
+def _ini(content: bytes) -> Document | None:
+    if not _SECTION.search(content):
+        return None
+    settings: dict[str, dict[str, str]] = {"": {}}
+    section, known = "", 0
+    lines = [line for line in content.decode("utf-8-sig").splitlines() if line.strip() and line.strip()[0] not in "#;"]
+    for line in lines:
+        if line.strip().startswith("[") and line.strip().endswith("]"):
+            section, known = line.strip(), known + 1
+            settings.setdefault(section, {})
+        elif found := _SETTING.fullmatch(line):
+            known += 1
+            before = settings[section].get(found[1])
+            settings[section][found[1]] = found[2].rstrip() if before is None else f"{before}\n{found[2].rstrip()}"
+    fields: dict[str, Node] = {name: _Plain(value) for name, value in settings.pop("").items()}
+    fields |= {
+        name: _Plain(fields={key: _Plain(value) for key, value in under.items()}) for name, under in settings.items()
+    }
+    return Document("ini", _Plain(fields=fields), _Ini()) if known >= 0.9 * len(lines) else None

@@ -1,0 +1,189 @@
+"""How the lines of a configuration are nested, found without being told what wrote it.
+
+By indentation; by braces; by words that open and close (`config` ... `end`); by header lines (`[section]`,
+`/section`); or not at all, where each line is a whole path (`set interfaces port-3 mtu 1500`) or stands for itself.
+"""
+
+import re
+from collections import Counter
+from collections.abc import Callable, Sequence
+from functools import cached_property
+
+__all__ = ["Outline", "first_words", "words_of"]
+
+_SAMPLE = 2000  # lines by which the kind of nesting is told
+_WHOLE = 100_000  # lines among which words that open and close are looked for
+_HEADER = re.compile(rb"\s*(?:\[[^\[\]]+\]|/[\w/ .-]*[A-Za-z][\w/ .-]*|#{1,3} \S.*)\s*$")
+_CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
+_WORD = re.compile(rb"(?:\[secret [0-9a-f]+\]|\S)+")
+_NOTHING = re.compile(rb"[\W_]*$")  # a line that only separates
+
+
+class Outline:
+    """The nesting of a text's lines. Asking about lines in rising order takes one pass over the text in all."""
+
+    def __init__(self, lines: Sequence[bytes], kind: str | None = None) -> None:
+        """`kind` is as a procedure's `outline`; otherwise it is found."""
+        self._lines = lines
+        self._known: dict[int, int] = {}
+        self._openers: frozenset[bytes] = frozenset()
+        self._closers: frozenset[bytes] = frozenset()
+        self.kind = kind or self._found_kind()
+        if self.kind == "words":
+            self._openers, self._closers = self._pairs or (frozenset(), frozenset(_CLOSERS))
+
+    def path(self, at: int) -> tuple[bytes, ...]:
+        """The headings above a line, from the outermost, such as `interface port-3`."""
+        found = []
+        while (at := self.parent(at)) >= 0:
+            found.append(_heading(self._lines[at]))
+        return tuple(found[::-1])
+
+    def parent(self, at: int) -> int:
+        """The line that a line stands under; -1 for none. A closing line stands with what it closes."""
+        if at not in self._known:
+            self._known[at] = self._finders[self.kind](at)
+        return self._known[at]
+
+    def rank(self, at: int) -> int:
+        """Which of the lines under the same heading this is, counted from 1."""
+        parent = self.parent(at)
+        return sum(self.parent(other) == parent for other in range(parent + 1, at + 1) if self.tells(other))
+
+    def tells(self, at: int) -> bool:
+        """Whether a line says anything: blank lines, separators and closing ones do not."""
+        line = self._lines[at]
+        return not _NOTHING.match(line) and not (self._closes(line) if self.kind == "words" else False)
+
+    @cached_property
+    def _finders(self) -> dict[str, Callable[[int], int]]:
+        return {
+            "indentation": self._shallower, "braces": self._unclosed, "words": self._unclosed,
+            "headers": self._last_header, "prefixes": lambda at: -1, "flat": lambda at: -1,
+        }  # fmt: skip
+
+    def _shallower(self, at: int) -> int:
+        """The nearest line above that is indented less."""
+        lines = self._lines
+        while at > 0 and not lines[at].strip():
+            at -= 1
+        depth = _depth(lines[at]) if lines else 0
+        if not depth:
+            return -1
+        for other in range(at - 1, -1, -1):
+            if not lines[other].strip(b" \t\r\n!#"):
+                continue
+            above = _depth(lines[other])
+            if above < depth:
+                return other
+            if above == depth and other in self._known:
+                return self._known[other]
+        return -1
+
+    def _unclosed(self, at: int) -> int:
+        """The nearest line above that opens a section which is still open here."""
+        closed = 1 if self._closes(self._lines[at]) else 0
+        for other in range(at - 1, -1, -1):
+            line = self._lines[other]
+            if not closed and other in self._known and not self._opens(line) and not self._closes(line):
+                return self._known[other]
+            if self._closes(line):
+                closed += 1
+            if self._opens(line):
+                if not closed:
+                    return other
+                closed -= 1
+        return -1
+
+    def _opens(self, line: bytes) -> bool:
+        if self.kind == "braces":
+            return line.rstrip().endswith((b"{", b"(")) or (b"{" in line and line.count(b"{") > line.count(b"}"))
+        return line.split(None, 1)[:1] != [] and line.split(None, 1)[0] in self._openers
+
+    def _closes(self, line: bytes) -> bool:
+        if self.kind == "braces":
+            return line.lstrip()[:1] in (b"}", b")") or line.count(b"}") > line.count(b"{")
+        return line.strip() in self._closers
+
+    def _last_header(self, at: int) -> int:
+        if _HEADER.match(self._lines[at]):
+            return -1
+        for other in range(at - 1, -1, -1):
+            if other in self._known and self._known[other] >= 0:
+                return self._known[other]
+            if _HEADER.match(self._lines[other]):
+                return other
+        return -1
+
+    def _found_kind(self) -> str:
+        sample = [line for line in self._lines[:_SAMPLE] if line.strip()]
+        if not sample:
+            return "flat"
+        opened = sum(line.rstrip().endswith(b"{") for line in sample)
+        if opened >= 2 and opened <= 1.2 * sum(line.lstrip()[:1] == b"}" for line in sample) + 2:
+            return "braces"
+        if self._pairs:
+            return "words"
+        if sum(line[:1] in b" \t" for line in sample) >= max(1, len(sample) // 50):
+            return "indentation"
+        if sum(bool(_HEADER.match(line)) for line in sample) >= 2:
+            return "headers"
+        words = Counter(line.split(None, 1)[0] for line in sample)
+        common = sum(count for _, count in words.most_common(3))
+        deep = sum(len(line.split()) >= 3 for line in sample)
+        return "prefixes" if common > 0.9 * len(sample) and deep > 0.8 * len(sample) else "flat"
+
+    @cached_property
+    def _pairs(self) -> tuple[frozenset[bytes], frozenset[bytes]] | None:
+        """The words that open and those that close, when pairs of them are found in equal number and well nested."""
+        whole = self._lines[:_WHOLE]
+        if sum(line.strip() in _CLOSERS for line in whole) < 2:
+            return None
+        firsts = [line.split(None, 1) for line in whole]
+        counts = Counter(first[0] for first in firsts if len(first) == 2)
+        bare = Counter(first[0] for first in firsts if len(first) == 1)
+        pairs: dict[bytes, bytes] = {}
+        for closer in sorted(_CLOSERS & bare.keys(), key=lambda word: -bare[word]):
+            fitting = [word for word, count in counts.items() if count == bare[closer] and word not in pairs]
+            for opener in fitting:
+                if bare[closer] >= 2 and _nested(firsts, {**pairs, opener: closer}):
+                    pairs[opener] = closer
+                    break
+        return (frozenset(pairs), frozenset(pairs.values())) if pairs else None
+
+
+def _nested(firsts: Sequence[Sequence[bytes]], pairs: dict[bytes, bytes]) -> bool:
+    """Whether each closing word comes when what it closes was opened last."""
+    closers = set(pairs.values())
+    stack: list[bytes] = []
+    for first in firsts:
+        if len(first) == 2 and first[0] in pairs:
+            stack.append(pairs[first[0]])
+        elif len(first) == 1 and first[0] in closers and (not stack or stack.pop() != first[0]):
+            return False
+    return not stack
+
+
+def _heading(line: bytes) -> bytes:
+    """What names a section: its first line without what opens it."""
+    return line.strip().rstrip(b"{(").rstrip() or line.strip()
+
+
+def _depth(line: bytes) -> int:
+    expanded = line.expandtabs(8)
+    return len(expanded) - len(expanded.lstrip(b" "))
+
+
+def first_words(line: bytes, other: bytes) -> bytes:
+    """The words that two lines begin with alike."""
+    same = []
+    for one, two in zip(words_of(line), words_of(other), strict=False):
+        if one != two:
+            break
+        same.append(one)
+    return b" ".join(same)
+
+
+def words_of(line: bytes) -> list[bytes]:
+    """The words of a line; the mark of a hidden secret is one."""
+    return _WORD.findall(line)

@@ -1,0 +1,306 @@
+"""What a change means: corpora of edits with known truth, over nested texts, documents and trees."""
+
+import io
+import json
+import random
+import tarfile
+import zipfile
+from collections.abc import Callable, Sequence
+from itertools import pairwise
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from historon.compare import Change, Edit, How, Kind, Masks, Outline, PartChange, align_texts, compare_exports
+from historon.estate import Noise, Pattern
+
+_MASKS = Masks(key=b"k")
+_TEXTS = st.lists(st.sampled_from([b"a", b"b", b"  c", b"!", b"", b"d e f g h i j k l m n o"]), max_size=120)
+
+
+def _changed(old: str, new: str, name: str = "p", masks: Masks = _MASKS) -> list[PartChange]:
+    return compare_exports({name: old.encode()}, {name: new.encode()}, masks)
+
+
+def _changes(old: str, new: str, name: str = "p", masks: Masks = _MASKS) -> list[tuple[str, str, str, str]]:
+    return [(c.how, c.path, c.old, c.new) for part in _changed(old, new, name, masks) for c in part.changes]
+
+
+def _applied(old: bytes, edits: Sequence[Edit], new: bytes) -> bytes:
+    left, right = old.split(b"\n"), new.split(b"\n")
+    made: list[bytes] = []
+    at = 0
+    for edit in edits:
+        made += left[at : edit.old_from] + right[edit.new_from : edit.new_to]
+        at = edit.old_to
+    return b"\n".join(made + left[at:])
+
+
+@settings(max_examples=300)
+@given(_TEXTS, _TEXTS, st.integers(0, 40), st.booleans())
+def test_texts_are_aligned_right(one: list[bytes], other: list[bytes], same: int, tail: bool) -> None:
+    common = [b"common line %d" % n for n in range(same)]
+    old, new = (b"".join(line + b"\n" for line in [*common, *side, *common[::-1]]) for side in (one, other))
+    if tail:
+        old += b"\nend without a line feed"
+    edits = align_texts(old, new)
+    if old.endswith(b"\n"):
+        assert _applied(old, edits, new) == new
+    assert (not edits) == (old == new)
+    assert all(first.old_to < then.old_from for first, then in pairwise(edits))
+
+
+def test_hostile_texts_end_soon_and_are_told_whole() -> None:
+    rng = random.Random(1)
+    old, new = (b"".join(b"%d\n" % rng.randrange(3) for _ in range(60_000)) for _ in range(2))
+    assert _applied(old, align_texts(old, new), new) == new
+    near = old.replace(b"0\n1\n2\n", b"0\n9\n2\n")
+    assert _applied(old, align_texts(old, near), near) == near
+
+
+# ---- outlines ---------------------------------------------------------------------------------------------------------
+
+
+def _by_indentation(sections: dict[str, dict[str, str]]) -> str:
+    return "".join(
+        f"{name}\n" + "".join(f"  {k} {v}\n" for k, v in body.items()) + "!\n" for name, body in sections.items()
+    )
+
+
+def _by_braces(sections: dict[str, dict[str, str]]) -> str:
+    return "".join(
+        f"{name} {{\n" + "".join(f"{k} {v};\n" for k, v in body.items()) + "}\n" for name, body in sections.items()
+    )
+
+
+def _by_words(sections: dict[str, dict[str, str]]) -> str:
+    return "".join(
+        f"edit {name}\n" + "".join(f"set {k} {v}\n" for k, v in body.items()) + "next\n"
+        for name, body in sections.items()
+    )
+
+
+def _by_headers(sections: dict[str, dict[str, str]]) -> str:
+    return "".join(f"/{name}\n" + "".join(f"{k} {v}\n" for k, v in body.items()) for name, body in sections.items())
+
+
+_WRITERS = {"indentation": _by_indentation, "braces": _by_braces, "words": _by_words, "headers": _by_headers}
+
+
+def _sections(rng: random.Random) -> dict[str, dict[str, str]]:
+    keys = ("description", "address", "mtu", "speed", "queue")
+    return {
+        f"interface port-{n}": {key: f"{rng.choice('abcdef')}{rng.randrange(10**6)}" for key in keys} for n in range(40)
+    }
+
+
+@pytest.mark.parametrize("kind", _WRITERS)
+@pytest.mark.parametrize("seed", range(12))
+def test_edits_of_known_truth_are_told_as_what_they_are(kind: str, seed: int) -> None:
+    rng = random.Random(f"{kind} {seed}")
+    write: Callable[[dict[str, dict[str, str]]], str] = _WRITERS[kind]
+    sections = _sections(rng)
+    edited = {name: dict(body) for name, body in sections.items()}
+    names = rng.sample(sorted(sections), 4)
+    edited[names[0]]["mtu"] = "z9000000"
+    del edited[names[1]]["speed"]
+    edited[names[2]]["storm"] = "y5000000"
+    del edited[names[3]]
+    old, new = write(sections), write(edited)
+    assert Outline([line + b"\n" for line in old.encode().splitlines()]).kind == kind
+    end = ";" if kind == "braces" else ""
+    begin, verb = {"words": ("edit ", "set "), "headers": ("/", "")}.get(kind, ("", ""))
+    assert sorted(_changes(old, new)) == sorted([
+        (How.EDITED, f"{begin}{names[0]} / {verb}mtu", f"{sections[names[0]]['mtu']}{end}", f"z9000000{end}"),
+        (How.REMOVED, f"{begin}{names[1]}", f"{verb}speed {sections[names[1]]['speed']}{end}", ""),
+        (How.ADDED, f"{begin}{names[2]}", "", f"{verb}storm y5000000{end}"),
+        (How.REMOVED, "", f"{begin}{names[3]}" + " {" * (kind == "braces"), ""),
+    ])  # fmt: skip
+
+
+def test_a_heading_is_found_hundreds_of_lines_away() -> None:
+    rules = [f"  permit host 10.0.{n // 250}.{n % 250} port {n}" for n in range(3000)]
+    old = "\n".join(["hostname x", "access-list inside", *rules, "end"])
+    assert _changes(old, old.replace("port 2990", "port 22")) == [
+        (How.EDITED, "access-list inside / permit host 10.0.11.240 port", "2990", "22")
+    ]
+
+
+def test_a_moved_rule_is_said_to_have_moved() -> None:
+    rules = [f"  permit host 10.0.0.{n} port {n}" for n in range(1, 13)]
+    old = "\n".join(["access-list inside", *rules, "end", ""])
+    rules.insert(8, rules.pop(3))
+    (change,) = _changed(old, "\n".join(["access-list inside", *rules, "end", ""]))[0].changes
+    assert (change.how, change.path, change.old_at, change.new_at) == (How.MOVED, "access-list inside", 4, 9)
+    assert change.words == "permit host 10.0.0.4 port 4 moved from 4 to 9"
+
+
+def test_order_means_nothing_where_a_mask_says_so() -> None:
+    old = "route-list\n  route a b c\n  route d e f\n  route g h i\nacl\n  permit aaaa bbbb\n  permit cccc dddd\n  deny any\n"
+    turned = "route-list\n  route g h i\n  route d e f\n  route a b c\nacl\n  permit aaaa bbbb\n  permit cccc dddd\n  deny any\n"
+    masks = Masks(key=b"k", unordered=[Pattern.parse("^route-list")])
+    assert _changed(old, turned, masks=masks) == []
+    assert _changed(old, turned) != []
+    both = turned.replace("  permit aaaa bbbb\n  permit cccc dddd\n", "  permit cccc dddd\n  permit aaaa bbbb\n")
+    assert [how for how, *_ in _changes(old, both, masks=masks)] == [How.MOVED]
+
+
+def test_noise_by_place_and_by_kind_of_value() -> None:
+    old = "stats\n  in 7\n  out 8\nport 1\n  in 3\n  seen 2026-01-01 10:00:00\n  serial number: AB12\n  hits 77 x\n"
+    new = "stats\n  in 9\n  out 9\nport 1\n  in 3\n  seen 2026-02-03 11:30:09\n  serial number: CD99\n  hits 80 x\n"
+    masks = Masks([Noise.parse(one) for one in ("path:^stats / ", "value:time", "value:serial", "value:counter")])
+    assert _changed(old, new, masks=masks) == []
+    assert _changes(old, new.replace("in 3", "in 4"), masks=masks) == [(How.EDITED, "port 1 / in", "3", "4")]
+
+
+@pytest.mark.parametrize("rule", ["value:colour", "json:a/b", "xpath://[", "path:(", "("])
+def test_wrong_noise_is_refused(rule: str) -> None:
+    with pytest.raises(ValueError):
+        Noise.parse(rule)
+
+
+# ---- documents --------------------------------------------------------------------------------------------------------
+
+
+def test_xml_is_told_by_its_tree() -> None:
+    old = """<?xml version="1.0"?><c xmlns="urn:x" xmlns:q="urn:q"><rules>
+      <rule name="a" port="1"><log>no</log></rule><rule port="2" name="b"/><rule name="c" port="3"/><q:z>1</q:z></rules></c>"""
+    same = """<n:c xmlns:n="urn:x" xmlns:q="urn:q">
+      <n:rules> <n:rule port='1' name='a'> <n:log> no </n:log> </n:rule>
+      <n:rule name="b" port="2"></n:rule> <n:rule name="c" port="3"/> <q:z>1</q:z></n:rules></n:c>"""
+    assert _changed(old, same, "r.xml") == []
+    new = (
+        same.replace("> no <", ">yes<")
+        .replace('<n:rule name="b" port="2"></n:rule>', "")
+        .replace("</n:rules>", '<n:rule name="d" port="4"/></n:rules>')
+    )
+    assert sorted(_changes(old, new, "r.xml")) == [
+        (How.ADDED, "/c/rules/rule[@name='d']", "", '<n:rule name="d" port="4"/>'),
+        (How.EDITED, "/c/rules/rule[@name='a']/log", "no", "yes"),
+        (How.REMOVED, "/c/rules/rule[@name='b']", '<rule port="2" name="b"/>', ""),
+    ]
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_corpora_of_json_are_told_right(seed: int) -> None:
+    rng = random.Random(seed)
+    rules = [{"seq": n * 10, "uuid": f"{rng.getrandbits(64):x}", "to": {"port": rng.randrange(999)}} for n in range(50)]
+    old = {"host": "a", "rules": rules, "dns": ["10.0.0.1", "10.0.0.2"]}
+    new = json.loads(json.dumps(old))
+    at, gone = sorted(rng.sample(range(50), 2))
+    new["rules"][at]["to"]["port"] = 4444
+    removed = new["rules"].pop(gone)
+    new["dns"].append("10.0.0.3")
+    new["a/b"] = True
+    text = json.dumps(dict(reversed(new.items())), indent=rng.choice((None, 2)))
+    assert sorted(_changes(json.dumps(old), text)) == sorted([
+        (How.EDITED, f"/rules/{at} (uuid {rules[at]['uuid']})/to/port", str(rules[at]["to"]["port"]), "4444"),  # type: ignore[index]
+        (How.REMOVED, f"/rules/{gone} (uuid {removed['uuid']})", json.dumps(removed), ""),
+        (How.ADDED, "/dns/2", "", '"10.0.0.3"'),
+        (How.ADDED, "/a~1b", "", "true"),
+    ])  # fmt: skip
+    assert _changed(json.dumps(old), json.dumps(dict(reversed(old.items())), indent=3)) == []
+
+
+def test_a_renamed_key_is_told() -> None:
+    old, new = '{"a": {"mtu": 1500, "x": 1}}', '{"a": {"max-mtu": 1500, "x": 1}}'
+    assert sorted(_changes(old, new)) == [(How.ADDED, "/a/max-mtu", "", "1500"), (How.REMOVED, "/a/mtu", "1500", "")]
+
+
+def test_places_in_documents_may_be_noise() -> None:
+    masks = Masks([Noise.parse("json:/rules/*/hits"), Noise.parse("xpath://rule/@hits"), Noise.parse("xpath://age")])
+    old, new = '{"rules": [{"hits": 1, "to": 2}]}', '{"rules": [{"hits": 7, "to": 2}]}'
+    assert _changed(old, new, masks=masks) == []
+    assert _changes(old, new.replace('"to": 2', '"to": 3'), masks=masks) == [(How.EDITED, "/rules/0/to", "2", "3")]
+    xml = '<r xmlns="urn:y"><rule hits="1"/><age>3</age></r>'
+    assert _changed(xml, xml.replace('"1"', '"2"').replace("3", "4"), masks=masks) == []
+    assert _changed(xml, xml.replace('"1"', '"2"').replace("3", "4")) != []
+
+
+def test_csv_and_ini_are_told_by_key() -> None:
+    csv = "door,reader,opens\ngangway,inside,crew\nslipway,both,yard\nfuel,outside,yard\n"
+    assert _changes(csv, csv.replace("both", "outside").replace("fuel,outside,yard\n", ""), "d.csv") == [
+        (How.REMOVED, "[door=fuel]", "door fuel, reader outside, opens yard", ""),
+        (How.EDITED, "[door=slipway]/reader", "both", "outside"),
+    ]
+    ini = "[net]\nmtu = 1500\ndns=a\n\n; remark\n[log]\nlevel = 3\n"
+    assert _changes(ini, "[log]\nlevel=4\n[net]\ndns = a\nmtu=1500\n", "x.ini") == [
+        (How.EDITED, "[log] level", "3", "4")
+    ]
+
+
+@pytest.mark.parametrize("broken", ["<a><b></a>", '{"a": 1', "[" * 100_000, '<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>'])
+def test_what_is_no_document_is_compared_as_text(broken: str) -> None:
+    (change,) = _changed(broken, broken + "\nmore of it\n")
+    assert not change.structured
+    assert change.added >= 1
+
+
+# ---- trees and archives -----------------------------------------------------------------------------------------------
+
+
+def _tar(files: dict[str, bytes], at: int, mode: int = 0o644) -> bytes:
+    made = io.BytesIO()
+    with tarfile.open(fileobj=made, mode="w:gz") as archive:
+        for name, content in files.items():
+            member = tarfile.TarInfo(name)
+            member.size, member.mtime, member.mode = len(content), at, mode
+            archive.addfile(member, io.BytesIO(content))
+    return made.getvalue()
+
+
+def _zip(files: dict[str, bytes], at: int, mode: int = 0o644) -> bytes:
+    made = io.BytesIO()
+    with zipfile.ZipFile(made, "w") as archive:
+        for name, content in files.items():
+            member = zipfile.ZipInfo(name, (2020 + at, 1, 1, 0, 0, 0))
+            member.external_attr = mode << 16
+            archive.writestr(member, content)
+    return made.getvalue()
+
+
+@pytest.mark.parametrize("pack", [_tar, _zip])
+def test_archives_are_looked_into(pack: Callable[..., bytes]) -> None:
+    text = b"".join(b"a line of some length %d\n" % n for n in range(20))
+    before = {"etc/a.conf": text, "etc/b.json": b'{"x": 1}', "gone": b"g\n", "blob": b"\0\1"}
+    after = {"etc/z.conf": text + b"more\n", "etc/b.json": b'{ "x": 2 }', "blob": b"\0\2", "new": b"n\n"}
+    assert compare_exports({"b.bin": pack(before, 1)}, {"b.bin": pack(before, 5)}, _MASKS) == [], "only times differ"
+    found = {part.name: part for part in compare_exports({"b.bin": pack(before, 1)}, {"b.bin": pack(after, 5)}, _MASKS)}
+    assert {name: part.kind for name, part in found.items()} == {
+        "b.bin/blob": Kind.BINARY, "b.bin/etc/b.json": Kind.EDITED, "b.bin/etc/z.conf": Kind.RENAMED,
+        "b.bin/gone": Kind.REMOVED, "b.bin/new": Kind.ADDED,
+    }  # fmt: skip
+    assert found["b.bin/etc/z.conf"].was == "b.bin/etc/a.conf"
+    assert found["b.bin/etc/b.json"].changes == [Change(How.EDITED, "/x", "1", "2")]
+    (modes,) = compare_exports({"b.bin": pack(before, 1)}, {"b.bin": pack(before, 1, 0o600)}, _MASKS)
+    assert modes.name == "b.bin.tree"
+    assert Change(How.EDITED, "gone (mode)", "-rw-r--r--", "-rw-------") in modes.changes
+
+
+def test_archives_that_would_burst_or_are_damaged_stay_closed() -> None:
+    bomb = _tar({"zeros": bytes(40_000_000)}, 1)
+    (change,) = compare_exports({"b": bomb}, {"b": bomb[:-9] + b"123456789"}, _MASKS)
+    assert (change.name, change.kind) == ("b", Kind.BINARY)
+    names = _tar({"../../etc/passwd": b"x", "/abs": b"y"}, 1)
+    found = compare_exports({"b": names}, {"b": _tar({"../../etc/passwd": b"z", "/abs": b"y"}, 1)}, _MASKS)
+    assert [part.name for part in found] == ["b/etc/passwd"]
+
+
+def test_binary_parts_are_told_by_size_and_digest() -> None:
+    (part,) = compare_exports({"f": b"\0" * 10}, {"f": b"\0" * 2000}, _MASKS)
+    assert part.changes[0].words.startswith("10 bytes, SHA-256 01d448afd928065458cf670b → 2,000 bytes, SHA-256 "[:25])
+
+
+def test_secrets_in_changes_are_masked_everywhere() -> None:
+    json_text = '{"users": [{"name": "x", "password": "CANARY-1"}], "token": 12345678}'
+    for name, old, new in (
+        ("p", "user x\n  password CANARY-1\n", "user x\n  password CANARY-2\n"),
+        ("p.xml", "<c><password>CANARY-1</password></c>", "<c><password>CANARY-2</password></c>"),
+        ("p.json", json_text, json_text.replace("CANARY-1", "CANARY-2").replace("12345678", "87654321")),
+        ("p.ini", "[a]\npassword = CANARY-1\n", "[a]\npassword = CANARY-2\n"),
+    ):
+        told = repr(_changes(old, new, name))
+        assert "CANARY" not in told
+        assert "8765" not in told
+        assert "[secret " in told
