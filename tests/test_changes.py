@@ -132,7 +132,7 @@ def test_a_moved_rule_is_said_to_have_moved() -> None:
     old = "\n".join(["access-list inside", *rules, "end", ""])
     rules.insert(8, rules.pop(3))
     (change,) = _changed(old, "\n".join(["access-list inside", *rules, "end", ""]))[0].changes
-    assert (change.how, change.path, change.old_at, change.new_at) == (How.MOVED, "access-list inside", 4, 9)
+    assert (change.how, change.path, change.ranks) == (How.MOVED, "access-list inside", (4, 9))
     assert change.words == "permit host 10.0.0.4 port 4 moved from 4 to 9"
 
 

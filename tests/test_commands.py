@@ -107,7 +107,7 @@ def test_diff_says_by_its_exit_code_whether_they_differ_and_patch_applies_it(his
     assert history.run("diff", "files@3", "files").code == 0
     assert "+four" in history.run("diff", "files").out
     assert "+2" in history.run("diff", "files@1").out
-    assert history.run("diff", "files@1", "--part", "nothing").code == 2
+    assert history.run("diff", "files@1", "--only", "nothing").code == 2
 
 
 def test_diff_on_a_terminal_has_colour_and_a_pipe_has_none(history: EstateFolder) -> None:

@@ -71,8 +71,8 @@ def test_a_plain_file_may_stand_on_either_side(files_estate: EstateFolder) -> No
     assert "one side must be a source" in files_estate.run("diff", "file:golden.conf").err
     (files_estate.path / "data" / "b.conf").write_text("b")
     files_estate.run("collect")
-    assert "--part, one of: data/a.conf, data/b.conf" in files_estate.run("diff", "file:golden.conf", "files").err
-    assert files_estate.run("diff", "file:golden.conf", "files", "--part", "data/a.conf").code == 0
+    assert "--only, one of: data/a.conf, data/b.conf" in files_estate.run("diff", "file:golden.conf", "files").err
+    assert files_estate.run("diff", "file:golden.conf", "files", "--only", "data/a.conf").code == 0
 
 
 def test_case_and_space_may_be_ignored(files_estate: EstateFolder) -> None:

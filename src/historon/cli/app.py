@@ -11,10 +11,14 @@ from typing import Any, TypeVar, cast
 
 import click
 
+from historon.errors import UsageError
 from historon.estate import ESTATE_FILE, Estate, read_estate
 from historon.store import FolderStore, Store
 
-__all__ = ["App", "estate_option", "example", "json_option", "pass_app", "where_option"]
+__all__ = [
+    "App", "check_reveal", "estate_option", "example", "json_option", "pass_app", "query_options", "reveal_option",
+    "where_option",
+]  # fmt: skip
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -46,7 +50,7 @@ class App:
     @contextmanager
     def store(self, estate: Estate) -> Iterator[Store]:
         """The estate's store, closed again at the end."""
-        store = FolderStore(estate.path(estate.settings.store))
+        store = FolderStore(estate.path(estate.settings.store), indexed=estate.settings.index)
         try:
             yield store
         finally:
@@ -71,9 +75,32 @@ def where_option(function: F) -> F:
     return click.option("--where", multiple=True, metavar="LABEL=VALUE", help="Only sources with this label.")(function)
 
 
+def query_options(function: F) -> F:
+    """How a text that is looked for is meant."""
+    expression = click.option("-e", "--expression", is_flag=True, help="TEXT is a regular expression for lines.")
+    exact = click.option("--exact-case", is_flag=True, help="Tell capitals from small letters.")
+    return expression(exact(function))
+
+
 def json_option(function: F) -> F:
     """The same data, for programs."""
     return click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")(function)
+
+
+def reveal_option(function: F) -> F:
+    """Show secrets; where the output may end up in a file or a mail, only when that is said twice."""
+    return click.option(
+        "--reveal", count=True, help="Show secrets; twice where the output is not a terminal."
+    )(function)  # fmt: skip
+
+
+def check_reveal(reveal: int) -> None:
+    """UsageError when secrets would go where nobody may have meant them to."""
+    if reveal == 1 and not sys.stdout.isatty():
+        raise UsageError(
+            "--reveal would write secrets where this output goes",
+            hint="if that is meant, say it twice: --reveal --reveal",
+        )
 
 
 def example(*lines: str) -> str:

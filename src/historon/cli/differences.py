@@ -12,7 +12,6 @@ if TYPE_CHECKING:
 __all__ = ["change_data", "change_text", "part_data", "print_lines", "print_outline", "print_side_by_side"]
 
 _STYLES = {"added": "green", "removed": "red", "edited": "", "moved": "yellow"}
-_SIGNS = {"added": "+", "removed": "-", "edited": "~", "moved": ">"}
 _LONGEST = 240
 
 
@@ -35,7 +34,7 @@ def change_data(change: Change) -> dict[str, object]:
     """One change, for programs."""
     return {
         "how": change.how, "path": change.path, "old": change.old, "new": change.new, "old_at": change.old_at,
-        "new_at": change.new_at, "lines_under": change.more,
+        "new_at": change.new_at, "lines_under": change.more, "moved": change.ranks,
     }  # fmt: skip
 
 
@@ -43,7 +42,7 @@ def change_text(change: Change) -> "Text":
     """One change on one line: its sign, its path, and what became of it."""
     from rich.text import Text
 
-    made = Text(f"{_SIGNS[change.how]} ", style=_STYLES[change.how])
+    made = Text(f"{change.sign} ", style=_STYLES[change.how])
     if change.path:
         made.append(printable(change.path), "cyan").append("  ")
     if change.how == "edited":
@@ -79,7 +78,7 @@ def print_lines(change: PartChange, context: int) -> None:
         screen.print(Text.assemble((f"  line {number}", "dim"), ("  " + printable(_path(hunk)), "cyan bold")))
         for row in marked(hunk, printable):
             style = {"-": "red", "+": "green"}.get(row.mark, "")
-            screen.print(Text(f"  {row.mark} ", style=style).append(_marked(row, style)), soft_wrap=True)
+            screen.print(_marked(row, style, f"  {row.mark} "), soft_wrap=True)
         screen.print()
     _print_moves(change)
 
@@ -116,12 +115,12 @@ def _cell(row: Marked | None, style: str) -> "tuple[str, Text | str]":
     return str(row.number), _marked(row, style if row.mark != " " else "")
 
 
-def _marked(row: Marked, style: str) -> "Text":
+def _marked(row: Marked, style: str, before: str = "") -> "Text":
     from rich.text import Text
 
-    text = Text(row.text, style=style)
+    text = Text(before + row.text, style=style)
     for start, end in row.spans:
-        text.stylize("bold underline", start, end)
+        text.stylize("bold underline", start + len(before), end + len(before))
     return text
 
 

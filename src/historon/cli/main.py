@@ -32,6 +32,11 @@ COMMANDS: dict[str, dict[str, str]] = {
         "versions": "The timeline of a source.",
         "show": "Print a part of a version.",
         "diff": "What changed between two versions, or two sources.",
+        "changes": "What changed across the estate, equal changes told once.",
+        "find": "Where a text stands now, or ever stood.",
+        "trace": "Since when a line has been there, and what it was before.",
+        "expect": "Are the sources as the estate file expects? The exit code says it too.",
+        "noise": "What differs in nearly every version of a source: proposes masks.",
         "restore": "Write a version, or a part of it, to a folder.",
     },
     "Keep": {

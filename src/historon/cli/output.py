@@ -145,6 +145,6 @@ def size_text(count_of_bytes: float) -> str:
     raise AssertionError("unreachable")
 
 
-def count(number: int, thing: str) -> str:
-    """`1 source`, `3 sources`."""
-    return f"{number:,} {thing}{'' if number == 1 else 's'}"
+def count(number: int, thing: str, things: str = "") -> str:
+    """`1 source`, `3 sources`; `things` where an s does not do."""
+    return f"{number:,} {thing if number == 1 else things or thing + 's'}"

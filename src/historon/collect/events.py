@@ -8,7 +8,7 @@ from typing import Self
 
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.steps import StepTaken
-from historon.compare import Masks, PartChange
+from historon.compare import Breach, Masks, PartChange
 from historon.store import Outcome
 
 __all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep"]
@@ -64,7 +64,10 @@ class SourceStep:
 
 @dataclass(frozen=True)
 class SourceResult:
-    """How one source fared; whatever version it names is on disk."""
+    """How one source fared; whatever version it names is on disk.
+
+    `broken` are the expectations that hold no longer, `mended` the names of those that hold again.
+    """
 
     source: str
     outcome: Outcome
@@ -75,6 +78,8 @@ class SourceResult:
     note: str | None = None
     failure: Failure | None = None
     changes: Sequence[PartChange] = field(default=(), repr=False)
+    broken: Sequence[Breach] = ()
+    mended: Sequence[str] = ()
 
     @property
     def left_paused(self) -> bool:
@@ -120,6 +125,16 @@ class RoundReport:
     def troubles(self) -> list[SourceResult]:
         """What needs a hand: sources left paused first, then those that failed or are suspect, by name."""
         return sorted(self.of(Outcome.FAILED, Outcome.SUSPECT), key=lambda result: not result.left_paused)
+
+    @property
+    def broken(self) -> list[SourceResult]:
+        """The sources that newly are not as expected, by name."""
+        return sorted((result for result in self.results if result.broken), key=lambda result: result.source)
+
+    @property
+    def mended(self) -> list[SourceResult]:
+        """The sources that are as expected again, by name."""
+        return sorted((result for result in self.results if result.mended), key=lambda result: result.source)
 
     def count(self, *outcomes: Outcome) -> int:
         """How many sources had one of these outcomes."""

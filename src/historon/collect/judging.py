@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from historon.compare import Masks, PartChange, comparable, compare_exports
+from historon.compare import Masks, PartChange, comparable, compare_exports, signature
 from historon.estate import Procedure
 from historon.inspection import Kept, inspect
 from historon.store import Outcome, Part, State, Store, StoredPart
@@ -13,13 +13,15 @@ __all__ = ["Judged", "judge"]
 
 @dataclass(frozen=True)
 class Judged:
-    """An export with its verdict, ready to become an entry."""
+    """An export with its verdict, ready to become an entry; `as_it_was` when it is the last one byte for byte."""
 
     outcome: Outcome
     parts: Sequence[Part | StoredPart]
     state: State = State.GOOD
     changes: Sequence[PartChange] = ()
     doubts: Sequence[str] = ()
+    signature: bytes = b""
+    as_it_was: bool = False
 
     @property
     def added(self) -> int:
@@ -38,34 +40,50 @@ def judge(store: Store, source: str, kept: Sequence[Kept], procedure: Procedure,
     before = {part.name: part for part in store.parts(source, good)} if good is not None else {}
     doubts = inspect(kept, procedure)
     new: dict[str, Part | StoredPart] = {one.part.name: one.part for one in kept}
-    changes = _changes(store, before, new, masks)
+    sides = _differing(store, before, new)
+    changes = compare_exports(*sides, masks)
     if doubts:
         return Judged(Outcome.SUSPECT, [*new.values()], State.SUSPECT, changes, doubts)
+    bits = _signature(store, source, sides, new)
     if good is None:
-        return Judged(Outcome.FIRST, [*new.values()], State.GOOD, changes)
+        return Judged(Outcome.FIRST, [*new.values()], State.GOOD, changes, signature=bits)
     if as_before := _following(kept, before, {change.name for change in changes}):
         new |= as_before
-        changes = [change for change in changes if change.name not in as_before]
-    quiet = {one.part.name for one in kept if one.step.record_only}
-    telling = [change for change in changes if change.name not in quiet]
+        changes = [change for change in changes if not any(_belongs(change.name, name) for name in as_before)]
+    quiet = [one.part.name for one in kept if one.step.record_only]
+    telling = [change for change in changes if not any(_belongs(change.name, name) for name in quiet)]
     if not telling:
-        return Judged(Outcome.UNCHANGED, [*new.values()], State.NOISE)
-    return Judged(Outcome.CHANGED, [*new.values()], State.GOOD, telling)
+        return Judged(Outcome.UNCHANGED, [*new.values()], State.NOISE, signature=bits, as_it_was=not any(sides))
+    return Judged(Outcome.CHANGED, [*new.values()], State.GOOD, telling, signature=bits)
 
 
-def _changes(
-    store: Store, before: Mapping[str, StoredPart], new: Mapping[str, Part | StoredPart], masks: Masks
-) -> list[PartChange]:
+_Contents = Mapping[str, bytes]
+
+
+def _differing(
+    store: Store, before: Mapping[str, StoredPart], new: Mapping[str, Part | StoredPart]
+) -> tuple[_Contents, _Contents]:
+    """The contents of the parts that are not the same, before and now."""
     differing = [
         name
         for name in before.keys() | new.keys()
         if name not in before or name not in new or before[name].sha256 != new[name].sha256
     ]
-    return compare_exports(
+    return (
         {name: comparable(before[name], store) for name in differing if name in before},
         {name: comparable(new[name], store) for name in differing if name in new},
-        masks,
     )
+
+
+def _signature(
+    store: Store, source: str, sides: tuple[_Contents, _Contents], new: Mapping[str, Part | StoredPart]
+) -> bytes:
+    """The bits of what is new in the export; of all of it where none are kept yet, and none at all without an index."""
+    if not store.indexed or not any(sides):
+        return b""
+    if store.signature(source) is None:
+        return signature({}, {name: comparable(part, store) for name, part in new.items()})
+    return signature(*sides)
 
 
 def _following(kept: Sequence[Kept], before: Mapping[str, StoredPart], changed: set[str]) -> dict[str, StoredPart]:
@@ -78,4 +96,5 @@ def _following(kept: Sequence[Kept], before: Mapping[str, StoredPart], changed: 
 
 
 def _belongs(name: str, followed: str) -> bool:
+    """Whether a part is this one, or what is in it."""
     return name == followed or name.startswith(followed.rstrip("/") + "/")

@@ -8,18 +8,30 @@ from time import monotonic
 
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.judging import judge
+from historon.collect.judging import Judged, judge
 from historon.collect.places import Places
 from historon.collect.reaching import Clock, Export, Reach, left_paused
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
-from historon.compare import Masks
+from historon.compare import (
+    Breach,
+    Masks,
+    Plain,
+    breaches,
+    comparable,
+    expected_of,
+    fingerprints,
+    news_of,
+    packed,
+    same_rules,
+)
 from historon.errors import StoreError
 from historon.estate import Estate, Source
 from historon.store import Entry, Outcome, State, Store
 
 __all__ = ["run_round", "unfinished_sources"]
 
+_EXPECTATIONS = "expectations"  # under which the ledger remembers what was broken
 _BATCH = 256
 _INTERRUPTED = "the round was interrupted"
 
@@ -131,14 +143,32 @@ class _Round:
     def _judged(self, source: Source, export: Export, masks: Masks, at: datetime) -> _Found:
         judged = judge(self._store, source.name, export.kept, self._estate.procedure_of(source), masks)
         note = masks.seen("; ".join([*judged.doubts, *export.remarks])) or None
+        broken, mended, held = self._expected(source, judged, masks)
         result = SourceResult(
-            source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes
-        )
+            source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes,
+            broken=broken, mended=mended,
+        )  # fmt: skip
+        found = judged.changes if judged.outcome is Outcome.CHANGED else ()
         entry = Entry(
-            source.name, judged.outcome, at, timedelta(), judged.parts, judged.state, judged.added, judged.removed, note
-        )
+            source.name, judged.outcome, at, timedelta(), judged.parts, judged.state, judged.added, judged.removed,
+            note, packed(fingerprints(found, Plain(source.own_names))), judged.signature,
+        )  # fmt: skip
         afterwards = () if judged.state is State.SUSPECT else export.afterwards
-        return _Found(entry, result, export.remembered, afterwards)
+        return _Found(entry, result, [*export.remembered, *held], afterwards)
+
+    def _expected(
+        self, source: Source, judged: Judged, masks: Masks
+    ) -> tuple[Sequence[Breach], Sequence[str], Sequence[tuple[str, str]]]:
+        """What is newly broken and mended of what is expected of a source, and what is to be remembered of it."""
+        rules = expected_of(source, self._estate.expectations)
+        if not rules or judged.state is State.SUSPECT:
+            return (), (), ()
+        before = self._store.recall(source.name, _EXPECTATIONS)
+        if judged.as_it_was and same_rules(before, rules):
+            return (), (), ()
+        contents = {part.name: comparable(part, self._store) for part in judged.parts}
+        told, broken, mended = news_of(before, rules, breaches(rules, contents, masks))
+        return broken, mended, [(_EXPECTATIONS, told)] if told != before else []
 
     async def _write(self) -> None:
         """Record results as they come in; those that come in together share a transaction and its wait for the disk."""

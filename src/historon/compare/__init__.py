@@ -1,41 +1,93 @@
 """What changed: lines, outline, documents, archives, masks, and the forms in which a change is shown."""
 
 from historon.compare.changes import Change, How, text_changes
+from historon.compare.estatewide import Family, Variant, families, variants
+from historon.compare.expectations import Breach, breaches, expected_of, news_of, same_rules
 from historon.compare.exports import Kind, PartChange, comparable, compare_exports, is_binary
+from historon.compare.families import (
+    Fingerprint,
+    Plain,
+    fingerprints,
+    packed,
+    unpacked_fingerprints,
+    weight_of,
+)
+from historon.compare.finding import Event, Hit, Life, Query, find, find_ever, trace
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.marking import Marked, marked, side_by_side
 from historon.compare.masks import Masks
 from historon.compare.moves import Move, find_moves
 from historon.compare.outline import Outline
+from historon.compare.signatures import (
+    may_hold,
+    pieces_of_expression,
+    pieces_of_text,
+    searchable,
+    signature,
+)
+from historon.compare.studying import Proposal, study
 from historon.compare.texts import align_texts
+from historon.compare.typical import Oddity, Typical, typical
 from historon.compare.unified import Hunk, Row, hunks, unified
 from historon.compare.words import Span, edited_words, paired
 
 __all__ = [
+    "Breach",
     "Change",
     "Edit",
+    "Event",
+    "Family",
+    "Fingerprint",
+    "Hit",
     "How",
     "Hunk",
     "Kind",
+    "Life",
     "Marked",
     "Masks",
     "Move",
+    "Oddity",
     "Outline",
     "PartChange",
+    "Plain",
+    "Proposal",
+    "Query",
     "Row",
     "Span",
+    "Typical",
+    "Variant",
     "align",
     "align_texts",
+    "breaches",
     "comparable",
     "compare_exports",
     "edited_words",
+    "expected_of",
+    "families",
+    "find",
+    "find_ever",
     "find_moves",
+    "fingerprints",
     "hunks",
     "is_binary",
     "marked",
+    "may_hold",
+    "news_of",
+    "packed",
     "paired",
+    "pieces_of_expression",
+    "pieces_of_text",
+    "same_rules",
+    "searchable",
     "side_by_side",
+    "signature",
     "split_lines",
+    "study",
     "text_changes",
+    "trace",
+    "typical",
     "unified",
+    "unpacked_fingerprints",
+    "variants",
+    "weight_of",
 ]

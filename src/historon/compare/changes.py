@@ -12,6 +12,8 @@ from historon.compare.words import edited_words, paired
 __all__ = ["Change", "How", "text_changes"]
 
 _SEPARATOR = " / "
+# After these words stands what a person wrote, which is one value.
+_FREE_TEXT = {b"description", b"remark", b"comment", b"note", b"label", b"banner", b"alias", b"contact", b"location"}
 
 
 class How(StrEnum):
@@ -27,8 +29,8 @@ class How(StrEnum):
 class Change:
     """One change at one place: what stood there and what stands there now, fit for eyes.
 
-    Of a section that came or went, `more` counts the lines under its heading. Line numbers, or of a move the places
-    among its siblings, count from 1.
+    `old_at` and `new_at` are line numbers, and `ranks` of a move the places among its siblings, all counted from 1. Of
+    a section that came or went or moved, `more` counts the lines under its heading.
     """
 
     how: How
@@ -38,6 +40,12 @@ class Change:
     old_at: int | None = None
     new_at: int | None = None
     more: int = 0
+    ranks: tuple[int, int] | None = None
+
+    @property
+    def sign(self) -> str:
+        """One character for how it differs."""
+        return {How.ADDED: "+", How.REMOVED: "-", How.EDITED: "~", How.MOVED: ">"}[self.how]
 
     @property
     def words(self) -> str:
@@ -45,15 +53,18 @@ class Change:
         more = f" (and {self.more} line{'s' * (self.more > 1)} under it)" if self.more else ""
         if self.how is How.EDITED:
             return f"{self.old} → {self.new}" if self.old and self.new else f"{self.old or self.new}"
-        if self.how is How.MOVED:
-            return f"{self.new}{more} moved from {self.old_at} to {self.new_at}".strip()
+        if self.how is How.MOVED and self.ranks:
+            return f"{self.new}{more} moved from {self.ranks[0]} to {self.ranks[1]}".strip()
         return (self.new or self.old) + more
 
 
 def text_changes(
-    edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes], outline: str | None = None
+    edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes], outline: str | None = None, *, fold: bool = True
 ) -> list[Change]:
-    """The changes that the edits between two texts make, each under its path in the outline."""
+    """The changes that the edits between two texts make, each under its path in the outline.
+
+    With `fold` a section that came or went as a whole is one change, otherwise each of its lines is.
+    """
     moves = find_moves(edits, old, new)
     left = without(
         edits,
@@ -63,8 +74,8 @@ def text_changes(
     sides = _Side(old, outline), _Side(new, outline)
     found = [_moved(move, *sides) for move in moves]
     for edit in left:
-        found += _edit_changes(edit, *sides)
-    return sorted(found, key=lambda change: (change.new_at or change.old_at or 0) if change.how is not How.MOVED else 0)
+        found += _edit_changes(edit, *sides, fold=fold)
+    return sorted(found, key=lambda change: change.new_at or change.old_at or 0)
 
 
 class _Side:
@@ -80,12 +91,12 @@ class _Side:
     def path(self, at: int) -> tuple[str, ...]:
         return tuple(heading.decode("utf-8", "replace") for heading in self.outline.path(at))
 
-    def blocks(self, places: Sequence[int]) -> Iterator[tuple[int, int]]:
+    def blocks(self, places: Sequence[int], *, fold: bool) -> Iterator[tuple[int, int]]:
         """Lines as sections: each with how many of the lines after it stand under it."""
         inside: set[int] = set()
         first, under = -1, 0
         for at in places:
-            if first >= 0 and self.outline.parent(at) in inside:
+            if fold and first >= 0 and self.outline.parent(at) in inside:
                 inside.add(at)
                 under += self.outline.tells(at)
             elif self.outline.tells(at):
@@ -106,19 +117,19 @@ def _moved(move: Move, old: _Side, new: _Side) -> Change:
         words = new.text(to)
     under = sum(new.outline.tells(to + n) for n in range(1, move.count - first))
     ranks = old.outline.rank(at), new.outline.rank(to)
-    return Change(How.MOVED, _SEPARATOR.join(place), words, words, *ranks, under)
+    return Change(How.MOVED, _SEPARATOR.join(place), words, words, at + 1, to + 1, under, ranks)
 
 
-def _edit_changes(edit: Edit, old: _Side, new: _Side) -> Iterator[Change]:
+def _edit_changes(edit: Edit, old: _Side, new: _Side, *, fold: bool) -> Iterator[Change]:
     gone = [at for at in range(edit.old_from, edit.old_to) if old.outline.tells(at)]
     came = [at for at in range(edit.new_from, edit.new_to) if new.outline.tells(at)]
     pairs = dict(_pairs(gone, came, old, new))
     for at, to in pairs.items():
         yield _edited(old, at, new, to)
-    for at, under in old.blocks([at for at in gone if at not in pairs]):
+    for at, under in old.blocks([at for at in gone if at not in pairs], fold=fold):
         yield Change(How.REMOVED, _SEPARATOR.join(old.path(at)), old.text(at), "", at + 1, None, under)
     taken = set(pairs.values())
-    for at, under in new.blocks([at for at in came if at not in taken]):
+    for at, under in new.blocks([at for at in came if at not in taken], fold=fold):
         yield Change(How.ADDED, _SEPARATOR.join(new.path(at)), "", new.text(at), None, at + 1, under)
 
 
@@ -145,6 +156,7 @@ def _edited(old: _Side, at: int, new: _Side, to: int) -> Change:
     known = len(words_of(same))
     if known == min(len(words), len(others)):
         known -= 1  # one went on where the other ended
+    known = next((n + 1 for n, word in enumerate(words[:known]) if word.lower() in _FREE_TEXT), known)
     path = [*new.path(to), *[_text(words[:known])] * bool(known)]
     return Change(How.EDITED, _SEPARATOR.join(path), _text(words[known:]), _text(others[known:]), at + 1, to + 1)
 

@@ -87,7 +87,7 @@ class _Comparison:
                 yield from self.nodes(old[at], new[to], place(to, new[to]))
                 if still and (at, to) not in still:
                     text = "" if key else new[to].text
-                    yield Change(How.MOVED, place(to, new[to]), text, text, at + 1, to + 1)
+                    yield Change(How.MOVED, place(to, new[to]), text, text, ranks=(at + 1, to + 1))
 
     def _key(self, old: Sequence[Node], new: Sequence[Node]) -> str | None:
         """The field by which entries are known: it stands in each, and no two on one side have the same."""

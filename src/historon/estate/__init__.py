@@ -2,12 +2,13 @@
 
 from historon.estate.checking import EstateError, Problem, nearest
 from historon.estate.durations import Duration, Size, describe
-from historon.estate.editing import add_sources, read_rows, set_source_key
+from historon.estate.editing import add_noise, add_sources, read_rows, set_source_key
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
     Credentials,
     Estate,
+    Expectation,
     Jump,
     MailChannel,
     Retention,
@@ -31,6 +32,7 @@ __all__ = [
     "Estate",
     "EstateError",
     "Expect",
+    "Expectation",
     "Finder",
     "Jump",
     "MailChannel",
@@ -48,6 +50,7 @@ __all__ = [
     "Size",
     "Source",
     "Step",
+    "add_noise",
     "add_sources",
     "describe",
     "fill",

@@ -16,6 +16,7 @@ from historon.estate.model import (
     CERTIFICATE_PIN,
     Credentials,
     EstateFile,
+    Expectation,
     Jump,
     MailChannel,
     Retention,
@@ -169,18 +170,20 @@ class Parts:
     retention: Mapping[str, Retention | None]
     procedures: Mapping[str, Procedure | None]
     channels: Mapping[str, MailChannel | None]
+    expectations: Sequence[Expectation | None]
     sources: Sequence[Source | None]
 
     @classmethod
     def salvage(cls, data: Mapping[str, Any]) -> Self:
         """What can be read of tables that are not all right, so that one mistake does not hide another."""
-        sources = data.get("sources")
+        sources, expectations = data.get("sources"), data.get("expectations")
         return cls(
             credentials=_each(data.get("credentials"), Credentials),
             jumps=_each(data.get("jumps"), Jump),
             retention=_each(data.get("retention"), Retention),
             procedures=_each(data.get("procedures"), Procedure),
             channels=_each(data.get("channels"), MailChannel),
+            expectations=[_attempt(row, Expectation) for row in expectations] if isinstance(expectations, list) else [],
             sources=[_source(row) for row in sources] if isinstance(sources, list) else [],
         )
 
@@ -222,6 +225,24 @@ def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
     for name, channel in file.channels.items():
         if channel and channel.credentials and channel.credentials not in file.credentials:
             yield _unknown(("channels", name, "credentials"), channel.credentials, file.credentials)
+    yield from _expectation_problems(file)
+
+
+def _expectation_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+    labels = {label for source in file.sources if source for label in source.labels}
+    names: set[str] = set()
+    for index, one in enumerate(file.expectations):
+        if one is None:
+            continue
+        path: Path = ("expectations", index)
+        if one.name in names:
+            yield Problem(path, f'a second expectation is named "{one.name}"', "give each its own name")
+        names.add(one.name)
+        for label in one.where:
+            if label not in labels:
+                yield Problem((*path, "where"), f'no source has the label "{label}"', nearest(label, labels))
+        if one.procedure is not None and one.procedure not in file.procedures:
+            yield _unknown((*path, "procedure"), one.procedure, file.procedures)
 
 
 def _source_problems(source: Source, file: EstateFile | Parts, path: Path) -> Iterator[Problem]:

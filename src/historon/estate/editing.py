@@ -9,9 +9,10 @@ from historon.errors import OutsideError, UsageError
 from historon.estate.checking import nearest
 from historon.estate.layout import replace_file
 from historon.estate.model import Estate
+from historon.estate.patterns import Noise
 from historon.estate.reading import read_estate
 
-__all__ = ["add_sources", "read_rows", "set_source_key"]
+__all__ = ["add_noise", "add_sources", "read_rows", "set_source_key"]
 
 _TABLES = {"label": "labels", "value": "values"}
 
@@ -58,6 +59,45 @@ def set_source_key(estate: Estate, name: str, key: str, value: str) -> bool:
     read_estate(estate.file, whole)
     replace_file(estate.file, whole.encode())
     return True
+
+
+def add_noise(estate: Estate, procedure: str, rules: Iterable[Noise]) -> str:
+    """Add noise to a procedure where it is written; returns the name of that file.
+
+    A shipped procedure is extended in the estate file under its own name. Raises EstateError, and changes nothing, when
+    the file would be wrong afterwards.
+    """
+    import tomlkit
+
+    folder = estate.path(estate.settings.procedures_from) if estate.settings.procedures_from else None
+    own = folder / f"{procedure}.toml" if folder else None
+    file = own if own and own.is_file() else estate.file
+    document: Any = tomlkit.parse(file.read_text(encoding="utf-8"))
+    table = document if file is own else _procedure_table(document, procedure)
+    noise = table.get("noise")
+    if noise is None:
+        noise = tomlkit.array()
+        table["noise"] = noise
+    known = set(noise)
+    for rule in rules:
+        if rule not in known:
+            noise.append(tomlkit.string(str(rule), literal="'" not in rule))
+    whole = tomlkit.dumps(document)
+    if file is not own:
+        read_estate(estate.file, whole)  # of the other file nothing can become wrong: the rules are parsed already
+    replace_file(file, whole.encode())
+    return file.name
+
+
+def _procedure_table(document: Any, procedure: str) -> Any:
+    import tomlkit
+
+    procedures = document.setdefault("procedures", tomlkit.table(is_super_table=True))
+    if procedure not in procedures:
+        table = tomlkit.table()
+        table["extends"] = procedure
+        procedures[procedure] = table
+    return procedures[procedure]
 
 
 def read_rows(file: Path, columns: Mapping[str, str], fixed: Mapping[str, str]) -> list[dict[str, str]]:

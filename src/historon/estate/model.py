@@ -1,7 +1,7 @@
 """What the administrator writes, typed. Every class here is a table of the estate file, every field a key of it."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Literal, Self
@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from msgspec import Meta, field
 
 from historon.estate.durations import Duration, Size
+from historon.estate.patterns import Pattern
 from historon.estate.procedures import Procedure, Table
 from historon.estate.secrets import SecretRef
 
@@ -18,6 +19,7 @@ __all__ = [
     "Defaults",
     "Estate",
     "EstateFile",
+    "Expectation",
     "Jump",
     "MailChannel",
     "Retention",
@@ -65,6 +67,7 @@ class Settings(Table, frozen=True):
     at_once: Count = 20
     at_once_by: dict[str, Count] = {}
     skew: Duration = Duration(minutes=5)
+    index: bool = True
     mount: str | None = None
     free: Size = Size(100 * 10**6)
 
@@ -143,6 +146,33 @@ class Source(Table, frozen=True):
     labels: dict[str, str] = {}
     values: dict[str, str] = {}
 
+    @property
+    def own_names(self) -> tuple[str, ...]:
+        """What in a configuration may be this source's own: its name, address and labels."""
+        return tuple(filter(None, (self.name, self.address, *self.labels.values())))
+
+
+class Expectation(Table, frozen=True):
+    """`[[expectations]]`: what sources must and must not have.
+
+    Patterns are searched in each line behind its headings, such as `interface port-3 / mtu 1500`, or in documents in
+    each value behind its path. With `each` they hold for every section whose path it is found in.
+    """
+
+    name: Annotated[str, Meta(min_length=1)]
+    where: dict[str, str] = {}
+    procedure: str | None = None
+    part: str = "*"
+    each: Pattern | None = None
+    must: tuple[Pattern, ...] = ()
+    must_not: tuple[Pattern, ...] = ()
+    why: str = ""
+
+    def __post_init__(self) -> None:
+        """Something to expect."""
+        if not self.must and not self.must_not:
+            raise ValueError("expects nothing (add must or must_not, each a list of expressions)")
+
 
 class MailChannel(Table, frozen=True):
     """`[channels.NAME]`: a mail relay and whom it tells (SMTP, RFC 5321; STARTTLS, RFC 3207)."""
@@ -183,6 +213,7 @@ class EstateFile(Table, frozen=True):
     retention: dict[Name, Retention] = {}
     procedures: dict[Name, Procedure] = {}
     channels: dict[Name, MailChannel] = {}
+    expectations: list[Expectation] = []
     sources: list[Source] = []
 
 
@@ -197,6 +228,7 @@ class Estate:
     retention: Mapping[str, Retention]
     procedures: Mapping[str, Procedure]
     channels: Mapping[str, MailChannel]
+    expectations: Sequence[Expectation]
     sources: Mapping[str, Source]
 
     @property

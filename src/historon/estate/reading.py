@@ -64,6 +64,7 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         retention=typed.retention,
         procedures=typed.procedures,
         channels=typed.channels,
+        expectations=typed.expectations,
         sources={source.name: source for source in typed.sources},
     )
 

@@ -13,6 +13,7 @@ __all__ = ["Letter", "round_letter"]
 
 _LINES_A_SOURCE = 8
 _LINES_IN_ALL = 80
+_BREACHES = 6  # of one source that are told
 
 
 @dataclass(frozen=True)
@@ -34,8 +35,9 @@ class _Item:
 def round_letter(report: RoundReport, estate: Estate) -> Letter:
     """What to tell of a round. Secrets are masked in it as they are on screen."""
     sections = {
-        "Needs a hand": [_trouble(result) for result in report.troubles],
+        "Needs a hand": [*map(_trouble, report.troubles), *map(_breaches, report.broken)],
         "Changed": list(_changes(report)),
+        "As expected again": [_Item(f"{r.source}: {', '.join(r.mended)}") for r in report.mended],
         "New": [_Item(f"{result.source}: first version") for result in report.of(Outcome.FIRST)],
         "Skipped": [_Item(f"{result.source}: {result.note}") for result in report.of(Outcome.SKIPPED)],
     }
@@ -53,6 +55,7 @@ def _subject(report: RoundReport) -> str:
         "STORE TROUBLE" * bool(report.store_trouble),
         f"{failed} FAILED" * bool(failed),
         f"{suspect} SUSPECT" * bool(suspect),
+        f"{len(report.broken)} NOT AS EXPECTED" * bool(report.broken),
     ]
     state = f"{', '.join(filter(None, bad))} of {total}" if any(bad) else f"All {total} well"
     changed, new = report.count(Outcome.CHANGED), report.count(Outcome.FIRST)
@@ -78,6 +81,12 @@ def _trouble(result: SourceResult) -> _Item:
     )
 
 
+def _breaches(result: SourceResult) -> _Item:
+    told = [str(one) for one in result.broken[:_BREACHES]]
+    more = [f"{len(result.broken) - _BREACHES} more"] * (len(result.broken) > _BREACHES)
+    return _Item(f"{result.source}: not as expected", (*more, f"look: historon expect {result.source}"), tuple(told))
+
+
 def _changes(report: RoundReport) -> Iterator[_Item]:
     room = _LINES_IN_ALL
     for result in report.of(Outcome.CHANGED):
@@ -97,7 +106,7 @@ def _changed_lines(result: SourceResult) -> list[str]:
     for change in result.changes:
         if change.structured:
             lines.append(change.name)
-            lines += [f"{_SIGNS.get(one.how, ' ')} {one.path}: {one.words}" for one in change.changes]
+            lines += [f"{one.sign} {one.path}: {one.words}" for one in change.changes]
             continue
         for hunk in hunks(change, context=0):
             lines.append(f"{change.name}: {b' / '.join(hunk.path).decode('utf-8', 'replace')}".rstrip(": "))

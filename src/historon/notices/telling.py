@@ -33,6 +33,8 @@ def tell_round(estate: Estate, report: RoundReport) -> Iterator[Told]:
 
 
 def _wanted(channel: MailChannel, report: RoundReport) -> bool:
-    trouble = bool(report.store_trouble or report.interrupted or report.count(Outcome.FAILED, Outcome.SUSPECT))
+    trouble = bool(
+        report.store_trouble or report.interrupted or report.count(Outcome.FAILED, Outcome.SUSPECT) or report.broken
+    )
     changed = bool(report.count(Outcome.CHANGED, Outcome.FIRST))
     return channel.tell == "always" or trouble or (channel.tell == "changes" and changed)

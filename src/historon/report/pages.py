@@ -22,7 +22,7 @@ def difference_page(title: str, sides: Sequence[str], changes: Sequence[PartChan
         }
         for change in changes
     ]  # fmt: skip
-    return _template("difference.html").render(title=title, sides=sides, parts=parts)
+    return str(_template("difference.html").render(title=title, sides=sides, parts=parts))
 
 
 def _template(name: str) -> Any:

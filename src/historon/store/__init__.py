@@ -3,6 +3,7 @@
 from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
     LARGE,
+    Changed,
     Entry,
     Outcome,
     Part,
@@ -21,6 +22,7 @@ from historon.store.trees import Member, read_tree, tree_part_name, written_tree
 __all__ = [
     "LARGE",
     "LEDGER",
+    "Changed",
     "Entry",
     "FolderStore",
     "Member",

@@ -8,9 +8,12 @@ from datetime import datetime
 from itertools import chain
 from pathlib import Path
 
+import zstandard
+
 from historon.errors import StoreError
 from historon.store.contents import Contents
 from historon.store.interface import (
+    Changed,
     Entry,
     Outcome,
     Recorded,
@@ -32,6 +35,7 @@ __all__ = ["LEDGER", "FolderStore"]
 
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
+_PACKER, _UNPACKER = zstandard.ZstdCompressor(level=3), zstandard.ZstdDecompressor()
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
 _LATEST = """
@@ -44,8 +48,9 @@ _STATE = "SELECT name, good, good_at, confirmed_at, outcome, outcome_at, note FR
 class FolderStore(Store):
     """A store in a folder of this machine. One process writes at a time, others wait; readers never wait."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *, indexed: bool = True) -> None:
         """Open the store. StoreError when its ledger is not there, cannot be read, or is newer than this program."""
+        self.indexed = indexed
         self._folder = folder
         self._file = folder / LEDGER
         if not self._file.is_file():
@@ -138,11 +143,26 @@ class FolderStore(Store):
             else:
                 places.append(held.get((part.name, part.sha256)) or self._contents.put(source, part))
         self._db.execute(
-            "INSERT INTO version (source, number, at, state, size, added, removed, parts, note) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO version (source, number, at, state, size, added, removed, parts, note, families) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (source, number, to_ms(entry.at), STATES.index(entry.state), sum(p.size for p in entry.parts),
-             entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note),
+             entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note, entry.families or None),
         )  # fmt: skip
+        if entry.state is not State.SUSPECT:
+            self._sign(source, number, entry.signature)
+
+    def _sign(self, source: int, number: int, signature: bytes) -> None:
+        """Add the bits of a version to those of its source; without them the source is not known to lack anything."""
+        row = self._db.execute("SELECT bits FROM signature WHERE source = ?", (source,)).fetchone()
+        if not signature:
+            self._db.execute("DELETE FROM signature WHERE source = ?", (source,))
+        elif row is None:
+            self._db.execute("INSERT INTO signature VALUES (?, ?, ?)", (source, number, _PACKER.compress(signature)))
+        else:
+            before = _UNPACKER.decompress(row[0])
+            bits = int.from_bytes(before) | int.from_bytes(signature)
+            if (after := bits.to_bytes(len(before))) != before:
+                self._db.execute("UPDATE signature SET bits = ? WHERE source = ?", (_PACKER.compress(after), source))
 
     def _summarise(self, source: int, number: int | None, outcome: Outcome, entry: Entry) -> None:
         """Bring the source's row up to date: every outcome but `skipped` speaks of its state."""
@@ -207,6 +227,27 @@ class FolderStore(Store):
         """See Store."""
         with self._doing(f"read {part.name}"):
             yield from self._contents.pieces(*part.place)
+
+    def changed(self, since: datetime, until: datetime) -> list[Changed]:
+        """See Store."""
+        with self._doing("read what changed"):
+            rows = self._db.execute(
+                "SELECT name, number, at, added, removed, families "
+                "FROM version JOIN source ON source.id = version.source "
+                "WHERE families IS NOT NULL AND at >= ? AND at <= ? ORDER BY at",
+                (to_ms(since), to_ms(until)),
+            ).fetchall()
+        return [
+            Changed(name, number, from_ms(at), added, removed, families)
+            for name, number, at, added, removed, families in rows
+        ]
+
+    def signature(self, source: str) -> tuple[int, bytes] | None:
+        """See Store."""
+        with self._doing("read a signature"):
+            key = (self._known(source),)
+            row = self._db.execute("SELECT first, bits FROM signature WHERE source = ?", key).fetchone()
+        return (row[0], _UNPACKER.decompress(row[1])) if row else None
 
     def recall(self, source: str, topic: str) -> str | None:
         """See Store."""

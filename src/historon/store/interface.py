@@ -13,8 +13,8 @@ from functools import cached_property
 from typing import IO
 
 __all__ = [
-    "LARGE", "Entry", "Outcome", "Part", "Recorded", "Round", "SourceState", "State", "Store", "StoredPart", "Version",
-    "Visit", "from_ms", "to_ms",
+    "LARGE", "Changed", "Entry", "Outcome", "Part", "Recorded", "Round", "SourceState", "State", "Store", "StoredPart",
+    "Version", "Visit", "from_ms", "to_ms",
 ]  # fmt: skip
 
 
@@ -124,7 +124,10 @@ class Version:
 
 @dataclass(frozen=True)
 class Entry:
-    """What a round found out about one source, ready to be recorded."""
+    """What a round found out about one source, ready to be recorded.
+
+    `families` are the fingerprints of what changed, `signature` the bits of what is to be found in the export.
+    """
 
     source: str
     outcome: Outcome
@@ -135,6 +138,20 @@ class Entry:
     added: int = 0
     removed: int = 0
     note: str | None = None
+    families: bytes = b""
+    signature: bytes = b""
+
+
+@dataclass(frozen=True)
+class Changed:
+    """A version that changed something. What `families` says is up to who recorded it."""
+
+    source: str
+    number: int
+    at: datetime
+    added: int
+    removed: int
+    families: bytes
 
 
 @dataclass(frozen=True)
@@ -187,7 +204,12 @@ class Round:
 
 
 class Store(ABC):
-    """Versions at rest. Whatever `record` has returned is on disk and whole."""
+    """Versions at rest. Whatever `record` has returned is on disk and whole.
+
+    `indexed` says whether signatures are kept, by which sources are found without reading them.
+    """
+
+    indexed: bool = True
 
     @abstractmethod
     def begin_round(self, at: datetime, trigger: str) -> int:
@@ -240,6 +262,14 @@ class Store(ABC):
     @abstractmethod
     def pieces(self, part: StoredPart) -> Iterator[bytes]:
         """The same, a piece at a time, for parts of any size; StoreError after the last piece when they are damaged."""
+
+    @abstractmethod
+    def changed(self, since: datetime, until: datetime) -> list[Changed]:
+        """The versions of all sources that changed something in this time, oldest first."""
+
+    @abstractmethod
+    def signature(self, source: str) -> tuple[int, bytes] | None:
+        """The bits of all that is to be found in a source from this version on; None when nobody kept them."""
 
     @abstractmethod
     def recall(self, source: str, topic: str) -> str | None:

@@ -59,6 +59,11 @@ _MIGRATIONS = (
         source INTEGER NOT NULL, topic TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (source, topic)
     ) WITHOUT ROWID;
     """,
+    """
+    ALTER TABLE version ADD COLUMN families BLOB;
+    CREATE INDEX version_by_change ON version (at) WHERE families IS NOT NULL;
+    CREATE TABLE signature (source INTEGER PRIMARY KEY, first INTEGER NOT NULL, bits BLOB NOT NULL);
+    """,
 )
 
 

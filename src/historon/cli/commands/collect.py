@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 __all__ = ["command"]
 
+_BREACHES = 6  # of one source that are told
+
 
 @click.command(
     "collect", epilog=example("historon collect", "historon collect edge-1", "historon collect --where site=northmole")
@@ -185,6 +187,7 @@ def _confirm_keys(app: App, estate: Estate, report: RoundReport, *, trust: bool)
 def _print_end(report: RoundReport, told: Sequence[Told]) -> None:
     screen = console()
     _print_troubles(report, screen)
+    _print_expectations(report, screen)
     _print_summary(report, screen)
     for one in told:
         if one.trouble:
@@ -204,6 +207,18 @@ def _print_troubles(report: RoundReport, screen: "Console") -> None:
         screen.print(Text(f"{result.source}: {result.outcome}", style=STYLES[result.outcome]))
         screen.print(Text(f"  what     {printable(result.note or '')}"))
         screen.print(Text(f"  look     historon show {result.source}@{result.number}"))
+
+
+def _print_expectations(report: RoundReport, screen: "Console") -> None:
+    from rich.text import Text
+
+    for result in report.broken:
+        screen.print(Text(f"\n{result.source}: not as expected", style=STYLES["suspect"]))
+        for one in result.broken[:_BREACHES]:
+            screen.print(Text(f"  what     {printable(str(one))}"))
+        screen.print(Text(f"  look     historon expect {result.source}"))
+    for result in report.mended:
+        screen.print(Text(f"{result.source}: as expected again: {printable(', '.join(result.mended))}", "green"))
 
 
 def _print_summary(report: RoundReport, screen: "Console") -> None:
@@ -245,6 +260,8 @@ def _result_data(result: SourceResult) -> dict[str, object]:
         "removed": result.removed,
         "took_s": result.took,
         "note": result.note,
+        "expectations_broken": [str(one) for one in result.broken],
+        "expectations_mended": result.mended,
         "failure": failure
         and {
             "kind": failure.kind,

@@ -1,0 +1,215 @@
+"""`historon changes`."""
+
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
+from itertools import groupby, islice
+
+import click
+
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
+from historon.cli.differences import change_data, change_text
+from historon.cli.output import console, count, instant, print_json, printable
+from historon.cli.viewing import masks_for
+from historon.compare import Family, Masks, Plain, Variant, families, variants
+from historon.errors import UsageError
+from historon.estate import Duration, Estate, select
+from historon.store import Changed, Store
+
+__all__ = ["command"]
+
+_SHOWN = 20
+_CHANGES = 6  # of one family in the list
+_NAMED = 4  # sources of one family in the list
+_WEIGHTS = {2: ("●", "bold red"), 1: ("●", "yellow"), 0: ("○", "dim")}
+
+_Rules = Callable[[str], tuple[Masks, Plain]]
+
+
+@click.command(
+    "changes",
+    epilog=example(
+        "historon changes",
+        "historon changes --since 30d --by day",
+        "historon changes --by site",
+        "historon changes k3fa",
+    ),
+)
+@click.argument("handle", required=False)
+@click.option(
+    "--since", default="7d", show_default=True, metavar="AGE", help="How far back, such as 24h, 7d or 2026-06-14."
+)
+@click.option("--by", metavar="KEY", help="In groups: by day, or by a label such as site.")
+@click.option("--all", "everything", is_flag=True, help="All families, not only the first twenty.")
+@where_option
+@estate_option
+@json_option
+@pass_app
+def command(
+    app: App, handle: str | None, since: str, by: str | None, where: tuple[str, ...], *, everything: bool,
+    estate_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """What changed across the estate, equal changes told once.
+
+    The same edit on many sources is one family; names, addresses and numbers may differ in it. What touches access,
+    secrets or routes comes first. HANDLE, which the list shows, looks closer at one family: its forms and who has them.
+    """
+    estate = app.estate(estate_file)
+    began = _moment(since, app.clock(), estate)
+    chosen = {source.name for source in select(estate, (), where)} if where else None
+    with app.store(estate) as store:
+        changed = [one for one in store.changed(began, app.clock()) if chosen is None or one.source in chosen]
+        rules = _rules(estate, store)
+        found = families(changed)
+        if handle is not None:
+            _closer(estate, store, found, handle, rules, since, as_json=as_json)
+            return
+        groups = list(_grouped(estate, changed, found, by))
+        limit = None if everything else _SHOWN
+        if as_json:
+            print_json([_as_data(store, one, rules, group) for group, some in groups for one in some])
+            return
+        _print_all(estate, store, groups, rules, limit)
+        _print_summary(changed, found, since)
+
+
+def _moment(since: str, now: datetime, estate: Estate) -> datetime:
+    try:
+        if since[:4].isdigit() and "-" in since:
+            written = datetime.fromisoformat(since)
+            return written if written.tzinfo else written.replace(tzinfo=estate.zone)
+        return now - Duration.parse(since)
+    except (ValueError, OverflowError) as exc:
+        raise UsageError(f"--since {since}: {exc}", hint="write an age such as 24h or 7d, or a date") from exc
+
+
+def _rules(estate: Estate, store: Store) -> _Rules:
+    def of(name: str) -> tuple[Masks, Plain]:
+        source = estate.sources.get(name)
+        return masks_for(estate, store, name), Plain(source.own_names if source else (name,))
+
+    return of
+
+
+def _grouped(
+    estate: Estate, changed: Sequence[Changed], found: Sequence[Family], by: str | None
+) -> Iterator[tuple[str, Sequence[Family]]]:
+    """The families under a heading each; a family stands in every group that a member of it belongs to."""
+    if by is None:
+        yield "", found
+        return
+    key = _key(estate, by)
+    for group, members in groupby(sorted(changed, key=key), key=key):
+        yield group, families(members)
+
+
+def _key(estate: Estate, by: str) -> Callable[[Changed], str]:
+    if by == "day":
+        return lambda one: f"{one.at.astimezone(estate.zone):%Y-%m-%d}"
+    if not any(by in source.labels for source in estate.sources.values()):
+        known = sorted({label for source in estate.sources.values() for label in source.labels})
+        raise UsageError(f'no source has the label "{by}"', hint=f"day, {', '.join(known)}")
+
+    def label(one: Changed) -> str:
+        source = estate.sources.get(one.source)
+        return source.labels.get(by, "-") if source else "-"
+
+    return label
+
+
+def _print_all(
+    estate: Estate, store: Store, groups: Sequence[tuple[str, Sequence[Family]]], rules: _Rules, limit: int | None
+) -> None:
+    from rich.text import Text
+
+    screen = console()
+    for group, some in groups:
+        if group:
+            screen.print(Text(printable(group), style="bold reverse"))
+        for one in islice(some, limit):
+            _print_family(estate, store, one, rules)
+        if limit is not None and len(some) > limit:
+            screen.print(Text(f"{count(len(some) - limit, 'more family', 'more families')} (--all)\n", "dim"))
+
+
+def _print_family(estate: Estate, store: Store, family: Family, rules: _Rules) -> None:
+    from rich.text import Text
+
+    screen = console()
+    mark, style = _WEIGHTS[family.weight]
+    names = family.sources
+    who = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
+    head = Text.assemble((f"{mark} ", style), (printable(who), "bold"), (f"  {_when(family, estate)}", "dim"))
+    head.append(f"  {family.handle}", "cyan")
+    screen.print(head)
+    form = next(variants(store, family, rules, most=1), None)
+    if form is None:
+        screen.print(Text("    its versions were pruned meanwhile", style="dim"))
+    else:
+        for _, change in form.changes[:_CHANGES]:
+            screen.print("    ", change_text(change), sep="")
+        if len(form.changes) > _CHANGES:
+            screen.print(Text(f"    and {len(form.changes) - _CHANGES} more", style="dim"))
+    if family.odd:
+        odd = sorted({one.source for one in family.odd})
+        names_odd = ", ".join(odd[:_NAMED]) + (f" and {len(odd) - _NAMED} more" if len(odd) > _NAMED else "")
+        screen.print(Text(f"    slightly other on {printable(names_odd)}", style="dim"))
+    screen.print()
+
+
+def _when(family: Family, estate: Estate) -> str:
+    first, last = instant(family.first, estate.zone), instant(family.last, estate.zone)
+    if first == last:
+        return first
+    return f"{first} to {last[11:] if last[:10] == first[:10] else last}"
+
+
+def _print_summary(changed: Sequence[Changed], found: Sequence[Family], since: str) -> None:
+    sources = len({one.source for one in changed})
+    if not changed:
+        click.echo(f"nothing changed since {since}")
+        return
+    told = count(len(found), "family", "families")
+    click.echo(f"{count(len(changed), 'changed version')} of {count(sources, 'source')} in {told}, since {since}")
+
+
+def _closer(
+    estate: Estate, store: Store, found: Sequence[Family], handle: str, rules: _Rules, since: str, *, as_json: bool
+) -> None:
+    """One family: each form with those who have it."""
+    from rich.text import Text
+
+    family = next((one for one in found if one.handle == handle), None)
+    if family is None:
+        raise UsageError(f'no family "{handle}" since {since}', hint="look further back, for example --since 30d")
+    if as_json:
+        print_json(_as_data(store, family, rules, "", every=True))
+        return
+    screen = console()
+    for form in variants(store, family, rules):
+        for part, change in form.changes:
+            screen.print(change_text(change), Text(f"  ({printable(part)})", style="dim"), sep="")
+        for one in form.members:
+            when = instant(one.at, estate.zone)
+            screen.print(Text.assemble("    ", (printable(f"{one.source}@{one.number}"), "bold"), (f"  {when}", "dim")))
+        screen.print()
+    one = family.members[0]
+    click.echo(f"the whole of one: historon diff {one.source}@{one.number - 1} {one.source}@{one.number}")
+
+
+def _as_data(store: Store, family: Family, rules: _Rules, group: str, *, every: bool = False) -> dict[str, object]:
+    forms = list(variants(store, family, rules, most=None if every else 1))
+    return {
+        "handle": family.handle, "group": group or None, "weight": family.weight, "first": family.first,
+        "last": family.last, "members": [_member(one) for one in family.members],
+        "slightly_other": [_member(one) for one in family.odd],
+        "forms": [_form(form, every=every) for form in forms],
+    }  # fmt: skip
+
+
+def _form(form: Variant, *, every: bool) -> dict[str, object]:
+    changes = [{"part": part, **change_data(change)} for part, change in form.changes]
+    return {"changes": changes, **({"members": [_member(one) for one in form.members]} if every else {})}
+
+
+def _member(one: Changed) -> dict[str, object]:
+    return {"source": one.source, "version": one.number, "at": one.at}

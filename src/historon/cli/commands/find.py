@@ -1,0 +1,155 @@
+"""`historon find`."""
+
+from collections.abc import Iterator, Sequence
+from datetime import tzinfo
+from itertools import groupby
+
+import click
+
+from historon.cli.app import (
+    App,
+    check_reveal,
+    estate_option,
+    example,
+    json_option,
+    pass_app,
+    query_options,
+    reveal_option,
+    where_option,
+)
+from historon.cli.output import console, count, instant, print_json, printable
+from historon.cli.viewing import masks_for
+from historon.compare import Hit, Query, find, find_ever
+from historon.errors import UsageError
+from historon.estate import Estate, select
+from historon.store import Reference, Store, resolve
+
+__all__ = ["command", "query_of"]
+
+_SHOWN = 200
+_LONGEST = 200
+
+
+@click.command(
+    "find",
+    epilog=example(
+        "historon find 10.20.0.9",
+        "historon find 'permit any' --where role=edge",
+        "historon find -e 'time-server 10\\.20\\.\\d+' --at 2026-06-14",
+        "historon find shutdown --ever",
+    ),
+)
+@click.argument("text")
+@where_option
+@click.option("--at", "when", metavar="WHEN", help="As it stood then: a date, an instant or an age.")
+@click.option("--ever", is_flag=True, help="In all of history, with when each line came and went.")
+@query_options
+@click.option("--all", "everything", is_flag=True, help=f"All lines that are found, not only the first {_SHOWN}.")
+@reveal_option
+@estate_option
+@json_option
+@pass_app
+def command(
+    app: App, text: str, where: tuple[str, ...], when: str | None, *, ever: bool, expression: bool, exact_case: bool,
+    everything: bool, reveal: int, estate_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Where a text stands now, or ever stood.
+
+    Looks in the latest version of each source, also into archives, and shows each line under its path. Capitals and
+    small letters are the same. Parts over 16 MiB and binary ones are not looked into.
+    """
+    check_reveal(reveal)
+    estate = app.estate(estate_file)
+    query = query_of(text, expression=expression, exact_case=exact_case)
+    if ever and when:
+        raise UsageError("--ever looks at all times, --at at one", hint="give one of them")
+    sources = [source.name for source in select(estate, (), where)]
+    with app.store(estate) as store:
+        known = {name: masks_for(estate, store, name, reveal=bool(reveal)) for name in sources}
+        if ever:
+            hits = iter([
+                hit for name in sources
+                for hit in find_ever(store, [one for one in store.versions(name) if one.good], query, known[name])
+            ])  # fmt: skip
+        else:
+            hits = find(store, _chosen(app, estate, store, sources, when), query, known.__getitem__)
+        found = list(hits)
+    if as_json:
+        print_json([_as_data(hit, ever=ever) for hit in found])
+        return
+    _print(found if everything else found[:_SHOWN], estate.zone, ever=ever)
+    _print_summary(found, len(sources), text, everything=everything)
+
+
+def query_of(text: str, *, expression: bool, exact_case: bool) -> Query:
+    """The query, checked; UsageError says what is wrong with it."""
+    query = Query(text, expression=expression, exact_case=exact_case)
+    if not text or "\n" in text:
+        raise UsageError("a text to find is part of one line", hint="historon find 10.20.0.9")
+    try:
+        query.pattern()
+    except ValueError as exc:
+        raise UsageError(f'"{text}": {exc}', hint="leave out -e to look for the text as it stands") from exc
+    return query
+
+
+def _chosen(
+    app: App, estate: Estate, store: Store, sources: Sequence[str], when: str | None
+) -> Iterator[tuple[str, int]]:
+    """The version of each source that is looked at; sources that had none by then are left out."""
+    if when is None:
+        states = store.states()
+        yield from ((name, good) for name in sources if name in states and (good := states[name].good) is not None)
+        return
+    Reference.parse(f"x@{when}")
+    for name in sources:
+        try:
+            version = resolve(store, Reference(name, when), now=app.clock(), zone=estate.zone)
+        except UsageError:
+            if len(sources) == 1:
+                raise
+            continue
+        yield name, version.number
+
+
+def _print(found: Sequence[Hit], zone: tzinfo, *, ever: bool) -> None:
+    from rich.text import Text
+
+    screen = console()
+    for (source, part), hits in groupby(found, key=lambda hit: (hit.source, hit.part)):
+        screen.print(Text.assemble((printable(source), "bold"), (f"  {printable(part)}", "dim")))
+        for hit in hits:
+            line = Text(f"  {hit.number:>5}  ", style="dim")
+            if hit.path:
+                line.append(printable(hit.path), "cyan").append("  ")
+            gone = hit.gone is not None
+            line.append(_cut(printable(hit.line)), "dim" if gone else "not dim")
+            if ever and hit.came:
+                line.append(f"  since {instant(hit.came.at, zone)} @{hit.came.number}", "dim")
+                line.append(f", gone {instant(hit.gone.at, zone)} @{hit.gone.number}" if hit.gone else "", "yellow")
+            screen.print(line, soft_wrap=True)
+
+
+def _cut(text: str) -> str:
+    return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
+
+
+def _print_summary(found: Sequence[Hit], sources: int, text: str, *, everything: bool) -> None:
+    if not found:
+        click.echo(f'"{printable(text)}" stands in none of {count(sources, "source")}')
+        return
+    having = len({hit.source for hit in found})
+    click.echo(f"\n{count(len(found), 'line')} in {having} of {count(sources, 'source')}")
+    if len(found) > _SHOWN and not everything:
+        click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
+
+
+def _as_data(hit: Hit, *, ever: bool) -> dict[str, object]:
+    life = {
+        "came": hit.came and {"version": hit.came.number, "at": hit.came.at},
+        "gone": hit.gone and {"version": hit.gone.number, "at": hit.gone.at},
+    }
+    return {
+        "source": hit.source, "part": hit.part, "line_number": hit.number, "path": hit.path, "line": hit.line,
+        **(life if ever else {}),
+    }  # fmt: skip

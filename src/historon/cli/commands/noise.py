@@ -1,0 +1,90 @@
+"""`historon noise`."""
+
+from collections.abc import Sequence
+
+import click
+
+from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.output import console, count, print_json, printable
+from historon.cli.viewing import masks_for
+from historon.compare import Proposal, study
+from historon.errors import UsageError
+from historon.estate import Estate, add_noise, select
+
+__all__ = ["command"]
+
+
+@click.command(
+    "noise",
+    epilog=example("historon noise edge-1", "historon noise edge-1 --take 1,3", "historon noise edge-1 --take all"),
+)
+@click.argument("source")
+@click.option("--take", metavar="NUMBERS", help="Write these proposals into the estate file: 1,3 or all.")
+@estate_option
+@json_option
+@pass_app
+def command(app: App, source: str, *, take: str | None, estate_file: str | None, as_json: bool) -> None:
+    """What differs in nearly every version of a source: proposes masks.
+
+    Each proposal comes with what the history shows for it. Those that you take are written into the procedure of the
+    source, so that they hold for every source that is asked in the same way. Versions stay as they are stored; the next
+    comparisons leave the noise out.
+    """
+    estate = app.estate(estate_file)
+    (known,) = select(estate, [source])
+    with app.store(estate) as store:
+        history = [version for version in store.versions(source) if version.good]
+        found = study(store, history, masks_for(estate, store, source))
+    if as_json:
+        print_json([_as_data(one) for one in found])
+        return
+    if not found:
+        click.echo(f"no noise in {count(len(history), 'version')} of {source}"
+                   + (": it takes four versions to tell" if len(history) < 4 else ""))  # fmt: skip
+        return
+    _print(found, take)
+    if take is None and app.interactive:
+        take = click.prompt("Write which into the estate file? Numbers such as 1,3, all or none", default="none")
+    chosen = _chosen(found, take)
+    if chosen:
+        _write(estate, known.procedure, chosen)
+    elif take is None:
+        click.echo(f"to write them into the estate file: historon noise {source} --take all")
+
+
+def _print(found: Sequence[Proposal], take: str | None) -> None:
+    from rich.text import Text
+
+    screen = console()
+    for number, one in enumerate(found, 1):
+        screen.print(Text.assemble((f"{number:>3}  ", "bold"), (printable(one.rule), "cyan")), soft_wrap=True)
+        evidence = f"     differed in {one.times} of {count(one.steps, 'step')} from version to version"
+        screen.print(Text(f"{evidence}, in {one.alone} of them nothing real did", style=""))
+        screen.print(
+            Text(f"     last in {printable(one.part)}: {printable(one.old)} → {printable(one.new)}", style="dim")
+        )
+    if take is None:
+        screen.print()
+
+
+def _chosen(found: Sequence[Proposal], take: str | None) -> list[Proposal]:
+    if take in (None, "none", ""):
+        return []
+    if take == "all":
+        return list(found)
+    numbers = str(take).replace(" ", "").split(",")
+    if wrong := [one for one in numbers if not one.isdecimal() or not 1 <= int(one) <= len(found)]:
+        raise UsageError(f'there is no proposal "{wrong[0]}"', hint=f"1 to {len(found)}, or all")
+    return [found[int(one) - 1] for one in dict.fromkeys(numbers)]
+
+
+def _write(estate: Estate, procedure: str, chosen: Sequence[Proposal]) -> None:
+    file = add_noise(estate, procedure, [one.rule for one in chosen])
+    click.echo(f"{count(len(chosen), 'mask')} added to the procedure {procedure} in {file}")
+
+
+def _as_data(one: Proposal) -> dict[str, object]:
+    return {
+        "rule": one.rule, "part": one.part, "differed": one.times, "steps": one.steps, "alone": one.alone,
+        "old": one.old, "new": one.new,
+    }  # fmt: skip

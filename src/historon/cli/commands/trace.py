@@ -1,0 +1,102 @@
+"""`historon trace`."""
+
+from datetime import tzinfo
+
+import click
+
+from historon.cli.app import (
+    App,
+    check_reveal,
+    estate_option,
+    example,
+    json_option,
+    pass_app,
+    query_options,
+    reveal_option,
+)
+from historon.cli.commands.find import query_of
+from historon.cli.differences import change_data
+from historon.cli.output import console, count, instant, print_json, printable
+from historon.cli.viewing import masks_for
+from historon.compare import Event, How, Life, trace
+from historon.estate import select
+
+__all__ = ["command"]
+
+_SHOWN = 20
+
+
+@click.command(
+    "trace", epilog=example("historon trace edge-1 'vlan 131'", "historon trace edge-1 -e 'permit .* any' --json")
+)
+@click.argument("source")
+@click.argument("text")
+@query_options
+@click.option("--all", "everything", is_flag=True, help=f"All lines that are found, not only the first {_SHOWN}.")
+@reveal_option
+@estate_option
+@json_option
+@pass_app
+def command(
+    app: App, source: str, text: str, *, expression: bool, exact_case: bool, everything: bool, reveal: int,
+    estate_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Since when a line has been there, and what it was before.
+
+    Each line that holds TEXT now, or held it once, with its whole life: when it came, what it was edited from and to,
+    where it moved, when it went. The newest comes first.
+    """
+    check_reveal(reveal)
+    estate = app.estate(estate_file)
+    query = query_of(text, expression=expression, exact_case=exact_case)
+    with app.store(estate) as store:
+        history = [version for version in store.versions(source) if version.good]
+        if not history:
+            select(estate, [source])
+        lives = trace(store, history, query, masks_for(estate, store, source, reveal=bool(reveal)))
+    if as_json:
+        print_json([_as_data(life) for life in lives])
+        return
+    for life in lives if everything else lives[:_SHOWN]:
+        _print(life, source, estate.zone)
+    if not lives:
+        versions = count(len(history), "version")
+        click.echo(f'"{printable(text)}" stands in none of the {versions} of {source}')
+    elif len(lives) > _SHOWN and not everything:
+        click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
+
+
+def _print(life: Life, source: str, zone: tzinfo) -> None:
+    from rich.text import Text
+
+    screen = console()
+    head = Text(printable(life.line), style="bold" if life.stands else "dim")
+    if life.path:
+        head = Text(printable(life.path), style="cyan").append("  ").append(head)
+    screen.print(head.append("" if life.stands else "  (gone)", "yellow"), soft_wrap=True)
+    for event in life.events:
+        when = f"  {instant(event.version.at, zone)}  @{event.version.number:<5}"
+        screen.print(Text(when, style="dim").append(_words(event, life)), soft_wrap=True)
+    screen.print()
+
+
+def _words(event: Event, life: Life) -> str:
+    change = event.change
+    first = event is life.events[-1] and change.how is How.ADDED
+    if first and event.version.number == 1:
+        return "stood there from the first version on"
+    if change.how is How.EDITED:
+        return f"was edited: {printable(change.words)}"
+    if change.how is How.MOVED:
+        return f"moved from {change.ranks[0]} to {change.ranks[1]}" if change.ranks else "moved"
+    return "came" if change.how is How.ADDED else "went"
+
+
+def _as_data(life: Life) -> dict[str, object]:
+    return {
+        "part": life.part, "path": life.path, "line": life.line, "stands": life.stands,
+        "events": [
+            {"version": event.version.number, "at": event.version.at, **change_data(event.change)}
+            for event in life.events
+        ],
+    }  # fmt: skip

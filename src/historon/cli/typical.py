@@ -1,0 +1,107 @@
+"""`historon diff --where`: which of many sources are not as most of them are."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from historon.cli.output import console, count, print_json, printable
+from historon.cli.viewing import masks_for
+from historon.compare import Oddity, Plain, Typical, comparable, typical
+from historon.errors import ExitCode, UsageError
+from historon.estate import Estate, Source
+from historon.store import Store
+
+if TYPE_CHECKING:
+    from rich.text import Text
+
+__all__ = ["print_typical"]
+
+_SHOWN = 12  # oddities of one source
+
+
+def print_typical(estate: Estate, store: Store, sources: Sequence[Source], *, as_json: bool) -> int:
+    """Hold the latest versions of these sources against what most of them have."""
+    contents, plain, outlines = {}, {}, {}
+    for source in sources:
+        good = store.state(source.name).good
+        if good is not None:
+            masks = masks_for(estate, store, source.name)
+            contents[source.name] = {
+                part.name: b"\n".join(line for line in masks.hide(comparable(part, store)).split(b"\n")
+                                      if masks.essence(line) is not None)
+                for part in store.parts(source.name, good)
+            }  # fmt: skip
+            outlines[source.name] = estate.procedure_of(source).outline
+            plain[source.name] = Plain(source.own_names, numbers=False)
+    if len(contents) < 3:
+        raise UsageError(
+            f"{count(len(contents), 'source')} with a version are too few to tell what is usual", hint="widen --where"
+        )
+    found = typical(contents, plain, outlines)
+    if as_json:
+        print_json(_as_data(found))
+    else:
+        _print(found)
+    return ExitCode.FOUND if any(found.oddities.values()) else ExitCode.WELL
+
+
+def _as_data(found: Typical) -> dict[str, object]:
+    return {
+        "typical": found.source,
+        "sources": [
+            {
+                "source": source,
+                "oddities": [
+                    {"part": one.part, "path": one.path, "own": one.own, "usual": one.usual, "others": one.others}
+                    for one in oddities
+                ],
+            }
+            for source, oddities in found.oddities.items()
+        ],
+    }
+
+
+def _print(found: Typical) -> None:
+    from rich.text import Text
+
+    screen = console()
+    others = len(found.oddities) - 1
+    odd = sorted(found.oddities, key=lambda source: (-len(found.oddities[source]), source))
+    screen.print(Text.assemble("most typical of ", str(others + 1), ": ", (printable(found.source), "bold green")))
+    for source in odd:
+        oddities = found.oddities[source]
+        if not oddities:
+            continue
+        screen.print()
+        screen.print(
+            Text.assemble(
+                (printable(source), "bold"),
+                (f"  {count(len(oddities), 'oddity', 'oddities')}", "yellow"),
+            )
+        )
+        for one in sorted(oddities, key=_rank)[:_SHOWN]:
+            screen.print(_line(one, others))
+        if len(oddities) > _SHOWN:
+            more = len(oddities) - _SHOWN
+            screen.print(Text(f"  {more} more: historon diff {found.source} {source}", style="dim"))
+    alike = sum(not oddities for oddities in found.oddities.values())
+    screen.print()
+    screen.print(f"{count(alike, 'source')} with nothing odd" if alike else "each has something of its own")
+
+
+def _rank(one: Oddity) -> tuple[int, int]:
+    """What only this one has comes first, then what it alone lacks."""
+    return (0, one.others) if one.own else (1, -one.others)
+
+
+def _line(one: Oddity, others: int) -> "Text":
+    from rich.text import Text
+
+    sign, style = ("~", "") if one.own and one.usual else ("+", "green") if one.own else ("-", "red")
+    line = Text(f"  {sign} ", style=style)
+    if one.path:
+        line.append(printable(one.path), "cyan").append("  ")
+    if one.usual:
+        line.append(printable(one.usual), "red").append(" → " if one.own else "", "dim")
+    line.append(printable(one.own), "green")
+    who = "alone" if one.own and not one.others else f"{one.others} of {count(others, 'other')}"
+    return line.append(f"  {who}", "dim")

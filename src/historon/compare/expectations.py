@@ -1,0 +1,150 @@
+"""What a source must and must not have: rules held against an export."""
+
+import hashlib
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from fnmatch import fnmatchcase
+
+from historon.compare.documents import Document, Node, parse_document
+from historon.compare.lines import split_lines
+from historon.compare.masks import Masks
+from historon.compare.outline import Outline
+from historon.compare.signatures import searchable
+from historon.estate import Expectation, Source
+
+__all__ = ["Breach", "breaches", "expected_of", "news_of", "same_rules"]
+
+_MOST = 50  # breaches of one rule that are told
+_MOST_PLACES = 500_000
+
+
+@dataclass(frozen=True)
+class Breach:
+    """One rule that does not hold: what is there and must not be, or what is missing, and in which section."""
+
+    expectation: str
+    lacks: str = ""
+    has: str = ""
+    section: str = ""
+    why: str = ""
+
+    @property
+    def what(self) -> str:
+        """What is missing, or is there."""
+        within = f" in {self.section}" if self.section else ""
+        return f"lacks {self.lacks}{within}" if self.lacks else f"has {self.has}"
+
+    def __str__(self) -> str:
+        return f"{self.expectation}: {self.what}" + (f" ({self.why})" if self.why else "")
+
+
+def expected_of(source: Source, expectations: Iterable[Expectation]) -> list[Expectation]:
+    """The rules for a source: those whose labels it has."""
+    return [
+        one for one in expectations
+        if all(source.labels.get(label) == value for label, value in one.where.items())
+        and one.procedure in (None, source.procedure)
+    ]  # fmt: skip
+
+
+def breaches(expectations: Sequence[Expectation], parts: Mapping[str, bytes], masks: Masks) -> list[Breach]:
+    """The rules that an export breaks. Places are matched as they are, and told with secrets masked."""
+    if not expectations:
+        return []
+    places = {name: list(_places(name, content, masks)) for name, content in searchable(parts)}
+    found = []
+    for one in expectations:
+        looked_at = [place for name, own in places.items() if fnmatchcase(name, one.part) for place in own]
+        found += list(_broken(one, looked_at, masks))[:_MOST]
+    return found
+
+
+def _broken(rule: Expectation, places: Sequence[str], masks: Masks) -> Iterator[Breach]:
+    sections = _sections(rule, places) if rule.each else {"": places}
+    for section, within in sections.items():
+        for pattern in rule.must:
+            if not any(pattern.compiled.search(place.encode()) for place in within):
+                yield Breach(rule.name, lacks=pattern, section=masks.seen(section), why=rule.why)
+        for pattern in rule.must_not:
+            for place in within:
+                if pattern.compiled.search(place.encode()):
+                    yield Breach(rule.name, has=masks.seen(place), section=masks.seen(section), why=rule.why)
+
+
+def _sections(rule: Expectation, places: Sequence[str]) -> dict[str, list[str]]:
+    """The places of each section by its path; a section begins with the place that the rule's `each` is found in."""
+    found: dict[str, list[str]] = {}
+    for place in places:
+        section = next((one for one in _prefixes(place) if rule.each and rule.each.compiled.search(one.encode())), None)
+        if section is not None:
+            found.setdefault(section, []).append(place)
+    return found
+
+
+def _prefixes(place: str) -> Iterator[str]:
+    """`a`, `a / b`, `a / b / c`; of a document `/a`, `/a/b` and so on."""
+    separator = "/" if place.startswith("/") else " / "
+    at = place.find(separator, 1)
+    while at >= 0:
+        yield place[:at]
+        at = place.find(separator, at + len(separator))
+    yield place
+
+
+def _places(name: str, content: bytes, masks: Masks) -> Iterator[str]:
+    """Each line behind its headings, as `interface port-3 / mtu 1500`; of a document each value behind its path."""
+    document = parse_document(name, content)
+    if document:
+        yield from _values(document, document.root, document.notation.root)
+        return
+    lines = split_lines(content)
+    outline = Outline(lines, masks.outline)
+    for at, line in enumerate(lines[:_MOST_PLACES]):
+        if outline.tells(at):
+            yield b" / ".join((*outline.path(at), line.strip())).decode("utf-8", "replace")
+
+
+def _values(document: Document, node: Node, path: str) -> Iterator[str]:
+    """A document's values in its own order, each as `/config/ports/port[@name='p3']/vlan = 110`."""
+    stack = [(node, path)]
+    while stack:
+        node, path = stack.pop()
+        if node.value is not None:
+            yield f"{path} = {node.value}"
+        under = [(one, document.notation.named(path, name)) for name, one in node.fields.items()]
+        for name, entries in node.lists.items():
+            key = next((key for key in ("@name", "name", "@id", "id") if entries and entries[0].scalar(key)), None)
+            for at, one in enumerate(entries):
+                value = one.scalar(key) if key else None
+                known = (key, value) if key and value else None
+                under.append((one, document.notation.listed(path, name, at, known, alone=len(entries) == 1)))
+        stack += reversed(under)
+
+
+def news_of(
+    before: str | None, rules: Sequence[Expectation], now: Sequence[Breach]
+) -> tuple[str, list[Breach], list[str]]:
+    """What is to be remembered of a check, the breaches that are new since the last one, and the rules that mended."""
+    known: dict[str, list[str]] = json.loads(before)["broken"] if before else {}
+    broken: dict[str, list[str]] = {}
+    for one in now:
+        broken.setdefault(one.expectation, []).append(_digest(one))
+    fresh = [one for one in now if _digest(one) not in known.get(one.expectation, ())]
+    current = {rule.name for rule in rules}
+    mended = sorted(name for name in known if name not in broken and name in current)
+    return json.dumps({"rules": _rules_digest(rules), "broken": broken}), fresh, mended
+
+
+def _rules_digest(rules: Sequence[Expectation]) -> str:
+    """Something that is another whenever a rule is."""
+    return hashlib.sha256(repr(rules).encode()).hexdigest()[:16]
+
+
+def same_rules(before: str | None, rules: Sequence[Expectation]) -> bool:
+    """Whether what is remembered was found out with these rules."""
+    return (json.loads(before)["rules"] if before else _rules_digest([])) == _rules_digest(rules)
+
+
+def _digest(one: Breach) -> str:
+    return hashlib.sha256(json.dumps(asdict(one)).encode()).hexdigest()[:16]

@@ -1,0 +1,76 @@
+"""Which sources a text may stand in, told without reading them: the three-letter pieces of all they ever held.
+
+A signature is a set of bits, one for each piece of three bytes of what a source's texts hold, capitals taken as small
+(Bloom, "Space/time trade-offs in hash coding with allowable errors", 1970). A text can stand only where all of its
+pieces do; where they do it is looked for.
+"""
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+
+from historon.compare.archives import is_archive, unpacked
+from historon.compare.exports import is_binary
+from historon.compare.texts import parted_lines
+
+__all__ = ["may_hold", "pieces_of_expression", "pieces_of_text", "searchable", "signature"]
+
+_BYTES = 4096
+_PLAIN_RUN = re.compile(rb"(?:[\w ,;:=/@#%&'\"<>!~-]|\\[.()\[\]{}*+?|^$/ -])+")
+_ESCAPE = re.compile(rb"\\(.)", re.DOTALL)
+
+
+def signature(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> bytes:
+    """The bits of what an export holds beyond the one before: equal parts and lines need not be looked at again."""
+    bits = bytearray(_BYTES)
+    before = dict(searchable(old))
+    for name, content in searchable(new):
+        _, gone, came = parted_lines(before.get(name, b""), content)
+        if name not in before:
+            came = content.split(b"\n")
+        for piece in _pieces(b"\n".join(set(came).difference(gone)).lower()):
+            place = _place(piece)
+            bits[place >> 3] |= 1 << (place & 7)
+    return bytes(bits)
+
+
+def searchable(parts: Mapping[str, bytes]) -> Iterator[tuple[str, bytes]]:
+    """The texts of an export by their names, also those in archives."""
+    for name, content in parts.items():
+        inside = unpacked(name, content) if is_archive(content) else None
+        for member, text in (inside or {name: content}).items():
+            if not is_binary(text):
+                yield member, text
+
+
+def pieces_of_text(text: str) -> set[bytes]:
+    """The pieces that a source must hold for this text to stand in it."""
+    return _pieces(text.encode().lower())
+
+
+def pieces_of_expression(expression: str) -> set[bytes]:
+    """The same for a regular expression: those of its plain stretches, when it is simple enough to be sure of any."""
+    raw = expression.encode()
+    if b"|" in raw or b"(" in raw.replace(b"\\(", b"") or b"[" in raw.replace(b"\\[", b""):
+        return set()
+    found: set[bytes] = set()
+    for run in _PLAIN_RUN.finditer(raw):
+        text = run[0]
+        if raw[run.start() - 1 : run.start()] == b"\\":
+            text = text[1:]  # the letter of a class such as \d
+        if raw[run.end() : run.end() + 1] in (b"?", b"*", b"+", b"{"):
+            text = text[:-2] if text[-2:-1] == b"\\" else text[:-1]
+        found |= _pieces(_ESCAPE.sub(rb"\1", text).lower())
+    return found
+
+
+def may_hold(bits: bytes, pieces: Iterable[bytes]) -> bool:
+    """Whether everything that must be there is there."""
+    return all(bits[place >> 3] >> (place & 7) & 1 for place in map(_place, pieces))
+
+
+def _pieces(text: bytes) -> set[bytes]:
+    return {bytes(piece) for piece in set(zip(text, text[1:], text[2:], strict=False)) if 10 not in piece}
+
+
+def _place(piece: bytes) -> int:
+    return int.from_bytes(piece) * 2654435761 >> 9 & (8 * _BYTES - 1)
