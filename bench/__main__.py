@@ -1,7 +1,9 @@
 """`python -m bench`: all of it, one after another."""
 
-from bench import rounds, start, store
+from bench import changes, lines, rounds, start, store
 
 start.main()
 store.main()
+lines.main()
+changes.main()
 rounds.main()

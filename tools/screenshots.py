@@ -32,6 +32,10 @@ SHOTS = {
     "status": "historon status",
     "versions": "historon versions northmole-edge-1",
     "diff": "historon diff northmole-edge-1@1 northmole-edge-1",
+    "side": "historon diff northmole-edge-1@1 northmole-edge-1 --form side -C 2",
+    "changes": "historon changes",
+    "trace": "historon find 10.20.0.9 --ever; historon trace northmole-edge-1 'vlan 131'",
+    "expect": "historon expect",
     "show": "historon show northmole-edge-1",
     "prune": "historon prune northmole-edge-1 eider-yard-1 --each",
     "procedures": "historon procedures",
@@ -87,6 +91,7 @@ def main() -> None:
             purser.write_text(purser.read_text().replace("workers = 8", "workers = 12"))
             for shot, command in SHOTS.items():
                 _terminal(shot, command, estate, command.rpartition("; ")[2] if shot == "doctor" else "")
+            _page_shot(estate)
         _demo_shot(Path(name))
         _mail_shot(Path(name))
 
@@ -149,22 +154,35 @@ def _demo_shot(folder: Path) -> None:
     _terminal("demo", command, folder, "historon demo")
 
 
-def _mail_shot(folder: Path) -> None:
-    """The letter of the fifth night and a day of changes, as a mail program would show its HTML."""
+def _page_shot(estate: Path) -> None:
+    """A difference as a page."""
+    historon = str(ROOT / ".venv" / "bin" / "historon")
+    command = [historon, "diff", "northmole-edge-1@1", "northmole-edge-1", "--form", "html"]
+    page = estate / "page.html"
+    page.write_bytes(subprocess.run(command, cwd=estate, capture_output=True, check=False).stdout)
+    _photograph(page, "page", "1240,860")
+
+
+def _photograph(page: Path, shot: str, size: str) -> None:
     browser = shutil.which("chromium")
     if not browser:
-        print("mail: left out, as there is no chromium")
+        print(f"{shot}: left out, as there is no chromium")
         return
+    subprocess.run(
+        [browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync",
+         "--no-first-run", f"--user-data-dir={page.parent}/profile", f"--window-size={size}",
+         f"--screenshot={OUT / shot}.png", page.as_uri()],
+        check=True, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    print(f"{shot}: {page.name}")
+
+
+def _mail_shot(folder: Path) -> None:
+    """The letter of the fifth night and a day of changes, as a mail program would show its HTML."""
     script = ROOT / "tools" / "letter.py"
     page = folder / "letter.html"
     page.write_text(subprocess.run([sys.executable, script], capture_output=True, text=True, check=True).stdout)
-    subprocess.run(
-        [browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync",
-         "--no-first-run", f"--user-data-dir={folder}/profile", "--window-size=900,680",
-         f"--screenshot={OUT / 'mail.png'}", page.as_uri()],
-        check=True, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
-    print("mail: the letter of a night with trouble")
+    _photograph(page, "mail", "900,680")
 
 
 if __name__ == "__main__":

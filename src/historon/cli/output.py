@@ -92,7 +92,9 @@ def print_json(data: Any) -> None:
 def _plain(data: Any) -> Any:
     if isinstance(data, dict):
         return {key: _plain(value) for key, value in data.items()}
-    if isinstance(data, Sequence) and not isinstance(data, str):
+    if isinstance(data, str):
+        return str(data)  # msgspec knows no kinds of text of our own
+    if isinstance(data, Sequence):
         return [_plain(value) for value in data]
     if isinstance(data, datetime):
         return data.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")

@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import cached_property, lru_cache
 
 from historon.compare.changes import Change, How, text_changes
 from historon.compare.exports import Kind, compare_exports
@@ -23,6 +24,7 @@ class Query:
     expression: bool = False
     exact_case: bool = False
 
+    @lru_cache  # noqa: B019 (a query is small, and there is one)
     def pattern(self) -> re.Pattern[bytes]:
         """The query over bytes. ValueError when the expression is wrong."""
         written = self.text if self.expression else re.escape(self.text)
@@ -31,6 +33,10 @@ class Query:
         except re.error as exc:
             raise ValueError(f"not a regular expression: {exc}") from exc
 
+    def may_stand(self, content: bytes) -> bool:
+        """Whether it is worth while to look closely; plain texts are looked for faster than expressions."""
+        return self.expression or self.text.encode().lower() in content.lower()
+
     def pieces(self) -> set[bytes]:
         """What a source must hold for the query to be found in it."""
         return pieces_of_expression(self.text) if self.expression else pieces_of_text(self.text)
@@ -38,7 +44,7 @@ class Query:
 
 @dataclass(frozen=True)
 class Hit:
-    """A line that was found, fit for eyes: in which part, under which path, and of history when it came and went.
+    """A line that was found: in which part, and of history when it came and went. `number` counts lines from 1.
 
     `came` is the first of the versions that have it without a break, `gone` the first without it; None where the line
     still stands, or where nobody asked.
@@ -46,11 +52,35 @@ class Hit:
 
     source: str
     part: str
-    path: str
-    line: str
     number: int
+    within: "_Shown" = field(repr=False, compare=False)
     came: Version | None = None
     gone: Version | None = None
+
+    @property
+    def path(self) -> str:
+        """The headings above it, fit for eyes."""
+        return _text(b" / ".join(self.within.outline.path(self.number - 1)))
+
+    @property
+    def line(self) -> str:
+        """The line itself, fit for eyes."""
+        return _text(self.within.lines[self.number - 1])
+
+
+class _Shown:
+    """A text made fit for eyes when somebody looks: of thousands that are found in, few are looked at."""
+
+    def __init__(self, content: bytes, masks: Callable[[], Masks]) -> None:
+        self._content, self._masks = content, masks
+
+    @cached_property
+    def lines(self) -> list[bytes]:
+        return split_lines(self._masks().hide(self._content))
+
+    @cached_property
+    def outline(self) -> Outline:
+        return Outline(self.lines, self._masks().outline)
 
 
 @dataclass(frozen=True)
@@ -77,12 +107,13 @@ def find(
     store: Store, versions: Iterable[tuple[str, int]], query: Query, masks: Callable[[str], Masks]
 ) -> Iterator[Hit]:
     """Where the query stands in these versions, by source and number. Sources that cannot hold it are not read."""
-    pattern, pieces = query.pattern(), query.pieces()
+    pieces = query.pieces()
+    kept = {source: (first, bits) for source, first, bits in store.signatures()} if pieces else {}
     for source, number in versions:
-        if _may_stand(store, source, number, pieces):
+        first, bits = kept.get(source, (number + 1, b""))
+        if first > number or may_hold(bits, pieces):
             for name, content in searchable(_small_parts(store, source, number)):
-                if pattern.search(content):
-                    yield from _hits(source, name, content, pattern, masks(source))
+                yield from _hits(source, name, content, query, masks)
 
 
 def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Masks) -> list[Hit]:
@@ -92,7 +123,6 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
     """
     if not history or not _may_stand(store, history[0].source, history[0].number, query.pieces()):
         return []
-    pattern = query.pattern()
     standing: dict[tuple[str, str, str], Hit] = {}
     ended: list[Hit] = []
     seen: dict[tuple[str, bytes], list[Hit]] = {}
@@ -104,8 +134,8 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
             key = (name, part.sha256)
             fresh[key] = seen[key] if key in seen else [
                 hit
-                for member, content in searchable({name: store.read(part)}) if pattern.search(content)
-                for hit in _hits(version.source, member, content, pattern, masks)
+                for member, content in searchable({name: store.read(part)})
+                for hit in _hits(version.source, member, content, query, lambda _: masks)
             ]  # fmt: skip
             now |= {(hit.part, hit.path, hit.line): hit for hit in fresh[key]}
         seen = fresh
@@ -118,7 +148,7 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
 
 
 def _with(hit: Hit, *, came: Version | None = None, gone: Version | None = None) -> Hit:
-    return Hit(hit.source, hit.part, hit.path, hit.line, hit.number, came or hit.came, gone)
+    return replace(hit, came=came or hit.came, gone=gone)
 
 
 def _may_stand(store: Store, source: str, number: int, pieces: set[bytes]) -> bool:
@@ -132,12 +162,23 @@ def _small_parts(store: Store, source: str, number: int) -> Mapping[str, bytes]:
     return {part.name: store.read(part) for part in parts if part.size <= LARGE}
 
 
-def _hits(source: str, part: str, content: bytes, pattern: re.Pattern[bytes], masks: Masks) -> Iterator[Hit]:
-    lines, shown = split_lines(content), split_lines(masks.hide(content))
-    outline = Outline(shown, masks.outline)
-    for at, line in enumerate(lines):
-        if pattern.search(line.rstrip(b"\r\n")):
-            yield Hit(source, part, _text(b" / ".join(outline.path(at))), _text(shown[at]), at + 1)
+def _hits(source: str, part: str, content: bytes, query: Query, masks: Callable[[str], Masks]) -> Iterator[Hit]:
+    """The lines that the query is found in."""
+    if not query.may_stand(content):
+        return
+    pattern = query.pattern()
+    shown = _Shown(content, lambda: masks(source))
+    at, number = 0, 1
+    while match := pattern.search(content, at):
+        start = content.rfind(b"\n", 0, match.start()) + 1
+        end = content.find(b"\n", start)
+        number += content.count(b"\n", at, start)
+        # What is found may reach over the end of a line, and what is looked for is part of one.
+        if pattern.search(content[start : end if end >= 0 else len(content)].rstrip(b"\r")):
+            yield Hit(source, part, number, shown)
+        if end < 0:
+            return
+        at, number = end + 1, number + 1
 
 
 def _text(line: bytes) -> str:
@@ -155,7 +196,7 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
     lives = [
         Life(hit.part, hit.path, hit.line, stands=True)
         for name, content in searchable(_small_parts(store, history[-1].source, history[-1].number))
-        for hit in _hits(history[-1].source, name, content, pattern, masks)
+        for hit in _hits(history[-1].source, name, content, query, lambda _: masks)
     ]
     tracked = {(life.part, life.path, life.line): life for life in lives}
     later = _small_parts(store, history[-1].source, history[-1].number)
@@ -171,8 +212,8 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
                 if old:
                     tracked[part, *old] = life
         later = earlier
-    for life in tracked.values():
-        life.events.append(Event(history[0], life.part, Change(How.ADDED, life.path, "", life.line)))
+    for (part, path, line), life in tracked.items():
+        life.events.append(Event(history[0], part, Change(How.ADDED, path, "", line)))
     return lives
 
 

@@ -15,15 +15,22 @@ from historon.estate import Noise, Pattern, Procedure
 __all__ = ["VALUE_KINDS", "Masks"]
 
 _NAMES = rb"(?:password|passwd|passphrase|secret|community|pre-shared-key|psk|api[_-]?key|auth[_-]?key|token)"
+# One of these stands wherever one of the names does; looking for them takes a tenth of the time.
+_SIGNS = (b"passw", b"passphrase", b"secret", b"community", b"pre-shared", b"psk", b"key", b"token")
+
+
+def _general(*patterns: bytes) -> list[re.Pattern[bytes]]:
+    return [re.compile(pattern, re.MULTILINE | re.IGNORECASE) for pattern in patterns]
+
+
 # What holds secrets in configurations of every make. A pattern with a group hides the group, else all that it matches.
-_GENERAL = tuple(
-    re.compile(pattern, re.MULTILINE | re.IGNORECASE)
-    for pattern in (
-        rb"-----BEGIN [A-Z ]*PRIVATE KEY-----(?:\s|\\[nr])+((?s:.+?))(?:\s|\\[nr])*-----END",
-        rb"\b" + _NAMES + rb"\b[\"']?(?:[ \t]*[:=][ \t]*|[ \t]+)(?:\d[ \t]+)?[\"']?([^\s\"'<>;,]+)",
-        rb"<[\w:.-]*" + _NAMES + rb"[\w.-]*(?:\s[^<>]*)?>([^<]+)<",
-        rb"\$(?:1|2[aby]|5|6|7|y)\$[./A-Za-z0-9$,=+-]{8,}",
-    )
+_NAMED = _general(
+    rb"\b" + _NAMES + rb"\b[\"']?(?:[ \t]*[:=][ \t]*|[ \t]+)(?:\d[ \t]+)?[\"']?([^\s\"'<>;,]+)",
+    rb"<[\w:.-]*" + _NAMES + rb"[\w.-]*(?:\s[^<>]*)?>([^<]+)<",
+)
+_UNNAMED = _general(
+    rb"-----BEGIN [A-Z ]*PRIVATE KEY-----(?:\s|\\[nr])+((?s:.+?))(?:\s|\\[nr])*-----END",
+    rb"\$(?:1|2[aby]|5|6|7|y)\$[./A-Za-z0-9$,=+-]{8,}",
 )
 # Kinds of values that change by themselves, by their names in `value:`; what stands in the groups is left out.
 VALUE_KINDS: Mapping[str, re.Pattern[bytes]] = {
@@ -153,7 +160,9 @@ class Masks:
         """
         if self.reveal:
             return content
-        spans = [span for pattern in (*_GENERAL, *self._secret) for span in _spans(pattern, content)]
+        lowered = content.lower()
+        named = _NAMED if any(sign in lowered for sign in _SIGNS) else []
+        spans = [span for pattern in (*named, *_UNNAMED, *self._secret) for span in _spans(pattern, content)]
         return b"".join(self._replaced(content, spans)) if spans else content
 
     def seen(self, text: str) -> str:

@@ -18,6 +18,7 @@ __all__ = ["Proposal", "study"]
 _OFTEN = 0.5  # of the steps between versions that a place must differ in to be taken for noise
 _FEWEST = 3  # such steps
 _MOST_LINES = 400  # of one step that are looked at: where more differ, something real happened
+_REAL = "real"
 _DIGITS = re.compile(rb"\d+")
 
 
@@ -70,7 +71,8 @@ def study(store: Store, history: Sequence[Version], masks: Masks) -> list[Propos
             place.old, place.new = seen.old, seen.new
         before = parts
     steps = len(history) - 1
-    often = {key for key, place in places.items() if len(place.steps) >= max(_FEWEST, _OFTEN * steps)}
+    least = max(_FEWEST, _OFTEN * steps)
+    often = {key for key, place in places.items() if key[1] != _REAL and len(place.steps) >= least}
     found = {}
     for key in often:
         place = places[key]
@@ -86,11 +88,20 @@ def _differing(old: dict[str, bytes], new: dict[str, bytes], masks: Masks) -> It
             yield from _document_places(change)
         elif change.edits and change.added + change.removed <= _MOST_LINES:
             yield from _line_places(change)
+        else:
+            yield _real(change)
+
+
+def _real(change: PartChange) -> tuple[_Key, _Place]:
+    """Something that no rule would leave out."""
+    return (change.name, _REAL, b""), _Place(change.name)
 
 
 def _document_places(change: PartChange) -> Iterator[tuple[_Key, _Place]]:
     for one in change.changes:
-        if one.how is How.EDITED:
+        if one.how is not How.EDITED:
+            yield _real(change)
+        else:
             kind = "json" if not re.search(r"[@\[]", one.path) and change.new_content.lstrip()[:1] in b"{[" else "xpath"
             path = re.sub(r"/\d+(?: \([^)]*\))?", "/*", one.path) if kind == "json" else one.path
             yield (change.name, kind, path.encode()), _Place(change.name, old=one.old, new=one.new)
@@ -99,15 +110,19 @@ def _document_places(change: PartChange) -> Iterator[tuple[_Key, _Place]]:
 def _line_places(change: PartChange) -> Iterator[tuple[_Key, _Place]]:
     for edit in change.edits:
         old, new = change.old[edit.old_from : edit.old_to], change.new[edit.new_from : edit.new_to]
+        if len(old) != len(new):
+            yield _real(change)
         texts = [[line.decode("utf-8", "replace") for line in side] for side in (old, new)]
         for one, other in paired(*texts):
             left, right = words_of(old[one]), words_of(new[other])
             if len(left) != len(right):
+                yield _real(change)
                 continue
             shape = [_DIGITS.sub(b"0", a) if _DIGITS.sub(b"0", a) == _DIGITS.sub(b"0", b) else b"*"
                      for a, b in zip(left, right, strict=True)]  # fmt: skip
             if all(word == b"*" for word in shape):
-                continue  # nothing to know the line by
+                yield _real(change)  # nothing to know the line by
+                continue
             differing = {at for at, (a, b) in enumerate(zip(left, right, strict=True)) if a != b}
             spaced = old[one].rstrip() != b" ".join(left) or new[other].rstrip() != b" ".join(right)
             before, after = texts[0][one].strip(), texts[1][other].strip()

@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 
 from historon.estate.model import Source
@@ -25,16 +26,37 @@ def values_of(source: Source, procedure: Procedure, user: str = "", at: datetime
 
 def missing_values(procedure: Procedure, values: Iterable[str]) -> Iterator[tuple[tuple[str | int, ...], str]]:
     """Each value that a step asks for and that is neither there nor learnt by any step, with the step's place."""
-    known = {*values, *(name for _, step in walk(procedure.steps) for name in step.learns)}
+    learnt, wanted = _asked(_Same(procedure))
+    known = {*values, *learnt}
+    for place, name in wanted:
+        if name not in known and name.partition(".")[0] not in known:
+            yield place, name
+
+
+class _Same:
+    """A procedure known by being the same object: thousands of sources are asked in the same way."""
+
+    def __init__(self, procedure: Procedure) -> None:
+        self.procedure = procedure
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and self.procedure is other.procedure
+
+    def __hash__(self) -> int:
+        return id(self.procedure)
+
+
+@lru_cache
+def _asked(same: _Same) -> tuple[set[str], list[tuple[tuple[str | int, ...], str]]]:
+    """What the steps of a procedure learn, and what they ask for, each with its place."""
+    procedure = same.procedure
+    wanted: list[tuple[tuple[str | int, ...], str]] = []
     for place, step in walk(procedure.steps):
-        wanted = [name for text in _texts(step) for name in _names(text)]
-        wanted += [name for name in (*step.when, *([step.from_] if step.from_ else [])) if name]
-        for name in dict.fromkeys(wanted):
-            if name not in known and name.partition(".")[0] not in known:
-                yield place, name
-    for name in _names(procedure.folder or ""):
-        if name not in known:
-            yield (), name
+        names = [name for text in _texts(step) for name in _names(text)]
+        names += [name for name in (*step.when, *([step.from_] if step.from_ else [])) if name]
+        wanted += [(place, name) for name in dict.fromkeys(names)]
+    wanted += [((), name) for name in _names(procedure.folder or "")]
+    return {name for _, step in walk(procedure.steps) for name in step.learns}, wanted
 
 
 def _names(text: str) -> Iterator[str]:

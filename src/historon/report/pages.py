@@ -29,9 +29,9 @@ def _template(name: str) -> Any:
     from jinja2 import Environment, StrictUndefined  # imported where it is used: few commands write pages
 
     source = (resources.files("historon") / "report" / name).read_text(encoding="utf-8")
-    return Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True).from_string(
-        source
-    )
+    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    environment.filters["visible"] = _visible
+    return environment.from_string(source)
 
 
 def _hunks(change: PartChange, context: int) -> Iterator[dict[str, object]]:

@@ -206,6 +206,23 @@ steps = [{{ pull = "simulated/purser/data", as = "purser" }}]
 keep = ["/bin/uname", "-m"]
 as = "machine.txt"
 
+[[expectations]]
+name = "time servers"
+where = {{ role = "edge" }}
+must = ['^time-server 10\\.20\\.0\\.\\d+$']
+
+[[expectations]]
+name = "nobody from outside"
+procedure = "capstan-router"
+must_not = ['^access-list outside-in / permit any ']
+why = "ask the office before opening anything"
+
+[[expectations]]
+name = "ports are described"
+procedure = "capstan-router"
+each = '^interface port-\\d+$'
+must = [' / description ']
+
 [channels.operators]
 kind = "mail"
 to = ["operators@brackwater.example"]

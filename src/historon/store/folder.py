@@ -249,6 +249,15 @@ class FolderStore(Store):
             row = self._db.execute("SELECT first, bits FROM signature WHERE source = ?", key).fetchone()
         return (row[0], _UNPACKER.decompress(row[1])) if row else None
 
+    def signatures(self) -> Iterator[tuple[str, int, bytes]]:
+        """See Store."""
+        with self._doing("read signatures"):
+            rows = self._db.execute(
+                "SELECT name, first, bits FROM signature JOIN source ON source.id = source"
+            ).fetchall()
+        for name, first, bits in rows:
+            yield name, first, _UNPACKER.decompress(bits)
+
     def recall(self, source: str, topic: str) -> str | None:
         """See Store."""
         with self._doing("recall"):

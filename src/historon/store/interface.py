@@ -272,6 +272,10 @@ class Store(ABC):
         """The bits of all that is to be found in a source from this version on; None when nobody kept them."""
 
     @abstractmethod
+    def signatures(self) -> Iterator[tuple[str, int, bytes]]:
+        """The same for all sources that there are any of, each with its name."""
+
+    @abstractmethod
     def recall(self, source: str, topic: str) -> str | None:
         """What was remembered of a source under this topic."""
 

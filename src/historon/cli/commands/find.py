@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from datetime import tzinfo
+from functools import lru_cache
 from itertools import groupby
 
 import click
@@ -65,19 +66,19 @@ def command(
         raise UsageError("--ever looks at all times, --at at one", hint="give one of them")
     sources = [source.name for source in select(estate, (), where)]
     with app.store(estate) as store:
-        known = {name: masks_for(estate, store, name, reveal=bool(reveal)) for name in sources}
+        masks = lru_cache(lambda name: masks_for(estate, store, name, reveal=bool(reveal)))
         if ever:
             hits = iter([
                 hit for name in sources
-                for hit in find_ever(store, [one for one in store.versions(name) if one.good], query, known[name])
+                for hit in find_ever(store, [one for one in store.versions(name) if one.good], query, masks(name))
             ])  # fmt: skip
         else:
-            hits = find(store, _chosen(app, estate, store, sources, when), query, known.__getitem__)
+            hits = find(store, _chosen(app, estate, store, sources, when), query, masks)
         found = list(hits)
-    if as_json:
-        print_json([_as_data(hit, ever=ever) for hit in found])
-        return
-    _print(found if everything else found[:_SHOWN], estate.zone, ever=ever)
+        if as_json:
+            print_json([_as_data(hit, ever=ever) for hit in found])
+            return
+        _print(found if everything else found[:_SHOWN], estate.zone, ever=ever)
     _print_summary(found, len(sources), text, everything=everything)
 
 

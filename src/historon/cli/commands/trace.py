@@ -84,7 +84,8 @@ def _words(event: Event, life: Life) -> str:
     change = event.change
     first = event is life.events[-1] and change.how is How.ADDED
     if first and event.version.number == 1:
-        return "stood there from the first version on"
+        as_it_was = f" as {printable(change.new)}" if change.new != life.line else ""
+        return f"stood there{as_it_was} from the first version on"
     if change.how is How.EDITED:
         return f"was edited: {printable(change.words)}"
     if change.how is How.MOVED:
