@@ -13,14 +13,14 @@ from pathlib import Path
 
 from bench.history import history
 from historon.collect import judge
-from historon.compare import Masks
-from historon.estate import Procedure, Step
+from historon.compare import Masks, Plain, fingerprints, packed
+from historon.estate import Noise, Procedure, Step
 from historon.inspection import Kept
-from historon.store import Entry, FolderStore, Part
+from historon.store import Entry, FolderStore, Outcome, Part
 
 SOURCES, NIGHTS = 60, 90
 _STEP = Step(keep="display config active", as_="active.cfg")
-_PROCEDURE = Procedure(over="ssh-exec", steps=(_STEP,))
+_PROCEDURE = Procedure(over="ssh-exec", steps=(_STEP,), noise=(Noise.parse("^! saved at "),))
 START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
 
 
@@ -51,10 +51,14 @@ def _report_size(git: "_Git", ours: "_Ours") -> None:
     ours.store.reclaim()
     loose = git.size()
     git.run("gc", "--aggressive", "--prune=now", "--quiet")
-    packed, size = git.size(), ours.store.size()
-    megabytes = [f"{one / 1e6:.2f} MB" for one in (loose, packed, size)]
+    in_pack, size = git.size(), ours.store.size()
+    (bits,) = ours.store._db.execute("SELECT sum(pgsize) FROM dbstat WHERE name = 'signature'").fetchone()
+    megabytes = [f"{one / 1e6:.2f} MB" for one in (loose, in_pack, size)]
     print(f"size          git loose {megabytes[0]}, git gc --aggressive {megabytes[1]}, store {megabytes[2]}")
-    print(f"              store / packed git = {size / packed:.2f}; {size / SOURCES / NIGHTS:.0f} bytes a version")
+    print(
+        f"              store / packed git = {size / in_pack:.2f}, without its index {(size - bits) / in_pack:.2f}; "
+        f"{size / SOURCES / NIGHTS:.0f} bytes a version"
+    )
 
 
 def _report_reading(ours: "_Ours") -> None:
@@ -118,7 +122,7 @@ class _Ours:
     def take(self, night: int, exports: dict[str, bytes]) -> None:
         """What a round does with its exports once they are there: judge each against the last, then record all."""
         at = START + timedelta(days=night)
-        masks = Masks()
+        masks = Masks.of(_PROCEDURE, key=b"bench")
         with _timed(self.judging):
             entries = [self._entry(name, content, at, masks) for name, content in exports.items()]
         with _timed(self.times):
@@ -129,7 +133,11 @@ class _Ours:
     def _entry(self, name: str, content: bytes, at: datetime, masks: Masks) -> Entry:
         judged = judge(self.store, name, [Kept(Part("active.cfg", content), _STEP)], _PROCEDURE, masks)
         anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
-        return Entry(name, judged.outcome, at, timedelta(seconds=1), anew, judged.state, judged.added, judged.removed)
+        families = packed(fingerprints(judged.changes, Plain([name]))) if judged.outcome is Outcome.CHANGED else b""
+        return Entry(
+            name, judged.outcome, at, timedelta(seconds=1), anew, judged.state, judged.added, judged.removed, None,
+            families, judged.signature,
+        )  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -136,6 +136,25 @@ def test_a_moved_rule_is_said_to_have_moved() -> None:
     assert change.words == "permit host 10.0.0.4 port 4 moved from 4 to 9"
 
 
+@pytest.mark.parametrize("seed", range(20))
+def test_moves_of_known_truth_among_noise(seed: int) -> None:
+    rng = random.Random(seed)
+    rules = [f"  permit host 10.{n}.0.{rng.randrange(255)} port {n * 7}" for n in range(20)]
+    head = ["hostname x", "! saved at 1", "access-list inside"]
+    masks = Masks([Noise.parse("^! saved at ")], key=b"k")
+    old = "\n".join([*head, *rules, "end", ""])
+    turned = list(rules)
+    start, end = rng.sample(range(20), 2)
+    turned.insert(end, turned.pop(start))
+    new = "\n".join(["hostname x", "! saved at 2", "access-list inside", *turned, "end", ""])
+    (change,) = _changed(old, new, masks=masks)[0].changes
+    assert change.how is How.MOVED
+    assert change.ranks in ((start + 1, end + 1), (end + 1, start + 1)), "neighbours may be told either way"
+    if abs(start - end) > 1:
+        assert change.ranks == (start + 1, end + 1)
+    assert _changed(old, old.replace("at 1", "at 2"), masks=masks) == [], "noise only"
+
+
 def test_order_means_nothing_where_a_mask_says_so() -> None:
     old = "route-list\n  route a b c\n  route d e f\n  route g h i\nacl\n  permit aaaa bbbb\n  permit cccc dddd\n  deny any\n"
     turned = "route-list\n  route g h i\n  route d e f\n  route a b c\nacl\n  permit aaaa bbbb\n  permit cccc dddd\n  deny any\n"
@@ -290,6 +309,17 @@ def test_archives_that_would_burst_or_are_damaged_stay_closed() -> None:
 def test_binary_parts_are_told_by_size_and_digest() -> None:
     (part,) = compare_exports({"f": b"\0" * 10}, {"f": b"\0" * 2000}, _MASKS)
     assert part.changes[0].words.startswith("10 bytes, SHA-256 01d448afd928065458cf670b → 2,000 bytes, SHA-256 "[:25])
+
+
+def test_readable_texts_in_binary_parts_are_told_when_they_are_few() -> None:
+    old, new = b"\0\1version 10.0.1\0\2password CANARY1\0", b"\0\1version 10.0.2\0\2password CANARY1\0"
+    (part,) = compare_exports({"f": old}, {"f": new}, _MASKS)
+    assert [(one.how, one.words) for one in part.changes[1:]] == [
+        (How.REMOVED, "version 10.0.1"), (How.ADDED, "version 10.0.2"),
+    ]  # fmt: skip
+    noise = [bytes(random.Random(seed).randbytes(20_000)) for seed in (1, 2)]
+    (part,) = compare_exports({"f": b"\0" + noise[0]}, {"f": b"\0" + noise[1]}, _MASKS)
+    assert len(part.changes) == 1
 
 
 def test_secrets_in_changes_are_masked_everywhere() -> None:

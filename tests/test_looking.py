@@ -115,6 +115,17 @@ def test_changes_in_wrong_words_are_refused(edges: EstateFolder) -> None:
         assert said in result.err
 
 
+def test_versions_of_an_older_ledger_are_looked_at(edges: EstateFolder) -> None:
+    _edit(edges, "time-server 10.0.0.9", "time-server 10.0.0.11")
+    edges.run("collect")
+    told = edges.run("changes").out
+    store = edges.store()
+    store._db.execute("UPDATE version SET families = NULL")
+    store._db.execute("UPDATE meta SET value = (SELECT max(at) FROM version) WHERE name = 'families_after'")
+    store.close()
+    assert edges.run("changes").out == told
+
+
 def test_families_do_not_break_when_versions_are_pruned(edges: EstateFolder) -> None:
     for n in range(3):
         _edit(edges, "  deny any", f"  deny host 10.9.9.{n}\n  deny any", 1)

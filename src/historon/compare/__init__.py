@@ -1,7 +1,7 @@
 """What changed: lines, outline, documents, archives, masks, and the forms in which a change is shown."""
 
 from historon.compare.changes import Change, How, text_changes
-from historon.compare.estatewide import Family, Variant, families, variants
+from historon.compare.estatewide import Family, Variant, families, fingerprinted, variants
 from historon.compare.expectations import Breach, breaches, expected_of, news_of, same_rules
 from historon.compare.exports import Kind, PartChange, comparable, compare_exports, is_binary
 from historon.compare.families import (
@@ -67,6 +67,7 @@ __all__ = [
     "find",
     "find_ever",
     "find_moves",
+    "fingerprinted",
     "fingerprints",
     "hunks",
     "is_binary",

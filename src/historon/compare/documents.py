@@ -15,7 +15,7 @@ from historon.store import Member, read_tree
 
 __all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees"]
 
-_SECTION = re.compile(rb"^\s*\[[^\[\]\n]+\]\s*$", re.MULTILINE)
+_SECTION = re.compile(rb"^\[[^\[\]\n]+\]\s*$", re.MULTILINE)
 _SETTING = re.compile(r"\s*([^=:;#\s][^=:\n]*?)\s*[=:]\s*(.*)")
 _CSV_SAMPLE = 50
 _QUOTE = '"'
@@ -367,7 +367,7 @@ def _rows(header: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[Node
 
 
 def _ini(content: bytes) -> Document | None:
-    if not _SECTION.search(content):
+    if not (content.startswith(b"[") or b"\n[" in content) or not _SECTION.search(content):
         return None
     settings: dict[str, dict[str, str]] = {"": {}}
     section, known = "", 0

@@ -3,17 +3,17 @@
 import hashlib
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from math import log2
 
 from historon.compare.changes import Change
-from historon.compare.exports import comparable, compare_exports
-from historon.compare.families import Fingerprint, Plain, fingerprint, unpacked_fingerprints
+from historon.compare.exports import PartChange, comparable, compare_exports
+from historon.compare.families import Fingerprint, Plain, fingerprint, fingerprints, packed, unpacked_fingerprints
 from historon.compare.masks import Masks
 from historon.store import Changed, Store
 
-__all__ = ["Family", "Variant", "families", "variants"]
+__all__ = ["Family", "Variant", "families", "fingerprinted", "variants"]
 
 _HANDLE = "abcdefghjkmnpqrstvwxyz23456789"
 
@@ -54,6 +54,18 @@ class Variant:
 
     changes: Sequence[tuple[str, Change]]
     members: Sequence[Changed]
+
+
+def fingerprinted(
+    store: Store, changed: Iterable[Changed], rules: Callable[[str], tuple[Masks, Plain]]
+) -> Iterator[Changed]:
+    """The same versions, with the fingerprints of those that were recorded without; `rules` as in `variants`."""
+    for version in changed:
+        if version.families:
+            yield version
+        else:
+            masks, plain = rules(version.source)
+            yield replace(version, families=packed(fingerprints(_parts_changed(store, version, masks), plain)))
 
 
 def families(changed: Iterable[Changed]) -> list[Family]:
@@ -122,6 +134,15 @@ def variants(
 
 def _changes_of(store: Store, family: Family, member: Changed, masks: Masks, plain: Plain) -> list[tuple[str, Change]]:
     """Those of a version's changes that belong to the family."""
+    return [
+        (part.name, change)
+        for part in _parts_changed(store, member, masks) for change in part.changes
+        if fingerprint(part.name, change, plain).alike in family.alike
+    ]  # fmt: skip
+
+
+def _parts_changed(store: Store, member: Changed, masks: Masks) -> list[PartChange]:
+    """What a version changed against the one before it; nothing when either is gone."""
     earlier = [one for one in store.versions(member.source) if one.good and one.number < member.number]
     if not earlier or store.version(member.source, member.number) is None:
         return []
@@ -129,8 +150,4 @@ def _changes_of(store: Store, family: Family, member: Changed, masks: Masks, pla
         {part.name: comparable(part, store) for part in store.parts(member.source, number)}
         for number in (earlier[-1].number, member.number)
     )
-    return [
-        (part.name, change)
-        for part in compare_exports(before, after, masks) for change in part.changes
-        if fingerprint(part.name, change, plain).alike in family.alike
-    ]  # fmt: skip
+    return compare_exports(before, after, masks)

@@ -1,6 +1,7 @@
 """What changed between two exports, part by part."""
 
 import hashlib
+import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -22,6 +23,9 @@ __all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary"]
 
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
 _MOST_PAIRS = 400  # parts that went, times parts that came, that are held against each other for it
+_READABLE = re.compile(rb"[\x20-\x7e]{6,200}")
+_STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked for
+_MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new
 _TREE_HEAD = b"# tree: "
 
 
@@ -51,14 +55,19 @@ class PartChange:
     was: str | None = None
 
     @cached_property
+    def _seen(self) -> tuple[bytes, bytes]:
+        """Both contents, fit for eyes."""
+        return self.masks.hide(self.old_content), self.masks.hide(self.new_content)
+
+    @cached_property
     def old(self) -> list[bytes]:
         """The lines before, fit for eyes."""
-        return split_lines(self.masks.hide(self.old_content))
+        return split_lines(self._seen[0])
 
     @cached_property
     def new(self) -> list[bytes]:
         """The lines after, fit for eyes."""
-        return split_lines(self.masks.hide(self.new_content))
+        return split_lines(self._seen[1])
 
     @property
     def added(self) -> int:
@@ -83,7 +92,8 @@ class PartChange:
         if self.kind is Kind.REMOVED:
             return [Change(How.REMOVED, "", _described(self.old_content), "", 1, None)]
         if self.kind is Kind.BINARY:
-            return [Change(How.EDITED, "", _described(self.old_content), _described(self.new_content))]
+            whole = Change(How.EDITED, "", _described(self.old_content), _described(self.new_content))
+            return [whole, *_strings(*self._seen)]
         if self._document_changes is not None:
             return self._document_changes
         return text_changes(self.edits, self.old, self.new, self.masks.outline)
@@ -92,8 +102,7 @@ class PartChange:
     def _document_changes(self) -> Sequence[Change] | None:
         if self.kind not in (Kind.EDITED, Kind.RENAMED) or not self.edits:
             return None
-        old, new = self.masks.hide(self.old_content), self.masks.hide(self.new_content)
-        changes = _structure(self.name, old, new, self.masks)
+        changes = _structure(self.name, *self._seen, self.masks)
         return None if changes is None else list(changes)
 
     def only(self, path: str) -> "PartChange | None":
@@ -263,6 +272,19 @@ def _placed(edits: list[Edit], left: bytes, right: bytes, masks: Masks) -> list[
 def _place(outline: Outline, lines: Sequence[bytes], at: int) -> bytes:
     """A line under its headings, as one text."""
     return b" / ".join((*outline.path(at), lines[at].strip()))
+
+
+def _strings(old: bytes, new: bytes) -> list[Change]:
+    """Readable texts that only one of two binary parts holds, when they are few enough to say something."""
+    before, after = (dict.fromkeys(_READABLE.findall(content[:_STRINGS_IN])) for content in (old, new))
+    gone = [text.decode() for text in before if text not in after]
+    came = [text.decode() for text in after if text not in before]
+    if len(gone) + len(came) > _MOST_STRINGS:
+        return []
+    return [
+        *(Change(How.REMOVED, "text inside", text, "") for text in gone),
+        *(Change(How.ADDED, "text inside", "", text) for text in came),
+    ]
 
 
 def _described(content: bytes) -> str:

@@ -193,13 +193,14 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
     if not history:
         return []
     pattern = query.pattern()
-    lives = [
-        Life(hit.part, hit.path, hit.line, stands=True)
-        for name, content in searchable(_small_parts(store, history[-1].source, history[-1].number))
-        for hit in _hits(history[-1].source, name, content, query, lambda _: masks)
-    ]
-    tracked = {(life.part, life.path, life.line): life for life in lives}
-    later = _small_parts(store, history[-1].source, history[-1].number)
+    latest = history[-1]
+    tracked: dict[tuple[str, str, str], Life] = {}
+    for name, content in searchable(_small_parts(store, latest.source, latest.number)):
+        for hit in _hits(latest.source, name, content, query, lambda _: masks):
+            place = (hit.part, hit.path, hit.line)
+            tracked.setdefault(place, Life(*place, stands=True))
+    lives = list(tracked.values())
+    later = _small_parts(store, latest.source, latest.number)
     for before, version in zip(history[-2::-1], history[:0:-1], strict=True):
         earlier = _small_parts(store, before.source, before.number)
         for part, change, old, new in _line_changes(earlier, later, masks):

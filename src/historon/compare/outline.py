@@ -11,7 +11,7 @@ from functools import cached_property
 
 __all__ = ["Outline", "first_words", "words_of"]
 
-_SAMPLE = 2000  # lines by which the kind of nesting is told
+_SAMPLE = 600  # lines by which the kind of nesting is told
 _WHOLE = 100_000  # lines among which words that open and close are looked for
 _HEADER = re.compile(rb"\s*(?:\[[^\[\]]+\]|/[\w/ .-]*[A-Za-z][\w/ .-]*|#{1,3} \S.*)\s*$")
 _CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
@@ -136,9 +136,9 @@ class Outline:
     @cached_property
     def _pairs(self) -> tuple[frozenset[bytes], frozenset[bytes]] | None:
         """The words that open and those that close, when pairs of them are found in equal number and well nested."""
-        whole = self._lines[:_WHOLE]
-        if sum(line.strip() in _CLOSERS for line in whole) < 2:
+        if sum(line.strip() in _CLOSERS for line in self._lines[:_SAMPLE]) < 2:
             return None
+        whole = self._lines[:_WHOLE]
         firsts = [line.split(None, 1) for line in whole]
         counts = Counter(first[0] for first in firsts if len(first) == 2)
         bare = Counter(first[0] for first in firsts if len(first) == 1)

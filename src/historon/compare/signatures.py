@@ -50,7 +50,7 @@ def pieces_of_text(text: str) -> set[bytes]:
 def pieces_of_expression(expression: str) -> set[bytes]:
     """The same for a regular expression: those of its plain stretches, when it is simple enough to be sure of any."""
     raw = expression.encode()
-    if b"|" in raw or b"(" in raw.replace(b"\\(", b"") or b"[" in raw.replace(b"\\[", b""):
+    if any(mark in raw.replace(b"\\" + mark, b"") for mark in (b"|", b"(", b"[", b"{")):
         return set()
     found: set[bytes] = set()
     for run in _PLAIN_RUN.finditer(raw):

@@ -35,13 +35,15 @@ __all__ = ["LEDGER", "FolderStore"]
 
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
-_PACKER, _UNPACKER = zstandard.ZstdCompressor(level=3), zstandard.ZstdDecompressor()
+_PACKER, _UNPACKER = zstandard.ZstdCompressor(level=1), zstandard.ZstdDecompressor()
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
 _LATEST = """
     SELECT good, last_number, parts FROM source
     LEFT JOIN version ON version.source = source.id AND version.number = source.good WHERE source.id = ?
 """
+_CHANGED = "families IS NOT NULL"
+_NOT_FIRST = "state = 0 AND number > (SELECT min(number) FROM version AS v WHERE v.source = version.source)"
 _STATE = "SELECT name, good, good_at, confirmed_at, outcome, outcome_at, note FROM source"
 
 
@@ -231,14 +233,17 @@ class FolderStore(Store):
     def changed(self, since: datetime, until: datetime) -> list[Changed]:
         """See Store."""
         with self._doing("read what changed"):
+            (after,) = self._db.execute("SELECT value FROM meta WHERE name = 'families_after'").fetchone()
+            # Before that instant versions were recorded without families, and no index tells them.
+            which = _CHANGED if to_ms(since) > int(after) else f"({_CHANGED} OR families IS NULL AND {_NOT_FIRST})"
             rows = self._db.execute(
-                "SELECT name, number, at, added, removed, families "
+                "SELECT name, number, at, added, removed, families "  # noqa: S608 (constants, no values)
                 "FROM version JOIN source ON source.id = version.source "
-                "WHERE families IS NOT NULL AND at >= ? AND at <= ? ORDER BY at",
+                f"WHERE at >= ? AND at <= ? AND {which} ORDER BY at",
                 (to_ms(since), to_ms(until)),
             ).fetchall()
         return [
-            Changed(name, number, from_ms(at), added, removed, families)
+            Changed(name, number, from_ms(at), added, removed, families or b"")
             for name, number, at, added, removed, families in rows
         ]
 

@@ -144,7 +144,7 @@ class Entry:
 
 @dataclass(frozen=True)
 class Changed:
-    """A version that changed something. What `families` says is up to who recorded it."""
+    """A version that changed something. What `families` says is up to who recorded it; empty when nobody did."""
 
     source: str
     number: int

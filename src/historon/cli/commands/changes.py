@@ -10,7 +10,7 @@ from historon.cli.app import App, estate_option, example, json_option, pass_app,
 from historon.cli.differences import change_data, change_text
 from historon.cli.output import console, count, instant, print_json, printable
 from historon.cli.viewing import masks_for
-from historon.compare import Family, Masks, Plain, Variant, families, variants
+from historon.compare import Family, Masks, Plain, Variant, families, fingerprinted, variants
 from historon.errors import UsageError
 from historon.estate import Duration, Estate, select
 from historon.store import Changed, Store
@@ -57,8 +57,9 @@ def command(
     began = _moment(since, app.clock(), estate)
     chosen = {source.name for source in select(estate, (), where)} if where else None
     with app.store(estate) as store:
-        changed = [one for one in store.changed(began, app.clock()) if chosen is None or one.source in chosen]
         rules = _rules(estate, store)
+        recorded = (one for one in store.changed(began, app.clock()) if chosen is None or one.source in chosen)
+        changed = list(fingerprinted(store, recorded, rules))
         found = families(changed)
         if handle is not None:
             _closer(estate, store, found, handle, rules, since, as_json=as_json)
@@ -135,13 +136,14 @@ def _print_family(estate: Estate, store: Store, family: Family, rules: _Rules) -
     from rich.text import Text
 
     screen = console()
+    form = next(variants(store, family, rules, most=1), None)
+    parts = ", ".join(sorted({part for part, _ in form.changes})[:_NAMED]) if form else ""
     mark, style = _WEIGHTS[family.weight]
     names = family.sources
     who = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
     head = Text.assemble((f"{mark} ", style), (printable(who), "bold"), (f"  {_when(family, estate)}", "dim"))
-    head.append(f"  {family.handle}", "cyan")
+    head.append(f"  {family.handle}", "cyan").append(f"  {printable(parts)}", "dim")
     screen.print(head)
-    form = next(variants(store, family, rules, most=1), None)
     if form is None:
         screen.print(Text("    its versions were pruned meanwhile", style="dim"))
     else:

@@ -1,0 +1,351 @@
+"""The heart of looking: signatures, outlines, families, typical sources, studied noise, expectations."""
+
+import json
+import random
+import re
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from historon.compare import (
+    Breach,
+    Family,
+    Masks,
+    Outline,
+    Plain,
+    Query,
+    breaches,
+    compare_exports,
+    families,
+    find,
+    find_ever,
+    fingerprints,
+    may_hold,
+    news_of,
+    packed,
+    pieces_of_expression,
+    pieces_of_text,
+    same_rules,
+    signature,
+    study,
+    trace,
+    typical,
+    unpacked_fingerprints,
+)
+from historon.estate import Expectation, Noise, Pattern
+from historon.store import Changed, Entry, FolderStore, Outcome, Part, State
+from tests.conftest import EstateFolder, describe_estate
+
+START = datetime(2026, 1, 1, tzinfo=UTC)
+_MASKS = Masks(key=b"k")
+_WORDS = st.text(alphabet="abC 1.", min_size=1, max_size=12)
+_TEXTS = st.lists(_WORDS, max_size=12).map(lambda lines: "".join(f"{line}\n" for line in lines))
+
+
+def _stored(folder: Path, name: str, texts: Sequence[bytes], part: str = "p") -> FolderStore:
+    """A store with one source and a version for each text."""
+    store = FolderStore(folder) if (folder / "ledger.sqlite").exists() else FolderStore.create(folder)
+    before: dict[str, bytes] = {}
+    for night, text in enumerate(texts):
+        at = START + timedelta(days=night)
+        number = store.begin_round(at, "test")
+        outcome = Outcome.CHANGED if before else Outcome.FIRST
+        bits = signature(before, {part: text})
+        entry = Entry(name, outcome, at, timedelta(), [Part(part, text)], State.GOOD, signature=bits)
+        store.record(number, [entry])
+        store.end_round(number, at)
+        before = {part: text}
+    return store
+
+
+# ---- signatures -------------------------------------------------------------------------------------------------------
+
+
+@settings(max_examples=200)
+@given(_TEXTS, _TEXTS, st.data())
+def test_a_signature_never_denies_what_is_there(old: str, new: str, data: st.DataObject) -> None:
+    bits = [signature({}, {"p": old.encode()}), signature({"p": old.encode()}, {"p": new.encode()})]
+    union = bytes(one | other for one, other in zip(*bits, strict=True))
+    for text in (old, new):
+        for line in text.splitlines():
+            start = data.draw(st.integers(0, len(line)))
+            end = data.draw(st.integers(start, len(line)))
+            assert may_hold(union, pieces_of_text(line[start:end].swapcase()))
+
+
+def test_a_signature_rules_out_what_was_never_there() -> None:
+    bits = signature({}, {"p": b"interface port-1\n  mtu 1500\n"})
+    assert may_hold(bits, pieces_of_text("PORT-1"))
+    assert not may_hold(bits, pieces_of_text("telnet"))
+    assert not may_hold(bits, pieces_of_text("port-1\n  mtu"[:6] + "xyz"))
+
+
+@pytest.mark.parametrize(
+    ("expression", "text"),
+    [
+        (r"^permit (tcp|udp) any$", "permit udp any"), (r"por?t", "pot 1"), (r"ab+c*d", "abbbd"), (r"mtu \d{4}", "mtu 1500"),
+        (r"10\.20\.0\.\d+", "10.20.0.9"), (r"(?i)ABC", "abc"), (r"a[bc]d", "acd"), (r"time-server\s+\S+", "time-server x"),
+        (r"\bword\b", "a word!"), (r"x{2}yz", "xxyz"), (r"a\+b", "a+b"), (r"fo{0,2}bar", "fbar"), (r"\w+less", "useless"),
+    ],
+)  # fmt: skip
+def test_the_pieces_of_an_expression_are_in_all_that_it_matches(expression: str, text: str) -> None:
+    assert re.search(expression, text)
+    assert pieces_of_expression(expression) <= pieces_of_text(text)
+
+
+def test_pieces_are_taken_from_what_is_plain() -> None:
+    assert pieces_of_expression(r"time-server 10\.20") == pieces_of_text("time-server 10.20")
+    assert pieces_of_expression("a|b") == set()
+
+
+# ---- find and trace ---------------------------------------------------------------------------------------------------
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(_TEXTS, min_size=1, max_size=6, unique=True), _WORDS, st.booleans())
+def test_finding_is_as_looking_line_by_line(
+    tmp_path_factory: pytest.TempPathFactory, texts: list[str], wanted: str, exact: bool
+) -> None:
+    store = _stored(tmp_path_factory.mktemp("s") / "store", "s", [text.encode() for text in texts])
+    query = Query(wanted, exact_case=exact)
+    latest = store.state("s").good
+    assert latest is not None
+
+    def expected(text: str) -> list[int]:
+        lines = enumerate(text.splitlines(), 1)
+        return [at for at, line in lines if (wanted in line if exact else wanted.lower() in line.lower())]
+
+    found = [hit.number for hit in find(store, [("s", latest)], query, lambda _: _MASKS)]
+    assert found == expected(texts[-1])
+    ever = find_ever(store, store.versions("s"), query, _MASKS)
+    assert all(hit.came is not None for hit in ever)
+    assert bool(ever) == any(expected(text) for text in texts)
+    assert all((hit.gone is None) == (wanted.lower() in texts[-1].lower()) for hit in ever) or any(
+        hit.gone is not None for hit in ever
+    )
+    for life in trace(store, store.versions("s"), query, _MASKS):
+        assert life.events[-1].version.number >= 1
+        assert [event.version.number for event in life.events] == sorted(
+            (event.version.number for event in life.events), reverse=True
+        )
+    store.close()
+
+
+def test_sources_recorded_without_an_index_are_read_all_the_same(tmp_path: Path) -> None:
+    store = _stored(tmp_path / "store", "s", [b"alpha\n", b"alpha\nbeta\n"])
+    store._db.execute("DELETE FROM signature")
+    query = Query("alpha")
+    assert [hit.line for hit in find(store, [("s", 2)], query, lambda _: _MASKS)] == ["alpha"]
+    store.close()
+    again = _stored(tmp_path / "store", "s", [b"gamma\n"])
+    kept = again.signature("s")
+    assert kept is not None
+    assert kept[0] == 3
+    assert len(find_ever(again, again.versions("s"), query, _MASKS)) == 1, "older than the index"
+    again.close()
+
+
+def test_a_suspect_export_is_not_found(tmp_path: Path) -> None:
+    store = _stored(tmp_path / "store", "s", [b"alpha\n"])
+    number = store.begin_round(START, "test")
+    entry = Entry("s", Outcome.SUSPECT, START, timedelta(), [Part("p", b"omega\n")], State.SUSPECT)
+    store.record(number, [entry])
+    assert store.signature("s") is not None
+    assert list(find(store, [("s", 1)], Query("omega"), lambda _: _MASKS)) == []
+    store.close()
+
+
+# ---- outlines ---------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("kind", "text", "line", "path"),
+    [
+        ("braces", "a {\n b {\n  c;\n }\n d;\n}\ne {\n f;\n}\n", "f;", ["e"]),
+        ("braces", "a {\n b {\n  c;\n }\n d;\n}\n", "d;", ["a"]),
+        ("words", "config x\nedit 1\nset a\nnext\nedit 2\nset b\nnext\nend\nconfig y\nset c\nend\n", "set b", ["config x", "edit 2"]),
+        ("words", "config x\nedit 1\nset a\nnext\nedit 2\nset b\nnext\nend\nconfig y\nset c\nend\n", "set c", ["config y"]),
+        ("headers", "[a]\nx = 1\n[b]\ny = 2\n", "y = 2", ["[b]"]),
+        ("headers", "/ip address\nadd 1\nadd 2\n/ip dns\nset 3\n", "set 3", ["/ip dns"]),
+        ("prefixes", "".join(f"set interfaces port-{n} mtu 1500\n" for n in range(9)), "set interfaces port-3 mtu 1500", []),
+        ("indentation", "a\n b\n  c\n\n d\ne\n", "d", ["a"]),
+        ("indentation", "a\n\tb\n\t\tc\n", "c", ["a", "b"]),
+        ("flat", "one\ntwo\n", "two", []),
+    ],
+)  # fmt: skip
+def test_the_nesting_is_found(kind: str, text: str, line: str, path: list[str]) -> None:
+    lines = [one.encode() + b"\n" for one in text.splitlines()]
+    outline = Outline(lines)
+    at = next(n for n, one in enumerate(lines) if one.strip() == line.encode())
+    assert outline.kind == kind
+    assert [heading.decode() for heading in outline.path(at)] == path
+    assert [heading.decode() for heading in Outline(lines, kind).path(at)] == path
+
+
+@given(st.lists(st.integers(0, 4), max_size=60))
+def test_asking_in_any_order_gives_the_same_paths(depths: list[int]) -> None:
+    lines = [b" " * depth + b"line %d\n" % n for n, depth in enumerate(depths)]
+    rising = Outline(lines, "indentation")
+    paths = [rising.path(at) for at in range(len(lines))]
+    falling = Outline(lines, "indentation")
+    assert paths == [falling.path(at) for at in reversed(range(len(lines)))][::-1]
+    for at, path in enumerate(paths):
+        assert len(path) <= depths[at]
+
+
+def test_one_flat_section_of_many_lines_takes_no_time() -> None:
+    lines = [b"head\n", *(b"  line %d\n" % n for n in range(200_000))]
+    outline = Outline(lines)
+    assert all(outline.path(at) == (b"head",) for at in range(1, len(lines), 50))
+
+
+# ---- families ---------------------------------------------------------------------------------------------------------
+
+
+def _changed(source: str, number: int, old: str, new: str, day: int = 0) -> Changed:
+    found = compare_exports({"p": old.encode()}, {"p": new.encode()}, _MASKS)
+    data = packed(fingerprints(found, Plain([source])))
+    return Changed(source, number, START + timedelta(days=day), 1, 1, data)
+
+
+def test_fingerprints_come_back_as_they_were() -> None:
+    found = fingerprints(compare_exports({"p": b"a\nb\n"}, {"p": b"a\nc\nd\n"}, _MASKS), Plain([]))
+    assert list(unpacked_fingerprints(packed(found))) == found
+
+
+def test_names_addresses_and_numbers_of_its_own_make_no_other_family() -> None:
+    made: list[Family] = families([
+        _changed(f"edge-{n}", 2, f"hostname edge-{n}\nlog 10.0.{n}.1\n", f"hostname edge-{n}\nlog 10.0.{n}.9 for edge-{n}\n")
+        for n in range(1, 6)
+    ])  # fmt: skip
+    assert [len(one.members) for one in made] == [5]
+    other = families([_changed("a", 2, "mtu 1500\n", "mtu 9000\n"), _changed("b", 2, "speed 1500\n", "speed 9000\n")])
+    assert sorted(one.sources for one in other) == [["a"], ["b"]]
+
+
+@settings(max_examples=40)
+@given(st.integers(0, 10**6))
+def test_generated_families_are_put_together_right(seed: int) -> None:
+    rng = random.Random(seed)
+    base = "".join(f"interface port-{n}\n  mtu 1500\n" for n in range(9))
+    edits = ("telnet on\n", "banner word\n", "route x via y\n")
+    having = {edit: {n for n in range(8) if rng.random() < 0.5} for edit in edits}
+    changed = []
+    for n in range(8):
+        own = "".join(edit for edit in edits if n in having[edit])
+        if own:
+            changed.append(_changed(f"s{n}", 2, base, base + own))
+    groups: dict[frozenset[int], int] = {}
+    for members in having.values():
+        if members:
+            groups[frozenset(members)] = groups.get(frozenset(members), 0) + 1
+    made = {frozenset(int(source[1:]) for source in one.sources): len(one.alike) for one in families(changed)}
+    assert made == groups
+
+
+# ---- the typical one --------------------------------------------------------------------------------------------------
+
+
+def test_the_typical_source_is_the_one_with_least_that_is_odd() -> None:
+    texts = {f"s{n}": b"a 1\nb 2\nc 3\n" + (b"odd\n" if n == 2 else b"") for n in range(5)}
+    found = typical(
+        {name: {"p": text} for name, text in texts.items()}, {name: Plain([name]) for name in texts},
+        dict.fromkeys(texts),
+    )  # fmt: skip
+    assert found.source == "s0"
+    assert {name: [one.own for one in odd] for name, odd in found.oddities.items()} == {
+        "s0": [], "s1": [], "s2": ["odd"], "s3": [], "s4": [],
+    }  # fmt: skip
+
+
+# ---- noise ------------------------------------------------------------------------------------------------------------
+
+
+def test_noise_in_documents_is_proposed_by_place(tmp_path: Path) -> None:
+    texts = [json.dumps({"rules": [{"name": "a", "hits": n}], "at": f"x{n}"}).encode() for n in range(6)]
+    store = _stored(tmp_path / "store", "s", texts, "r.json")
+    rules = sorted(one.rule for one in study(store, store.versions("s"), _MASKS))
+    assert rules == ["json:/at", "json:/rules/*/hits"]
+    assert study(store, store.versions("s"), Masks(map(Noise.parse, rules), key=b"k")) == []
+    store.close()
+
+
+def test_masks_for_a_shipped_procedure_extend_it(estate: EstateFolder) -> None:
+    estate.write("""
+[estate]
+name = "Test"
+procedures_from = "procedures"
+[[sources]]
+name = "a"
+procedure = "local-tree"
+values = { path = "data" }
+[[sources]]
+name = "b"
+procedure = "own"
+""")
+    (estate.path / "procedures").mkdir()
+    own = estate.path / "procedures" / "own.toml"
+    own.write_text('# kept\nover = "local"\nsteps = [{ pull = "data" }]\n')
+    (estate.path / "data").mkdir()
+    for n in range(6):
+        (estate.path / "data" / "x").write_text(f"uptime {n * 7} s\nrest\n")
+        estate.run("collect")
+    assert "added to the procedure local-tree in historon.toml" in estate.run("noise", "a", "--take", "all").out
+    assert 'extends = "local-tree"' in (estate.path / "historon.toml").read_text()
+    assert "added to the procedure own in own.toml" in estate.run("noise", "b", "--take", "1").out
+    assert own.read_text().startswith("# kept\n")
+    for source in "ab":
+        assert "no noise in 6 versions" in estate.run("noise", source).out
+
+
+# ---- expectations -----------------------------------------------------------------------------------------------------
+
+
+def _rule(**said: object) -> Expectation:
+    patterns = {key: tuple(map(Pattern.parse, value)) for key, value in said.items() if isinstance(value, list)}
+    plain = {key: value for key, value in said.items() if not isinstance(value, list)}
+    return Expectation(name="r", **plain, **patterns)  # type: ignore[arg-type]
+
+
+def test_expectations_hold_for_texts_and_documents() -> None:
+    parts = {
+        "a.cfg": b"interface port-1\n  mtu 1500\ninterface port-2\n  mtu 9000\n  password CANARY\n",
+        "b.xml": b'<c><rule name="x" port="443"/><rule name="y" port="23"/></c>', "c.json": b'{"log": {"to": ["a", "b"]}}',
+        "d.bin": b"\0telnet",
+    }  # fmt: skip
+    assert breaches([_rule(must=["^interface port-1 / mtu 1500$", "^/log/to/1|b"])], parts, _MASKS) == []
+    (lacks,) = breaches([_rule(must=["telnet"], part="*.cfg")], parts, _MASKS)
+    assert str(lacks) == "r: lacks telnet"
+    (port,) = breaches([_rule(must_not=["@port = 23$"])], parts, _MASKS)
+    assert port.has == "/c/rule[@name='y']/@port = 23"
+    (each,) = breaches([_rule(each=Pattern.parse(r"^interface port-\d+$"), must=["mtu 1500"])], parts, _MASKS)
+    assert each.section == "interface port-2"
+    (secret,) = breaches([_rule(must_not=["CANARY"])], parts, _MASKS)
+    assert "CANARY" not in secret.has
+
+
+def test_only_what_is_new_is_news() -> None:
+    rules = [_rule(must=["a"])]
+    one, other = Breach("r", lacks="a"), Breach("r", has="b")
+    told, fresh, mended = news_of(None, rules, [one])
+    assert (fresh, mended) == ([one], [])
+    told, fresh, mended = news_of(told, rules, [one, other])
+    assert (fresh, mended) == ([other], [])
+    assert same_rules(told, rules)
+    assert not same_rules(told, [_rule(must=["b"])])
+    _, fresh, mended = news_of(told, rules, [])
+    assert (fresh, mended) == ([], ["r"])
+
+
+@pytest.mark.parametrize(
+    "said", ['noise = ["value:colour"]', 'noise = ["xpath://["]', 'unordered = ["("]', 'outline = "deep"']
+)
+def test_wrong_masks_are_refused_with_their_place(estate: EstateFolder, said: str) -> None:
+    describe_estate(estate, over="local", steps='{ pull = "data" }', procedure=said, source="", more="", head="")
+    result = estate.run("sources")
+    assert result.code == 4
+    assert "procedures.p" in result.err
