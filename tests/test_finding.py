@@ -197,6 +197,28 @@ def test_asking_in_any_order_gives_the_same_paths(depths: list[int]) -> None:
         assert len(path) <= depths[at]
 
 
+_ANY_LINES = st.lists(
+    st.sampled_from(
+        [b"a {", b"}", b"} b {", b"c", b"  d", b" e", b"", b"!", b"[h]", b"/x", b"edit 1", b"next", b"   f"]
+    ),
+    max_size=40,
+)
+
+
+@pytest.mark.parametrize("kind", ["indentation", "braces", "words", "headers", "prefixes", "flat"])
+@given(_ANY_LINES)
+def test_walking_up_and_one_pass_find_the_same(kind: str, lines: list[bytes]) -> None:
+    walked, passed = Outline(lines, kind), Outline(lines, kind)
+    passed._steps = -1
+    assert [walked.parent(at) for at in range(len(lines))] == [passed.parent(at) for at in range(len(lines))]
+
+
+def test_hostile_nesting_takes_no_time() -> None:
+    for line in (b"}", b"a {", b"} {"):
+        outline = Outline([line] * 100_000, "braces")
+        assert [outline.parent(at) for at in range(0, 100_000, 7)]
+
+
 def test_one_flat_section_of_many_lines_takes_no_time() -> None:
     lines = [b"head\n", *(b"  line %d\n" % n for n in range(200_000))]
     outline = Outline(lines)

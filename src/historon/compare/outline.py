@@ -6,12 +6,13 @@ By indentation; by braces; by words that open and close (`config` ... `end`); by
 
 import re
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 
 __all__ = ["Outline", "first_words", "words_of"]
 
 _SAMPLE = 600  # lines by which the kind of nesting is told
+_STEPS = 100_000  # lines that are walked over before all lines are looked at once
 _WHOLE = 100_000  # lines among which words that open and close are looked for
 _HEADER = re.compile(rb"\s*(?:\[[^\[\]]+\]|/[\w/ .-]*[A-Za-z][\w/ .-]*|#{1,3} \S.*)\s*$")
 _CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
@@ -20,12 +21,17 @@ _NOTHING = re.compile(rb"[\W_]*$")  # a line that only separates
 
 
 class Outline:
-    """The nesting of a text's lines. Asking about lines in rising order takes one pass over the text in all."""
+    """The nesting of a text's lines.
+
+    It is looked for upwards from the lines that are asked about, or, once that has taken many steps, for all lines at
+    once; so no text makes it quadratic.
+    """
 
     def __init__(self, lines: Sequence[bytes], kind: str | None = None) -> None:
         """`kind` is as a procedure's `outline`; otherwise it is found."""
         self._lines = lines
         self._known: dict[int, int] = {}
+        self._steps = _STEPS
         self._openers: frozenset[bytes] = frozenset()
         self._closers: frozenset[bytes] = frozenset()
         self.kind = kind or self._found_kind()
@@ -42,7 +48,12 @@ class Outline:
     def parent(self, at: int) -> int:
         """The line that a line stands under; -1 for none. A closing line stands with what it closes."""
         if at not in self._known:
-            self._known[at] = self._finders[self.kind](at)
+            if self._steps < 0:
+                self._known = dict(enumerate(self._parents()))
+                return self._known[at]
+            found = self._finders[self.kind](at)
+            self._steps -= at - found
+            self._known[at] = found
         return self._known[at]
 
     def rank(self, at: int) -> int:
@@ -87,13 +98,48 @@ class Outline:
             line = self._lines[other]
             if not closed and other in self._known and not self._opens(line) and not self._closes(line):
                 return self._known[other]
-            if self._closes(line):
-                closed += 1
             if self._opens(line):
                 if not closed:
                     return other
                 closed -= 1
+            if self._closes(line):
+                closed += 1
         return -1
+
+    def _parents(self) -> Iterator[int]:
+        """The parents of all lines, in one pass."""
+        if self.kind == "indentation":
+            yield from self._parents_by_depth()
+            return
+        stack: list[int] = []
+        for at, line in enumerate(self._lines):
+            if self.kind == "headers":
+                header = _HEADER.match(line)
+                stack = [at] if header else stack
+                yield stack[-1] if stack and not header else -1
+                continue
+            if self._closes(line) and stack:
+                stack.pop()
+            yield stack[-1] if stack else -1
+            if self._opens(line):
+                stack.append(at)
+
+    def _parents_by_depth(self) -> Iterator[int]:
+        stack: list[tuple[int, int]] = []
+        last = -1
+        for at, line in enumerate(self._lines):
+            if not line.strip():
+                yield last
+                continue
+            depth = _depth(line)
+            if line.strip(b" \t\r\n!#"):
+                while stack and stack[-1][0] >= depth:
+                    stack.pop()
+                last = stack[-1][1] if stack else -1
+                stack.append((depth, at))
+            else:
+                last = next((heading for above, heading in reversed(stack) if above < depth), -1)
+            yield last
 
     def _opens(self, line: bytes) -> bool:
         if self.kind == "braces":

@@ -82,7 +82,7 @@ def _trouble(result: SourceResult) -> _Item:
 
 
 def _breaches(result: SourceResult) -> _Item:
-    told = [str(one) for one in result.broken[:_BREACHES]]
+    told = [_visible(str(one)) for one in result.broken[:_BREACHES]]
     more = [f"{len(result.broken) - _BREACHES} more"] * (len(result.broken) > _BREACHES)
     return _Item(f"{result.source}: not as expected", (*more, f"look: historon expect {result.source}"), tuple(told))
 
@@ -111,7 +111,11 @@ def _changed_lines(result: SourceResult) -> list[str]:
         for hunk in hunks(change, context=0):
             lines.append(f"{change.name}: {b' / '.join(hunk.path).decode('utf-8', 'replace')}".rstrip(": "))
             lines += [row.mark + " " + row.line.decode("utf-8", "replace").rstrip("\r\n") for row in hunk.rows]
-    return ["".join(char if char.isprintable() else "·" for char in line) for line in lines]
+    return [_visible(line) for line in lines]
+
+
+def _visible(line: str) -> str:
+    return "".join(char if char.isprintable() else "·" for char in line)
 
 
 def _closing(report: RoundReport, estate: Estate) -> list[str]:
