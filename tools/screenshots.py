@@ -26,17 +26,17 @@ credentials = "devices"
 labels = { site = "saltgate", role = "mast" }
 """
 SHOTS = {
-    "help": "historon --help",
+    "help": "historon --help | tail -36",
     "rehearse": "historon rehearse saltgate-wall-1 purser-files saltgate-mast-1",
     "collect": "historon collect",
     "status": "historon status",
+    "agenda": "historon agenda; historon agenda --play 30d",
     "versions": "historon versions northmole-edge-1",
     "diff": "historon diff northmole-edge-1@1 northmole-edge-1",
     "side": "historon diff northmole-edge-1@1 northmole-edge-1 --form side -C 2",
     "changes": "historon changes",
     "trace": "historon find 10.20.0.9 --ever; historon trace northmole-edge-1 'vlan 131'",
     "expect": "historon expect",
-    "show": "historon show northmole-edge-1",
     "prune": "historon prune northmole-edge-1 eider-yard-1 --each",
     "procedures": "historon procedures",
     "rounds": "historon rounds; historon rounds 5",

@@ -25,6 +25,9 @@ COMMANDS: dict[str, dict[str, str]] = {
     "Collect": {
         "rehearse": "Go through the procedure, storing nothing.",
         "collect": "Collect from sources, now: one round.",
+        "agenda": "What is due next.",
+        "serve": "Keep the timetable.",
+        "service-files": "What a system needs to run the service: units, a crontab line, a task.",
         "status": "Is every promise kept? The exit code says it too.",
         "rounds": "What happened, round by round.",
     },
@@ -54,13 +57,13 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in self.list_commands(ctx):
             return None
-        command: click.Command = importlib.import_module(f"historon.cli.commands.{cmd_name}").command
+        command: click.Command = importlib.import_module(f"historon.cli.commands.{cmd_name.replace('-', '_')}").command
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, section in COMMANDS.items():
             with formatter.section(title):
-                formatter.write_dl([(f"{name:<10}", text) for name, text in section.items()], col_max=12)
+                formatter.write_dl([(f"{name:<13}", text) for name, text in section.items()], col_max=15)
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]

@@ -5,6 +5,7 @@ from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
 from historon.collect.pinning import Identity, shown_identity
+from historon.collect.places import Places
 from historon.collect.reaching import Clock
 from historon.collect.rehearsal import Rehearsal, rehearse
 from historon.collect.round import run_round, unfinished_sources
@@ -20,6 +21,7 @@ __all__ = [
     "Judged",
     "Observer",
     "OfferedKey",
+    "Places",
     "Rehearsal",
     "RoundReport",
     "SourceBegan",

@@ -175,10 +175,12 @@ def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:
     sources = [source for source in estate.sources.values() if source.skip is None]
     never = [source for source in sources if (known := states.get(source.name)) is None or known.good is None]
     promised = [source for source in sources if source.promise is None]
+    due = [source for source in sources if not source.timetables and estate.timetables]
     retained = [source for source in sources if source.retention is None]
     for lacking, what, remedy in (
         (never, "never collected", "historon rehearse, then historon collect"),
         (promised, "no promise: silence would not be noticed", "add promise to them, or to [defaults]"),
+        (due, "no timetable: only collected by hand", "add timetable to them, or to [defaults]"),
         (retained, "no retention: every version stays", "add retention to them, or to [defaults]"),
     ):
         if lacking:
@@ -191,6 +193,7 @@ def _unused(estate: Estate) -> Iterator[Finding]:
     used: dict[str, set[str | None]] = {
         "procedures": {source.procedure for source in sources},
         "retention": {source.retention for source in sources},
+        "timetables": {name for source in sources for name in source.timetables},
         "jumps": {source.via for source in sources},
         "credentials": {
             *(source.credentials for source in sources),

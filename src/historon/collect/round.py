@@ -1,7 +1,7 @@
 """One pass over some sources: many at once, none harming another, everything recorded."""
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from time import monotonic
@@ -37,16 +37,20 @@ _INTERRUPTED = "the round was interrupted"
 
 
 async def run_round(
-    estate: Estate, sources: Sequence[Source], store: Store, *, clock: Clock, observer: Observer, trigger: str
-) -> RoundReport:
+    estate: Estate, sources: Sequence[Source], store: Store, *, clock: Clock, observer: Observer, trigger: str,
+    delays: Mapping[str, timedelta] | None = None, places: Places | None = None,
+) -> RoundReport:  # fmt: skip
     """Collect these sources and record what came of it.
+
+    `delays` says how much later than the round some of them begin. Rounds that share `places` share the limits on how
+    many sources are visited at the same time.
 
     Cancelling it ends the round cleanly: what is not done is recorded as skipped, and the report says so. A store that
     takes nothing more does not end the round either: `store_trouble` says what is wrong. Raises OutsideError when the
     round must not begin (see check_surroundings), StoreError when it cannot.
     """
     check_surroundings(estate)
-    return await _Round(estate, store, clock, observer).run(sources, trigger)
+    return await _Round(estate, store, clock, observer, delays or {}, places or Places(estate)).run(sources, trigger)
 
 
 def unfinished_sources(store: Store, sources: Sequence[Source]) -> list[Source]:
@@ -77,14 +81,18 @@ class _Found:
 
 
 class _Round:
-    def __init__(self, estate: Estate, store: Store, clock: Clock, observer: Observer) -> None:
+    def __init__(
+        self, estate: Estate, store: Store, clock: Clock, observer: Observer, delays: Mapping[str, timedelta],
+        places: Places,
+    ) -> None:  # fmt: skip
         self._estate = estate
+        self._delays = delays
         self._store = store
         self._clock = clock
         self._observer = observer
         self._key = store.fingerprint_key()
         self._number = 0
-        self._places = Places(estate)
+        self._places = places
         self._due: list[Callable[[], None]] = []
         self._remarks: list[str] = []
         self._queue: asyncio.Queue[_Found] = asyncio.Queue()
@@ -122,6 +130,7 @@ class _Round:
 
     async def _collect(self, source: Source) -> None:
         """One source, whatever happens: from its turn to what is to be recorded of it."""
+        await asyncio.sleep(self._delays.get(source.name, timedelta()).total_seconds())
         async with self._places.for_source(source):
             self._observer(SourceBegan(source.name))
             at, began = self._clock(), monotonic()

@@ -21,6 +21,7 @@ from historon.estate.procedures import Expect, Needs, Procedure, Said, Step, wal
 from historon.estate.reading import read_estate, read_procedure
 from historon.estate.secrets import Secret, SecretError, SecretRef
 from historon.estate.selection import select
+from historon.estate.timetables import Freeze, Hours, Timetable
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
 __all__ = [
@@ -34,6 +35,8 @@ __all__ = [
     "Expect",
     "Expectation",
     "Finder",
+    "Freeze",
+    "Hours",
     "Jump",
     "MailChannel",
     "Needs",
@@ -50,6 +53,7 @@ __all__ = [
     "Size",
     "Source",
     "Step",
+    "Timetable",
     "add_noise",
     "add_sources",
     "describe",

@@ -26,6 +26,7 @@ from historon.estate.model import (
 from historon.estate.patterns import Finder, Noise, Pattern
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import SecretRef
+from historon.estate.timetables import Cron, Freeze, Hours, Times, Timetable
 from historon.estate.values import ACCOUNT_VALUES, missing_values, values_of
 
 __all__ = [
@@ -43,7 +44,19 @@ __all__ = [
 Path = tuple[str | int, ...]
 T = TypeVar("T")
 _PARSED: Mapping[type, Callable[[object], object]] = {
-    kind: kind.parse for kind in (Duration, Size, SecretRef, Pattern, Noise, Finder, Zone)
+    kind: kind.parse
+    for kind in (
+        Duration,
+        Size,
+        SecretRef,
+        Pattern,
+        Noise,
+        Finder,
+        Zone,
+        Times,
+        Hours,
+        Cron,
+    )
 }
 _WORDS = {
     "str": "text in quotes", "int": "a whole number", "bool": "true or false", "array": "a list",
@@ -107,7 +120,7 @@ def problems_of(data: object, kind: Any, path: Path = ()) -> Iterator[Problem]:
         for key, value in data.items():
             yield from _leaf_problems(key, arguments[0], (*path, key))
             yield from problems_of(value, arguments[1], (*path, key))
-    elif origin in (list, tuple) and isinstance(data, list) and _is_table(arguments[0]):
+    elif origin in (list, tuple) and isinstance(data, list):
         for index, value in enumerate(data):
             yield from problems_of(value, arguments[0], (*path, index))
     else:
@@ -168,6 +181,8 @@ class Parts:
     credentials: Mapping[str, Credentials | None]
     jumps: Mapping[str, Jump | None]
     retention: Mapping[str, Retention | None]
+    timetables: Mapping[str, Timetable | None]
+    freezes: Sequence[Freeze | None]
     procedures: Mapping[str, Procedure | None]
     channels: Mapping[str, MailChannel | None]
     expectations: Sequence[Expectation | None]
@@ -176,20 +191,26 @@ class Parts:
     @classmethod
     def salvage(cls, data: Mapping[str, Any]) -> Self:
         """What can be read of tables that are not all right, so that one mistake does not hide another."""
-        sources, expectations = data.get("sources"), data.get("expectations")
+        sources = data.get("sources")
         return cls(
             credentials=_each(data.get("credentials"), Credentials),
             jumps=_each(data.get("jumps"), Jump),
             retention=_each(data.get("retention"), Retention),
+            timetables=_each(data.get("timetables"), Timetable),
+            freezes=_list(data.get("freezes"), Freeze),
             procedures=_each(data.get("procedures"), Procedure),
             channels=_each(data.get("channels"), MailChannel),
-            expectations=[_attempt(row, Expectation) for row in expectations] if isinstance(expectations, list) else [],
+            expectations=_list(data.get("expectations"), Expectation),
             sources=[_source(row) for row in sources] if isinstance(sources, list) else [],
         )
 
 
 def _each(table: object, kind: type[T]) -> dict[str, T | None]:
     return {name: _attempt(value, kind) for name, value in table.items()} if isinstance(table, dict) else {}
+
+
+def _list(rows: object, kind: type[T]) -> list[T | None]:
+    return [_attempt(row, kind) for row in rows] if isinstance(rows, list) else []
 
 
 def _source(row: object) -> Source | None:
@@ -225,11 +246,13 @@ def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
     for name, channel in file.channels.items():
         if channel and channel.credentials and channel.credentials not in file.credentials:
             yield _unknown(("channels", name, "credentials"), channel.credentials, file.credentials)
-    yield from _expectation_problems(file)
+    yield from _rule_problems(file)
 
 
-def _expectation_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+def _rule_problems(file: EstateFile | Parts) -> Iterator[Problem]:
     labels = {label for source in file.sources if source for label in source.labels}
+    for index, freeze in enumerate(file.freezes):
+        yield from _label_problems(freeze.where if freeze else (), labels, ("freezes", index))
     names: set[str] = set()
     for index, one in enumerate(file.expectations):
         if one is None:
@@ -238,9 +261,7 @@ def _expectation_problems(file: EstateFile | Parts) -> Iterator[Problem]:
         if one.name in names:
             yield Problem(path, f'a second expectation is named "{one.name}"', "give each its own name")
         names.add(one.name)
-        for label in one.where:
-            if label not in labels:
-                yield Problem((*path, "where"), f'no source has the label "{label}"', nearest(label, labels))
+        yield from _label_problems(one.where, labels, path)
         if one.procedure is not None and one.procedure not in file.procedures:
             yield _unknown((*path, "procedure"), one.procedure, file.procedures)
 
@@ -252,6 +273,9 @@ def _source_problems(source: Source, file: EstateFile | Parts, path: Path) -> It
         yield _unknown((*path, "credentials"), source.credentials, file.credentials)
     if source.retention is not None and source.retention not in file.retention:
         yield _unknown((*path, "retention"), source.retention, file.retention)
+    for name in source.timetables:
+        if name not in file.timetables:
+            yield _unknown((*path, "timetable"), name, file.timetables)
     if source.via is not None and source.via not in file.jumps:
         yield _unknown((*path, "via"), source.via, file.jumps)
     yield from _identity_problems(source, path)
@@ -315,7 +339,19 @@ def _jump_problems(name: str, jump: Jump, file: EstateFile | Parts) -> Iterator[
     yield from _identity_problems(jump, ("jumps", name))
 
 
-_TABLES = {"procedure": "procedures", "retention": "retention", "via": "jumps", "extends": "procedures"}
+def _label_problems(where: Iterable[str], labels: set[str], path: Path) -> Iterator[Problem]:
+    for label in where:
+        if label not in labels:
+            yield Problem((*path, "where"), f'no source has the label "{label}"', nearest(label, labels))
+
+
+_TABLES = {
+    "timetable": "timetables",
+    "procedure": "procedures",
+    "retention": "retention",
+    "via": "jumps",
+    "extends": "procedures",
+}
 
 
 def _unknown(path: Path, name: str, known: Iterable[str]) -> Problem:

@@ -13,6 +13,7 @@ from historon.estate.durations import Duration, Size
 from historon.estate.patterns import Pattern
 from historon.estate.procedures import Procedure, Table
 from historon.estate.secrets import SecretRef
+from historon.estate.timetables import Freeze, Timetable
 
 __all__ = [
     "Credentials",
@@ -37,6 +38,7 @@ Name = Annotated[
 ]
 Port = Annotated[int, Meta(ge=1, le=65535)]
 Count = Annotated[int, Meta(ge=1)]
+Names = str | tuple[str, ...]
 CERTIFICATE_PIN = re.compile(r"SHA256:([0-9A-Fa-f]{2}:?){32}")
 
 
@@ -123,6 +125,7 @@ class Defaults(Table, frozen=True):
     port: Port | None = None
     credentials: str | None = None
     retention: str | None = None
+    timetable: Names = ()
     promise: Duration | None = None
     labels: dict[str, str] = {}
 
@@ -136,6 +139,7 @@ class Source(Table, frozen=True):
     port: Port | None = None
     credentials: str | None = None
     retention: str | None = None
+    timetable: Names = ()
     promise: Duration | None = None
     host_key: str | None = None
     certificate: str | None = None
@@ -145,6 +149,11 @@ class Source(Table, frozen=True):
     skip: str | None = None
     labels: dict[str, str] = {}
     values: dict[str, str] = {}
+
+    @property
+    def timetables(self) -> tuple[str, ...]:
+        """The names of its timetables."""
+        return (self.timetable,) if isinstance(self.timetable, str) else self.timetable
 
     @property
     def own_names(self) -> tuple[str, ...]:
@@ -211,6 +220,8 @@ class EstateFile(Table, frozen=True):
     credentials: dict[Name, Credentials] = {}
     jumps: dict[Name, Jump] = {}
     retention: dict[Name, Retention] = {}
+    timetables: dict[Name, Timetable] = {}
+    freezes: list[Freeze] = []
     procedures: dict[Name, Procedure] = {}
     channels: dict[Name, MailChannel] = {}
     expectations: list[Expectation] = []
@@ -226,6 +237,8 @@ class Estate:
     credentials: Mapping[str, Credentials]
     jumps: Mapping[str, Jump]
     retention: Mapping[str, Retention]
+    timetables: Mapping[str, Timetable]
+    freezes: Sequence[Freeze]
     procedures: Mapping[str, Procedure]
     channels: Mapping[str, MailChannel]
     expectations: Sequence[Expectation]

@@ -28,8 +28,8 @@ from historon.estate.procedures import Procedure
 __all__ = ["read_estate", "read_procedure"]
 
 _COLUMNS = (
-    "name", "address", "port", "procedure", "credentials", "retention", "promise", "host_key", "certificate", "via",
-    "skip",
+    "name", "address", "port", "procedure", "credentials", "retention", "timetable", "promise", "host_key",
+    "certificate", "via", "skip",
 )  # fmt: skip
 _TABLES = {"label": "labels", "value": "values"}
 
@@ -62,6 +62,8 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         credentials=typed.credentials,
         jumps=typed.jumps,
         retention=typed.retention,
+        timetables=typed.timetables,
+        freezes=typed.freezes,
         procedures=typed.procedures,
         channels=typed.channels,
         expectations=typed.expectations,

@@ -101,6 +101,7 @@ at_once_by = {{ site = 4 }}      # no more than four devices of a site at the sa
 
 [defaults]
 retention = "short"
+timetable = "nightly"
 promise = "26h"
 
 [credentials.devices]
@@ -111,6 +112,10 @@ password = "file:keys/password"
 [credentials.mail]
 user = "historon"
 password = "file:keys/mail"
+
+[timetables.nightly]           # the demo plays the nights itself; historon serve would keep this
+at = "02:30"
+spread = "20m"
 
 [retention.short]              # short, so that the demo has something to prune
 all = "2d"

@@ -2,12 +2,13 @@
 
 import os
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from itertools import chain
 from pathlib import Path
 
+import msgspec
 import zstandard
 
 from historon.errors import StoreError
@@ -272,9 +273,40 @@ class FolderStore(Store):
 
     def remember(self, source: str, topic: str, text: str) -> None:
         """See Store."""
+        self.remember_all(topic, {source: text})
+
+    def recall_all(self, topic: str) -> dict[str, str]:
+        """See Store."""
+        with self._doing("recall"):
+            return dict(
+                self._db.execute("SELECT name, text FROM memory JOIN source ON id = source WHERE topic = ?", (topic,))
+            )
+
+    def remember_all(self, topic: str, texts: Mapping[str, str]) -> None:
+        """See Store."""
         with self._writing("remember"):
-            key = (self._source(source), topic, text)
-            self._db.execute("INSERT OR REPLACE INTO memory (source, topic, text) VALUES (?, ?, ?)", key)
+            self._db.executemany(
+                "INSERT OR REPLACE INTO memory (source, topic, text) VALUES (?, ?, ?)",
+                [(self._source(source), topic, text) for source, text in texts.items()],
+            )
+
+    def lease(self, holder: str, now: datetime, until: datetime) -> str | None:
+        """See Store."""
+        with self._writing("take the lease"):
+            row = self._db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
+            other, end = msgspec.json.decode(row[0], type=tuple[str, int]) if row else (holder, 0)
+            if other != holder and end > to_ms(now):
+                return other
+            value = msgspec.json.encode((holder, to_ms(until)))
+            self._db.execute("INSERT OR REPLACE INTO meta VALUES ('service', ?)", (value,))
+        return None
+
+    def release(self, holder: str) -> None:
+        """See Store."""
+        with self._writing("give the lease back"):
+            row = self._db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
+            if row and msgspec.json.decode(row[0], type=tuple[str, int])[0] == holder:
+                self._db.execute("DELETE FROM meta WHERE name = 'service'")
 
     def hold(self, source: str, number: int, reason: str | None) -> None:
         """See Store."""

@@ -5,7 +5,7 @@ Instants are aware datetimes in UTC, exact to the millisecond.
 
 import hashlib
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
@@ -282,6 +282,25 @@ class Store(ABC):
     @abstractmethod
     def remember(self, source: str, topic: str, text: str) -> None:
         """Remember something of a source, instead of what was remembered under this topic before."""
+
+    @abstractmethod
+    def recall_all(self, topic: str) -> dict[str, str]:
+        """What was remembered of every source under this topic, by name."""
+
+    @abstractmethod
+    def remember_all(self, topic: str, texts: Mapping[str, str]) -> None:
+        """Remember something of many sources, by name, in one transaction."""
+
+    @abstractmethod
+    def lease(self, holder: str, now: datetime, until: datetime) -> str | None:
+        """Take, or renew, the right to be the only service; None when it is ours, else who holds it until later.
+
+        A right that has run out is taken over.
+        """
+
+    @abstractmethod
+    def release(self, holder: str) -> None:
+        """Give that right back, if it is ours."""
 
     @abstractmethod
     def hold(self, source: str, number: int, reason: str | None) -> None:

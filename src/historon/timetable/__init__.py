@@ -1,5 +1,24 @@
-"""When: promises on the age of versions."""
+"""When: expressions, what is due next, and promises on the age of versions.
 
+The service is in `historon.timetable.service`, and not imported here: it brings all of collecting along.
+"""
+
+from historon.timetable.agenda import Due, Load, agenda, load_by_hour, warnings_of
+from historon.timetable.instants import due_instants, frozen, instants, next_instants, offset_of
 from historon.timetable.promises import SourceStatus, Standing, standings
 
-__all__ = ["SourceStatus", "Standing", "standings"]
+__all__ = [
+    "Due",
+    "Load",
+    "SourceStatus",
+    "Standing",
+    "agenda",
+    "due_instants",
+    "frozen",
+    "instants",
+    "load_by_hour",
+    "next_instants",
+    "offset_of",
+    "standings",
+    "warnings_of",
+]

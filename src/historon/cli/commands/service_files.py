@@ -1,0 +1,63 @@
+"""`historon service-files`."""
+
+import sys
+from importlib import resources
+from pathlib import Path
+
+import click
+
+from historon.cli.app import App, estate_option, example, pass_app
+from historon.errors import OutsideError
+
+__all__ = ["command"]
+
+_KINDS = {
+    "systemd": ("historon.service",),
+    "timer": ("historon-once.service", "historon-once.timer"),
+    "cron": ("historon.cron",),
+    "launchd": ("historon.plist",),
+    "windows": ("historon-task.xml",),
+}
+
+
+@click.command(
+    "service-files",
+    epilog=example(
+        "historon service-files systemd", "historon service-files timer --to /etc/systemd/system --user historon",
+        "historon service-files cron",
+    ),
+)  # fmt: skip
+@click.argument("kind", type=click.Choice(list(_KINDS)))
+@click.option("--to", "folder", type=click.Path(path_type=Path), help="Write them there instead of printing them.")
+@click.option("--user", default="historon", show_default=True, help="The account that the service runs as.")
+@estate_option
+@pass_app
+def command(app: App, kind: str, *, folder: Path | None, user: str, estate_file: str | None) -> None:
+    """What a system needs to run the service: units, a crontab line, a task.
+
+    `systemd` keeps the timetable in the foreground; `timer` and `cron` do what is due every five minutes. The units are
+    closed in as far as collecting allows: the service writes to the estate's folder and to its store, and nowhere else.
+    """
+    from jinja2 import Environment, StrictUndefined
+
+    estate = app.estate(estate_file)
+    program = Path(sys.argv[0]).absolute()
+    store = estate.path(estate.settings.store)
+    values = {
+        "program": program, "estate": estate.file, "folder": estate.folder, "store": store, "user": user,
+        "name": "".join(char for char in estate.settings.name if char.isprintable()),
+    }  # fmt: skip
+    for name in _KINDS[kind]:
+        source = (resources.files("historon.cli") / "service" / name).read_text(encoding="utf-8")
+        escape = name.endswith((".plist", ".xml"))
+        text = Environment(autoescape=escape, undefined=StrictUndefined, keep_trailing_newline=True).from_string(  # noqa: S701
+            source
+        ).render(values)  # fmt: skip
+        if folder is None:
+            click.echo(text, nl=False)
+            continue
+        try:
+            (folder / name).write_text(text, encoding="utf-8")
+        except OSError as exc:
+            raise OutsideError(f"{folder / name}: {exc.strerror}", hint="is the folder there, and yours?") from exc
+        click.echo(f"written: {folder / name}")

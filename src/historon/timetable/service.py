@@ -1,0 +1,252 @@
+"""The service: keeps the timetables, as long as it runs or once.
+
+One service at a time keeps the timetables of a store. What it has dealt with is on record, source by source, so that
+after a stop, however long, each source is collected once and not as often as it was missed.
+"""
+
+import asyncio
+import logging
+import os
+import socket
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from historon.collect import Places, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
+from historon.errors import HistoronError, OutsideError, StoreError
+from historon.estate import Estate, EstateError, Source, read_estate
+from historon.notices import Told, tell_round
+from historon.store import Outcome, Store
+from historon.timetable.instants import due_instants
+
+__all__ = ["Service"]
+
+_LOG = logging.getLogger("historon.service")
+_TOPIC = "timetable"  # under which the ledger remembers up to when a source's timetables are kept
+_LEASE = timedelta(seconds=60)
+_TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
+_TROUBLE = timedelta(seconds=30)
+_STOP = timedelta(seconds=30)  # for rounds to clean up after themselves
+
+Tell = Callable[[Estate, RoundReport], Iterable[Told]]
+
+
+class Service:
+    """Keeps the timetables of one estate.
+
+    `clock` gives the time in UTC, `open_store` the estate's store. `troubled` says whether anything went wrong in a
+    round.
+    """
+
+    def __init__(
+        self, file: Path, open_store: Callable[[Estate], Store], clock: Callable[[], datetime], *,
+        tell: Tell = tell_round,
+    ) -> None:  # fmt: skip
+        self._file = file
+        self._open_store = open_store
+        self._clock = clock
+        self._tell = tell
+        self._holder = f"{socket.gethostname()}, process {os.getpid()}"
+        self._stop = asyncio.Event()
+        self._rounds: set[asyncio.Task[None]] = set()
+        self._busy: set[str] = set()
+        self._next: dict[str, datetime] = {}
+        self._kept: dict[str, datetime] = {}
+        self._dealt: dict[str, str] = {}
+
+        self.troubled = False
+
+    def stop(self) -> None:
+        """End soon: rounds are interrupted cleanly."""
+        self._stop.set()
+
+    async def run(self, *, once: bool = False) -> None:
+        """Keep the timetables until stopped; with `once` do what is due now and end.
+
+        Raises EstateError when the estate file is wrong at the start, StoreError when its store is not there, and
+        OutsideError when another service keeps the timetables of this store.
+        """
+        self._seen = _state_of(self._file)
+        self._estate = read_estate(self._file)
+        self._store = self._open_store(self._estate)
+        try:
+            self._take_lease()
+            self._begin()
+            await self._keep(once=once)
+        finally:
+            await self._end()
+
+    def _take_lease(self) -> None:
+        now = self._clock()
+        if other := self._store.lease(self._holder, now, now + _LEASE):
+            raise OutsideError(
+                f"another service keeps the timetables of this store: {other}", hint="stop that one, or wait a minute"
+            )
+
+    def _begin(self) -> None:
+        """Take up what is on record; a source that was never on schedule begins to be now."""
+        now = self._clock()
+        self._places = Places(self._estate)
+        known = {name: datetime.fromisoformat(text) for name, text in self._store.recall_all(_TOPIC).items()}
+        scheduled = [source for source in self._estate.sources.values() if source.timetables]
+        self._kept = {source.name: min(known.get(source.name, now), now) for source in scheduled}
+        self._dealt |= {name: at.isoformat() for name, at in self._kept.items() if name not in known}
+        self._next = {source.name: self._coming(source) for source in scheduled}
+        soonest = min(self._next.values(), default=None)
+        when = f", the next at {soonest.astimezone(self._estate.zone):%Y-%m-%d %H:%M:%S %Z}" if soonest else ""
+        _LOG.info("%s sources on schedule%s", len(scheduled), when)
+
+    def _coming(self, source: Source) -> datetime:
+        return next(due_instants(self._estate, source, self._kept[source.name]))[0]
+
+    async def _keep(self, *, once: bool) -> None:
+        renewed = self._clock()
+        while not self._stop.is_set():
+            wait = _TICK
+            try:
+                self._reload()
+                self._flush()
+                now = self._clock()
+                if abs(now - renewed) > _LEASE / 3:
+                    self._take_lease()
+                    renewed = now
+                self._start_due(now, once=once)
+                wait = min([_TICK, *(at - now for name, at in self._next.items() if name not in self._busy)])
+            except StoreError as exc:
+                _LOG.error("the store is in trouble: %s; trying again in %s s", exc, _TROUBLE.seconds)
+                wait = _TROUBLE
+            if once and not self._rounds:
+                return
+            await self._pause(max(wait, timedelta(milliseconds=50)))
+
+    async def _pause(self, span: timedelta) -> None:
+        """Wait this long, or until a round ends or somebody wants us to stop."""
+        stopped = asyncio.create_task(self._stop.wait())
+        await asyncio.wait({stopped, *self._rounds}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED)
+        stopped.cancel()
+        for task in [task for task in self._rounds if task.done()]:
+            self._rounds.discard(task)
+            task.result()
+
+    def _reload(self) -> None:
+        """Take up a changed estate file; one that is wrong is told of, and the one before stays in force."""
+        if (seen := _state_of(self._file)) == self._seen:
+            return
+        self._seen = seen
+        try:
+            estate = read_estate(self._file)
+        except EstateError as exc:
+            _LOG.error("the estate file is refused, the one before stays in force: %s", exc)
+            return
+        if estate.path(estate.settings.store) != self._estate.path(self._estate.settings.store):
+            _LOG.error("the estate file names another store: restart the service for it")
+            return
+        self._estate = estate
+        self._flush()
+        self._begin()
+
+    def _start_due(self, now: datetime, *, once: bool) -> None:
+        """Begin a round with what is due, and with what its timetables have spread over the time to come."""
+        free = [self._estate.sources[name] for name in self._next if name not in self._busy]
+        due = [source for source in free if self._next[source.name] <= now]
+        if not due:
+            return
+        members = due if once else [*due, *self._spread(free, due)]
+        delays = {source.name: max(timedelta(), self._next[source.name] - now) for source in members}
+        for source in members:
+            self._busy.add(source.name)
+            self._next.pop(source.name)
+        _LOG.info("a round of %s sources begins", len(members))
+        self._rounds.add(asyncio.create_task(self._round(members, delays)))
+
+    def _spread(self, free: Sequence[Source], due: Sequence[Source]) -> list[Source]:
+        """Sources that share a timetable with one that is due, and come later in the same spread."""
+        ends: dict[str, datetime] = {}
+        for source in due:
+            for name in source.timetables:
+                end = self._next[source.name] + self._estate.timetables[name].spread
+                ends[name] = max(ends.get(name, end), end)
+        begun = {source.name for source in due}
+        return [
+            source for source in free
+            if source.name not in begun
+            and any(name in ends and self._next[source.name] <= ends[name] for name in source.timetables)
+        ]  # fmt: skip
+
+    async def _round(self, sources: Sequence[Source], delays: Mapping[str, timedelta]) -> None:
+        estate = self._estate
+        try:
+            report = await run_round(
+                estate, sources, self._store, clock=self._clock, observer=self._observe, trigger="timetable",
+                delays=delays, places=self._places,
+            )  # fmt: skip
+        except HistoronError as exc:
+            _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
+            self._put_off(sources)
+            return
+        self._put_off([source for source in sources if source.name in self._busy])
+        _LOG.log(
+            logging.WARNING if report.troubles or report.store_trouble else logging.INFO,
+            "round %s ended: %s", report.number, _tally(report),
+        )  # fmt: skip
+        self.troubled = self.troubled or bool(report.troubles or report.store_trouble)
+        for told in await asyncio.to_thread(lambda: list(self._tell(estate, report))):
+            if told.trouble:
+                _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
+
+    def _observe(self, event: SourceBegan | SourceStep | SourceResult) -> None:
+        """What is dealt with is remembered; what an interrupted round did not come to is still due."""
+        if not isinstance(event, SourceResult) or event.source not in self._busy:
+            return
+        if event.outcome is Outcome.SKIPPED and self._stop.is_set():
+            return
+        self._busy.discard(event.source)
+        self._kept[event.source] = self._clock()
+        self._dealt[event.source] = self._kept[event.source].isoformat()
+        if (source := self._estate.sources.get(event.source)) and source.timetables:
+            self._next[event.source] = self._coming(source)
+        word = event.outcome if event.failure is None else f"{event.outcome}: {event.failure}"
+        _LOG.info("%s: %s", event.source, word)
+
+    def _put_off(self, sources: Iterable[Source]) -> None:
+        """Sources that were not come to: due again soon, but not at once."""
+        for source in sources:
+            self._busy.discard(source.name)
+            if source.name in self._estate.sources and source.timetables:
+                self._next[source.name] = self._clock() + _TROUBLE * 2
+
+    def _flush(self) -> None:
+        """Write down what was dealt with since the last time."""
+        if self._dealt:
+            self._store.remember_all(_TOPIC, self._dealt)
+            self._dealt = {}
+
+    async def _end(self) -> None:
+        for task in self._rounds:
+            task.cancel()
+        if self._rounds:
+            await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
+        try:
+            self._flush()
+            self._store.release(self._holder)
+        except StoreError as exc:
+            _LOG.error("the store is in trouble: %s", exc)
+        self._store.close()
+        _LOG.info("the service has ended")
+
+
+def _tally(report: RoundReport) -> str:
+    parts = [f"{number} {outcome}" for outcome in Outcome if (number := report.count(outcome))]
+    return ", ".join(parts) or "nothing"
+
+
+def _state_of(file: Path) -> tuple[tuple[str, int, int], ...]:
+    """By what it is told that the estate file, or a file beside it that it may name, has changed."""
+    found = []
+    for one in sorted({file, *file.parent.glob("*.csv"), *file.parent.glob("*/*.toml")}):
+        try:
+            stat = one.stat()
+        except OSError:
+            continue
+        found.append((str(one), stat.st_mtime_ns, stat.st_size))
+    return tuple(found)

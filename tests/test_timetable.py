@@ -1,0 +1,346 @@
+"""When sources are due: expressions, daylight saving, quiet hours, freezes; the agenda; the service."""
+
+import json
+import os
+import re
+import shutil
+import signal
+import subprocess
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, date, datetime, timedelta
+from itertools import islice, pairwise
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from historon.estate import Estate, Freeze, Hours, Timetable, read_estate
+from historon.estate.checking import convert, problems_of
+from historon.timetable import due_instants, instants, offset_of
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+
+OSLO = ZoneInfo("Europe/Oslo")
+_ZONES = st.sampled_from(["Europe/Oslo", "UTC", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu"])
+_CLOCKS = st.builds(lambda h, m: f"{h:02}:{m:02}", st.integers(0, 23), st.integers(0, 59))
+_STARTS = st.datetimes(datetime(2024, 1, 1), datetime(2030, 1, 1), timezones=st.just(UTC))
+
+
+def _timetable(**said: object) -> Timetable:
+    return convert(said, Timetable)
+
+
+def _next(timetable: Timetable, after: str, count: int = 3, zone: ZoneInfo = OSLO) -> list[str]:
+    start = datetime.fromisoformat(after).replace(tzinfo=zone)
+    return [f"{at.astimezone(zone):%a %m-%d %H:%M%z}" for at in islice(instants(timetable, zone, start), count)]
+
+
+# ---- expressions ------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("said", "after", "due"),
+    [
+        ({"at": "02:30"}, "2026-11-23T12:00", ["Tue 11-24 02:30+0100", "Wed 11-25 02:30+0100"]),
+        ({"at": ["14:00", "02:30"]}, "2026-11-23T12:00", ["Mon 11-23 14:00+0100", "Tue 11-24 02:30+0100"]),
+        ({"at": "02:30", "weekdays": ["mon", "fri"]}, "2026-11-23T12:00", ["Fri 11-27 02:30+0100", "Mon 11-30 02:30+0100"]),
+        ({"at": "02:30", "days": [-1]}, "2026-02-01T12:00", ["Sat 02-28 02:30+0100", "Tue 03-31 02:30+0200"]),
+        ({"at": "02:30", "days": [31]}, "2026-04-01T12:00", ["Sun 05-31 02:30+0200", "Fri 07-31 02:30+0200"]),
+        ({"every": "12h"}, "2026-11-23T13:00", ["Tue 11-24 00:00+0100", "Tue 11-24 12:00+0100"]),
+        ({"cron": "0 9 * * 1"}, "2026-11-23T12:00", ["Mon 11-30 09:00+0100", "Mon 12-07 09:00+0100"]),
+        # Clocks go forward on 2026-03-29 at 02:00, and back on 2026-10-25 at 03:00.
+        ({"at": "02:30"}, "2026-03-28T12:00", ["Sun 03-29 03:30+0200", "Mon 03-30 02:30+0200"]),
+        ({"at": ["02:30", "03:30"]}, "2026-03-28T12:00", ["Sun 03-29 03:30+0200", "Mon 03-30 02:30+0200"]),
+        ({"at": "02:30"}, "2026-10-24T12:00", ["Sun 10-25 02:30+0200", "Mon 10-26 02:30+0100"]),
+        ({"every": "1h"}, "2026-10-25T01:30", ["Sun 10-25 02:00+0200", "Sun 10-25 02:00+0100", "Sun 10-25 03:00+0100"]),
+        ({"every": "12h"}, "2026-10-25T00:00", ["Sun 10-25 11:00+0100", "Mon 10-26 00:00+0100"]),
+        ({"cron": "30 2 * * *"}, "2026-10-24T12:00", ["Sun 10-25 02:30+0200", "Mon 10-26 02:30+0100"]),
+    ],
+)  # fmt: skip
+def test_instants_are_as_people_mean_them(said: dict[str, object], after: str, due: list[str]) -> None:
+    assert _next(_timetable(**said), after, len(due)) == due
+
+
+@given(st.lists(_CLOCKS, min_size=1, max_size=3, unique=True), _ZONES, _STARTS)
+def test_every_day_has_each_time_exactly_once(at: list[str], name: str, start: datetime) -> None:
+    zone = ZoneInfo(name)
+    found = list(islice(instants(_timetable(at=at), zone, start), 3 * 400))
+    assert all(one < other for one, other in pairwise(found))
+    assert found[0] > start
+    by_day: dict[date, int] = {}
+    for one in found:
+        day = one.astimezone(zone).date()
+        by_day[day] = by_day.get(day, 0) + 1
+    whole = sorted(by_day)[1:-1]
+    # Two times may meet on a day that clocks go forward.
+    assert sum(by_day[day] != len(at) for day in whole) <= len(whole) // 150
+    assert all((later - earlier).days == 1 for earlier, later in pairwise(whole))
+
+
+@given(st.integers(1, 5000), _ZONES, _STARTS)
+def test_what_comes_every_so_often_never_comes_sooner_than_half_of_it(minutes: int, name: str, start: datetime) -> None:
+    every = timedelta(minutes=minutes)
+    found = list(islice(instants(_timetable(every=f"{minutes}m"), ZoneInfo(name), start), 60))
+    assert all(every / 2 <= later - earlier <= 1.5 * every for earlier, later in pairwise(found))
+    assert timedelta() < found[0] - start <= 1.5 * every
+
+
+@given(_STARTS, _CLOCKS, st.integers(1, 23 * 60), st.lists(_CLOCKS, min_size=2, max_size=2, unique=True))
+def test_asking_again_from_any_moment_gives_the_same_instants(
+    start: datetime, at: str, spread: int, quiet: list[str]
+) -> None:
+    estate = _estate(_timetable(at=at, spread=f"{spread}m", quiet=["-".join(quiet)]))
+    source = estate.sources["files"]
+    found = [at for at, _ in islice(due_instants(estate, source, start), 6)]
+    for earlier, later in pairwise(found):
+        assert next(due_instants(estate, source, earlier))[0] == later
+        assert next(due_instants(estate, source, later - timedelta(seconds=1)))[0] == later
+    hours = Hours.parse("-".join(quiet))
+    assert not any(hours.hold(at.astimezone(OSLO).time()) for at in found)
+
+
+def _estate(timetable: Timetable, *freezes: Freeze, path: Path | None = None) -> Estate:
+    import dataclasses
+
+    text = FILES_ESTATE.replace('promise = "26h"', 'timetable = "t"').replace(
+        "[[sources]]", '[timetables.t]\nat = "00:00"\n[[sources]]'
+    )
+    made = read_estate(path or Path("historon.toml"), text)
+    return dataclasses.replace(made, timetables={"t": timetable}, freezes=freezes)
+
+
+def test_a_spread_is_stable_and_even() -> None:
+    timetable = _timetable(at="02:30", spread="40m")
+    offsets = [offset_of(f"source-{n}", "nightly", timetable) for n in range(500)]
+    assert offsets == [offset_of(f"source-{n}", "nightly", timetable) for n in range(500)]
+    assert all(timedelta() <= one < timedelta(minutes=40) for one in offsets)
+    by_minute = [sum(one // timedelta(minutes=4) == part for one in offsets) for part in range(10)]
+    assert min(by_minute) > 25
+    assert offset_of("source-1", "weekly", timetable) != offset_of("source-1", "nightly", timetable)
+
+
+def test_quiet_hours_are_waited_for_and_freezes_leave_out() -> None:
+    estate = _estate(_timetable(at=["02:30", "12:00"], quiet=["22:00-06:00"]))
+    source = estate.sources["files"]
+    start = datetime(2026, 11, 23, 20, tzinfo=UTC)
+    assert [f"{at.astimezone(OSLO):%d %H:%M}" for at, _ in islice(due_instants(estate, source, start), 3)] == [
+        "24 06:00", "24 12:00", "25 06:00",
+    ]  # fmt: skip
+    freeze = convert({"from": date(2026, 11, 24), "to": date(2026, 12, 1)}, Freeze)
+    frozen = _estate(_timetable(at="12:00"), freeze)
+    assert f"{next(due_instants(frozen, source, start))[0]:%m-%d}" == "12-02"
+    elsewhere = convert({"from": date(2026, 11, 24), "to": date(2026, 12, 1), "where": {"site": "x"}}, Freeze)
+    assert f"{next(due_instants(_estate(_timetable(at='12:00'), elsewhere), source, start))[0]:%m-%d}" == "11-24"
+
+
+@pytest.mark.parametrize(
+    ("said", "problem"),
+    [
+        ({}, "says when in one way"), ({"at": "02:30", "every": "1h"}, "says when in one way"),
+        ({"at": "26:30"}, '"26:30" is not a time of day'), ({"cron": "0 9 * *"}, "has not five fields"),
+        ({"cron": "61 9 * * *"}, "minute, hour"), ({"cron": "0 0 31 2 *"}, "31 2"), ({"every": "1s"}, "a minute at least"),
+        ({"at": "02:30", "weekdays": ["monday"]}, '"monday" is not possible here'), ({"at": "02:30", "days": [0]}, "count from 1"),
+        ({"at": "02:30", "days": [32]}, "a whole number <= 31"), ({"every": "1h", "weekdays": ["mon"]}, "they belong to at"),
+        ({"at": "02:30", "quiet": ["8-9"]}, '"8-9" are no hours'), ({"at": "02:30", "spread": "1d"}, "less than a day"),
+    ],
+)  # fmt: skip
+def test_wrong_timetables_are_refused(said: dict[str, object], problem: str) -> None:
+    found = [str(one) for one in problems_of(said, Timetable)]
+    assert found
+    assert problem in found[0]
+
+
+# ---- the agenda -------------------------------------------------------------------------------------------------------
+
+SCHEDULED = FILES_ESTATE.replace("[[sources]]", """
+[timetables.nightly]
+at = "02:30"
+[timetables.weekly]
+cron = "0 9 * * 1"
+[[sources]]
+""").replace('promise = "26h"', 'promise = "26h"\ntimetable = ["nightly", "weekly"]')  # fmt: skip
+
+
+@pytest.fixture
+def scheduled(files_estate: EstateFolder) -> EstateFolder:
+    files_estate.write(SCHEDULED)
+    return files_estate
+
+
+def test_the_agenda_tells_what_is_due_and_what_will_not_go_well(scheduled: EstateFolder) -> None:
+    data = json.loads(scheduled.run("agenda", "--for", "7d", "--json").out)
+    assert [one["timetable"] for one in data["due"]].count("nightly") == 7
+    assert [one["timetable"] for one in data["due"]].count("weekly") == 1
+    assert data["warnings"] == []
+    plain = scheduled.run("agenda").out
+    assert re.search(r"02:30 +\S.* +files +nightly", plain)
+    assert "nightly: " in plain
+    scheduled.write(SCHEDULED.replace('at = "02:30"', 'at = "02:30"\nweekdays = ["mon"]') + """
+[[sources]]
+name = "other"
+procedure = "files"
+""")  # fmt: skip
+    said = scheduled.run("agenda", "--for", "21d").out
+    assert "warning: files: is due too seldom for its promise" in said
+    assert "warning: never due: other (give them a timetable)" in said
+    assert "no timetable: only collected by hand" in scheduled.run("doctor").out
+    assert "█" in scheduled.run("agenda", "--hours").out or "nothing is due" in scheduled.run("agenda", "--hours").out
+
+
+def test_the_clock_is_run_forward_on_paper(scheduled: EstateFolder) -> None:
+    scheduled.run("collect")
+    played = scheduled.run("agenda", "--play", "30d").out
+    assert "in 30d: 34 collections of 1 source" in played or "in 30d: 35 collections of 1 source" in played
+    assert "time: " in played
+    assert "disk: not known yet" in played
+
+
+def test_an_agenda_that_cannot_be_is_refused(scheduled: EstateFolder, files_estate: EstateFolder) -> None:
+    for wrong in ("soon", "0s", "9y"):
+        assert scheduled.run("agenda", "--for", wrong).code == 2
+    scheduled.write(SCHEDULED.replace('"weekly"]', '"weakly"]'))
+    result = scheduled.run("agenda")
+    assert result.code == 4
+    assert 'there is no "weakly" (did you mean "weekly"?)' in result.err
+    files_estate.write(FILES_ESTATE)
+    assert "there is no timetable" in files_estate.run("agenda").out
+
+
+# ---- the service ------------------------------------------------------------------------------------------------------
+
+
+def _on_record(estate: EstateFolder, at: datetime) -> None:
+    store = estate.store()
+    store.remember_all("timetable", {"files": at.isoformat()})
+    store.close()
+
+
+def _rounds(estate: EstateFolder) -> int:
+    store = estate.store()
+    found = len(store.rounds())
+    store.close()
+    return found
+
+
+def test_once_does_what_is_due_once_however_long_it_was_missed(scheduled: EstateFolder) -> None:
+    assert scheduled.run("serve", "--once").code == 0
+    assert _rounds(scheduled) == 0, "a source begins to be on schedule now"
+    _on_record(scheduled, datetime.now(UTC) - timedelta(days=12))
+    done = scheduled.run("serve", "--once", "--log", "json")
+    assert done.code == 0
+    told = [json.loads(line) for line in done.err.splitlines()]
+    assert "files: first" in [one["message"] for one in told]
+    assert all(set(one) == {"at", "level", "message"} for one in told)
+    assert _rounds(scheduled) == 1
+    assert scheduled.run("serve", "--once").code == 0
+    assert _rounds(scheduled) == 1, "twelve nights were missed, and one is made up for"
+    shutil.rmtree(scheduled.path / "data")
+    _on_record(scheduled, datetime.now(UTC) - timedelta(days=2))
+    assert scheduled.run("serve", "--once", "--quiet").code == 3
+
+
+@contextmanager
+def _serving(estate: EstateFolder) -> Iterator["subprocess.Popen[str]"]:
+    process = subprocess.Popen(
+        [PROGRAM, "serve"], cwd=estate.path, stderr=subprocess.PIPE, text=True,
+        env={"PATH": os.environ["PATH"], "HOME": str(estate.path)},
+    )  # fmt: skip
+    try:
+        yield process
+    finally:
+        process.kill()
+        process.wait()
+        assert process.stderr
+        process.stderr.close()
+
+
+def _wait_for(process: "subprocess.Popen[str]", words: str) -> list[str]:
+    assert process.stderr
+    seen = []
+    deadline = time.monotonic() + 40
+    while time.monotonic() < deadline:
+        line = process.stderr.readline()
+        seen.append(line)
+        if words in line:
+            return seen
+        assert line, seen
+    raise AssertionError(seen)
+
+
+def test_the_service_keeps_the_timetable_takes_up_changes_and_ends_cleanly(scheduled: EstateFolder) -> None:
+    _on_record(scheduled, datetime.now(UTC) - timedelta(days=3))
+    with _serving(scheduled) as process:
+        _wait_for(process, "round 1 ended: 1 first")
+        other = scheduled.run("serve", "--once")
+        assert other.code == 6
+        assert "another service keeps the timetables of this store" in other.err
+        scheduled.write(SCHEDULED.replace('"02:30"', '"25:30"'))
+        refused = _wait_for(process, "the estate file is refused, the one before stays in force")
+        assert '"25:30" is not a time of day' in refused[-1]
+        scheduled.write(SCHEDULED.replace('"02:30"', '"03:30"'))
+        assert ":30:00" in _wait_for(process, "1 sources on schedule")[-1]
+        process.send_signal(signal.SIGTERM)
+        _wait_for(process, "the service has ended")
+        assert process.wait(20) == 0
+    assert scheduled.run("serve", "--once").code == 0, "the lease was given back"
+
+
+def test_a_lease_that_ran_out_is_taken_over(scheduled: EstateFolder) -> None:
+    store = scheduled.store()
+    now = datetime.now(UTC)
+    assert store.lease("a", now, now + timedelta(minutes=1)) is None
+    assert store.lease("b", now, now + timedelta(minutes=1)) == "a"
+    assert store.lease("a", now, now + timedelta(minutes=1)) is None
+    assert store.lease("b", now + timedelta(minutes=2), now + timedelta(minutes=3)) is None
+    store.release("a")
+    assert store.lease("a", now + timedelta(minutes=2), now + timedelta(minutes=3)) == "b"
+    store.release("b")
+    assert store.lease("a", now, now + timedelta(minutes=1)) is None
+    store.close()
+
+
+@pytest.mark.parametrize("kind", ["systemd", "timer", "cron", "launchd", "windows"])
+def test_service_files_name_the_program_and_the_estate(scheduled: EstateFolder, kind: str, tmp_path: Path) -> None:
+    out = tmp_path / "units"
+    out.mkdir()
+    assert scheduled.run("service-files", kind, "--to", out).code == 0
+    texts = [file.read_text() for file in sorted(out.iterdir()) if file.suffix != ".timer"]
+    assert all(f"{PROGRAM}" in text and "historon.toml" in text for text in texts)
+    assert all("{{" not in text for text in texts)
+    assert scheduled.run("service-files", kind, "--to", tmp_path / "none").code == 6
+    if kind in ("launchd", "windows"):
+        from lxml import etree
+
+        etree.fromstring(texts[0].encode())
+
+
+@pytest.mark.skipif(not shutil.which("systemd-analyze"), reason="needs systemd-analyze")
+@pytest.mark.parametrize("kind", ["systemd", "timer"])
+def test_units_are_right_and_closed_in(scheduled: EstateFolder, kind: str, tmp_path: Path) -> None:
+    units = tmp_path / "units"
+    units.mkdir()
+    scheduled.run("service-files", kind, "--to", units, "--user", "root")
+    for file in units.iterdir():
+        checked = subprocess.run(["systemd-analyze", "verify", file], capture_output=True, text=True, check=False)
+        assert checked.returncode == 0, checked.stderr
+    for file in units.glob("*.service"):
+        judged = subprocess.run(
+            ["systemd-analyze", "security", "--offline=true", file], capture_output=True, text=True, check=False
+        )
+        level = re.search(r"Overall exposure level.*: ([\d.]+)", judged.stdout)
+        assert level, judged.stdout + judged.stderr
+        assert float(level[1]) < 3.0
+
+
+def test_an_estate_of_any_size_has_an_agenda(estate: EstateFolder) -> None:
+    sources = "".join(f'[[sources]]\nname = "s{n}"\nprocedure = "files"\ntimetable = "t"\n' for n in range(300))
+    estate.write(FILES_ESTATE.partition("[[sources]]")[0] + '[timetables.t]\nat = "02:30"\nspread = "40m"\n' + sources)
+    said = estate.run("agenda").out
+    assert "300 collections in 24h" in said
+    assert len(said.splitlines()) < 20
+
+
+settings.register_profile("timetable", deadline=None)
