@@ -138,8 +138,8 @@ def _print_play(
     rounds = store.rounds(10**6)
     if rounds and (age := (rounds[0].began - rounds[-1].began)) >= timedelta(days=1):
         grown = store.size() / (age / timedelta(days=1)) * (span / timedelta(days=1))
-        click.echo(f"disk: at most about {size_text(grown)} more, if it grows as in the {describe(_rounded(age))} so far "
-                   f"(now {size_text(store.size())})")  # fmt: skip
+        so_far = f"if it grows as in the {describe(_rounded(age))} so far (now {size_text(store.size())})"
+        click.echo(f"disk: at most about {size_text(grown)} more, {so_far}")
     else:
         click.echo("disk: not known yet, as rounds of two days are needed to tell")
 
