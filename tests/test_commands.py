@@ -194,10 +194,10 @@ def test_prune_asks_on_a_terminal(history: EstateFolder) -> None:
 
 def test_status_gives_one_verdict_and_an_exit_code(files_estate: EstateFolder) -> None:
     never = files_estate.run("status")
-    assert (never.code, never.out.splitlines()[-1]) == (1, "1 promise not kept: 1 source (1 never)")
+    assert (never.code, never.out.splitlines()[0]) == (1, "1 promise not kept: 1 source (1 never)")
     files_estate.run("collect")
     kept = files_estate.run("status")
-    assert (kept.code, kept.out.splitlines()[-1]) == (0, "every promise is kept: 1 source (1 kept)")
+    assert (kept.code, kept.out.splitlines()[0]) == (0, "every promise is kept: 1 source (1 kept)")
     files_estate.write(FILES_ESTATE.replace("26h", "1ms"))
     broken = files_estate.run("status", "--json")
     row = json.loads(broken.out)[0]

@@ -6,20 +6,25 @@ import re
 import shutil
 import signal
 import subprocess
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, date, datetime, timedelta
+from http.server import BaseHTTPRequestHandler, HTTPServer
 from itertools import islice, pairwise
 from pathlib import Path
+from typing import ClassVar
 from zoneinfo import ZoneInfo
 
+import pexpect
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from historon.estate import Estate, Freeze, Hours, Timetable, read_estate
 from historon.estate.checking import convert, problems_of
+from historon.notices import Overdue, promise_letter
 from historon.timetable import due_instants, instants, offset_of
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
 
@@ -343,4 +348,102 @@ def test_an_estate_of_any_size_has_an_agenda(estate: EstateFolder) -> None:
     assert len(said.splitlines()) < 20
 
 
-settings.register_profile("timetable", deadline=None)
+# ---- promises ---------------------------------------------------------------------------------------------------------
+
+
+class _Beats(BaseHTTPRequestHandler):
+    heard: ClassVar[list[str]] = []
+    answer = 200
+
+    def do_GET(self) -> None:
+        self.heard.append(self.path)
+        self.send_response(self.answer)
+        self.end_headers()
+
+    def log_message(self, format: str, *args: object) -> None:  # noqa: A002 (so it is called there)
+        return None
+
+
+@pytest.fixture
+def switch() -> Iterator[str]:
+    """A place that waits for signs of life."""
+    _Beats.heard, _Beats.answer = [], 200
+    server = HTTPServer(("127.0.0.1", 0), _Beats)
+    thread = threading.Thread(target=server.serve_forever)
+    thread.start()
+    yield f"http://127.0.0.1:{server.server_port}/beat/CANARY"
+    server.shutdown()
+    thread.join()
+    server.server_close()
+
+
+def test_only_good_rounds_give_a_sign_of_life(files_estate: EstateFolder, switch: str) -> None:
+    files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nheartbeat = "env:BEAT"'))
+    assert files_estate.run("collect", BEAT=switch).code == 0
+    assert _Beats.heard == ["/beat/CANARY"]
+    shutil.rmtree(files_estate.path / "data")
+    assert files_estate.run("collect", BEAT=switch).code == 3
+    assert len(_Beats.heard) == 1
+    (files_estate.path / "data").mkdir()
+    (files_estate.path / "data" / "a.conf").write_text("one\n")
+    _Beats.answer = 404
+    gone = files_estate.run("collect", BEAT=switch)
+    assert gone.code == 6
+    assert "heartbeat: answered with status 404 (is the address still valid?)" in gone.err
+    for address in (switch.replace("http", "ftp"), "http://127.0.0.1:9/CANARY", "no address CANARY"):
+        result = files_estate.run("collect", BEAT=address)
+        assert result.code == 6
+        assert "heartbeat: " in result.err
+        assert "CANARY" not in result.said
+    assert "heartbeat" in files_estate.run("collect").err
+
+
+def test_a_broken_promise_is_noticed_though_nothing_ran(scheduled: EstateFolder) -> None:
+    first = scheduled.run("serve", "--once")
+    assert "the promise of files is broken" in first.err, "it was never collected"
+    assert "the promise of files" not in scheduled.run("serve", "--once").err, "told once"
+    scheduled.run("collect")
+    assert "the promise of files is kept again" in scheduled.run("serve", "--once").err
+    store = scheduled.store()
+    store._db.execute("UPDATE source SET confirmed_at = confirmed_at - 100000000")
+    store.close()
+    assert "the promise of files is broken" in scheduled.run("serve", "--once").err
+
+
+def test_people_are_told_of_promises() -> None:
+    estate = _estate(_timetable(at="02:30"))
+    overdue = [
+        Overdue("edge-1", timedelta(hours=30), timedelta(hours=26), "no answer"),
+        Overdue("edge-2", None, timedelta(days=1)),
+    ]
+    letter = promise_letter(overdue, ["edge-3"], estate, datetime(2026, 11, 23, 12, tzinfo=UTC))
+    assert letter.subject == "2 PROMISES BROKEN, 1 kept again: Test"
+    assert "edge-1: its last good version is 1d 6h old, 1d 2h was promised\n  last try: no answer" in letter.text
+    assert "edge-2: its last good version was never made" in letter.text
+    assert "edge-3: its last good version is as new as promised" in letter.text
+    assert promise_letter([], ["x"], estate, datetime.now(UTC)).subject == "Promises kept again: 1: Test"
+
+
+def test_the_board_by_label_paused_and_narrow(estate: EstateFolder) -> None:
+    sources = "".join(
+        f'[[sources]]\nname = "s{n}"\nprocedure = "files"\npromise = "1d"\nlabels = {{ site = "{"ab"[n % 2]}" }}\n'
+        + ('skip = "being moved"\n' if n == 3 else "") for n in range(6)
+    )  # fmt: skip
+    estate.write(FILES_ESTATE.partition("[[sources]]")[0] + sources)
+    by = estate.run("status", "--by", "site")
+    assert by.code == 1
+    assert by.out.splitlines()[0] == "5 promises not kept: 6 sources (5 never, 1 paused)"
+    assert [line.split() for line in by.out.splitlines()[3:]] == [["a", "3", "3", "·"], ["b", "3", "2", "1"]]
+    assert "paused" in estate.run("status").out
+    assert estate.run("status", "--by", "colour").code == 2
+    child = pexpect.spawn(
+        str(PROGRAM), ["status", "--watch", "1"], cwd=str(estate.path), dimensions=(30, 80), encoding="utf-8",
+        env={"TERM": "xterm", "PATH": "/usr/bin:/bin"}, timeout=30,
+    )  # fmt: skip
+    for _ in range(2):
+        child.expect("5 promises not kept")
+    child.sendintr()
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 130
+    assert all(len(line) <= 80 for line in re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", str(child.before)).splitlines())

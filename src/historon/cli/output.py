@@ -33,7 +33,7 @@ __all__ = [
 
 STYLES = {
     "first": "cyan", "changed": "cyan", "unchanged": "dim", "suspect": "yellow", "failed": "bold red", "skipped": "dim",
-    "kept": "green", "close": "yellow", "broken": "bold red", "never": "bold red", "no promise": "dim",
+    "kept": "green", "close": "yellow", "broken": "bold red", "never": "bold red", "paused": "dim", "no promise": "dim",
     "good": "", "noise": "dim",
 }  # fmt: skip
 

@@ -70,6 +70,7 @@ class Settings(Table, frozen=True):
     at_once_by: dict[str, Count] = {}
     skew: Duration = Duration(minutes=5)
     index: bool = True
+    heartbeat: SecretRef | None = None
     mount: str | None = None
     free: Size = Size(100 * 10**6)
 

@@ -1,7 +1,8 @@
 """The wording of a notice at the end of a round: what needs a hand first, then what changed, then what went well."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from html import escape
 
 from historon.collect import RoundReport, SourceResult
@@ -9,7 +10,7 @@ from historon.compare import hunks
 from historon.estate import Estate, describe
 from historon.store import Outcome
 
-__all__ = ["Letter", "round_letter"]
+__all__ = ["Letter", "Overdue", "promise_letter", "round_letter"]
 
 _LINES_A_SOURCE = 8
 _LINES_IN_ALL = 80
@@ -44,7 +45,39 @@ def round_letter(report: RoundReport, estate: Estate) -> Letter:
     if report.store_trouble:
         sections["Needs a hand"].insert(0, _Item("The store", (report.store_trouble,)))
     closing = _closing(report, estate)
-    return Letter(_subject(report), _text(sections, closing), _html(report, sections, closing))
+    return Letter(_subject(report), _text(sections, closing), _html(_subject(report), sections, closing))
+
+
+@dataclass(frozen=True)
+class Overdue:
+    """A source whose last good version is older than promised; None for no version at all."""
+
+    source: str
+    age: timedelta | None
+    promise: timedelta
+    note: str | None = None
+
+
+def promise_letter(broken: Sequence[Overdue], kept: Sequence[str], estate: Estate, at: datetime) -> Letter:
+    """What to tell of promises that broke, or are kept again, whether or not a round took place."""
+    sections = {
+        "Needs a hand": [_overdue(one) for one in broken],
+        "Kept again": [_Item(f"{source}: its last good version is as new as promised") for source in kept],
+    }
+    state = f"{len(broken)} PROMISE{'S' * (len(broken) > 1)} BROKEN" if broken else "Promises kept again"
+    news = f", {len(kept)} kept again" if broken and kept else f": {len(kept)}" if kept else ""
+    subject = f"{state}{news}: {_visible(estate.settings.name)}"
+    closing = [f"{at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. The board: historon status"]
+    return Letter(subject, _text(sections, closing), _html(subject, sections, closing))
+
+
+def _overdue(one: Overdue) -> _Item:
+    age = f"is {describe(one.age)} old" if one.age is not None else "was never made"
+    last = (f"last try: {_visible(one.note)}",) if one.note else ()
+    return _Item(
+        f"{one.source}: its last good version {age}, {describe(one.promise)} was promised",
+        (*last, f"try: historon rehearse {one.source}"),
+    )
 
 
 def _subject(report: RoundReport) -> str:
@@ -139,8 +172,8 @@ def _text(sections: dict[str, list[_Item]], closing: list[str]) -> str:
     return "\n".join([*out, *closing]) + "\n"
 
 
-def _html(report: RoundReport, sections: dict[str, list[_Item]], closing: list[str]) -> str:
-    out = [f"<h2 style='margin:0 0 12px'>{escape(_subject(report))}</h2>"]
+def _html(subject: str, sections: dict[str, list[_Item]], closing: list[str]) -> str:
+    out = [f"<h2 style='margin:0 0 12px'>{escape(subject)}</h2>"]
     for heading, items in sections.items():
         colour = "#a61b1b" if heading == "Needs a hand" else "#333"
         if items:

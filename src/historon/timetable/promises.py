@@ -14,11 +14,12 @@ _CLOSE = 0.8  # of the promise
 
 
 class Standing(StrEnum):
-    """How a source stands to its promise, the worst first."""
+    """How a source stands to its promise, the worst first; one that is skipped is paused, whatever was promised."""
 
     NEVER = "never"
     BROKEN = "broken"
     CLOSE = "close"
+    PAUSED = "paused"
     KEPT = "kept"
     NONE = "no promise"
 
@@ -40,7 +41,7 @@ class SourceStatus:
     @property
     def ailing(self) -> bool:
         """Whether the last try went wrong, promise or not."""
-        return self.state.outcome in (Outcome.FAILED, Outcome.SUSPECT)
+        return self.standing is not Standing.PAUSED and self.state.outcome in (Outcome.FAILED, Outcome.SUSPECT)
 
 
 def standings(estate: Estate, sources: Sequence[Source], store: Store, now: datetime) -> list[SourceStatus]:
@@ -53,7 +54,9 @@ def standings(estate: Estate, sources: Sequence[Source], store: Store, now: date
 
 def _status(source: Source, state: SourceState, now: datetime) -> SourceStatus:
     age = now - state.confirmed_at if state.confirmed_at else None
-    if source.promise is None:
+    if source.skip is not None:
+        standing = Standing.PAUSED
+    elif source.promise is None:
         standing = Standing.NONE
     elif age is None:
         standing = Standing.NEVER

@@ -9,15 +9,16 @@ import logging
 import os
 import socket
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from historon.collect import Places, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, read_estate
-from historon.notices import Told, tell_round
+from historon.notices import Overdue, Told, tell_promises, tell_round
 from historon.store import Outcome, Store
 from historon.timetable.instants import due_instants
+from historon.timetable.promises import standings
 
 __all__ = ["Service"]
 
@@ -26,6 +27,8 @@ _TOPIC = "timetable"  # under which the ledger remembers up to when a source's t
 _LEASE = timedelta(seconds=60)
 _TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
 _TROUBLE = timedelta(seconds=30)
+_WATCH = timedelta(minutes=1)  # between two looks at the promises
+_PROMISES, _BROKEN = "promise", "broken"  # what the ledger remembers of a promise that people were told of
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves
 
 Tell = Callable[[Estate, RoundReport], Iterable[Told]]
@@ -53,6 +56,7 @@ class Service:
         self._next: dict[str, datetime] = {}
         self._kept: dict[str, datetime] = {}
         self._dealt: dict[str, str] = {}
+        self._watched = datetime.min.replace(tzinfo=UTC)
 
         self.troubled = False
 
@@ -111,6 +115,7 @@ class Service:
                     self._take_lease()
                     renewed = now
                 self._start_due(now, once=once)
+                await self._watch_promises(now)
                 wait = min([_TICK, *(at - now for name, at in self._next.items() if name not in self._busy)])
             except StoreError as exc:
                 _LOG.error("the store is in trouble: %s; trying again in %s s", exc, _TROUBLE.seconds)
@@ -190,9 +195,7 @@ class Service:
             "round %s ended: %s", report.number, _tally(report),
         )  # fmt: skip
         self.troubled = self.troubled or bool(report.troubles or report.store_trouble)
-        for told in await asyncio.to_thread(lambda: list(self._tell(estate, report))):
-            if told.trouble:
-                _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
+        self._report(await asyncio.to_thread(lambda: list(self._tell(estate, report))))
 
     def _observe(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         """What is dealt with is remembered; what an interrupted round did not come to is still due."""
@@ -214,6 +217,32 @@ class Service:
             self._busy.discard(source.name)
             if source.name in self._estate.sources and source.timetables:
                 self._next[source.name] = self._clock() + _TROUBLE * 2
+
+    async def _watch_promises(self, now: datetime) -> None:
+        """Tell when a promise breaks, also where nothing ran at all, and when it is kept again; once each."""
+        if now - self._watched < _WATCH:
+            return
+        self._watched = now
+        board = standings(self._estate, list(self._estate.sources.values()), self._store, now)
+        before = self._store.recall_all(_PROMISES)
+        broken = [one for one in board if one.standing.trouble and before.get(one.source.name) != _BROKEN]
+        kept = [one.source.name for one in board if not one.standing.trouble and before.get(one.source.name) == _BROKEN]
+        if not broken and not kept:
+            return
+        self._store.remember_all(_PROMISES, {**{one.source.name: _BROKEN for one in broken}, **dict.fromkeys(kept, "")})
+        overdue = [
+            Overdue(one.source.name, one.age, one.source.promise or timedelta(), one.state.note) for one in broken
+        ]
+        for one in overdue:
+            _LOG.warning("the promise of %s is broken", one.source)
+        for name in kept:
+            _LOG.info("the promise of %s is kept again", name)
+        self._report(await asyncio.to_thread(lambda: list(tell_promises(self._estate, overdue, kept, now))))
+
+    def _report(self, notices: Iterable[Told]) -> None:
+        for told in notices:
+            if told.trouble:
+                _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
 
     def _flush(self) -> None:
         """Write down what was dealt with since the last time."""
