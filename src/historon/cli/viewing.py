@@ -1,10 +1,11 @@
 """What commands that show contents have in common."""
 
-from historon.compare import Masks
+from historon.compare import Masks, Query
+from historon.errors import UsageError
 from historon.estate import Estate
 from historon.store import Store
 
-__all__ = ["masks_for"]
+__all__ = ["masks_for", "query_of"]
 
 
 def masks_for(
@@ -18,3 +19,15 @@ def masks_for(
         procedure, key=store.fingerprint_key(), reveal=reveal, with_noise=with_noise, ignore_case=ignore_case,
         ignore_space=ignore_space,
     )  # fmt: skip
+
+
+def query_of(text: str, *, expression: bool, exact_case: bool) -> Query:
+    """The query, checked; UsageError says what is wrong with it."""
+    query = Query(text, expression=expression, exact_case=exact_case)
+    if not text or "\n" in text:
+        raise UsageError("a text to find is part of one line", hint="historon find 10.20.0.9")
+    try:
+        query.pattern()
+    except ValueError as exc:
+        raise UsageError(f'"{text}": {exc}', hint="leave out -e to look for the text as it stands") from exc
+    return query

@@ -19,13 +19,13 @@ from historon.cli.app import (
     where_option,
 )
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.cli.viewing import masks_for
-from historon.compare import Hit, Query, find, find_ever
+from historon.cli.viewing import masks_for, query_of
+from historon.compare import Hit, find, find_ever
 from historon.errors import UsageError
 from historon.estate import Estate, select
 from historon.store import Reference, Store, resolve
 
-__all__ = ["command", "query_of"]
+__all__ = ["command"]
 
 _SHOWN = 200
 _LONGEST = 200
@@ -80,18 +80,6 @@ def command(
             return
         _print(found if everything else found[:_SHOWN], estate.zone, ever=ever)
     _print_summary(found, len(sources), text, everything=everything)
-
-
-def query_of(text: str, *, expression: bool, exact_case: bool) -> Query:
-    """The query, checked; UsageError says what is wrong with it."""
-    query = Query(text, expression=expression, exact_case=exact_case)
-    if not text or "\n" in text:
-        raise UsageError("a text to find is part of one line", hint="historon find 10.20.0.9")
-    try:
-        query.pattern()
-    except ValueError as exc:
-        raise UsageError(f'"{text}": {exc}', hint="leave out -e to look for the text as it stands") from exc
-    return query
 
 
 def _chosen(

@@ -14,10 +14,9 @@ from historon.cli.app import (
     query_options,
     reveal_option,
 )
-from historon.cli.commands.find import query_of
 from historon.cli.differences import change_data
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.cli.viewing import masks_for
+from historon.cli.viewing import masks_for, query_of
 from historon.compare import Event, How, Life, trace
 from historon.estate import select
 
