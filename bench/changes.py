@@ -125,7 +125,7 @@ def _entry(store: FolderStore, name: str, content: bytes, at: datetime) -> Entry
 
 def _bare_size(store: FolderStore) -> int:
     """The size without what is there to be found by."""
-    (bits,) = store._db.execute("SELECT coalesce(sum(length(bits)), 0) FROM signature").fetchone()
+    (bits,) = store._db.execute("SELECT coalesce(sum(length(bits) + length(more)), 0) FROM signature").fetchone()
     return store.size() - int(bits)
 
 

@@ -65,11 +65,28 @@ def _stored(folder: Path, name: str, texts: Sequence[bytes], part: str = "p") ->
 # ---- signatures -------------------------------------------------------------------------------------------------------
 
 
+def _bits(numbers: bytes) -> bytes:
+    made = bytearray(4096)
+    for at in range(0, len(numbers), 2):
+        place = int.from_bytes(numbers[at : at + 2])
+        made[place >> 3] |= 1 << (place & 7)
+    return bytes(made)
+
+
+def test_the_store_keeps_all_numbers_that_ever_were(tmp_path: Path) -> None:
+    rng = random.Random(3)
+    texts = [b"".join(b"%d %d\n" % (night, rng.randrange(10**9)) for _ in range(9)) for night in range(40)]
+    store = _stored(tmp_path / "store", "s", texts)
+    kept = store.signature("s")
+    assert kept == (1, _bits(b"".join(signature({}, {"p": text}) for text in texts)))
+    assert list(store.signatures()) == [("s", *kept)]
+    store.close()
+
+
 @settings(max_examples=200)
 @given(_TEXTS, _TEXTS, st.data())
 def test_a_signature_never_denies_what_is_there(old: str, new: str, data: st.DataObject) -> None:
-    bits = [signature({}, {"p": old.encode()}), signature({"p": old.encode()}, {"p": new.encode()})]
-    union = bytes(one | other for one, other in zip(*bits, strict=True))
+    union = _bits(signature({}, {"p": old.encode()}) + signature({"p": old.encode()}, {"p": new.encode()}))
     for text in (old, new):
         for line in text.splitlines():
             start = data.draw(st.integers(0, len(line)))
@@ -78,7 +95,7 @@ def test_a_signature_never_denies_what_is_there(old: str, new: str, data: st.Dat
 
 
 def test_a_signature_rules_out_what_was_never_there() -> None:
-    bits = signature({}, {"p": b"interface port-1\n  mtu 1500\n"})
+    bits = _bits(signature({}, {"p": b"interface port-1\n  mtu 1500\n"}))
     assert may_hold(bits, pieces_of_text("PORT-1"))
     assert not may_hold(bits, pieces_of_text("telnet"))
     assert not may_hold(bits, pieces_of_text("port-1\n  mtu"[:6] + "xyz"))

@@ -20,7 +20,7 @@ class Judged:
     state: State = State.GOOD
     changes: Sequence[PartChange] = ()
     doubts: Sequence[str] = ()
-    signature: bytes = b""
+    signature: bytes | None = None
     as_it_was: bool = False
 
     @property
@@ -77,11 +77,11 @@ def _differing(
 
 def _signature(
     store: Store, source: str, sides: tuple[_Contents, _Contents], new: Mapping[str, Part | StoredPart]
-) -> bytes:
-    """The bits of what is new in the export; of all of it where none are kept yet, and none at all without an index."""
+) -> bytes | None:
+    """What is new in the export to be found by; all of it where nothing is kept yet, and None without an index."""
     if not store.indexed or not any(sides):
-        return b""
-    if store.signature(source) is None:
+        return None
+    if not store.signed(source):
         return signature({}, {name: comparable(part, store) for name, part in new.items()})
     return signature(*sides)
 

@@ -1,8 +1,8 @@
 """Which sources a text may stand in, told without reading them: the three-letter pieces of all they ever held.
 
-A signature is a set of bits, one for each piece of three bytes of what a source's texts hold, capitals taken as small
-(Bloom, "Space/time trade-offs in hash coding with allowable errors", 1970). A text can stand only where all of its
-pieces do; where they do it is looked for.
+A signature is a set of numbers, one for each piece of three bytes of what a source's texts hold, capitals taken as
+small (Bloom, "Space/time trade-offs in hash coding with allowable errors", 1970). The store keeps them as bits. A text
+can stand only where all of its pieces do; where they do it is looked for.
 """
 
 import re
@@ -14,23 +14,21 @@ from historon.compare.texts import parted_lines
 
 __all__ = ["may_hold", "pieces_of_expression", "pieces_of_text", "searchable", "signature"]
 
-_BYTES = 4096
+_NUMBERS = 2**15
 _PLAIN_RUN = re.compile(rb"(?:[\w ,;:=/@#%&'\"<>!~-]|\\[.()\[\]{}*+?|^$/ -])+")
 _ESCAPE = re.compile(rb"\\(.)", re.DOTALL)
 
 
 def signature(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> bytes:
-    """The bits of what an export holds beyond the one before: equal parts and lines need not be looked at again."""
-    bits = bytearray(_BYTES)
+    """The numbers of what an export holds beyond the one before, two bytes each; equal lines are passed over."""
+    places: set[int] = set()
     before = dict(searchable(old))
     for name, content in searchable(new):
         _, gone, came = parted_lines(before.get(name, b""), content)
         if name not in before:
             came = content.split(b"\n")
-        for piece in _pieces(b"\n".join(set(came).difference(gone)).lower()):
-            place = _place(piece)
-            bits[place >> 3] |= 1 << (place & 7)
-    return bytes(bits)
+        places.update(map(_place, _pieces(b"\n".join(set(came).difference(gone)).lower())))
+    return b"".join(place.to_bytes(2) for place in sorted(places))
 
 
 def searchable(parts: Mapping[str, bytes]) -> Iterator[tuple[str, bytes]]:
@@ -73,4 +71,4 @@ def _pieces(text: bytes) -> set[bytes]:
 
 
 def _place(piece: bytes) -> int:
-    return int.from_bytes(piece) * 2654435761 >> 9 & (8 * _BYTES - 1)
+    return int.from_bytes(piece) * 2654435761 >> 9 & (_NUMBERS - 1)

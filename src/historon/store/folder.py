@@ -9,7 +9,6 @@ from itertools import chain
 from pathlib import Path
 
 import msgspec
-import zstandard
 
 from historon.errors import StoreError
 from historon.store.contents import Contents
@@ -30,13 +29,13 @@ from historon.store.interface import (
 )
 from historon.store.rounds import Rounds
 from historon.store.schema import OUTCOMES, STATES, migrate
+from historon.store.signatures import Signatures
 from historon.store.varints import read_varints, varints
 
 __all__ = ["LEDGER", "FolderStore"]
 
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
-_PACKER, _UNPACKER = zstandard.ZstdCompressor(level=1), zstandard.ZstdDecompressor()
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
 _LATEST = """
@@ -68,6 +67,7 @@ class FolderStore(Store):
             migrate(self._db, str(self._file))
         self._contents = Contents(self._db)
         self._rounds = Rounds(self._db)
+        self._signatures = Signatures(self._db)
         self._numbers: dict[str, int] = {}
 
     @classmethod
@@ -152,20 +152,7 @@ class FolderStore(Store):
              entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note, entry.families or None),
         )  # fmt: skip
         if entry.state is not State.SUSPECT:
-            self._sign(source, number, entry.signature)
-
-    def _sign(self, source: int, number: int, signature: bytes) -> None:
-        """Add the bits of a version to those of its source; without them the source is not known to lack anything."""
-        row = self._db.execute("SELECT bits FROM signature WHERE source = ?", (source,)).fetchone()
-        if not signature:
-            self._db.execute("DELETE FROM signature WHERE source = ?", (source,))
-        elif row is None:
-            self._db.execute("INSERT INTO signature VALUES (?, ?, ?)", (source, number, _PACKER.compress(signature)))
-        else:
-            before = _UNPACKER.decompress(row[0])
-            bits = int.from_bytes(before) | int.from_bytes(signature)
-            if (after := bits.to_bytes(len(before))) != before:
-                self._db.execute("UPDATE signature SET bits = ? WHERE source = ?", (_PACKER.compress(after), source))
+            self._signatures.add(source, number, entry.signature)
 
     def _summarise(self, source: int, number: int | None, outcome: Outcome, entry: Entry) -> None:
         """Bring the source's row up to date: every outcome but `skipped` speaks of its state."""
@@ -251,18 +238,17 @@ class FolderStore(Store):
     def signature(self, source: str) -> tuple[int, bytes] | None:
         """See Store."""
         with self._doing("read a signature"):
-            key = (self._known(source),)
-            row = self._db.execute("SELECT first, bits FROM signature WHERE source = ?", key).fetchone()
-        return (row[0], _UNPACKER.decompress(row[1])) if row else None
+            return self._signatures.of(self._known(source))
+
+    def signed(self, source: str) -> bool:
+        """See Store."""
+        with self._doing("read a signature"):
+            return self._signatures.known(self._known(source))
 
     def signatures(self) -> Iterator[tuple[str, int, bytes]]:
         """See Store."""
         with self._doing("read signatures"):
-            rows = self._db.execute(
-                "SELECT name, first, bits FROM signature JOIN source ON source.id = source"
-            ).fetchall()
-        for name, first, bits in rows:
-            yield name, first, _UNPACKER.decompress(bits)
+            yield from self._signatures.all()
 
     def recall(self, source: str, topic: str) -> str | None:
         """See Store."""

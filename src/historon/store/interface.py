@@ -126,7 +126,8 @@ class Version:
 class Entry:
     """What a round found out about one source, ready to be recorded.
 
-    `families` are the fingerprints of what changed, `signature` the bits of what is to be found in the export.
+    `families` are the fingerprints of what changed, `signature` the numbers of what is new in the export to be found
+    by, below 32,768 and two bytes each; None when nobody has reckoned them.
     """
 
     source: str
@@ -139,7 +140,7 @@ class Entry:
     removed: int = 0
     note: str | None = None
     families: bytes = b""
-    signature: bytes = b""
+    signature: bytes | None = None
 
 
 @dataclass(frozen=True)
@@ -270,6 +271,10 @@ class Store(ABC):
     @abstractmethod
     def signature(self, source: str) -> tuple[int, bytes] | None:
         """The bits of all that is to be found in a source from this version on; None when nobody kept them."""
+
+    @abstractmethod
+    def signed(self, source: str) -> bool:
+        """Whether there are such bits."""
 
     @abstractmethod
     def signatures(self) -> Iterator[tuple[str, int, bytes]]:

@@ -62,7 +62,9 @@ _MIGRATIONS = (
     """
     ALTER TABLE version ADD COLUMN families BLOB;
     CREATE INDEX version_by_change ON version (at) WHERE families IS NOT NULL;
-    CREATE TABLE signature (source INTEGER PRIMARY KEY, first INTEGER NOT NULL, bits BLOB NOT NULL);
+    CREATE TABLE signature (
+        source INTEGER PRIMARY KEY, first INTEGER NOT NULL, bits BLOB NOT NULL, more BLOB NOT NULL
+    );
     INSERT INTO meta SELECT 'families_after', coalesce(max(at), 0) FROM version;
     """,
 )
