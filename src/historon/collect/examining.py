@@ -40,6 +40,7 @@ def examine(estate: Estate, store: Store, *, now: datetime) -> list[Finding]:
         *_machine(estate, store, now),
         *_files(estate),
         *_accounts(estate),
+        *_channels(estate),
         *_procedures(estate),
         *_sources(estate, store),
         *_unused(estate),
@@ -87,6 +88,14 @@ def _accounts(estate: Estate) -> Iterator[Finding]:
         if written.agent and not _has_agent():
             remedy = "start one where the scheduler runs, or use a key by reference"
             yield Finding(True, f"credentials {name}", "no SSH agent can be reached from here", remedy)
+
+
+def _channels(estate: Estate) -> Iterator[Finding]:
+    for name, channel in estate.channels.items():
+        found = [getattr(channel, key, None) for key in ("url", "secret")]
+        yield from _secrets(f"channel {name}", [one for one in found if one], estate.folder)
+    if estate.settings.heartbeat:
+        yield from _secrets("heartbeat", [estate.settings.heartbeat], estate.folder)
 
 
 def _has_agent() -> bool:
@@ -198,7 +207,7 @@ def _unused(estate: Estate) -> Iterator[Finding]:
         "credentials": {
             *(source.credentials for source in sources),
             *(jump.credentials for jump in estate.jumps.values()),
-            *(channel.credentials for channel in estate.channels.values()),
+            *(getattr(channel, "credentials", None) for channel in estate.channels.values()),
         },
     }
     for table, names in used.items():

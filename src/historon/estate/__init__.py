@@ -6,14 +6,19 @@ from historon.estate.editing import add_noise, add_sources, read_rows, set_sourc
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
+    AnyChannel,
+    CommandChannel,
     Credentials,
     Estate,
     Expectation,
+    FileChannel,
     Jump,
     MailChannel,
     Retention,
     Settings,
     Source,
+    SyslogChannel,
+    WebhookChannel,
 )
 from historon.estate.patterns import Finder, Noise, Pattern
 from historon.estate.procedure_files import shipped_names, shipped_text
@@ -28,12 +33,15 @@ __all__ = [
     "ACCOUNT_VALUES",
     "ESTATE_FILE",
     "LEGACY",
+    "AnyChannel",
+    "CommandChannel",
     "Credentials",
     "Duration",
     "Estate",
     "EstateError",
     "Expect",
     "Expectation",
+    "FileChannel",
     "Finder",
     "Freeze",
     "Hours",
@@ -53,7 +61,9 @@ __all__ = [
     "Size",
     "Source",
     "Step",
+    "SyslogChannel",
     "Timetable",
+    "WebhookChannel",
     "add_noise",
     "add_sources",
     "describe",

@@ -14,11 +14,11 @@ from historon.estate.durations import Duration, Size
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
     CERTIFICATE_PIN,
+    AnyChannel,
     Credentials,
     EstateFile,
     Expectation,
     Jump,
-    MailChannel,
     Retention,
     Source,
     Zone,
@@ -114,6 +114,7 @@ def problems_of(data: object, kind: Any, path: Path = ()) -> Iterator[Problem]:
     origin, arguments = get_origin(kind), get_args(kind)
     if origin is Annotated and _is_table(arguments[0]):
         kind = arguments[0]
+    kind = _by_kind(data, kind)
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct) and isinstance(data, dict):
         yield from _table_problems(data, kind, path)
     elif origin is dict and isinstance(data, dict):
@@ -127,6 +128,14 @@ def problems_of(data: object, kind: Any, path: Path = ()) -> Iterator[Problem]:
         yield from _leaf_problems(data, kind, path)
 
 
+def _by_kind(data: object, kind: Any) -> Any:
+    """Of tables that are told apart by a key, the one that is meant; the union itself when no one can tell."""
+    tables = get_args(kind)
+    if not isinstance(data, dict) or not tables or not all(map(_is_table, tables)):
+        return kind
+    return next((one for one in tables if one.__struct_config__.tag == data.get(one.__struct_config__.tag_field)), kind)
+
+
 def _is_table(kind: object) -> bool:
     return isinstance(kind, type) and issubclass(kind, msgspec.Struct)
 
@@ -135,6 +144,8 @@ def _table_problems(data: dict[str, object], kind: type[msgspec.Struct], path: P
     fields = {field.encode_name: field for field in msgspec.structs.fields(kind)}
     found: list[Problem] = []
     for key, value in data.items():
+        if key == kind.__struct_config__.tag_field:
+            continue
         if key in fields:
             found += problems_of(value, fields[key].type, (*path, key))
         else:
@@ -164,6 +175,12 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         return "this is not a usable name", "use letters, digits, dots, dashes and underscores"
     if match := re.fullmatch(r"Expected `int` (.+)", text):
         return f"expected a whole number {match[1]}", ""
+    known = [str(one.__struct_config__.tag) for one in get_args(kind) if _is_table(one)]
+    if known and isinstance(data, dict):
+        named = data.get("kind")
+        if named is None:
+            return '"kind" is missing', f"one of {', '.join(known)}"
+        return f'"{named}" is no kind of channel', nearest(str(named), known)
     message, _, hint = text.partition(" (")
     return message, hint.removesuffix(")")
 
@@ -184,7 +201,7 @@ class Parts:
     timetables: Mapping[str, Timetable | None]
     freezes: Sequence[Freeze | None]
     procedures: Mapping[str, Procedure | None]
-    channels: Mapping[str, MailChannel | None]
+    channels: Mapping[str, AnyChannel | None]
     expectations: Sequence[Expectation | None]
     sources: Sequence[Source | None]
 
@@ -199,7 +216,7 @@ class Parts:
             timetables=_each(data.get("timetables"), Timetable),
             freezes=_list(data.get("freezes"), Freeze),
             procedures=_each(data.get("procedures"), Procedure),
-            channels=_each(data.get("channels"), MailChannel),
+            channels=_channels(data.get("channels")),
             expectations=_list(data.get("expectations"), Expectation),
             sources=[_source(row) for row in sources] if isinstance(sources, list) else [],
         )
@@ -207,6 +224,13 @@ class Parts:
 
 def _each(table: object, kind: type[T]) -> dict[str, T | None]:
     return {name: _attempt(value, kind) for name, value in table.items()} if isinstance(table, dict) else {}
+
+
+def _channels(table: object) -> dict[str, AnyChannel | None]:
+    found: dict[str, AnyChannel | None] = {}
+    for kind in get_args(AnyChannel):
+        found |= {name: one for name, one in _each(table, kind).items() if one is not None}
+    return {**dict.fromkeys(table if isinstance(table, dict) else ()), **found}
 
 
 def _list(rows: object, kind: type[T]) -> list[T | None]:
@@ -244,8 +268,9 @@ def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
         if jump:
             yield from _jump_problems(name, jump, file)
     for name, channel in file.channels.items():
-        if channel and channel.credentials and channel.credentials not in file.credentials:
-            yield _unknown(("channels", name, "credentials"), channel.credentials, file.credentials)
+        named = getattr(channel, "credentials", None)
+        if named and named not in file.credentials:
+            yield _unknown(("channels", name, "credentials"), named, file.credentials)
     yield from _rule_problems(file)
 
 

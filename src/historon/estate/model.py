@@ -16,16 +16,21 @@ from historon.estate.secrets import SecretRef
 from historon.estate.timetables import Freeze, Timetable
 
 __all__ = [
+    "AnyChannel",
+    "CommandChannel",
     "Credentials",
     "Defaults",
     "Estate",
     "EstateFile",
     "Expectation",
+    "FileChannel",
     "Jump",
     "MailChannel",
     "Retention",
     "Settings",
     "Source",
+    "SyslogChannel",
+    "WebhookChannel",
     "Zone",
 ]
 
@@ -184,10 +189,15 @@ class Expectation(Table, frozen=True):
             raise ValueError("expects nothing (add must or must_not, each a list of expressions)")
 
 
-class MailChannel(Table, frozen=True):
-    """`[channels.NAME]`: a mail relay and whom it tells (SMTP, RFC 5321; STARTTLS, RFC 3207)."""
+class Channel(Table, frozen=True, tag_field="kind"):
+    """`[channels.NAME]`: where people or programs are told; what more there is to say depends on its kind."""
 
-    kind: Literal["mail"]
+    tell: Literal["always", "changes", "trouble"] = "always"
+
+
+class MailChannel(Channel, frozen=True, kw_only=True, tag="mail"):
+    """A mail relay and whom it tells (SMTP, RFC 5321; STARTTLS, RFC 3207)."""
+
     to: tuple[str, ...]
     from_: str = field(name="from")
     server: str
@@ -196,7 +206,6 @@ class MailChannel(Table, frozen=True):
     credentials: str | None = None
     certificate: str | None = None
     authority: str | None = None
-    tell: Literal["always", "changes", "trouble"] = "always"
 
     def __post_init__(self) -> None:
         """Addresses that mail can be sent to, and no secret sent in the clear."""
@@ -205,12 +214,69 @@ class MailChannel(Table, frozen=True):
                 raise ValueError(f'"{address}" is not a mail address')
         if not self.to:
             raise ValueError("tells nobody (to is empty)")
-        if self.certificate and self.authority:
-            raise ValueError("takes certificate or authority, not both")
-        if self.certificate and not CERTIFICATE_PIN.fullmatch(self.certificate):
-            raise ValueError('certificate must be "SHA256:" and 64 hexadecimal digits')
+        _check_trust(self.certificate, self.authority)
         if self.security == "none" and self.credentials:
             raise ValueError('would send its password in the clear (set security = "starttls" or "tls")')
+
+
+class WebhookChannel(Channel, frozen=True, kw_only=True, tag="webhook"):
+    """An address that is sent a request: JSON, or what a template makes of it, signed with a secret (RFC 2104)."""
+
+    url: SecretRef
+    secret: SecretRef | None = None
+    template: str | None = None
+    content_type: str = "application/json"
+    certificate: str | None = None
+    authority: str | None = None
+
+    def __post_init__(self) -> None:
+        """One way to trust the other side."""
+        _check_trust(self.certificate, self.authority)
+
+
+class SyslogChannel(Channel, frozen=True, kw_only=True, tag="syslog"):
+    """A log server (RFC 5424): over UDP (RFC 5426), TCP with octet counting (RFC 6587) or TLS (RFC 5425)."""
+
+    server: str
+    port: Port | None = None
+    over: Literal["udp", "tcp", "tls"] = "tls"
+    facility: Annotated[int, Meta(ge=0, le=23)] = 16
+    certificate: str | None = None
+    authority: str | None = None
+
+    def __post_init__(self) -> None:
+        """Certificates belong to TLS."""
+        _check_trust(self.certificate, self.authority)
+        if self.over != "tls" and (self.certificate or self.authority):
+            raise ValueError(f'over {self.over} there is no certificate (set over = "tls")')
+
+
+class CommandChannel(Channel, frozen=True, kw_only=True, tag="command"):
+    """A program that is given the notice as JSON on its standard input."""
+
+    command: tuple[str, ...]
+    deadline: Duration = Duration(seconds=30)
+
+    def __post_init__(self) -> None:
+        """A program to run."""
+        if not self.command:
+            raise ValueError("runs nothing (command is empty)")
+
+
+class FileChannel(Channel, frozen=True, kw_only=True, tag="file"):
+    """A file that gets one JSON object a line for each notice."""
+
+    path: str
+
+
+AnyChannel = MailChannel | WebhookChannel | SyslogChannel | CommandChannel | FileChannel
+
+
+def _check_trust(certificate: str | None, authority: str | None) -> None:
+    if certificate and authority:
+        raise ValueError("takes certificate or authority, not both")
+    if certificate and not CERTIFICATE_PIN.fullmatch(certificate):
+        raise ValueError('certificate must be "SHA256:" and 64 hexadecimal digits')
 
 
 class EstateFile(Table, frozen=True):
@@ -224,7 +290,7 @@ class EstateFile(Table, frozen=True):
     timetables: dict[Name, Timetable] = {}
     freezes: list[Freeze] = []
     procedures: dict[Name, Procedure] = {}
-    channels: dict[Name, MailChannel] = {}
+    channels: dict[Name, AnyChannel] = {}
     expectations: list[Expectation] = []
     sources: list[Source] = []
 
@@ -241,7 +307,7 @@ class Estate:
     timetables: Mapping[str, Timetable]
     freezes: Sequence[Freeze]
     procedures: Mapping[str, Procedure]
-    channels: Mapping[str, MailChannel]
+    channels: Mapping[str, AnyChannel]
     expectations: Sequence[Expectation]
     sources: Mapping[str, Source]
 

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from historon.estate import SecretError, SecretRef
-from historon.notices.mail import NoticeError
+from historon.notices.programs import NoticeError
 
 __all__ = ["beat"]
 

@@ -2,15 +2,16 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from html import escape
 
 from historon.collect import RoundReport, SourceResult
 from historon.compare import hunks
 from historon.estate import Estate, describe
+from historon.notices.events import Event, Overdue, promise_events, round_events
 from historon.store import Outcome
 
-__all__ = ["Letter", "Overdue", "promise_letter", "round_letter"]
+__all__ = ["Letter", "promise_letter", "round_letter"]
 
 _LINES_A_SOURCE = 8
 _LINES_IN_ALL = 80
@@ -19,11 +20,12 @@ _BREACHES = 6  # of one source that are told
 
 @dataclass(frozen=True)
 class Letter:
-    """A notice in words, as plain text and as HTML."""
+    """A notice in words, as plain text and as HTML, and in single events."""
 
     subject: str
     text: str
     html: str
+    events: Sequence[Event] = ()
 
 
 @dataclass(frozen=True)
@@ -45,17 +47,8 @@ def round_letter(report: RoundReport, estate: Estate) -> Letter:
     if report.store_trouble:
         sections["Needs a hand"].insert(0, _Item("The store", (report.store_trouble,)))
     closing = _closing(report, estate)
-    return Letter(_subject(report), _text(sections, closing), _html(_subject(report), sections, closing))
-
-
-@dataclass(frozen=True)
-class Overdue:
-    """A source whose last good version is older than promised; None for no version at all."""
-
-    source: str
-    age: timedelta | None
-    promise: timedelta
-    note: str | None = None
+    subject, events = _subject(report), list(round_events(report))
+    return Letter(subject, _text(sections, closing), _html(subject, sections, closing), events)
 
 
 def promise_letter(broken: Sequence[Overdue], kept: Sequence[str], estate: Estate, at: datetime) -> Letter:
@@ -68,7 +61,8 @@ def promise_letter(broken: Sequence[Overdue], kept: Sequence[str], estate: Estat
     news = f", {len(kept)} kept again" if broken and kept else f": {len(kept)}" if kept else ""
     subject = f"{state}{news}: {_visible(estate.settings.name)}"
     closing = [f"{at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. The board: historon status"]
-    return Letter(subject, _text(sections, closing), _html(subject, sections, closing))
+    events = list(promise_events(broken, kept))
+    return Letter(subject, _text(sections, closing), _html(subject, sections, closing), events)
 
 
 def _overdue(one: Overdue) -> _Item:

@@ -7,22 +7,18 @@ from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime, make_msgid
 
-from historon.errors import OutsideError
 from historon.estate import Estate, MailChannel, SecretError
 from historon.notices.letters import Letter
-from historon.tls import PinError, pinned_context
+from historon.notices.programs import NoticeError, trusting
+from historon.tls import PinError
 
-__all__ = ["NoticeError", "send_mail"]
+__all__ = ["send_mail"]
 
 _TIMEOUT_S = 30
 _PORTS = {"starttls": 587, "tls": 465, "none": 25}
 
 
-class NoticeError(OutsideError):
-    """A notice could not be told, or not to everybody."""
-
-
-def send_mail(channel: MailChannel, letter: Letter, estate: Estate, at: datetime) -> None:
+def send_mail(channel: MailChannel, letter: Letter, estate: Estate, at: datetime) -> str:
     """Send the letter to all of the channel's recipients; raises NoticeError, naming those who were refused."""
     port = channel.port or _PORTS[channel.security]
     place = f"{channel.server} port {port}"
@@ -54,6 +50,7 @@ def send_mail(channel: MailChannel, letter: Letter, estate: Estate, at: datetime
         raise NoticeError(f"mail through {place}: {reason}", hint="check server, port and security") from exc
     if refused:
         raise _refused(place, list(refused))
+    return f"accepted by {place} for {', '.join(channel.to)}"
 
 
 def _refused(place: str, recipients: list[str]) -> NoticeError:
@@ -61,7 +58,7 @@ def _refused(place: str, recipients: list[str]) -> NoticeError:
 
 
 def _connect(channel: MailChannel, port: int, estate: Estate) -> smtplib.SMTP:
-    context = _context(channel, estate)
+    context = trusting(channel.certificate, channel.authority, estate)
     if channel.security == "tls":
         relay: smtplib.SMTP = smtplib.SMTP_SSL(channel.server, port, timeout=_TIMEOUT_S, context=context)
     else:
@@ -75,12 +72,6 @@ def _connect(channel: MailChannel, port: int, estate: Estate) -> smtplib.SMTP:
         relay.close()
         raise
     return relay
-
-
-def _context(channel: MailChannel, estate: Estate) -> ssl.SSLContext:
-    if channel.certificate:
-        return pinned_context(channel.certificate)
-    return ssl.create_default_context(cafile=str(estate.path(channel.authority)) if channel.authority else None)
 
 
 def _log_in(relay: smtplib.SMTP, channel: MailChannel, estate: Estate) -> None:

@@ -3,15 +3,26 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from html import escape
 
 from historon.collect import RoundReport
-from historon.estate import Estate, MailChannel
+from historon.estate import (
+    AnyChannel,
+    CommandChannel,
+    Estate,
+    FileChannel,
+    MailChannel,
+    SyslogChannel,
+    WebhookChannel,
+)
+from historon.notices.events import Event, Overdue, Severity
 from historon.notices.heartbeat import beat
-from historon.notices.letters import Letter, Overdue, promise_letter, round_letter
-from historon.notices.mail import NoticeError, send_mail
+from historon.notices.letters import Letter, promise_letter, round_letter
+from historon.notices.mail import send_mail
+from historon.notices.programs import NoticeError, run_command, send_syslog, send_webhook, write_file
 from historon.store import Outcome
 
-__all__ = ["Told", "tell_promises", "tell_round"]
+__all__ = ["Told", "tell_promises", "tell_round", "try_channel"]
 
 
 @dataclass(frozen=True)
@@ -41,12 +52,35 @@ def tell_promises(estate: Estate, broken: Sequence[Overdue], kept: Sequence[str]
         yield _sent(name, channel, letter, estate, at)
 
 
-def _sent(name: str, channel: MailChannel, letter: Letter, estate: Estate, at: datetime) -> Told:
+def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> str:
+    """Send a test; returns what became of it. Raises NoticeError."""
+    words = f"This is a test of a channel of {estate.settings.name}. Nothing is wrong."
+    event = Event("test", Severity.INFO, words, advice="historon notices")
+    return _send(
+        channel, Letter("A test, nothing is wrong", f"{words}\n", f"<p>{escape(words)}</p>", [event]), estate, at
+    )
+
+
+def _sent(name: str, channel: AnyChannel, letter: Letter, estate: Estate, at: datetime) -> Told:
     try:
-        send_mail(channel, letter, estate, at)
+        _send(channel, letter, estate, at)
     except NoticeError as exc:
         return Told(name, str(exc))
     return Told(name)
+
+
+def _send(channel: AnyChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+    match channel:
+        case MailChannel():
+            return send_mail(channel, letter, estate, at)
+        case WebhookChannel():
+            return send_webhook(channel, letter, estate, at)
+        case SyslogChannel():
+            return send_syslog(channel, letter, estate, at)
+        case CommandChannel():
+            return run_command(channel, letter, estate, at)
+        case FileChannel():
+            return write_file(channel, letter, estate, at)
 
 
 def _trouble(report: RoundReport) -> bool:
@@ -54,6 +88,6 @@ def _trouble(report: RoundReport) -> bool:
     return bool(report.store_trouble or report.interrupted or failed or report.broken)
 
 
-def _wanted(channel: MailChannel, report: RoundReport) -> bool:
+def _wanted(channel: AnyChannel, report: RoundReport) -> bool:
     changed = bool(report.count(Outcome.CHANGED, Outcome.FIRST))
     return channel.tell == "always" or _trouble(report) or (channel.tell == "changes" and changed)

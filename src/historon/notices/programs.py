@@ -1,0 +1,173 @@
+"""Telling programs: webhooks, log servers, commands and files. Each says in a few words what became of it."""
+
+import hashlib
+import hmac
+import os
+import socket
+import ssl
+import subprocess
+from datetime import UTC, datetime
+
+import msgspec
+
+from historon.errors import OutsideError
+from historon.estate import CommandChannel, Estate, FileChannel, SecretError, SyslogChannel, WebhookChannel
+from historon.notices.events import Event
+from historon.notices.letters import Letter
+from historon.tls import PinError, pinned_context
+
+__all__ = ["NoticeError", "run_command", "send_syslog", "send_webhook", "trusting", "write_file"]
+
+_TIMEOUT_S = 30
+_PORTS = {"udp": 514, "tcp": 601, "tls": 6514}
+_LONGEST_DATAGRAM = 8192
+_ENTERPRISE = 32473  # for examples and documentation, RFC 5612
+_LONGEST_ANSWER = 200
+
+
+class NoticeError(OutsideError):
+    """A notice could not be told, or not to everybody."""
+
+
+def trusting(certificate: str | None, authority: str | None, estate: Estate) -> ssl.SSLContext:
+    """Whom to trust: the one with this certificate, those that an authority vouches for, or those the system trusts."""
+    if certificate:
+        return pinned_context(certificate)
+    return ssl.create_default_context(cafile=str(estate.path(authority)) if authority else None)
+
+
+def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:
+    """The notice for programs, as it is documented in docs/being-told.md."""
+    severity = min((event.severity for event in letter.events), default=6)
+    return {
+        "estate": estate.settings.name, "subject": letter.subject, "severity": severity,
+        "at": at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"),
+        "events": [
+            {"kind": event.kind, "severity": int(event.severity), "source": event.source, "message": event.message,
+             "advice": event.advice} for event in letter.events
+        ],
+        "text": letter.text,
+    }  # fmt: skip
+
+
+def send_webhook(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+    """POST the notice; its body is signed with the channel's secret. The address is never shown: it may be a secret."""
+    import httpx  # imported where it is used: few estates have such a channel
+
+    data = as_data(letter, estate, at)
+    try:
+        body = _body(channel, data, estate)
+        headers = {"content-type": channel.content_type, "user-agent": "historon"}
+        if channel.secret:
+            key = channel.secret.resolve(estate.folder).reveal().encode()
+            headers["historon-signature"] = "sha256=" + hmac.new(key, body, hashlib.sha256).hexdigest()
+        address = channel.url.resolve(estate.folder).reveal().strip()
+        context = trusting(channel.certificate, channel.authority, estate)
+        with httpx.Client(verify=context, timeout=_TIMEOUT_S) as client:
+            answer = client.post(address, content=body, headers=headers)
+    except SecretError as exc:
+        raise NoticeError(f"webhook: {exc.message}", hint=exc.hint) from exc
+    except (httpx.InvalidURL, httpx.UnsupportedProtocol) as exc:
+        raise NoticeError("webhook: its url is no address", hint="it begins with https://") from exc
+    except httpx.HTTPError as exc:
+        pin = isinstance(exc.__cause__, PinError) or "pinned" in str(exc)
+        why = "it shows another certificate than the pinned one" if pin else f"nobody answers ({type(exc).__name__})"
+        raise NoticeError(f"webhook: {why}", hint="is the address right, and reachable from here?") from exc
+    if not answer.is_success:
+        raise NoticeError(f"webhook: answered with status {answer.status_code}", hint="does it expect another form?")
+    return f"answered with status {answer.status_code}"
+
+
+def _body(channel: WebhookChannel, data: dict[str, object], estate: Estate) -> bytes:
+    if channel.template is None:
+        return msgspec.json.encode(data)
+    from jinja2 import TemplateError
+    from jinja2.sandbox import SandboxedEnvironment
+
+    try:
+        text = estate.path(channel.template).read_text(encoding="utf-8")
+        return SandboxedEnvironment().from_string(text).render(data).encode()
+    except (OSError, UnicodeError, TemplateError) as exc:
+        raise NoticeError(f"webhook: the template {channel.template}: {exc}", hint="correct the template") from exc
+
+
+def send_syslog(channel: SyslogChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+    """Send a message for each event (RFC 5424)."""
+    port = channel.port or _PORTS[channel.over]
+    place = f"log server {channel.server} port {port}"
+    messages = [_syslog(channel, event, estate, at) for event in letter.events]
+    try:
+        if channel.over == "udp":
+            kind, _, _, _, address = socket.getaddrinfo(channel.server, port, type=socket.SOCK_DGRAM)[0]
+            with socket.socket(kind, socket.SOCK_DGRAM) as datagrams:
+                for message in messages:
+                    datagrams.sendto(message[:_LONGEST_DATAGRAM], address)
+        else:
+            with socket.create_connection((channel.server, port), timeout=_TIMEOUT_S) as plain:
+                _send_framed(channel, plain, messages, estate)
+    except PinError as exc:
+        raise NoticeError(
+            f"{place}: its certificate is {exc.shown}, not the pinned one", hint="was it renewed?"
+        ) from exc
+    except OSError as exc:
+        raise NoticeError(f"{place}: {exc.strerror or exc}", hint="check server, port and over") from exc
+    return f"{len(messages)} messages to {place} over {channel.over}"
+
+
+def _send_framed(channel: SyslogChannel, plain: socket.socket, messages: list[bytes], estate: Estate) -> None:
+    """Octet counting (RFC 6587 section 3.4.1), which TLS wants too (RFC 5425 section 4.3)."""
+    framed = b"".join(b"%d %b" % (len(message), message) for message in messages)
+    if channel.over == "tcp":
+        plain.sendall(framed)
+        return
+    context = trusting(channel.certificate, channel.authority, estate)
+    with context.wrap_socket(plain, server_hostname=channel.server) as secured:
+        secured.sendall(framed)
+
+
+def _syslog(channel: SyslogChannel, event: Event, estate: Estate, at: datetime) -> bytes:
+    """One message, with what it is about as structured data (RFC 5424 section 6)."""
+    stamp = at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    host = "".join(char for char in socket.gethostname() if "!" <= char <= "~") or "-"
+    facts = {"estate": estate.settings.name, "source": event.source or "", "advice": event.advice}
+    data = "".join(f' {name}="{_escaped(value)}"' for name, value in facts.items() if value)
+    head = f"<{channel.facility * 8 + event.severity}>1 {stamp} {host[:255]} historon {os.getpid()} {event.kind}"
+    about = f"{event.source}: " if event.source else ""
+    return f"{head} [historon@{_ENTERPRISE}{data}] \ufeff{_one_line(about + event.message)}".encode()
+
+
+def _escaped(value: str) -> str:
+    return _one_line(value).replace("\\", "\\\\").replace('"', '\\"').replace("]", "\\]")
+
+
+def _one_line(text: str) -> str:
+    return "".join(char if char.isprintable() else " " for char in text)
+
+
+def run_command(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+    """Give the notice to a program as JSON on its standard input."""
+    name = channel.command[0]
+    try:
+        done = subprocess.run(
+            channel.command, input=msgspec.json.encode(as_data(letter, estate, at)), cwd=estate.folder,
+            capture_output=True, check=False, timeout=channel.deadline.total_seconds(),
+        )  # fmt: skip
+    except subprocess.TimeoutExpired as exc:
+        raise NoticeError(f"command {name}: not done in time", hint="let it be quicker, or raise deadline") from exc
+    except OSError as exc:
+        raise NoticeError(f"command {name}: {exc.strerror}", hint="is the program there, and may it be run?") from exc
+    if done.returncode:
+        said = _one_line(done.stderr.decode("utf-8", "replace").strip())[:_LONGEST_ANSWER]
+        raise NoticeError(f"command {name}: ended with exit code {done.returncode}: {said}", hint="try it by hand")
+    return f"{name} ended well"
+
+
+def write_file(channel: FileChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+    """Append the notice to a file as one line of JSON."""
+    path = estate.path(channel.path)
+    try:
+        with os.fdopen(os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600), "ab") as file:
+            file.write(msgspec.json.encode(as_data(letter, estate, at)) + b"\n")
+    except OSError as exc:
+        raise NoticeError(f"file {path}: {exc.strerror}", hint="is its folder there, and writable?") from exc
+    return f"written to {path}"

@@ -1,0 +1,204 @@
+"""Notices to programs: webhooks, log servers, commands, files."""
+
+import hashlib
+import hmac
+import json
+import re
+import shutil
+import socket
+import ssl
+import threading
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, HTTPServer
+from pathlib import Path
+from typing import ClassVar
+
+import pytest
+
+from historon.standins.certificates import SelfSigned
+from tests.conftest import FILES_ESTATE, EstateFolder, Result
+
+
+class _Hook(BaseHTTPRequestHandler):
+    heard: ClassVar[list[tuple[dict[str, str], bytes]]] = []
+    answer = 204
+
+    def do_POST(self) -> None:
+        body = self.rfile.read(int(self.headers["content-length"]))
+        self.heard.append(({key.lower(): value for key, value in self.headers.items()}, body))
+        self.send_response(self.answer)
+        self.end_headers()
+
+    def log_message(self, format: str, *args: object) -> None:  # noqa: A002 (so it is called there)
+        return None
+
+
+@pytest.fixture
+def hook() -> Iterator[str]:
+    _Hook.heard, _Hook.answer = [], 204
+    server = HTTPServer(("127.0.0.1", 0), _Hook)
+    thread = threading.Thread(target=server.serve_forever)
+    thread.start()
+    yield f"http://127.0.0.1:{server.server_port}/CANARY"
+    server.shutdown()
+    thread.join()
+    server.server_close()
+
+
+def _write(estate: EstateFolder, channel: str) -> EstateFolder:
+    estate.write(f"{FILES_ESTATE}\n[channels.c]\n{channel}\n")
+    return estate
+
+
+def _try(estate: EstateFolder, **variables: str) -> Result:
+    result = estate.run("notices", "try", "c", **variables)
+    assert "CANARY" not in result.said
+    return result
+
+
+def test_a_webhook_gets_the_notice_signed(files_estate: EstateFolder, hook: str) -> None:
+    estate = _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\nsecret = "env:KEY"')
+    assert estate.run("collect", HOOK=hook, KEY="salt-water").code == 0
+    shutil.rmtree(estate.path / "data")
+    assert estate.run("collect", HOOK=hook, KEY="salt-water").code == 3
+    headers, body = _Hook.heard[1]
+    assert headers["historon-signature"] == "sha256=" + hmac.new(b"salt-water", body, hashlib.sha256).hexdigest()
+    assert headers["content-type"] == "application/json"
+    told = json.loads(body)
+    assert (told["estate"], told["severity"]) == ("Test", 3)
+    assert told["subject"].startswith("1 FAILED of 1")
+    assert [(event["kind"], event["source"]) for event in told["events"]] == [
+        ("failed", "files"),
+        ("round-ended", None),
+    ]
+    assert told["events"][0]["advice"]
+    assert [event["kind"] for event in json.loads(_Hook.heard[0][1])["events"]] == ["first", "round-ended"]
+
+
+def test_a_template_writes_what_the_other_side_wants(files_estate: EstateFolder, hook: str) -> None:
+    estate = _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\ntemplate = "t.j2"\ncontent_type = "text/plain"')
+    (estate.path / "t.j2").write_text("{{ subject|upper }}: {{ events|length }}")
+    assert "answered with status 204" in _try(estate, HOOK=hook).out
+    assert _Hook.heard[0][1] == b"A TEST, NOTHING IS WRONG: 1"
+    (estate.path / "t.j2").write_text("{{ subject")
+    assert "the template t.j2" in _try(estate, HOOK=hook).err
+    (estate.path / "t.j2").write_text("{{ ''.__class__.__mro__[1].__subclasses__() }}")
+    assert _try(estate, HOOK=hook).code == 6, "templates cannot reach out"
+
+
+def test_a_webhook_that_fails_says_why_and_never_where(files_estate: EstateFolder, hook: str) -> None:
+    estate = _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"')
+    _Hook.answer = 500
+    for address, said in (
+        (hook, "answered with status 500"), ("http://127.0.0.1:9/CANARY", "nobody answers"),
+        ("ftp://CANARY", "its url is no address"), ("CANARY", "its url is no address"),
+    ):  # fmt: skip
+        result = _try(estate, HOOK=address)
+        assert result.code == 6
+        assert said in result.err
+    assert "HOOK" in _try(estate).err
+    assert "channel c" in estate.run("doctor").out
+
+
+@pytest.mark.parametrize("over", ["udp", "tcp", "tls"])
+def test_a_log_server_gets_a_message_for_each_event(files_estate: EstateFolder, tmp_path: Path, over: str) -> None:
+    kind = socket.SOCK_DGRAM if over == "udp" else socket.SOCK_STREAM
+    heard: list[bytes] = []
+    certificate = SelfSigned.make(tmp_path)
+    with socket.socket(socket.AF_INET, kind) as server:
+        server.bind(("127.0.0.1", 0))
+        server.settimeout(30)
+
+        def listen() -> None:
+            if over == "udp":
+                heard.extend(server.recv(65536) for _ in range(2))
+                return
+            plain, _ = server.accept()
+            if over == "tls":
+                context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+                context.load_cert_chain(certificate.certificate, certificate.key)
+                plain = context.wrap_socket(plain, server_side=True)
+            stream = b""
+            while piece := plain.recv(65536):
+                stream += piece
+            plain.close()
+            while stream:
+                length, _, rest = stream.partition(b" ")
+                heard.append(rest[: int(length)])
+                stream = rest[int(length) :]
+
+        if over != "udp":
+            server.listen()
+        thread = threading.Thread(target=listen)
+        thread.start()
+        pin = f'certificate = "{certificate.fingerprint}"' if over == "tls" else ""
+        port = server.getsockname()[1]
+        _write(files_estate, f'kind = "syslog"\nserver = "127.0.0.1"\nport = {port}\nover = "{over}"\n{pin}')
+        assert files_estate.run("collect").code == 0
+        thread.join(30)
+    first, ended = (message.decode() for message in heard)
+    assert re.fullmatch(
+        r"<134>1 \d{4}-\d\d-\d\dT[\d:.]+Z \S+ historon \d+ first "
+        r'\[historon@32473 estate="Test" source="files"\] \ufefffiles: first version', first,
+    ), first  # fmt: skip
+    assert " round-ended [historon@32473 " in ended
+    if over == "tcp":
+        assert (
+            "log server 127.0.0.1 port 9"
+            in _try(_write(files_estate, 'kind = "syslog"\nserver = "127.0.0.1"\nport = 9\nover = "tcp"')).err
+        )
+
+
+def test_a_command_gets_json_and_a_file_a_line(files_estate: EstateFolder) -> None:
+    _write(files_estate, 'kind = "command"\ncommand = ["sh", "-c", "cat > told.json"]')
+    assert "sh ended well" in _try(files_estate).out
+    assert json.loads((files_estate.path / "told.json").read_text())["events"][0]["kind"] == "test"
+    _write(files_estate, 'kind = "command"\ncommand = ["sh", "-c", "echo no such number >&2; exit 4"]')
+    assert "command sh: ended with exit code 4: no such number" in _try(files_estate).err
+    _write(files_estate, 'kind = "command"\ncommand = ["sleep", "30"]\ndeadline = "100ms"')
+    assert "command sleep: not done in time" in _try(files_estate).err
+    _write(files_estate, 'kind = "command"\ncommand = ["no-such-program"]')
+    assert _try(files_estate).code == 6
+    _write(files_estate, 'kind = "file"\npath = "notices.jsonl"')
+    assert files_estate.run("collect").code == 0
+    assert _try(files_estate).code == 0
+    file = files_estate.path / "notices.jsonl"
+    assert [json.loads(line)["subject"][:6] for line in file.read_text().splitlines()] == ["All 1 ", "A test"]
+    assert file.stat().st_mode & 0o777 == 0o600
+    _write(files_estate, 'kind = "file"\npath = "none/notices.jsonl"')
+    assert "No such file" in _try(files_estate).err
+
+
+def test_channels_are_listed(files_estate: EstateFolder) -> None:
+    assert "nobody is told" in files_estate.run("notices").out
+    _write(files_estate, 'kind = "syslog"\nserver = "log.example"\ntell = "trouble"')
+    assert files_estate.run("notices").out.split("\n")[1].split() == [
+        "c",
+        "syslog",
+        "trouble",
+        "log.example",
+        "over",
+        "tls",
+    ]
+    assert files_estate.run("notices", "try", "d").code == 2
+    assert files_estate.run("notices", "try").code == 2
+
+
+@pytest.mark.parametrize(
+    ("channel", "said"),
+    [
+        ('kind = "mial"', '"mial" is no kind of channel (did you mean "mail"?)'),
+        ("tell = \"always\"", '"kind" is missing'),
+        ('kind = "webhook"\nurl = "https://x/CANARY"', "a secret must not stand in the file itself"),
+        ('kind = "syslog"\nserver = "x"\nover = "udp"\nauthority = "ca.pem"', "over udp there is no certificate"),
+        ('kind = "command"\ncommand = []', "runs nothing"),
+        ('kind = "file"\npath = "x"\nport = 3', "this key is not known"),
+        ('kind = "webhook"\nurl = "env:X"\ncertificate = "SHA256:12"', "64 hexadecimal digits"),
+    ],
+)  # fmt: skip
+def test_wrong_channels_are_refused_with_their_place(files_estate: EstateFolder, channel: str, said: str) -> None:
+    result = _write(files_estate, channel).run("notices")
+    assert result.code == 4
+    assert said in result.err
+    assert "channels.c" in result.err
+    assert "CANARY" not in result.err
