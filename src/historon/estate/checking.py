@@ -130,10 +130,16 @@ def problems_of(data: object, kind: Any, path: Path = ()) -> Iterator[Problem]:
 
 def _by_kind(data: object, kind: Any) -> Any:
     """Of tables that are told apart by a key, the one that is meant; the union itself when no one can tell."""
-    tables = get_args(kind)
-    if not isinstance(data, dict) or not tables or not all(map(_is_table, tables)):
+    tables = _told_apart(kind)
+    if not isinstance(data, dict):
         return kind
     return next((one for one in tables if one.__struct_config__.tag == data.get(one.__struct_config__.tag_field)), kind)
+
+
+def _told_apart(kind: Any) -> list[Any]:
+    """The tables that a union is of."""
+    tables = get_args(kind) if get_origin(kind) in (Union, types.UnionType) else ()
+    return [one for one in tables if _is_table(one)]
 
 
 def _is_table(kind: object) -> bool:
@@ -175,7 +181,7 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         return "this is not a usable name", "use letters, digits, dots, dashes and underscores"
     if match := re.fullmatch(r"Expected `int` (.+)", text):
         return f"expected a whole number {match[1]}", ""
-    known = [str(one.__struct_config__.tag) for one in get_args(kind) if _is_table(one)]
+    known = [str(one.__struct_config__.tag) for one in _told_apart(kind)]
     if known and isinstance(data, dict):
         named = data.get("kind")
         if named is None:
