@@ -4,8 +4,10 @@ import os
 import shutil
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 
 import pytest
@@ -194,3 +196,44 @@ def parts_of(estate: EstateFolder, source: str = "s", number: int | None = None)
     found = {part.name: store.read(part) for part in store.parts(source, chosen)}
     store.close()
     return found
+
+
+class WebListener:
+    """A web server that notes what it is sent, and answers with `status`."""
+
+    def __init__(self) -> None:
+        self.heard: list[tuple[str, dict[str, str], bytes]] = []
+        self.status = 204
+        listener = self
+
+        class Handler(BaseHTTPRequestHandler):
+            def do_POST(self) -> None:
+                body = self.rfile.read(int(self.headers.get("content-length") or 0))
+                headers = {key.lower(): value for key, value in self.headers.items()}
+                listener.heard.append((self.path, headers, body))
+                self.send_response(listener.status)
+                self.end_headers()
+
+            do_GET = do_POST  # noqa: N815 (so it is called there)
+
+            def log_message(self, format: str, *args: object) -> None:  # noqa: A002 (so it is called there)
+                return None
+
+        self._server = HTTPServer(("127.0.0.1", 0), Handler)
+        self._thread = threading.Thread(target=self._server.serve_forever)
+        self.address = f"http://127.0.0.1:{self._server.server_port}/CANARY"
+
+    def __enter__(self) -> "WebListener":
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._server.shutdown()
+        self._thread.join()
+        self._server.server_close()
+
+
+@pytest.fixture
+def listener() -> Iterator[WebListener]:
+    with WebListener() as made:
+        yield made

@@ -8,41 +8,12 @@ import shutil
 import socket
 import ssl
 import threading
-from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
-from typing import ClassVar
 
 import pytest
 
 from historon.standins.certificates import SelfSigned
-from tests.conftest import FILES_ESTATE, EstateFolder, Result
-
-
-class _Hook(BaseHTTPRequestHandler):
-    heard: ClassVar[list[tuple[dict[str, str], bytes]]] = []
-    answer = 204
-
-    def do_POST(self) -> None:
-        body = self.rfile.read(int(self.headers["content-length"]))
-        self.heard.append(({key.lower(): value for key, value in self.headers.items()}, body))
-        self.send_response(self.answer)
-        self.end_headers()
-
-    def log_message(self, format: str, *args: object) -> None:  # noqa: A002 (so it is called there)
-        return None
-
-
-@pytest.fixture
-def hook() -> Iterator[str]:
-    _Hook.heard, _Hook.answer = [], 204
-    server = HTTPServer(("127.0.0.1", 0), _Hook)
-    thread = threading.Thread(target=server.serve_forever)
-    thread.start()
-    yield f"http://127.0.0.1:{server.server_port}/CANARY"
-    server.shutdown()
-    thread.join()
-    server.server_close()
+from tests.conftest import FILES_ESTATE, EstateFolder, Result, WebListener
 
 
 def _write(estate: EstateFolder, channel: str) -> EstateFolder:
@@ -56,12 +27,12 @@ def _try(estate: EstateFolder, **variables: str) -> Result:
     return result
 
 
-def test_a_webhook_gets_the_notice_signed(files_estate: EstateFolder, hook: str) -> None:
+def test_a_webhook_gets_the_notice_signed(files_estate: EstateFolder, listener: WebListener) -> None:
     estate = _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\nsecret = "env:KEY"')
-    assert estate.run("collect", HOOK=hook, KEY="salt-water").code == 0
+    assert estate.run("collect", HOOK=listener.address, KEY="salt-water").code == 0
     shutil.rmtree(estate.path / "data")
-    assert estate.run("collect", HOOK=hook, KEY="salt-water").code == 3
-    headers, body = _Hook.heard[1]
+    assert estate.run("collect", HOOK=listener.address, KEY="salt-water").code == 3
+    headers, body = listener.heard[1][1:]
     assert headers["historon-signature"] == "sha256=" + hmac.new(b"salt-water", body, hashlib.sha256).hexdigest()
     assert headers["content-type"] == "application/json"
     told = json.loads(body)
@@ -72,26 +43,26 @@ def test_a_webhook_gets_the_notice_signed(files_estate: EstateFolder, hook: str)
         ("round-ended", None),
     ]
     assert told["events"][0]["advice"]
-    assert [event["kind"] for event in json.loads(_Hook.heard[0][1])["events"]] == ["first", "round-ended"]
+    assert [event["kind"] for event in json.loads(listener.heard[0][2])["events"]] == ["first", "round-ended"]
 
 
-def test_a_template_writes_what_the_other_side_wants(files_estate: EstateFolder, hook: str) -> None:
+def test_a_template_writes_what_the_other_side_wants(files_estate: EstateFolder, listener: WebListener) -> None:
     estate = _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\ntemplate = "t.j2"\ncontent_type = "text/plain"')
     (estate.path / "t.j2").write_text("{{ subject|upper }}: {{ events|length }}")
-    assert "answered with status 204" in _try(estate, HOOK=hook).out
-    assert _Hook.heard[0][1] == b"A TEST, NOTHING IS WRONG: 1"
+    assert "answered with status 204" in _try(estate, HOOK=listener.address).out
+    assert listener.heard[0][2] == b"A TEST, NOTHING IS WRONG: 1"
     (estate.path / "t.j2").write_text("{{ subject")
-    assert "the template t.j2" in _try(estate, HOOK=hook).err
+    assert "the template t.j2" in _try(estate, HOOK=listener.address).err
     (estate.path / "t.j2").write_text("{{ ''.__class__.__mro__[1].__subclasses__() }}")
-    assert _try(estate, HOOK=hook).code == 6, "templates cannot reach out"
+    assert _try(estate, HOOK=listener.address).code == 6, "templates cannot reach out"
 
 
-def test_a_webhook_that_fails_says_why_and_never_where(files_estate: EstateFolder, hook: str) -> None:
+def test_a_webhook_that_fails_says_why_and_never_where(files_estate: EstateFolder, listener: WebListener) -> None:
     estate = _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"')
-    _Hook.answer = 500
+    listener.status = 500
     for address, said in (
-        (hook, "answered with status 500"), ("http://127.0.0.1:9/CANARY", "nobody answers"),
-        ("ftp://CANARY", "its url is no address"), ("CANARY", "its url is no address"),
+        (listener.address, "answered with status 500"), ("http://127.0.0.1:9/CANARY", "nobody answers"),
+        ("ftp://CANARY", "this is no address"), ("CANARY", "this is no address"),
     ):  # fmt: skip
         result = _try(estate, HOOK=address)
         assert result.code == 6

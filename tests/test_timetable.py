@@ -6,15 +6,12 @@ import re
 import shutil
 import signal
 import subprocess
-import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, date, datetime, timedelta
-from http.server import BaseHTTPRequestHandler, HTTPServer
 from itertools import islice, pairwise
 from pathlib import Path
-from typing import ClassVar
 from zoneinfo import ZoneInfo
 
 import pexpect
@@ -26,7 +23,7 @@ from historon.estate import Estate, Freeze, Hours, Timetable, read_estate
 from historon.estate.checking import convert, problems_of
 from historon.notices import Overdue, promise_letter
 from historon.timetable import due_instants, instants, offset_of
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, WebListener
 
 OSLO = ZoneInfo("Europe/Oslo")
 _ZONES = st.sampled_from(["Europe/Oslo", "UTC", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu"])
@@ -351,46 +348,20 @@ def test_an_estate_of_any_size_has_an_agenda(estate: EstateFolder) -> None:
 # ---- promises ---------------------------------------------------------------------------------------------------------
 
 
-class _Beats(BaseHTTPRequestHandler):
-    heard: ClassVar[list[str]] = []
-    answer = 200
-
-    def do_GET(self) -> None:
-        self.heard.append(self.path)
-        self.send_response(self.answer)
-        self.end_headers()
-
-    def log_message(self, format: str, *args: object) -> None:  # noqa: A002 (so it is called there)
-        return None
-
-
-@pytest.fixture
-def switch() -> Iterator[str]:
-    """A place that waits for signs of life."""
-    _Beats.heard, _Beats.answer = [], 200
-    server = HTTPServer(("127.0.0.1", 0), _Beats)
-    thread = threading.Thread(target=server.serve_forever)
-    thread.start()
-    yield f"http://127.0.0.1:{server.server_port}/beat/CANARY"
-    server.shutdown()
-    thread.join()
-    server.server_close()
-
-
-def test_only_good_rounds_give_a_sign_of_life(files_estate: EstateFolder, switch: str) -> None:
+def test_only_good_rounds_give_a_sign_of_life(files_estate: EstateFolder, listener: WebListener) -> None:
     files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nheartbeat = "env:BEAT"'))
-    assert files_estate.run("collect", BEAT=switch).code == 0
-    assert _Beats.heard == ["/beat/CANARY"]
+    assert files_estate.run("collect", BEAT=listener.address).code == 0
+    assert [path for path, *_ in listener.heard] == ["/CANARY"]
     shutil.rmtree(files_estate.path / "data")
-    assert files_estate.run("collect", BEAT=switch).code == 3
-    assert len(_Beats.heard) == 1
+    assert files_estate.run("collect", BEAT=listener.address).code == 3
+    assert len(listener.heard) == 1
     (files_estate.path / "data").mkdir()
     (files_estate.path / "data" / "a.conf").write_text("one\n")
-    _Beats.answer = 404
-    gone = files_estate.run("collect", BEAT=switch)
+    listener.status = 404
+    gone = files_estate.run("collect", BEAT=listener.address)
     assert gone.code == 6
     assert "heartbeat: answered with status 404 (is the address still valid?)" in gone.err
-    for address in (switch.replace("http", "ftp"), "http://127.0.0.1:9/CANARY", "no address CANARY"):
+    for address in (listener.address.replace("http", "ftp"), "http://127.0.0.1:9/CANARY", "no address CANARY"):
         result = files_estate.run("collect", BEAT=address)
         assert result.code == 6
         assert "heartbeat: " in result.err

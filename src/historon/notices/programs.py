@@ -6,17 +6,18 @@ import os
 import socket
 import ssl
 import subprocess
+from collections.abc import Mapping
 from datetime import UTC, datetime
 
 import msgspec
 
 from historon.errors import OutsideError
-from historon.estate import CommandChannel, Estate, FileChannel, SecretError, SyslogChannel, WebhookChannel
+from historon.estate import CommandChannel, Estate, FileChannel, SecretError, SecretRef, SyslogChannel, WebhookChannel
 from historon.notices.events import Event
 from historon.notices.letters import Letter
 from historon.tls import PinError, pinned_context
 
-__all__ = ["NoticeError", "run_command", "send_syslog", "send_webhook", "trusting", "write_file"]
+__all__ = ["NoticeError", "request", "run_command", "send_syslog", "send_webhook", "trusting", "write_file"]
 
 _TIMEOUT_S = 30
 _PORTS = {"udp": 514, "tcp": 601, "tls": 6514}
@@ -51,31 +52,46 @@ def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:
 
 
 def send_webhook(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime) -> str:
-    """POST the notice; its body is signed with the channel's secret. The address is never shown: it may be a secret."""
+    """POST the notice; its body is signed with the channel's secret."""
+    body = _body(channel, as_data(letter, estate, at), estate)
+    headers = {"content-type": channel.content_type}
+    if channel.secret:
+        key = _resolved("webhook", channel.secret, estate).encode()
+        headers["historon-signature"] = "sha256=" + hmac.new(key, body, hashlib.sha256).hexdigest()
+    context = trusting(channel.certificate, channel.authority, estate)
+    status = request("webhook", "POST", channel.url, estate, context=context, body=body, headers=headers)
+    return f"answered with status {status}"
+
+
+def request(
+    what: str, method: str, url: SecretRef, estate: Estate, *, context: ssl.SSLContext | None = None, body: bytes = b"",
+    headers: Mapping[str, str] | None = None,
+) -> int:  # fmt: skip
+    """Ask an address; returns the status of the answer. Raises NoticeError, which never shows it: it may be secret."""
     import httpx  # imported where it is used: few estates have such a channel
 
-    data = as_data(letter, estate, at)
+    address = _resolved(what, url, estate).strip()
     try:
-        body = _body(channel, data, estate)
-        headers = {"content-type": channel.content_type, "user-agent": "historon"}
-        if channel.secret:
-            key = channel.secret.resolve(estate.folder).reveal().encode()
-            headers["historon-signature"] = "sha256=" + hmac.new(key, body, hashlib.sha256).hexdigest()
-        address = channel.url.resolve(estate.folder).reveal().strip()
-        context = trusting(channel.certificate, channel.authority, estate)
-        with httpx.Client(verify=context, timeout=_TIMEOUT_S) as client:
-            answer = client.post(address, content=body, headers=headers)
-    except SecretError as exc:
-        raise NoticeError(f"webhook: {exc.message}", hint=exc.hint) from exc
+        with httpx.Client(verify=context or True, timeout=_TIMEOUT_S, follow_redirects=method == "GET") as client:
+            answer = client.request(
+                method, address, content=body, headers={"user-agent": "historon", **(headers or {})}
+            )
     except (httpx.InvalidURL, httpx.UnsupportedProtocol) as exc:
-        raise NoticeError("webhook: its url is no address", hint="it begins with https://") from exc
+        raise NoticeError(f"{what}: this is no address", hint="it begins with https://") from exc
     except httpx.HTTPError as exc:
-        pin = isinstance(exc.__cause__, PinError) or "pinned" in str(exc)
+        pin = "not the pinned" in str(exc)
         why = "it shows another certificate than the pinned one" if pin else f"nobody answers ({type(exc).__name__})"
-        raise NoticeError(f"webhook: {why}", hint="is the address right, and reachable from here?") from exc
+        raise NoticeError(f"{what}: {why}", hint="is the address right, and reachable from here?") from exc
     if not answer.is_success:
-        raise NoticeError(f"webhook: answered with status {answer.status_code}", hint="does it expect another form?")
-    return f"answered with status {answer.status_code}"
+        raise NoticeError(f"{what}: answered with status {answer.status_code}", hint="is the address still valid?")
+    return answer.status_code
+
+
+def _resolved(what: str, reference: SecretRef, estate: Estate) -> str:
+    try:
+        return reference.resolve(estate.folder).reveal()
+    except SecretError as exc:
+        raise NoticeError(f"{what}: {exc.message}", hint=exc.hint) from exc
 
 
 def _body(channel: WebhookChannel, data: dict[str, object], estate: Estate) -> bytes:

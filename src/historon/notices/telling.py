@@ -16,10 +16,9 @@ from historon.estate import (
     WebhookChannel,
 )
 from historon.notices.events import Event, Overdue, Severity
-from historon.notices.heartbeat import beat
 from historon.notices.letters import Letter, promise_letter, round_letter
 from historon.notices.mail import send_mail
-from historon.notices.programs import NoticeError, run_command, send_syslog, send_webhook, write_file
+from historon.notices.programs import NoticeError, request, run_command, send_syslog, send_webhook, write_file
 from historon.store import Outcome
 
 __all__ = ["Told", "tell_promises", "tell_round", "try_channel"]
@@ -40,7 +39,8 @@ def tell_round(estate: Estate, report: RoundReport) -> Iterator[Told]:
             yield _sent(name, channel, round_letter(report, estate), estate, report.ended)
     if estate.settings.heartbeat and not _trouble(report):
         try:
-            beat(estate.settings.heartbeat, estate.folder)
+            # A dead man's switch: silence raises the alarm elsewhere.
+            request("heartbeat", "GET", estate.settings.heartbeat, estate)
         except NoticeError as exc:
             yield Told("heartbeat", str(exc))
 
