@@ -292,9 +292,18 @@ def test_archives_are_looked_into(pack: Callable[..., bytes]) -> None:
     }  # fmt: skip
     assert found["b.bin/etc/z.conf"].was == "b.bin/etc/a.conf"
     assert found["b.bin/etc/b.json"].changes == [Change(How.EDITED, "/x", "1", "2")]
+    assert found["b.bin/etc/z.conf"].changes[0] == Change(How.EDITED, "name", "b.bin/etc/a.conf", "b.bin/etc/z.conf")
     (modes,) = compare_exports({"b.bin": pack(before, 1)}, {"b.bin": pack(before, 1, 0o600)}, _MASKS)
     assert modes.name == "b.bin.tree"
     assert Change(How.EDITED, "gone (mode)", "-rw-r--r--", "-rw-------") in modes.changes
+
+
+def test_a_folder_of_thousands_of_files_is_renamed_in_no_time() -> None:
+    before = {f"a/{n}": b"file %d\n" % (n // 2) for n in range(8000)}
+    after = {f"b/{n}": content for n, content in enumerate(before.values())}
+    found = compare_exports(before, after, _MASKS)
+    assert len(found) == 8000
+    assert all(part.kind is Kind.RENAMED and not part.edits for part in found)
 
 
 def test_archives_that_would_burst_or_are_damaged_stay_closed() -> None:

@@ -94,9 +94,10 @@ class PartChange:
         if self.kind is Kind.BINARY:
             whole = Change(How.EDITED, "", _described(self.old_content), _described(self.new_content))
             return [whole, *_strings(*self._seen)]
+        renamed = [Change(How.EDITED, "name", self.was, self.name)] if self.was else []
         if self._document_changes is not None:
-            return self._document_changes
-        return text_changes(self.edits, self.old, self.new, self.masks.outline)
+            return [*renamed, *self._document_changes]
+        return [*renamed, *text_changes(self.edits, self.old, self.new, self.masks.outline)]
 
     @cached_property
     def _document_changes(self) -> Sequence[Change] | None:
@@ -130,10 +131,11 @@ def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: M
     """The parts that differ by more than noise, by name. Archives are looked into."""
     before, after = _looked_into(old, new)
     renamed = _renamed(before, after)
+    former = set(renamed.values())
     found = []
     for name in sorted(before.keys() | after.keys()):
         was = renamed.get(name)
-        if name in renamed.values() and name not in after:
+        if name in former and name not in after:
             continue
         one, other = before.get(was or name), after.get(name)
         if (was or one != other) and (change := _compare(name, one, other, masks, was)):
@@ -170,11 +172,13 @@ def _renamed(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> dict[str, st
     """The former names of parts that have another name now."""
     gone = {name: old[name] for name in old.keys() - new.keys() if old[name]}
     found: dict[str, str] = {}
+    holding: dict[bytes, list[str]] = {}
+    for was in sorted(gone, reverse=True):
+        holding.setdefault(gone[was], []).append(was)
     for name in sorted(new.keys() - old.keys()):
-        same = next((was for was in sorted(gone) if gone[was] == new[name]), None)
-        if same:
-            found[name] = same
-            del gone[same]
+        if same := holding.get(new[name]):
+            found[name] = same.pop()
+            del gone[found[name]]
     came = [name for name in sorted(new.keys() - old.keys() - found.keys()) if new[name]]
     if len(gone) * len(came) <= _MOST_PAIRS:
         for name in came:
