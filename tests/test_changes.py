@@ -237,6 +237,10 @@ def test_places_in_documents_may_be_noise() -> None:
     assert _changed(xml, xml.replace('"1"', '"2"').replace("3", "4")) != []
 
 
+def test_lines_that_say_nothing_are_a_change_too() -> None:
+    assert _changes("a\nb\n", "a\n!\n\nb\n") == [(How.EDITED, "", "", "only blank lines and separators")]
+
+
 def test_csv_and_ini_are_told_by_key() -> None:
     csv = "door,reader,opens\ngangway,inside,crew\nslipway,both,yard\nfuel,outside,yard\n"
     assert _changes(csv, csv.replace("both", "outside").replace("fuel,outside,yard\n", ""), "d.csv") == [

@@ -102,6 +102,22 @@ def test_equal_edits_are_one_family_and_grave_ones_come_first(edges: EstateFolde
     assert re.search(r"^\d{4}-\d\d-\d\d$", edges.run("changes", "--by", "day").out, re.MULTILINE)
 
 
+def test_a_notice_tells_equal_edits_once(edges: EstateFolder) -> None:
+    file = edges.path / "historon.toml"
+    file.write_text(file.read_text() + '[channels.c]\nkind = "file"\npath = "told"\n')
+    _edit(edges, "time-server 10.0.0.9", "time-server 10.0.0.11")
+    _edit(edges, "  deny any", "  permit all\n  deny any", 2)
+    edges.run("collect")
+    text = json.loads((edges.path / "told").read_text())["text"]
+    assert (
+        "edge-1, edge-2, edge-3, edge-4: the same on 4 sources\n    active.cfg\n    ~ time-server: 10.0.0.9 → 10.0.0.11\n"
+        in text
+    )
+    assert "edge-2: version 2, +2 -1 lines\n    active.cfg\n    + acl outside: permit all\n" in text
+    assert text.count("time-server") == 1
+    assert "CANARY" not in text
+
+
 def test_changes_in_wrong_words_are_refused(edges: EstateFolder) -> None:
     assert "nothing changed since 7d" in edges.run("changes").out
     for arguments, said in (

@@ -7,6 +7,7 @@ from historon.compare.exports import Kind, PartChange, comparable, compare_expor
 from historon.compare.families import (
     Fingerprint,
     Plain,
+    fingerprint,
     fingerprints,
     packed,
     unpacked_fingerprints,
@@ -67,6 +68,7 @@ __all__ = [
     "find",
     "find_ever",
     "find_moves",
+    "fingerprint",
     "fingerprinted",
     "fingerprints",
     "hunks",

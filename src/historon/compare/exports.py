@@ -97,7 +97,8 @@ class PartChange:
         renamed = [Change(How.EDITED, "name", self.was, self.name)] if self.was else []
         if self._document_changes is not None:
             return [*renamed, *self._document_changes]
-        return [*renamed, *text_changes(self.edits, self.old, self.new, self.masks.outline)]
+        told = [*renamed, *text_changes(self.edits, self.old, self.new, self.masks.outline)]
+        return told or [Change(How.EDITED, "", "", "only blank lines and separators")]
 
     @cached_property
     def _document_changes(self) -> Sequence[Change] | None:

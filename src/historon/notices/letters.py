@@ -6,16 +6,17 @@ from datetime import datetime
 from html import escape
 
 from historon.collect import RoundReport, SourceResult
-from historon.compare import hunks
+from historon.compare import Family, Plain, families, fingerprint, fingerprints, packed
 from historon.estate import Estate, describe
 from historon.notices.events import Event, Overdue, promise_events, round_events
-from historon.store import Outcome
+from historon.store import Changed, Outcome
 
 __all__ = ["Letter", "promise_letter", "round_letter"]
 
 _LINES_A_SOURCE = 8
 _LINES_IN_ALL = 80
 _BREACHES = 6  # of one source that are told
+_NAMED = 6  # sources of one family
 
 
 @dataclass(frozen=True)
@@ -39,7 +40,7 @@ def round_letter(report: RoundReport, estate: Estate) -> Letter:
     """What to tell of a round. Secrets are masked in it as they are on screen."""
     sections = {
         "Needs a hand": [*map(_trouble, report.troubles), *map(_breaches, report.broken)],
-        "Changed": list(_changes(report)),
+        "Changed": list(_changes(report, estate)),
         "As expected again": [_Item(f"{r.source}: {', '.join(r.mended)}") for r in report.mended],
         "New": [_Item(f"{result.source}: first version") for result in report.of(Outcome.FIRST)],
         "Skipped": [_Item(f"{result.source}: {result.note}") for result in report.of(Outcome.SKIPPED)],
@@ -114,31 +115,48 @@ def _breaches(result: SourceResult) -> _Item:
     return _Item(f"{result.source}: not as expected", (*more, f"look: historon expect {result.source}"), tuple(told))
 
 
-def _changes(report: RoundReport) -> Iterator[_Item]:
+def _changes(report: RoundReport, estate: Estate) -> Iterator[_Item]:
+    """What changed, equal changes of several sources told once, grave ones first."""
+    results = {result.source: result for result in report.of(Outcome.CHANGED)}
+    plain = {name: Plain(estate.sources[name].own_names) for name in results}
+    found = families(
+        Changed(
+            name, result.number or 0, report.ended, result.added, result.removed,
+            packed(fingerprints(result.changes, plain[name])),
+        )
+        for name, result in results.items()
+    )  # fmt: skip
     room = _LINES_IN_ALL
-    for result in report.of(Outcome.CHANGED):
-        lines = _changed_lines(result)
+    for family in found:
+        first = results[family.members[0].source]
+        lines = list(_family_lines(family, first, plain[first.source]))
         shown = lines[: min(_LINES_A_SOURCE, room)]
         room -= len(shown)
         left = len(lines) - len(shown)
-        more = (f"{left} more: historon diff {result.source}",) if left else ()
-        yield _Item(
-            f"{result.source}: version {result.number}, +{result.added} -{result.removed} lines", more, tuple(shown)
-        )
+        more = (f"{left} more: historon diff {first.source}",) if left > 0 else ()
+        if family.odd:
+            more = (*more, f"slightly other on {_names([one.source for one in family.odd])}")
+        yield _Item(_family_title(family, first), more, tuple(map(_visible, shown)))
 
 
-def _changed_lines(result: SourceResult) -> list[str]:
-    """Added and removed lines under the heading of their section, masked."""
-    lines = []
-    for change in result.changes:
-        if change.structured:
-            lines.append(change.name)
-            lines += [f"{one.sign} {one.path}: {one.words}" for one in change.changes]
-            continue
-        for hunk in hunks(change, context=0):
-            lines.append(f"{change.name}: {b' / '.join(hunk.path).decode('utf-8', 'replace')}".rstrip(": "))
-            lines += [row.mark + " " + row.line.decode("utf-8", "replace").rstrip("\r\n") for row in hunk.rows]
-    return [_visible(line) for line in lines]
+def _family_title(family: Family, first: SourceResult) -> str:
+    if len(family.members) == 1:
+        return f"{first.source}: version {first.number}, +{first.added} -{first.removed} lines"
+    return f"{_names(family.sources)}: the same on {len(family.sources)} sources"
+
+
+def _names(sources: Sequence[str]) -> str:
+    more = f" and {len(sources) - _NAMED} more" if len(sources) > _NAMED else ""
+    return ", ".join(sources[:_NAMED]) + more
+
+
+def _family_lines(family: Family, result: SourceResult, plain: Plain) -> Iterator[str]:
+    """The changes of a family as one of its members has them, each under its path, masked; parts are named."""
+    for part in result.changes:
+        own = [one for one in part.changes if fingerprint(part.name, one, plain).alike in family.alike]
+        if own:
+            yield part.name
+        yield from (f"{one.sign} {one.path}: {one.words}" if one.path else f"{one.sign} {one.words}" for one in own)
 
 
 def _visible(line: str) -> str:
