@@ -118,7 +118,8 @@ def _breaches(result: SourceResult) -> _Item:
 def _changes(report: RoundReport, estate: Estate) -> Iterator[_Item]:
     """What changed, equal changes of several sources told once, grave ones first."""
     results = {result.source: result for result in report.of(Outcome.CHANGED)}
-    plain = {name: Plain(estate.sources[name].own_names) for name in results}
+    known = estate.sources
+    plain = {name: Plain(known[name].own_names if name in known else (name,)) for name in results}
     found = families(
         Changed(
             name, result.number or 0, report.ended, result.added, result.removed,
