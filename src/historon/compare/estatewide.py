@@ -96,9 +96,15 @@ def _family(alikes: Sequence[bytes], having: Mapping[bytes, Sequence[tuple[Chang
             (version.source, version.number): version
             for version, found in having[alike] if found.exact != usual[alike]
         })  # fmt: skip
-    members = list({(version.source, version.number): version for version, _ in having[alikes[0]]}.values())
+    members = _by_name(version for version, _ in having[alikes[0]])
     told = b"".join(sorted(alikes)) + "".join(f"{one.source}@{one.number} " for one in members).encode()
-    return Family(_handle(told), weight, members, usual, list(odd.values()))
+    return Family(_handle(told), weight, members, usual, _by_name(odd.values()))
+
+
+def _by_name(versions: Iterable[Changed]) -> list[Changed]:
+    """Each version once, by source and number."""
+    known = {(one.source, one.number): one for one in versions}
+    return [known[place] for place in sorted(known)]
 
 
 def _handle(told: bytes) -> str:
