@@ -134,6 +134,9 @@ def test_quiet_hours_are_waited_for_and_freezes_leave_out() -> None:
     freeze = convert({"from": date(2026, 11, 24), "to": date(2026, 12, 1)}, Freeze)
     frozen = _estate(_timetable(at="12:00"), freeze)
     assert f"{next(due_instants(frozen, source, start))[0]:%m-%d}" == "12-02"
+    for_good = convert({"from": date(2026, 11, 24), "to": date(9999, 12, 31)}, Freeze)
+    for said in ({"at": "12:00"}, {"every": "7h"}, {"cron": "0 9 * * *"}):
+        assert len(list(due_instants(_estate(_timetable(**said), for_good), source, start))) <= 1
     elsewhere = convert({"from": date(2026, 11, 24), "to": date(2026, 12, 1), "where": {"site": "x"}}, Freeze)
     assert f"{next(due_instants(_estate(_timetable(at='12:00'), elsewhere), source, start))[0]:%m-%d}" == "11-24"
 

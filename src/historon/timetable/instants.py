@@ -8,6 +8,7 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from datetime import UTC, date, datetime, timedelta
 from heapq import merge
+from itertools import count, takewhile
 from zoneinfo import ZoneInfo
 
 from historon.estate import Estate, Freeze, Source, Timetable
@@ -17,7 +18,7 @@ __all__ = ["due_instants", "frozen", "instants", "next_instants", "offset_of"]
 _DAY = timedelta(days=1)
 _EPOCH = date(2000, 1, 1)
 _WEEKDAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
-_FAR = 366 * 9  # days that are looked ahead: the 29th of February may be eight years away
+_FAR = timedelta(days=366 * 9)  # how far is looked ahead: the 29th of February may be eight years away
 
 
 def _timetables_of(estate: Estate, source: Source) -> dict[str, Timetable]:
@@ -26,7 +27,7 @@ def _timetables_of(estate: Estate, source: Source) -> dict[str, Timetable]:
 
 
 def due_instants(estate: Estate, source: Source, after: datetime) -> Iterator[tuple[datetime, str]]:
-    """When a source is due after this instant, without end, each with the name of the timetable.
+    """When a source is due in the nine years after this instant, each with the name of the timetable.
 
     With the source's own share of the spread; quiet hours are waited for, and what falls into a freeze is left out.
     """
@@ -34,7 +35,7 @@ def due_instants(estate: Estate, source: Source, after: datetime) -> Iterator[tu
         _of_timetable(estate, source, name, timetable, after)
         for name, timetable in _timetables_of(estate, source).items()
     ]
-    for at, name in merge(*found):
+    for at, name in takewhile(lambda due: due[0] - after < _FAR, merge(*found)):
         if not frozen(estate, source, at):
             yield at, name
 
@@ -91,7 +92,7 @@ def instants(timetable: Timetable, zone: ZoneInfo, after: datetime) -> Iterator[
 
 
 def _days(first: date) -> Iterator[date]:
-    return (first + timedelta(days=number) for number in range(_FAR * 100))
+    return (first + timedelta(days=number) for number in count())
 
 
 def _of_day(timetable: Timetable, zone: ZoneInfo, day: date) -> list[datetime]:
@@ -136,7 +137,7 @@ def _after_quiet(at: datetime, timetable: Timetable, zone: ZoneInfo) -> datetime
     return at
 
 
-def next_instants(timetable: Timetable, zone: ZoneInfo, after: datetime, count: int) -> Sequence[datetime]:
+def next_instants(timetable: Timetable, zone: ZoneInfo, after: datetime, number: int) -> Sequence[datetime]:
     """The next few."""
     found = instants(timetable, zone, after)
-    return [next(found) for _ in range(count)]
+    return [next(found) for _ in range(number)]

@@ -95,13 +95,17 @@ class Service:
         scheduled = [source for source in self._estate.sources.values() if source.timetables]
         self._kept = {source.name: min(known.get(source.name, now), now) for source in scheduled}
         self._dealt |= {name: at.isoformat() for name, at in self._kept.items() if name not in known}
-        self._next = {source.name: self._coming(source) for source in scheduled}
+        self._next = {}
+        for source in scheduled:
+            self._plan(source)
         soonest = min(self._next.values(), default=None)
         when = f", the next at {soonest.astimezone(self._estate.zone):%Y-%m-%d %H:%M:%S %Z}" if soonest else ""
         _LOG.info("%s sources on schedule%s", len(scheduled), when)
 
-    def _coming(self, source: Source) -> datetime:
-        return next(due_instants(self._estate, source, self._kept[source.name]))[0]
+    def _plan(self, source: Source) -> None:
+        """Note when a source is due next; one that is frozen for good never is."""
+        if coming := next(due_instants(self._estate, source, self._kept[source.name]), None):
+            self._next[source.name] = coming[0]
 
     async def _keep(self, *, once: bool) -> None:
         renewed = self._clock()
@@ -207,7 +211,7 @@ class Service:
         self._kept[event.source] = self._clock()
         self._dealt[event.source] = self._kept[event.source].isoformat()
         if (source := self._estate.sources.get(event.source)) and source.timetables:
-            self._next[event.source] = self._coming(source)
+            self._plan(source)
         word = event.outcome if event.failure is None else f"{event.outcome}: {event.failure}"
         _LOG.info("%s: %s", event.source, word)
 
