@@ -11,7 +11,6 @@ from historon.compare.families import (
     fingerprints,
     packed,
     unpacked_fingerprints,
-    weight_of,
 )
 from historon.compare.finding import Event, Hit, Life, Query, find, find_ever, trace
 from historon.compare.lines import Edit, align, split_lines
@@ -92,5 +91,4 @@ __all__ = [
     "unified",
     "unpacked_fingerprints",
     "variants",
-    "weight_of",
 ]

@@ -9,7 +9,7 @@ from functools import lru_cache
 from historon.compare.changes import Change
 from historon.compare.exports import PartChange
 
-__all__ = ["Fingerprint", "Plain", "fingerprint", "fingerprints", "packed", "unpacked_fingerprints", "weight_of"]
+__all__ = ["Fingerprint", "Plain", "fingerprint", "fingerprints", "packed", "unpacked_fingerprints"]
 
 _MOST = 200  # changes of one version that are told apart
 _SECRET = re.compile(r"\[secret [0-9a-f]+\]")
@@ -69,10 +69,10 @@ def fingerprints(changes: Iterable[PartChange], plain: Plain) -> list[Fingerprin
 def fingerprint(part: str, change: Change, plain: Plain) -> Fingerprint:
     """The fingerprint of one change in a part of this name."""
     exact = _SECRET.sub("[secret]", f"{part}\n{change.how}\n{change.path}\n{change.old}\n{change.new}")
-    return Fingerprint(weight_of(change), _digest(plain.change(part, change), 5), _digest(exact, 3))
+    return Fingerprint(_weight_of(change), _digest(plain.change(part, change), 5), _digest(exact, 3))
 
 
-def weight_of(change: Change) -> int:
+def _weight_of(change: Change) -> int:
     """How much a change matters: 2 for access, secrets and routes, 0 for what is only said about something."""
     text = f"{change.path} {change.old} {change.new}"
     if _SLIGHT.search(change.path or text):

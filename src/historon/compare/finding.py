@@ -110,8 +110,7 @@ def find(
     pieces = query.pieces()
     kept = {source: (first, bits) for source, first, bits in store.signatures()} if pieces else {}
     for source, number in versions:
-        first, bits = kept.get(source, (number + 1, b""))
-        if first > number or may_hold(bits, pieces):
+        if _may_stand(kept.get(source), number, pieces):
             for name, content in searchable(_small_parts(store, source, number)):
                 yield from _hits(source, name, content, query, masks)
 
@@ -121,7 +120,8 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
 
     `history` are versions of the source, oldest first.
     """
-    if not history or not _may_stand(store, history[0].source, history[0].number, query.pieces()):
+    pieces = query.pieces()
+    if not history or not _may_stand(store.signature(history[0].source) if pieces else None, history[0].number, pieces):
         return []
     standing: dict[tuple[str, str, str], Hit] = {}
     ended: list[Hit] = []
@@ -151,9 +151,8 @@ def _with(hit: Hit, *, came: Version | None = None, gone: Version | None = None)
     return replace(hit, came=came or hit.came, gone=gone)
 
 
-def _may_stand(store: Store, source: str, number: int, pieces: set[bytes]) -> bool:
+def _may_stand(kept: tuple[int, bytes] | None, number: int, pieces: set[bytes]) -> bool:
     """Whether a source has to be read: nobody kept its bits from this version on, or they do not rule it out."""
-    kept = store.signature(source) if pieces else None
     return kept is None or kept[0] > number or may_hold(kept[1], pieces)
 
 

@@ -34,9 +34,11 @@ class Told:
 
 def tell_round(estate: Estate, report: RoundReport) -> Iterator[Told]:
     """Tell every channel that wants to hear of this round. Trouble with one is reported and harms nothing else."""
-    for name, channel in estate.channels.items():
-        if _wanted(channel, report):
-            yield _sent(name, channel, round_letter(report, estate), estate, report.ended)
+    wanting = {name: channel for name, channel in estate.channels.items() if _wanted(channel, report)}
+    if wanting:
+        letter = round_letter(report, estate)
+        for name, channel in wanting.items():
+            yield _sent(name, channel, letter, estate, report.ended)
     if estate.settings.heartbeat and not _trouble(report):
         try:
             # A dead man's switch: silence raises the alarm elsewhere.
