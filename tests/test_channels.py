@@ -39,7 +39,7 @@ def test_a_webhook_gets_the_notice_signed(files_estate: EstateFolder, listener: 
     assert (told["estate"], told["severity"]) == ("Test", 3)
     assert told["subject"].startswith("1 FAILED of 1")
     assert [(event["kind"], event["source"]) for event in told["events"]] == [
-        ("failed", "files"),
+        ("failing", "files"),
         ("round-ended", None),
     ]
     assert told["events"][0]["advice"]
@@ -50,7 +50,7 @@ def test_a_template_writes_what_the_other_side_wants(files_estate: EstateFolder,
     estate = _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\ntemplate = "t.j2"\ncontent_type = "text/plain"')
     (estate.path / "t.j2").write_text("{{ subject|upper }}: {{ events|length }}")
     assert "answered with status 204" in _try(estate, HOOK=listener.address).out
-    assert listener.heard[0][2] == b"A TEST, NOTHING IS WRONG: 1"
+    assert listener.heard[0][2] == b"A TEST, NOTHING IS WRONG: TEST: 1"
     (estate.path / "t.j2").write_text("{{ subject")
     assert "the template t.j2" in _try(estate, HOOK=listener.address).err
     (estate.path / "t.j2").write_text("{{ ''.__class__.__mro__[1].__subclasses__() }}")
@@ -110,7 +110,7 @@ def test_a_log_server_gets_a_message_for_each_event(files_estate: EstateFolder, 
     first, ended = (message.decode() for message in heard)
     assert re.fullmatch(
         r"<134>1 \d{4}-\d\d-\d\dT[\d:.]+Z \S+ historon \d+ first "
-        r'\[historon@32473 estate="Test" source="files"\] \ufefffiles: first version', first,
+        r'\[historon@32473 estate="Test" source="files" advice="historon show files"\] \ufefffiles: first version', first,
     ), first  # fmt: skip
     assert " round-ended [historon@32473 " in ended
     if over == "tcp":
@@ -143,14 +143,8 @@ def test_a_command_gets_json_and_a_file_a_line(files_estate: EstateFolder) -> No
 def test_channels_are_listed(files_estate: EstateFolder) -> None:
     assert "nobody is told" in files_estate.run("notices").out
     _write(files_estate, 'kind = "syslog"\nserver = "log.example"\ntell = "trouble"')
-    assert files_estate.run("notices").out.split("\n")[1].split() == [
-        "c",
-        "syslog",
-        "trouble",
-        "log.example",
-        "over",
-        "tls",
-    ]
+    told = files_estate.run("notices").out.split("\n")[1]
+    assert told.split() == ["c", "syslog", "trouble", "each", "round", "log.example", "over", "tls", "never"]
     assert files_estate.run("notices", "try", "d").code == 2
     assert files_estate.run("notices", "try").code == 2
 

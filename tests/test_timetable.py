@@ -19,10 +19,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from historon.estate import Estate, Freeze, Hours, Timetable, read_estate
+from historon.estate import Estate, Freeze, Hours, Timetable, instants, read_estate
 from historon.estate.checking import convert, problems_of
-from historon.notices import Overdue, promise_letter
-from historon.timetable import due_instants, instants, offset_of
+from historon.timetable import due_instants, offset_of
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, WebListener
 
 OSLO = ZoneInfo("Europe/Oslo")
@@ -156,6 +155,24 @@ def test_wrong_timetables_are_refused(said: dict[str, object], problem: str) -> 
     found = [str(one) for one in problems_of(said, Timetable)]
     assert found
     assert problem in found[0]
+
+
+def test_of_a_wrong_timetable_is_told_what_was_understood(estate: EstateFolder) -> None:
+    estate.write(FILES_ESTATE + """
+[timetables.a]
+cron = "15 9 * * 8"
+[timetables.b]
+at = "02:30"
+spread = "40"
+[timetables.c]
+cron = "@daily"
+""")  # fmt: skip
+    said = estate.run("agenda").err
+    assert re.search(
+        r"timetables.a.cron: .*Understood is minute 15, hour 9: next (\w+ \d\d-\d\d 09:15(, )?){5}\)", said
+    )
+    assert re.search(r"timetables.b.spread: .*Understood is at 02:30: next (\w+ \d\d-\d\d 02:30(, )?){5}", said)
+    assert "timetables.c.cron" in said
 
 
 # ---- the agenda -------------------------------------------------------------------------------------------------------
@@ -382,20 +399,6 @@ def test_a_broken_promise_is_noticed_though_nothing_ran(scheduled: EstateFolder)
     store._db.execute("UPDATE source SET confirmed_at = confirmed_at - 100000000")
     store.close()
     assert "the promise of files is broken" in scheduled.run("serve", "--once").err
-
-
-def test_people_are_told_of_promises() -> None:
-    estate = _estate(_timetable(at="02:30"))
-    overdue = [
-        Overdue("edge-1", timedelta(hours=30), timedelta(hours=26), "no answer"),
-        Overdue("edge-2", None, timedelta(days=1)),
-    ]
-    letter = promise_letter(overdue, ["edge-3"], estate, datetime(2026, 11, 23, 12, tzinfo=UTC))
-    assert letter.subject == "2 PROMISES BROKEN, 1 kept again: Test"
-    assert "edge-1: its last good version is 1d 6h old, 1d 2h was promised\n  last try: no answer" in letter.text
-    assert "edge-2: its last good version was never made" in letter.text
-    assert "edge-3: its last good version is as new as promised" in letter.text
-    assert promise_letter([], ["x"], estate, datetime.now(UTC)).subject == "Promises kept again: 1: Test"
 
 
 def test_the_board_by_label_paused_and_narrow(estate: EstateFolder) -> None:

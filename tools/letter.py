@@ -6,8 +6,9 @@ from tempfile import TemporaryDirectory
 
 from historon.collect import Failure, FailureKind, RoundReport, SourceResult
 from historon.compare import Masks, compare_exports
-from historon.estate import read_estate
-from historon.notices import round_letter
+from historon.estate import FileChannel, read_estate
+from historon.notices import letter_of
+from historon.notices.events import change_events, round_ended, state_of, trouble_event
 from historon.store import Outcome
 
 OLD = b"interface port-3\n  description berth 3\n  network vlan 130\n!\nmonitor community tide-1 read-only\nend\n"
@@ -39,7 +40,12 @@ def main() -> None:
     ]
     began = datetime(2026, 11, 21, 1, 30, tzinfo=UTC)
     report = RoundReport("Brackwater Ferries", 5, began, began + timedelta(seconds=41), results)
-    print(round_letter(report, estate).html)
+    events = [round_ended(report)]
+    for result in results:
+        events += change_events(result, None, began)
+        if state := state_of(result):
+            events.append(trouble_event(state, result, began))
+    print(letter_of(events, FileChannel(path=""), estate, began).html)
 
 
 if __name__ == "__main__":

@@ -29,7 +29,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "serve": "Keep the timetable.",
         "service-files": "What a system needs to run the service: units, a crontab line, a task.",
         "status": "Is every promise kept? The exit code says it too.",
-        "notices": "The channels, and whether they work.",
+        "notices": "Who is told, what waits to be told, and what was.",
         "rounds": "What happened, round by round.",
     },
     "Look": {

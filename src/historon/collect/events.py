@@ -64,7 +64,7 @@ class SourceStep:
 
 @dataclass(frozen=True)
 class SourceResult:
-    """How one source fared; whatever version it names is on disk.
+    """How one source fared; whatever version it names is on disk, and all of it on record in its `round`, if any.
 
     `broken` are the expectations that hold no longer, `mended` the names of those that hold again.
     """
@@ -78,6 +78,7 @@ class SourceResult:
     note: str | None = None
     failure: Failure | None = None
     changes: Sequence[PartChange] = field(default=(), repr=False)
+    round: int | None = None
     broken: Sequence[Breach] = ()
     mended: Sequence[str] = ()
 

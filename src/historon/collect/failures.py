@@ -16,6 +16,7 @@ class FailureKind(StrEnum):
     UNREACHABLE = "unreachable"
     REFUSED = "refused"
     IDENTITY = "identity"
+    IDENTITY_CHANGED = "identity changed"
     LOGIN = "log-in"
     PERMISSION = "permission"
     STEP = "step"
@@ -36,6 +37,7 @@ _ADVICE = {
     FailureKind.UNREACHABLE: "check address and port, that it is switched on, and firewalls between",
     FailureKind.REFUSED: "is the service on, the port right, and this machine let in by the device's access list?",
     FailureKind.IDENTITY: "compare the fingerprint with the one the device shows on its own console",
+    FailureKind.IDENTITY_CHANGED: "was it replaced? If nobody knows why, somebody may be listening",
     FailureKind.LOGIN: "try the account by hand; it is not tried again, as accounts lock",
     FailureKind.PERMISSION: "let the account read this, and nothing more",
     FailureKind.STEP: "try this step by hand, with the same account",

@@ -4,13 +4,13 @@ import asyncio
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
-from time import monotonic
 
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import Judged, judge
 from historon.collect.places import Places
 from historon.collect.reaching import Clock, Export, Reach, left_paused
+from historon.collect.steps import StepTaken
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.compare import (
@@ -75,9 +75,9 @@ class _Found:
     remembered: Sequence[tuple[str, str]] = ()
     afterwards: Sequence[Callable[[], None]] = ()
 
-    def took(self, span: timedelta) -> "_Found":
-        """The same with how long it took."""
-        return replace(self, entry=replace(self.entry, took=span), result=replace(self.result, took=span))
+    def took(self, span: timedelta, steps: Sequence[tuple[str, timedelta]]) -> "_Found":
+        """The same with how long it took, and each step of it."""
+        return replace(self, entry=replace(self.entry, took=span, steps=steps), result=replace(self.result, took=span))
 
 
 class _Round:
@@ -102,7 +102,8 @@ class _Round:
 
     async def run(self, sources: Sequence[Source], trigger: str) -> RoundReport:
         """The whole round, from its beginning in the ledger to its end there."""
-        began, started = self._clock(), monotonic()
+        time = asyncio.get_running_loop().time
+        began, started = self._clock(), time()
         self._number = self._store.begin_round(began, trigger)
         await self._reach.fetch_accounts(source for source in sources if source.skip is None)
         writer = asyncio.create_task(self._write())
@@ -119,7 +120,7 @@ class _Round:
             for source, resume in left_paused(self._estate, self._store, sources)
         ]
         self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]
-        ended = began + timedelta(seconds=monotonic() - started)
+        ended = began + timedelta(seconds=time() - started)
         try:
             self._store.end_round(self._number, ended)
         except StoreError as exc:
@@ -130,15 +131,21 @@ class _Round:
 
     async def _collect(self, source: Source) -> None:
         """One source, whatever happens: from its turn to what is to be recorded of it."""
+        time = asyncio.get_running_loop().time
         await asyncio.sleep(self._delays.get(source.name, timedelta()).total_seconds())
         async with self._places.for_source(source):
             self._observer(SourceBegan(source.name))
-            at, began = self._clock(), monotonic()
+            at, began = self._clock(), time()
             masks = self._reach.masks(source, self._key)
+            steps: list[tuple[str, timedelta]] = []
+
+            def told(taken: StepTaken) -> None:
+                step = SourceStep(source.name, taken, masks)
+                steps.append((step.place, taken.took))
+                self._observer(step)
+
             try:
-                export = await self._reach.export(
-                    source, masks, lambda taken: self._observer(SourceStep(source.name, taken, masks))
-                )
+                export = await self._reach.export(source, masks, told)
                 found = self._judged(source, export, masks, at)
             except NotNowError as exc:
                 found = _skipped(source.name, at, masks.seen(str(exc)))
@@ -146,8 +153,8 @@ class _Round:
                 found = _failed(source, exc, masks, at)
             except StoreError as exc:
                 found = _failed(source, CollectError(FailureKind.STORE, exc.message, hint=exc.hint), masks, at)
-            took = timedelta(seconds=monotonic() - began)
-            self._queue.put_nowait(found.took(took))
+            took = timedelta(seconds=time() - began)
+            self._queue.put_nowait(found.took(took, steps))
 
     def _judged(self, source: Source, export: Export, masks: Masks, at: datetime) -> _Found:
         judged = judge(self._store, source.name, export.kept, self._estate.procedure_of(source), masks)
@@ -194,7 +201,7 @@ class _Round:
         try:
             recorded = self._store.record(self._number, [found.entry for found in batch])
             results = [
-                replace(found.result, outcome=told.outcome, number=told.number)
+                replace(found.result, outcome=told.outcome, number=told.number, round=self._number)
                 for found, told in zip(batch, recorded, strict=True)
             ]
             for found in batch:

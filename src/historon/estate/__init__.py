@@ -1,8 +1,9 @@
 """What the administrator writes: settings, sources, references to secrets, selection."""
 
-from historon.estate.checking import EstateError, Problem, nearest
+from historon.estate.checking import EstateError, Problem
 from historon.estate.durations import Duration, Size, describe
 from historon.estate.editing import add_noise, add_sources, read_rows, set_source_key
+from historon.estate.instants import after_hours, instants, next_instants
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
@@ -26,13 +27,18 @@ from historon.estate.procedures import Expect, Needs, Procedure, Said, Step, wal
 from historon.estate.reading import read_estate, read_procedure
 from historon.estate.secrets import Secret, SecretError, SecretRef
 from historon.estate.selection import select
+from historon.estate.spelling import nearest
+from historon.estate.telling import KINDS, OVER, Severity, Telling
 from historon.estate.timetables import Freeze, Hours, Timetable
+from historon.estate.understanding import words_of
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
 __all__ = [
     "ACCOUNT_VALUES",
     "ESTATE_FILE",
+    "KINDS",
     "LEGACY",
+    "OVER",
     "AnyChannel",
     "CommandChannel",
     "Credentials",
@@ -58,18 +64,23 @@ __all__ = [
     "SecretError",
     "SecretRef",
     "Settings",
+    "Severity",
     "Size",
     "Source",
     "Step",
     "SyslogChannel",
+    "Telling",
     "Timetable",
     "WebhookChannel",
     "add_noise",
     "add_sources",
+    "after_hours",
     "describe",
     "fill",
+    "instants",
     "lay_out",
     "nearest",
+    "next_instants",
     "read_estate",
     "read_procedure",
     "read_rows",
@@ -79,5 +90,6 @@ __all__ = [
     "shipped_text",
     "values_of",
     "walk",
+    "words_of",
     "write_private",
 ]

@@ -1,6 +1,5 @@
 """From plain tables to typed ones, with every mistake found in one go rather than the first alone."""
 
-import difflib
 import re
 import types
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -26,6 +25,8 @@ from historon.estate.model import (
 from historon.estate.patterns import Finder, Noise, Pattern
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import SecretRef
+from historon.estate.spelling import nearest
+from historon.estate.telling import Telling
 from historon.estate.timetables import Cron, Freeze, Hours, Times, Timetable
 from historon.estate.values import ACCOUNT_VALUES, missing_values, values_of
 
@@ -36,7 +37,6 @@ __all__ = [
     "Problem",
     "convert",
     "extends_problems",
-    "nearest",
     "problems_of",
     "reference_problems",
 ]
@@ -56,6 +56,7 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
         Times,
         Hours,
         Cron,
+        Telling,
     )
 }
 _WORDS = {
@@ -98,15 +99,6 @@ def convert(data: object, kind: type[T]) -> T:
 
 def _parse(kind: type, value: object) -> object:
     return _PARSED[kind](value)
-
-
-def nearest(word: str, known: Iterable[str]) -> str:
-    """A hint with the nearest valid spelling, or with what is valid where nothing is near."""
-    names = sorted(known)
-    near = difflib.get_close_matches(word.lower(), names, n=1, cutoff=0.5)
-    if near:
-        return f'did you mean "{near[0]}"?'
-    return f"known here: {', '.join(names[:12])}{' …' if len(names) > 12 else ''}" if names else ""
 
 
 def problems_of(data: object, kind: Any, path: Path = ()) -> Iterator[Problem]:
@@ -274,14 +266,29 @@ def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
         if jump:
             yield from _jump_problems(name, jump, file)
     for name, channel in file.channels.items():
-        named = getattr(channel, "credentials", None)
-        if named and named not in file.credentials:
-            yield _unknown(("channels", name, "credentials"), named, file.credentials)
+        if channel:
+            yield from _channel_problems(name, channel, file)
     yield from _rule_problems(file)
 
 
+def _channel_problems(name: str, channel: AnyChannel, file: EstateFile | Parts) -> Iterator[Problem]:
+    path: Path = ("channels", name)
+    credentials = getattr(channel, "credentials", None)
+    if credentials and credentials not in file.credentials:
+        yield _unknown((*path, "credentials"), credentials, file.credentials)
+    if channel.digest and channel.digest not in file.timetables:
+        yield _unknown((*path, "digest"), channel.digest, file.timetables)
+    if channel.digest and channel.at_once:
+        yield Problem(path, "tells at once or in a digest, not both", "take at_once or digest out")
+    yield from _label_problems(channel.where, _labels(file), path)
+
+
+def _labels(file: EstateFile | Parts) -> set[str]:
+    return {label for source in file.sources if source for label in source.labels}
+
+
 def _rule_problems(file: EstateFile | Parts) -> Iterator[Problem]:
-    labels = {label for source in file.sources if source for label in source.labels}
+    labels = _labels(file)
     for index, freeze in enumerate(file.freezes):
         yield from _label_problems(freeze.where if freeze else (), labels, ("freezes", index))
     names: set[str] = set()
@@ -378,6 +385,7 @@ def _label_problems(where: Iterable[str], labels: set[str], path: Path) -> Itera
 
 _TABLES = {
     "timetable": "timetables",
+    "digest": "timetables",
     "procedure": "procedures",
     "retention": "retention",
     "via": "jumps",

@@ -6,11 +6,11 @@ from pathlib import Path
 from typing import Any
 
 from historon.errors import OutsideError, UsageError
-from historon.estate.checking import nearest
 from historon.estate.layout import replace_file
 from historon.estate.model import Estate
 from historon.estate.patterns import Noise
 from historon.estate.reading import read_estate
+from historon.estate.spelling import nearest
 
 __all__ = ["add_noise", "add_sources", "read_rows", "set_source_key"]
 

@@ -13,7 +13,8 @@ from historon.estate.durations import Duration, Size
 from historon.estate.patterns import Pattern
 from historon.estate.procedures import Procedure, Table
 from historon.estate.secrets import SecretRef
-from historon.estate.timetables import Freeze, Timetable
+from historon.estate.telling import Telling
+from historon.estate.timetables import Freeze, Hours, Timetable
 
 __all__ = [
     "AnyChannel",
@@ -26,6 +27,7 @@ __all__ = [
     "FileChannel",
     "Jump",
     "MailChannel",
+    "Notices",
     "Retention",
     "Settings",
     "Source",
@@ -78,6 +80,7 @@ class Settings(Table, frozen=True):
     heartbeat: SecretRef | None = None
     mount: str | None = None
     free: Size = Size(100 * 10**6)
+    warn_free: Size = Size(10**9)
 
 
 class Credentials(Table, frozen=True):
@@ -189,10 +192,32 @@ class Expectation(Table, frozen=True):
             raise ValueError("expects nothing (add must or must_not, each a list of expressions)")
 
 
-class Channel(Table, frozen=True, tag_field="kind"):
-    """`[channels.NAME]`: where people or programs are told; what more there is to say depends on its kind."""
+class Notices(Table, frozen=True):
+    """`[notices]`: how all channels are told. `remind` is the time to the first reminder; each next one takes twice it.
 
-    tell: Literal["always", "changes", "trouble"] = "always"
+    What could not be told is tried again for the time of `give_up`; what was told stays on record for that of `keep`.
+    """
+
+    remind: Duration = Duration(days=1)
+    give_up: Duration = Duration(days=3)
+    keep: Duration = Duration(days=90)
+
+
+class Channel(Table, frozen=True, tag_field="kind"):
+    """`[channels.NAME]`: where people or programs are told; what more there is to say depends on its kind.
+
+    What is told is what `tell` says and `but_not` does not, of sources with the labels of `where`, in the `hours`; it
+    waits for the end of `quiet` hours, and for the next instant of the timetable `digest`, unless it is critical.
+    """
+
+    tell: Telling = Telling("always")
+    but_not: Telling = Telling("")
+    where: dict[str, str] = {}
+    hours: tuple[Hours, ...] = ()
+    quiet: tuple[Hours, ...] = ()
+    digest: str | None = None
+    at_once: bool = False
+    all_well: Duration | None = None
 
 
 class MailChannel(Channel, frozen=True, kw_only=True, tag="mail"):
@@ -206,6 +231,10 @@ class MailChannel(Channel, frozen=True, kw_only=True, tag="mail"):
     credentials: str | None = None
     certificate: str | None = None
     authority: str | None = None
+    template: str | None = None
+    html_template: str | None = None
+    attach: Literal["masked", "unmasked"] | None = None
+    attach_at_most: Size = Size(256 * 1000)
 
     def __post_init__(self) -> None:
         """Addresses that mail can be sent to, and no secret sent in the clear."""
@@ -290,6 +319,7 @@ class EstateFile(Table, frozen=True):
     timetables: dict[Name, Timetable] = {}
     freezes: list[Freeze] = []
     procedures: dict[Name, Procedure] = {}
+    notices: Notices = Notices()
     channels: dict[Name, AnyChannel] = {}
     expectations: list[Expectation] = []
     sources: list[Source] = []
@@ -307,6 +337,7 @@ class Estate:
     timetables: Mapping[str, Timetable]
     freezes: Sequence[Freeze]
     procedures: Mapping[str, Procedure]
+    notices: Notices
     channels: Mapping[str, AnyChannel]
     expectations: Sequence[Expectation]
     sources: Mapping[str, Source]

@@ -3,10 +3,12 @@
 import csv
 import re
 import tomllib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path as FilePath
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import msgspec
 
@@ -17,13 +19,14 @@ from historon.estate.checking import (
     Problem,
     convert,
     extends_problems,
-    nearest,
     problems_of,
     reference_problems,
 )
 from historon.estate.model import Estate, EstateFile
 from historon.estate.procedure_files import files_in, joined, shipped_names
 from historon.estate.procedures import Procedure
+from historon.estate.spelling import nearest
+from historon.estate.understanding import understood
 
 __all__ = ["read_estate", "read_procedure"]
 
@@ -54,7 +57,7 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
     else:
         problems += reference_problems(typed)
     if problems:
-        placed = _placed(problems, file, texts, origins)
+        placed = _placed(_explained(problems, data), file, texts, origins)
         raise EstateError(sorted(placed, key=lambda problem: (problem.file != file.name, problem.line or 0)))
     return Estate(
         file=file,
@@ -65,10 +68,29 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         timetables=typed.timetables,
         freezes=typed.freezes,
         procedures=typed.procedures,
+        notices=typed.notices,
         channels=typed.channels,
         expectations=typed.expectations,
         sources={source.name: source for source in typed.sources},
     )
+
+
+def _explained(problems: Sequence[Problem], data: Mapping[str, Any]) -> Iterator[Problem]:
+    """The problems; each wrong timetable with what of it is understood."""
+    settings = data.get("estate")
+    try:
+        zone = ZoneInfo(settings["time_zone"] if isinstance(settings, dict) else "UTC")
+    except (KeyError, ValueError, OSError, TypeError):
+        zone = ZoneInfo("UTC")
+    for problem in problems:
+        table, *place = problem.path or ("",)
+        if table != "timetables" or not place:
+            yield problem
+            continue
+        told = understood(data["timetables"].get(place[0]), zone, datetime.now(UTC))
+        yield replace(
+            problem, hint=(" " if problem.hint.endswith("?") else ". ").join(filter(None, (problem.hint, told)))
+        )
 
 
 def read_procedure(name: str) -> Procedure:
@@ -219,7 +241,7 @@ def _csv_row(header: Sequence[str], cells: Sequence[str]) -> dict[str, Any]:
 
 
 def _placed(
-    problems: Sequence[Problem],
+    problems: Iterable[Problem],
     file: FilePath,
     texts: Mapping[str, tuple[str, str]],
     origins: Sequence[tuple[Path, str]],

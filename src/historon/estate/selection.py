@@ -3,8 +3,8 @@
 from collections.abc import Iterable, Sequence
 
 from historon.errors import UsageError
-from historon.estate.checking import nearest
 from historon.estate.model import Estate, Source
+from historon.estate.spelling import nearest
 
 __all__ = ["select"]
 

@@ -9,10 +9,10 @@ from msgspec import Meta, field
 from historon.estate.durations import Duration
 from historon.estate.procedures import Table
 
-__all__ = ["Cron", "Freeze", "Hours", "Times", "Timetable"]
+__all__ = ["CRON_FIELDS", "Cron", "Freeze", "Hours", "Times", "Timetable"]
 
 _CLOCK = re.compile(r"([01]\d|2[0-3]):([0-5]\d)")
-_FIELDS = 5
+CRON_FIELDS = ("minute", "hour", "day of month", "month", "day of week")
 
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 MonthDay = Annotated[int, Meta(ge=-28, le=31)]
@@ -77,12 +77,13 @@ class Cron(str):
         """Check the fields, and that there ever is such a time."""
         from cronsim import CronSim, CronSimError  # imported where it is used: few estates have such fields
 
-        if not isinstance(text, str) or len(text.split()) != _FIELDS:
-            raise ValueError(f'"{text}" has not five fields (minute, hour, day of month, month, day of week)')
+        fields = ", ".join(CRON_FIELDS)
+        if not isinstance(text, str) or len(text.split()) != len(CRON_FIELDS):
+            raise ValueError(f'"{text}" has not five fields ({fields})')
         try:
             next(CronSim(text, datetime(2024, 1, 1, tzinfo=UTC)))
         except CronSimError as exc:
-            raise ValueError(f'"{text}": {exc} (minute, hour, day of month, month, day of week)') from exc
+            raise ValueError(f'"{text}": {exc} ({fields})') from exc
         except StopIteration as exc:
             raise ValueError(f'"{text}" never comes (there is no such day)') from exc
         return cls(text)

@@ -1,22 +1,23 @@
-"""Telling people and programs how it went."""
+"""Telling people and programs: events, who wants to hear of them, and how they are told."""
 
-from historon.notices.events import Event, Overdue, Severity
-from historon.notices.letters import Letter, promise_letter, round_letter
-from historon.notices.mail import send_mail
-from historon.notices.programs import NoticeError
-from historon.notices.telling import Told, tell_promises, tell_round, try_channel
+from historon.notices.events import Event
+from historon.notices.letters import Letter, letter_of
+from historon.notices.programs import NoticeError, Sent
+from historon.notices.rendering import shipped_template
+from historon.notices.telling import Outgoing, Teller, Told, Watched, send, sign_of_life, try_channel
 
 __all__ = [
     "Event",
     "Letter",
     "NoticeError",
-    "Overdue",
-    "Severity",
+    "Outgoing",
+    "Sent",
+    "Teller",
     "Told",
-    "promise_letter",
-    "round_letter",
-    "send_mail",
-    "tell_promises",
-    "tell_round",
+    "Watched",
+    "letter_of",
+    "send",
+    "shipped_template",
+    "sign_of_life",
     "try_channel",
 ]

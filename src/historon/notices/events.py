@@ -1,83 +1,113 @@
-"""What is told, one thing at a time, for programs that listen."""
+"""What is told, one thing at a time: events, fit for eyes, complete enough that notices are written from them alone."""
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from datetime import timedelta
-from enum import IntEnum
+from collections.abc import Iterator
+from datetime import datetime
 
-from historon.collect import RoundReport, SourceResult
-from historon.estate import describe
+import msgspec
+
+from historon.collect import FailureKind, RoundReport, SourceResult
+from historon.compare import Plain, fingerprint, fingerprints, packed
+from historon.estate import KINDS, Severity, Source, describe
 from historon.store import Outcome
 
-__all__ = ["Event", "Overdue", "Severity", "promise_events", "round_events"]
+__all__ = ["ChangedLine", "Event", "change_events", "round_ended", "state_of", "trouble_event"]
+
+_LINES = 200  # of one version's changes that are kept for telling
+_WIDTH = 300
+_TAIL = 3  # lines of what a device said
 
 
-class Severity(IntEnum):
-    """How grave an event is; the numbers are those of syslog (RFC 5424 section 6.2.1)."""
+class ChangedLine(msgspec.Struct, frozen=True, array_like=True):
+    """One change in a part, in words and masked; `alike` is what equal changes of other sources have in common."""
 
-    CRITICAL = 2
-    ERROR = 3
-    WARNING = 4
-    NOTICE = 5
-    INFO = 6
+    part: str
+    text: str
+    alike: bytes
 
 
-@dataclass(frozen=True)
-class Event:
-    """Something that happened, fit for eyes; `advice` is what to try or where to look."""
+class Event(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Something that happened; `advice` is what to try or where to look.
+
+    `at` is in UTC, `details` are further lines, and `excerpt` what the other side said. A change has its `version`,
+    the lines that it `added` and `removed`, its `lines`, and the fingerprints by which families of changes are found.
+    The end of a round has its `counts` by outcome.
+    """
 
     kind: str
-    severity: Severity
+    at: datetime
     message: str
     source: str | None = None
     advice: str = ""
+    details: tuple[str, ...] = ()
+    excerpt: tuple[str, ...] = ()
+    version: int | None = None
+    added: int = 0
+    removed: int = 0
+    lines: tuple[ChangedLine, ...] = ()
+    families: bytes = b""
+    counts: dict[str, int] = {}
+
+    @property
+    def severity(self) -> Severity:
+        """How grave it is."""
+        return KINDS[self.kind]
 
 
-@dataclass(frozen=True)
-class Overdue:
-    """A source whose last good version is older than promised; None for no version at all."""
-
-    source: str
-    age: timedelta | None
-    promise: timedelta
-    note: str | None = None
-
-
-def round_events(report: RoundReport) -> Iterator[Event]:
-    """The events of a round, the gravest first, and at the end the round itself."""
-    if report.store_trouble:
-        yield Event("store-trouble", Severity.CRITICAL, report.store_trouble, advice="historon doctor")
-    yield from map(_trouble, report.troubles)
-    for result in report.broken:
-        for one in result.broken:
-            advice = f"historon expect {result.source}"
-            yield Event("expectation-broken", Severity.WARNING, str(one), result.source, advice)
-    for result in report.mended:
-        for name in result.mended:
-            yield Event("expectation-mended", Severity.NOTICE, f"{name}: as expected again", result.source)
-    for result in report.of(Outcome.CHANGED):
-        lines = f"version {result.number}, +{result.added} -{result.removed} lines"
-        yield Event("changed", Severity.NOTICE, lines, result.source, f"historon diff {result.source}")
-    for result in report.of(Outcome.FIRST):
-        yield Event("first", Severity.INFO, "first version", result.source)
-    well = report.count(Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED)
-    words = f"round {report.number}: {well} of {len(report.results)} sources collected in {describe(report.took)}"
-    yield Event("round-ended", Severity.INFO, words + ", interrupted" * report.interrupted)
-
-
-def _trouble(result: SourceResult) -> Event:
-    look = f"historon show {result.source}@{result.number}"
+def state_of(result: SourceResult) -> str:
+    """What is amiss with a source after this result, as a kind of event; empty for nothing."""
+    if result.outcome is Outcome.SUSPECT:
+        return "suspect"
     if result.failure is None:
-        return Event("suspect", Severity.WARNING, result.note or "", result.source, look)
-    kind, severity = ("left-paused", Severity.CRITICAL) if result.left_paused else ("failed", Severity.ERROR)
-    return Event(kind, severity, str(result.failure), result.source, result.failure.hint)
+        return ""
+    kinds = {FailureKind.PAUSED: "left-paused", FailureKind.IDENTITY_CHANGED: "identity-changed"}
+    return kinds.get(result.failure.kind, "failing")
 
 
-def promise_events(broken: Sequence[Overdue], kept: Sequence[str]) -> Iterator[Event]:
-    """The events of promises that broke, or are kept again."""
-    for one in broken:
-        age = f"is {describe(one.age)} old" if one.age is not None else "was never made"
-        message = f"its last good version {age}, {describe(one.promise)} was promised"
-        yield Event("promise-broken", Severity.ERROR, message, one.source, f"historon rehearse {one.source}")
-    for name in kept:
-        yield Event("promise-kept", Severity.NOTICE, "its last good version is as new as promised", name)
+def trouble_event(kind: str, result: SourceResult, at: datetime, prefix: str = "") -> Event:
+    """The event of this kind about a source that failed or is suspect."""
+    failure = result.failure
+    if failure is None:
+        look = f"historon show {result.source}@{result.number}"
+        return Event(kind, at, prefix + (result.note or ""), result.source, look, version=result.number)
+    where = (f"at {failure.step}",) if failure.step else ()
+    excerpt = tuple(failure.tail.splitlines()[-_TAIL:])
+    return Event(kind, at, prefix + failure.message, result.source, failure.hint, where, excerpt)
+
+
+def change_events(result: SourceResult, source: Source | None, at: datetime) -> Iterator[Event]:
+    """The events of what is new in a source: its first version, a changed one, expectations that broke or mended."""
+    name = result.source
+    if result.broken:
+        broken = tuple(map(str, result.broken))
+        yield Event("expectation-broken", at, broken[0], name, f"historon expect {name}", excerpt=broken)
+    for one in result.mended:
+        yield Event("expectation-mended", at, one, name)
+    if result.outcome is Outcome.FIRST:
+        yield Event("first", at, "first version", name, f"historon show {name}", version=result.number)
+    if result.outcome is Outcome.SKIPPED:
+        yield Event("skipped", at, result.note or "", name)
+    if result.outcome is Outcome.CHANGED:
+        plain = Plain(source.own_names if source else (name,))
+        lines = tuple(
+            ChangedLine(
+                part.name, (f"{one.sign} {one.path}: {one.words}" if one.path else f"{one.sign} {one.words}")[:_WIDTH],
+                fingerprint(part.name, one, plain).alike,
+            )
+            for part in result.changes for one in part.changes[:_LINES]
+        )[:_LINES]  # fmt: skip
+        words = f"version {result.number}, +{result.added} -{result.removed} lines"
+        yield Event(
+            "changed", at, words, name, f"historon diff {name}", version=result.number, added=result.added,
+            removed=result.removed, lines=lines, families=packed(fingerprints(result.changes, plain)),
+        )  # fmt: skip
+
+
+def round_ended(report: RoundReport) -> Event:
+    """A round as a whole."""
+    well = report.count(*(outcome for outcome in Outcome if outcome.good))
+    words = f"round {report.number}: {well} of {len(report.results)} sources collected in {describe(report.took)}"
+    counts = {outcome.value: number for outcome in Outcome if (number := report.count(outcome))}
+    return Event(
+        "round-ended", report.ended, words + ", interrupted" * report.interrupted,
+        advice=f"historon rounds {report.number}", details=tuple(report.remarks), counts=counts,
+    )  # fmt: skip

@@ -1,148 +1,231 @@
-"""The wording of a notice at the end of a round: what needs a hand first, then what changed, then what went well."""
+"""The wording of a notice, from its events alone: what needs a hand first, then what changed, then what went well."""
 
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
-from html import escape
+from datetime import datetime, timedelta
 
-from historon.collect import RoundReport, SourceResult
-from historon.compare import Family, Plain, families, fingerprint, fingerprints, packed
-from historon.estate import Estate, describe
-from historon.notices.events import Event, Overdue, promise_events, round_events
+import msgspec
+
+from historon.compare import Family, families
+from historon.estate import OVER, AnyChannel, Estate, MailChannel, Severity
+from historon.notices.events import ChangedLine, Event
+from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template
 from historon.store import Changed, Outcome
 
-__all__ = ["Letter", "promise_letter", "round_letter"]
+__all__ = ["Attachment", "Letter", "letter_of"]
 
-_LINES_A_SOURCE = 8
+_LINES_A_FAMILY = 8
 _LINES_IN_ALL = 80
-_BREACHES = 6  # of one source that are told
 _NAMED = 6  # sources of one family
+_ITEMS = 40  # that are told at length in one section
+_EXCERPT = 6
+_SPAN = timedelta(hours=6)  # a notice about more than this tells when each thing happened
+
+# How an event is called: in the subject, and in the letter behind the name of its source, or alone.
+_WORDS: Mapping[str, tuple[str, str]] = {
+    "left-paused": ("LEFT PAUSED", "LEFT PAUSED"),
+    "identity-changed": ("IDENTITY CHANGED", "it shows another identity than before"),
+    "store-trouble": ("STORE TROUBLE", "The store is in trouble"),
+    "failing": ("FAILED", "could not be collected"),
+    "still-failing": ("STILL FAILING", "still cannot be collected"),
+    "promise-broken": ("BROKEN PROMISE", "its promise is broken"),
+    "still-broken": ("STILL BROKEN PROMISE", "its promise is still broken"),
+    "estate-refused": ("ESTATE FILE REFUSED", "The estate file is refused"),
+    "service-died": ("SERVICE DIED", "The service had died"),
+    "round-refused": ("NO ROUND", "No round can begin"),
+    "suspect": ("SUSPECT", "the export looks wrong and was set aside"),
+    "still-suspect": ("STILL SUSPECT", "the export still looks wrong"),
+    "flapping": ("FLAPPING", "fails and recovers again and again"),
+    "expectation-broken": ("NOT AS EXPECTED", "not as expected"),
+    "disk-low": ("DISK LOW", "The disk is filling up"),
+    "recovered": ("recovered", "well again"),
+    "promise-kept": ("promise kept again", "its promise is kept again"),
+    "expectation-mended": ("as expected again", "as expected again"),
+    "disk-well": ("disk well again", "The disk has room again"),
+    "estate-accepted": ("estate file accepted", "The estate file is accepted"),
+    "rounds-again": ("rounds again", "Rounds can begin again"),
+    "changed": ("changed", "changed"),
+    "first": ("new", "new"),
+    "service-started": ("service started", "The service has started"),
+    "service-stopped": ("service stopped", "The service has stopped"),
+    "all-well": ("all is well", "All is well"),
+    "test": ("a test, nothing is wrong", "A test"),
+}
+_HEADINGS = {"changed": "Changed", "first": "New", "skipped": "Skipped"}
+_ORDER = ("Needs a hand", "Changed", "Well again", "New", "Skipped", "Also")
 
 
-@dataclass(frozen=True)
-class Letter:
-    """A notice in words, as plain text and as HTML, and in single events."""
+class Attachment(msgspec.Struct, frozen=True):
+    """A file that goes with a letter."""
+
+    name: str
+    content: bytes
+
+
+class Letter(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A notice in words, as plain text and as HTML, and in single events; `mark` is its Message-ID (RFC 5322)."""
 
     subject: str
     text: str
     html: str
-    events: Sequence[Event] = ()
+    events: tuple[Event, ...] = ()
+    mark: str = ""
+    attachments: tuple[Attachment, ...] = ()
 
 
 @dataclass(frozen=True)
-class _Item:
+class Item:
+    """One thing in a section of a letter."""
+
     title: str
     lines: tuple[str, ...] = ()
     code: tuple[str, ...] = ()
 
 
-def round_letter(report: RoundReport, estate: Estate) -> Letter:
-    """What to tell of a round. Secrets are masked in it as they are on screen."""
-    sections = {
-        "Needs a hand": [*map(_trouble, report.troubles), *map(_breaches, report.broken)],
-        "Changed": list(_changes(report, estate)),
-        "As expected again": [_Item(f"{r.source}: {', '.join(r.mended)}") for r in report.mended],
-        "New": [_Item(f"{result.source}: first version") for result in report.of(Outcome.FIRST)],
-        "Skipped": [_Item(f"{result.source}: {result.note}") for result in report.of(Outcome.SKIPPED)],
-    }
-    if report.store_trouble:
-        sections["Needs a hand"].insert(0, _Item("The store", (report.store_trouble,)))
-    closing = _closing(report, estate)
-    subject, events = _subject(report), list(round_events(report))
-    return Letter(subject, _text(sections, closing), _html(subject, sections, closing), events)
+@dataclass(frozen=True)
+class Section:
+    """Things of one kind."""
+
+    heading: str
+    items: Sequence[Item]
+
+    @property
+    def urgent(self) -> bool:
+        """Whether somebody has to do something."""
+        return self.heading == _ORDER[0]
 
 
-def promise_letter(broken: Sequence[Overdue], kept: Sequence[str], estate: Estate, at: datetime) -> Letter:
-    """What to tell of promises that broke, or are kept again, whether or not a round took place."""
-    sections = {
-        "Needs a hand": [_overdue(one) for one in broken],
-        "Kept again": [_Item(f"{source}: its last good version is as new as promised") for source in kept],
-    }
-    state = f"{len(broken)} PROMISE{'S' * (len(broken) > 1)} BROKEN" if broken else "Promises kept again"
-    news = f", {len(kept)} kept again" if broken and kept else f": {len(kept)}" if kept else ""
-    subject = f"{state}{news}: {_visible(estate.settings.name)}"
-    closing = [f"{at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. The board: historon status"]
-    events = list(promise_events(broken, kept))
-    return Letter(subject, _text(sections, closing), _html(subject, sections, closing), events)
+def letter_of(
+    events: Sequence[Event], channel: AnyChannel, estate: Estate, at: datetime, *, remarks: Sequence[str] = (),
+    mark: str = "", attachments: Sequence[Attachment] = (),
+) -> Letter:  # fmt: skip
+    """What to tell a channel of these events. A template of its own that is wrong harms nothing but the form."""
+    events = sorted(events, key=lambda one: (one.kind == "round-ended", one.severity, one.source or "", one.at))
+    subject = _subject(events, estate)
+    closing = [*_closing(events, estate, at), *remarks]
+    values = {
+        "subject": subject, "estate": estate.settings.name, "sections": list(_sections(events, estate)),
+        "closing": closing,
+        "events": [msgspec.to_builtins(event) for event in events], "at": at.astimezone(estate.zone),
+    }  # fmt: skip
+    own = (channel.template, channel.html_template) if isinstance(channel, MailChannel) else (None, None)
+    text = _written(own[0], "letter.txt.j2", values, closing, estate)
+    html = _written(own[1], "letter.html.j2", values, closing, estate)
+    return Letter(subject, text, html, tuple(events), mark, tuple(attachments))
 
 
-def _overdue(one: Overdue) -> _Item:
-    age = f"is {describe(one.age)} old" if one.age is not None else "was never made"
-    last = (f"last try: {_visible(one.note)}",) if one.note else ()
-    return _Item(
-        f"{one.source}: its last good version {age}, {describe(one.promise)} was promised",
-        (*last, f"try: historon rehearse {one.source}"),
-    )
+def _written(own: str | None, name: str, values: Mapping[str, object], closing: list[str], estate: Estate) -> str:
+    html = name.endswith(".html.j2")
+    if own is not None:
+        try:
+            return rendered(own_template(estate, own), values, html=html)
+        except TemplateError as exc:
+            closing.append(f"The template {own} could not be used: {exc.message}.")
+    return rendered(shipped_template(name), values, html=html)
 
 
-def _subject(report: RoundReport) -> str:
-    failed, suspect = report.count(Outcome.FAILED) - report.left_paused, report.count(Outcome.SUSPECT)
-    total = len(report.results)
-    bad = [
-        f"{report.left_paused} LEFT PAUSED" * bool(report.left_paused),
-        "STORE TROUBLE" * bool(report.store_trouble),
-        f"{failed} FAILED" * bool(failed),
-        f"{suspect} SUSPECT" * bool(suspect),
-        f"{len(report.broken)} NOT AS EXPECTED" * bool(report.broken),
-    ]
-    state = f"{', '.join(filter(None, bad))} of {total}" if any(bad) else f"All {total} well"
-    changed, new = report.count(Outcome.CHANGED), report.count(Outcome.FIRST)
-    news = [f"{changed} changed" * bool(changed), f"{new} new" * bool(new)]
-    name = "".join(char if char.isprintable() else " " for char in report.estate)
-    return f"{state}, {', '.join(filter(None, news)) or 'nothing changed'}: {name}"
+# ---- the subject: state and count in the first 40 characters --------------------------------------------------------
 
 
-def _trouble(result: SourceResult) -> _Item:
-    word = "the export looks wrong and was set aside" if result.outcome is Outcome.SUSPECT else "could not be collected"
-    word = "LEFT PAUSED" if result.left_paused else word
-    failure = result.failure
-    if failure is None:
-        return _Item(
-            f"{result.source}: {word}",
-            (result.note or "", f"look at it: historon show {result.source}@{result.number}"),
-        )
-    where = (f"at {failure.step}",) if failure.step else ()
-    return _Item(
-        f"{result.source}: {word}",
-        (failure.message, *where, f"try: {failure.hint}"),
-        tuple(failure.tail.splitlines()[-3:]),
-    )
+def _subject(events: Sequence[Event], estate: Estate) -> str:
+    tally = Counter(event.kind for event in _once_a_source(events))
+    bad = [_counted(kind, number) for kind, number in tally.items() if _is_bad(kind)]
+    news = [_counted(kind, number) for kind, number in tally.items() if kind in _WORDS and not _is_bad(kind)]
+    rounds = [event for event in events if event.kind == "round-ended"]
+    state = ", ".join(bad)
+    if rounds:
+        total = sum(sum(one.counts.values()) for one in rounds)
+        state = f"{state} of {total}" if bad and len(rounds) == 1 else state or _known_state(rounds, total)
+        news = news or ["nothing changed"]
+    told = ", ".join(filter(None, [state, *news]))
+    return _visible(f"{told[:1].upper()}{told[1:]}: {estate.settings.name}")
 
 
-def _breaches(result: SourceResult) -> _Item:
-    told = [_visible(str(one)) for one in result.broken[:_BREACHES]]
-    more = [f"{len(result.broken) - _BREACHES} more"] * (len(result.broken) > _BREACHES)
-    return _Item(f"{result.source}: not as expected", (*more, f"look: historon expect {result.source}"), tuple(told))
+def _once_a_source(events: Sequence[Event]) -> Iterator[Event]:
+    """Each kind of event once for a source."""
+    yield from {(event.kind, event.source): event for event in events}.values()
 
 
-def _changes(report: RoundReport, estate: Estate) -> Iterator[_Item]:
+def _is_bad(kind: str) -> bool:
+    return kind in _WORDS and Event(kind, datetime.min, "").severity <= Severity.WARNING
+
+
+def _counted(kind: str, number: int) -> str:
+    words = _WORDS[kind][0]
+    if words.endswith("PROMISE") and number > 1:
+        words += "S"
+    return f"{number} {words}" if _WORDS[kind][1][:1].islower() or kind == "left-paused" else words
+
+
+def _known_state(rounds: Sequence[Event], total: int) -> str:
+    """The state of rounds without news: all well, or still as bad as people know already."""
+    wrong = sum(one.counts.get(outcome, 0) for one in rounds for outcome in (Outcome.FAILED, Outcome.SUSPECT))
+    many = f" in {len(rounds)} rounds" if len(rounds) > 1 else ""
+    return f"{wrong} of {total} still not well{many}" if wrong else f"All {total} well{many}"
+
+
+# ---- the body -------------------------------------------------------------------------------------------------------
+
+
+def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
+    items: dict[str, list[Item]] = {heading: [] for heading in _ORDER}
+    long = max(event.at for event in events) - min(event.at for event in events) > _SPAN if events else False
+    for event in events:
+        if event.kind not in ("changed", "round-ended"):
+            items[_heading(event)].append(_item(event, f"{event.at.astimezone(estate.zone):%a %H:%M} " if long else ""))
+    items["Changed"] = list(_changes([event for event in events if event.kind == "changed"]))
+    for heading, found in items.items():
+        if len(found) > _ITEMS:
+            rest = ", ".join(item.title.partition(":")[0] for item in found[_ITEMS:])
+            found = [*found[:_ITEMS], Item(f"and {len(found) - _ITEMS} more", (rest,))]
+        if found:
+            yield Section(heading, found)
+
+
+def _heading(event: Event) -> str:
+    if event.severity <= Severity.WARNING:
+        return "Needs a hand"
+    return "Well again" if event.kind in OVER else _HEADINGS.get(event.kind, "Also")
+
+
+def _item(event: Event, when: str) -> Item:
+    words = _WORDS.get(event.kind, ("", event.kind))[1]
+    if event.kind in ("first", "skipped"):
+        return Item(f"{when}{event.source}: {_visible(event.message)}")
+    title = f"{when}{event.source}: {words}" if event.source else f"{when}{words}"
+    told = () if event.kind == "expectation-broken" else (event.message, *event.details)
+    excerpt = event.excerpt[:_EXCERPT]
+    more = len(event.excerpt) - len(excerpt)
+    lines = [*told, f"{more} more" if more else "", f"try: {event.advice}" if event.advice else ""]
+    return Item(title, tuple(_visible(line) for line in lines if line), tuple(map(_visible, excerpt)))
+
+
+def _changes(events: Sequence[Event]) -> Iterator[Item]:
     """What changed, equal changes of several sources told once, grave ones first."""
-    results = {result.source: result for result in report.of(Outcome.CHANGED)}
-    known = estate.sources
-    plain = {name: Plain(known[name].own_names if name in known else (name,)) for name in results}
+    known = {(event.source or "", event.version or 0): event for event in events}
     found = families(
-        Changed(
-            name, result.number or 0, report.ended, result.added, result.removed,
-            packed(fingerprints(result.changes, plain[name])),
-        )
-        for name, result in results.items()
-    )  # fmt: skip
+        Changed(event.source or "", event.version or 0, event.at, event.added, event.removed, event.families)
+        for event in events
+    )
     room = _LINES_IN_ALL
     for family in found:
-        first = results[family.members[0].source]
-        lines = list(_family_lines(family, first, plain[first.source]))
-        shown = lines[: min(_LINES_A_SOURCE, room)]
+        first = known[family.members[0].source, family.members[0].number]
+        lines = list(_family_lines(family, first.lines))
+        shown = lines[: min(_LINES_A_FAMILY, room)]
         room -= len(shown)
         left = len(lines) - len(shown)
-        more = (f"{left} more: historon diff {first.source}",) if left > 0 else ()
+        more = (f"{left} more: {first.advice}",) if left > 0 else ()
         if family.odd:
             more = (*more, f"slightly other on {_names([one.source for one in family.odd])}")
-        yield _Item(_family_title(family, first), more, tuple(map(_visible, shown)))
+        yield Item(_family_title(family, first), more, tuple(map(_visible, shown)))
 
 
-def _family_title(family: Family, first: SourceResult) -> str:
+def _family_title(family: Family, first: Event) -> str:
     if len(family.members) == 1:
-        return f"{first.source}: version {first.number}, +{first.added} -{first.removed} lines"
+        return f"{first.source}: {first.message}"
+    if len(family.sources) == 1:
+        return f"{first.source}: the same in versions {', '.join(str(one.number) for one in family.members)}"
     return f"{_names(family.sources)}: the same on {len(family.sources)} sources"
 
 
@@ -151,57 +234,32 @@ def _names(sources: Sequence[str]) -> str:
     return ", ".join(sources[:_NAMED]) + more
 
 
-def _family_lines(family: Family, result: SourceResult, plain: Plain) -> Iterator[str]:
+def _family_lines(family: Family, lines: Sequence[ChangedLine]) -> Iterator[str]:
     """The changes of a family as one of its members has them, each under its path, masked; parts are named."""
-    for part in result.changes:
-        own = [one for one in part.changes if fingerprint(part.name, one, plain).alike in family.alike]
-        if own:
-            yield part.name
-        yield from (f"{one.sign} {one.path}: {one.words}" if one.path else f"{one.sign} {one.words}" for one in own)
+    part = None
+    for line in lines:
+        if line.alike in family.alike:
+            if line.part != part:
+                part = line.part
+                yield part
+            yield line.text
 
 
 def _visible(line: str) -> str:
     return "".join(char if char.isprintable() else "·" for char in line)
 
 
-def _closing(report: RoundReport, estate: Estate) -> list[str]:
-    well = report.count(Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED)
-    when = report.began.astimezone(estate.zone)
-    return [
-        f"{well} of {len(report.results)} sources collected, {report.count(Outcome.UNCHANGED)} of them unchanged.",
-        f"Round {report.number}, {when:%Y-%m-%d %H:%M} {when.tzname()}, took {describe(report.took)}."
-        + (" It was interrupted." if report.interrupted else ""),
-        *report.remarks,
-    ]
-
-
-def _text(sections: dict[str, list[_Item]], closing: list[str]) -> str:
-    out = []
-    for heading, items in sections.items():
-        if items:
-            out += [heading.upper(), ""]
-            for item in items:
-                out += [item.title, *(f"  {line}" for line in item.lines), *(f"    {line}" for line in item.code), ""]
-    return "\n".join([*out, *closing]) + "\n"
-
-
-def _html(subject: str, sections: dict[str, list[_Item]], closing: list[str]) -> str:
-    out = [f"<h2 style='margin:0 0 12px'>{escape(subject)}</h2>"]
-    for heading, items in sections.items():
-        colour = "#a61b1b" if heading == "Needs a hand" else "#333"
-        if items:
-            out.append(f"<h3 style='color:{colour};margin:16px 0 6px'>{heading}</h3>")
-        for item in items:
-            out.append(f"<p style='margin:6px 0'><b>{escape(item.title)}</b>")
-            out += [f"<br>{escape(line)}" for line in item.lines if line]
-            out.append("</p>")
-            if item.code:
-                out.append("<pre style='background:#f4f4f2;padding:8px;margin:4px 0;font-size:12px'>")
-                out.append("\n".join(map(_coloured, item.code)) + "</pre>")
-    out.append("<p style='color:#555;margin-top:16px'>" + "<br>".join(map(escape, closing)) + "</p>")
-    return f"<html><body style='font-family:sans-serif;font-size:14px;color:#222'>{''.join(out)}</body></html>"
-
-
-def _coloured(line: str) -> str:
-    colour = {"+": "#1a6b2a", "-": "#a61b1b"}.get(line[:1])
-    return f"<span style='color:{colour}'>{escape(line)}</span>" if colour else escape(line)
+def _closing(events: Sequence[Event], estate: Estate, at: datetime) -> Iterator[str]:
+    rounds = [event for event in events if event.kind == "round-ended"]
+    for one in rounds[:1] if len(rounds) == 1 else ():
+        told = _visible(f"{one.message[:1].upper()}{one.message[1:]}")
+        yield f"{told}, {one.counts.get(Outcome.UNCHANGED, 0)} of them unchanged."
+        yield f"It ended {one.at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. More: {one.advice}"
+    if len(rounds) > 1:
+        total = sum(sum(one.counts.values()) for one in rounds)
+        well = sum(one.counts.get(outcome, 0) for one in rounds for outcome in Outcome if outcome.good)
+        yield f"{len(rounds)} rounds: {well} of {total} collections went well."
+    for remark in dict.fromkeys(remark for one in rounds for remark in one.details):
+        yield _visible(remark)
+    if not rounds:
+        yield f"{at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. The board: historon status"

@@ -6,18 +6,29 @@ import os
 import socket
 import ssl
 import subprocess
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
 import msgspec
 
 from historon.errors import OutsideError
-from historon.estate import CommandChannel, Estate, FileChannel, SecretError, SecretRef, SyslogChannel, WebhookChannel
+from historon.estate import (
+    CommandChannel,
+    Estate,
+    FileChannel,
+    SecretError,
+    SecretRef,
+    Severity,
+    SyslogChannel,
+    WebhookChannel,
+)
 from historon.notices.events import Event
 from historon.notices.letters import Letter
+from historon.notices.rendering import TemplateError, own_template, rendered
 from historon.tls import PinError, pinned_context
 
-__all__ = ["NoticeError", "request", "run_command", "send_syslog", "send_webhook", "trusting", "write_file"]
+__all__ = ["NoticeError", "Sent", "request", "run_command", "send_syslog", "send_webhook", "trusting", "write_file"]
 
 _TIMEOUT_S = 30
 _PORTS = {"udp": 514, "tcp": 601, "tls": 6514}
@@ -27,7 +38,25 @@ _LONGEST_ANSWER = 200
 
 
 class NoticeError(OutsideError):
-    """A notice could not be told, or not to everybody."""
+    """A notice could not be told; `conversation` is what was said until then."""
+
+    def __init__(self, message: str, *, hint: str = "", conversation: Sequence[str] = ()) -> None:
+        super().__init__(message, hint=hint)
+        self.conversation = tuple(conversation)
+
+
+@dataclass(frozen=True)
+class Sent:
+    """What became of a notice, in a few words and in the words of the other side, line by line.
+
+    Of several recipients: who has got it, who is refused for good, and who is to be tried again.
+    """
+
+    answer: str
+    conversation: Sequence[str] = ()
+    taken: tuple[str, ...] = ()
+    refused: tuple[str, ...] = ()
+    later: tuple[str, ...] = ()
 
 
 def trusting(certificate: str | None, authority: str | None, estate: Estate) -> ssl.SSLContext:
@@ -39,19 +68,24 @@ def trusting(certificate: str | None, authority: str | None, estate: Estate) -> 
 
 def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:
     """The notice for programs, as it is documented in docs/being-told.md."""
-    severity = min((event.severity for event in letter.events), default=6)
+    severity = min((event.severity for event in letter.events), default=Severity.INFO)
     return {
-        "estate": estate.settings.name, "subject": letter.subject, "severity": severity,
-        "at": at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"),
+        "estate": estate.settings.name, "subject": letter.subject, "severity": int(severity),
+        "at": _utc(at),
         "events": [
-            {"kind": event.kind, "severity": int(event.severity), "source": event.source, "message": event.message,
-             "advice": event.advice} for event in letter.events
+            {"kind": event.kind, "severity": int(event.severity), "at": _utc(event.at), "source": event.source,
+             "version": event.version, "message": event.message, "details": event.details, "advice": event.advice}
+            for event in letter.events
         ],
         "text": letter.text,
     }  # fmt: skip
 
 
-def send_webhook(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+def _utc(at: datetime) -> str:
+    return at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def send_webhook(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime) -> Sent:
     """POST the notice; its body is signed with the channel's secret."""
     body = _body(channel, as_data(letter, estate, at), estate)
     headers = {"content-type": channel.content_type}
@@ -60,7 +94,11 @@ def send_webhook(channel: WebhookChannel, letter: Letter, estate: Estate, at: da
         headers["historon-signature"] = "sha256=" + hmac.new(key, body, hashlib.sha256).hexdigest()
     context = trusting(channel.certificate, channel.authority, estate)
     status = request("webhook", "POST", channel.url, estate, context=context, body=body, headers=headers)
-    return f"answered with status {status}"
+    signed = ", signed" if channel.secret else ""
+    return Sent(
+        f"answered with status {status}",
+        [f"> POST {channel.url}: {len(body):,} bytes of {channel.content_type}{signed}", f"< status {status}"],
+    )
 
 
 def request(
@@ -97,21 +135,17 @@ def _resolved(what: str, reference: SecretRef, estate: Estate) -> str:
 def _body(channel: WebhookChannel, data: dict[str, object], estate: Estate) -> bytes:
     if channel.template is None:
         return msgspec.json.encode(data)
-    from jinja2 import TemplateError
-    from jinja2.sandbox import SandboxedEnvironment
-
     try:
-        text = estate.path(channel.template).read_text(encoding="utf-8")
-        return SandboxedEnvironment().from_string(text).render(data).encode()
-    except (OSError, UnicodeError, TemplateError) as exc:
-        raise NoticeError(f"webhook: the template {channel.template}: {exc}", hint="correct the template") from exc
+        return rendered(own_template(estate, channel.template), data).encode()
+    except TemplateError as exc:
+        raise NoticeError(f"webhook: the template {channel.template}: {exc.message}", hint=exc.hint) from exc
 
 
-def send_syslog(channel: SyslogChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+def send_syslog(channel: SyslogChannel, letter: Letter, estate: Estate, _at: datetime) -> Sent:
     """Send a message for each event (RFC 5424)."""
     port = channel.port or _PORTS[channel.over]
     place = f"log server {channel.server} port {port}"
-    messages = [_syslog(channel, event, estate, at) for event in letter.events]
+    messages = [_syslog(channel, event, estate) for event in letter.events]
     try:
         if channel.over == "udp":
             kind, _, _, _, address = socket.getaddrinfo(channel.server, port, type=socket.SOCK_DGRAM)[0]
@@ -127,7 +161,8 @@ def send_syslog(channel: SyslogChannel, letter: Letter, estate: Estate, at: date
         ) from exc
     except OSError as exc:
         raise NoticeError(f"{place}: {exc.strerror or exc}", hint="check server, port and over") from exc
-    return f"{len(messages)} messages to {place} over {channel.over}"
+    told = [f"> {message.decode('utf-8', 'replace')[:_LONGEST_ANSWER]}" for message in messages]
+    return Sent(f"{len(messages)} messages to {place} over {channel.over}", told)
 
 
 def _send_framed(channel: SyslogChannel, plain: socket.socket, messages: list[bytes], estate: Estate) -> None:
@@ -141,13 +176,14 @@ def _send_framed(channel: SyslogChannel, plain: socket.socket, messages: list[by
         secured.sendall(framed)
 
 
-def _syslog(channel: SyslogChannel, event: Event, estate: Estate, at: datetime) -> bytes:
+def _syslog(channel: SyslogChannel, event: Event, estate: Estate) -> bytes:
     """One message, with what it is about as structured data (RFC 5424 section 6)."""
-    stamp = at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     host = "".join(char for char in socket.gethostname() if "!" <= char <= "~") or "-"
     facts = {"estate": estate.settings.name, "source": event.source or "", "advice": event.advice}
     data = "".join(f' {name}="{_escaped(value)}"' for name, value in facts.items() if value)
-    head = f"<{channel.facility * 8 + event.severity}>1 {stamp} {host[:255]} historon {os.getpid()} {event.kind}"
+    head = (
+        f"<{channel.facility * 8 + event.severity}>1 {_utc(event.at)} {host[:255]} historon {os.getpid()} {event.kind}"
+    )
     about = f"{event.source}: " if event.source else ""
     return f"{head} [historon@{_ENTERPRISE}{data}] \ufeff{_one_line(about + event.message)}".encode()
 
@@ -160,7 +196,7 @@ def _one_line(text: str) -> str:
     return "".join(char if char.isprintable() else " " for char in text)
 
 
-def run_command(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+def run_command(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime) -> Sent:
     """Give the notice to a program as JSON on its standard input."""
     name = channel.command[0]
     try:
@@ -175,10 +211,11 @@ def run_command(channel: CommandChannel, letter: Letter, estate: Estate, at: dat
     if done.returncode:
         said = _one_line(done.stderr.decode("utf-8", "replace").strip())[:_LONGEST_ANSWER]
         raise NoticeError(f"command {name}: ended with exit code {done.returncode}: {said}", hint="try it by hand")
-    return f"{name} ended well"
+    said = _one_line(done.stdout.decode("utf-8", "replace").strip())[:_LONGEST_ANSWER]
+    return Sent(f"{name} ended well", [f"> {' '.join(channel.command)}", f"< exit code 0{': ' * bool(said)}{said}"])
 
 
-def write_file(channel: FileChannel, letter: Letter, estate: Estate, at: datetime) -> str:
+def write_file(channel: FileChannel, letter: Letter, estate: Estate, at: datetime) -> Sent:
     """Append the notice to a file as one line of JSON."""
     path = estate.path(channel.path)
     try:
@@ -186,4 +223,4 @@ def write_file(channel: FileChannel, letter: Letter, estate: Estate, at: datetim
             file.write(msgspec.json.encode(as_data(letter, estate, at)) + b"\n")
     except OSError as exc:
         raise NoticeError(f"file {path}: {exc.strerror}", hint="is its folder there, and writable?") from exc
-    return f"written to {path}"
+    return Sent(f"written to {path}")

@@ -2,6 +2,7 @@
 
 from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
+    ESTATE,
     LARGE,
     Changed,
     Entry,
@@ -16,18 +17,24 @@ from historon.store.interface import (
     Version,
     Visit,
 )
+from historon.store.outbox import Fate, Notice, Outbox, Pending
 from historon.store.references import Reference, resolve
 from historon.store.trees import Member, read_tree, tree_part_name, written_tree
 
 __all__ = [
+    "ESTATE",
     "LARGE",
     "LEDGER",
     "Changed",
     "Entry",
+    "Fate",
     "FolderStore",
     "Member",
+    "Notice",
+    "Outbox",
     "Outcome",
     "Part",
+    "Pending",
     "Recorded",
     "Reference",
     "Round",

@@ -12,7 +12,9 @@ import msgspec
 
 from historon.errors import StoreError
 from historon.store.contents import Contents
+from historon.store.instants import from_ms, to_ms
 from historon.store.interface import (
+    ESTATE,
     Changed,
     Entry,
     Outcome,
@@ -24,9 +26,8 @@ from historon.store.interface import (
     StoredPart,
     Version,
     Visit,
-    from_ms,
-    to_ms,
 )
+from historon.store.outbox import Outbox
 from historon.store.rounds import Rounds
 from historon.store.schema import OUTCOMES, STATES, migrate
 from historon.store.signatures import Signatures
@@ -68,6 +69,7 @@ class FolderStore(Store):
         self._contents = Contents(self._db)
         self._rounds = Rounds(self._db)
         self._signatures = Signatures(self._db)
+        self._outbox = Outbox(self._db, self._writing, self._doing, self._remember)
         self._numbers: dict[str, int] = {}
 
     @classmethod
@@ -271,10 +273,18 @@ class FolderStore(Store):
     def remember_all(self, topic: str, texts: Mapping[str, str]) -> None:
         """See Store."""
         with self._writing("remember"):
-            self._db.executemany(
-                "INSERT OR REPLACE INTO memory (source, topic, text) VALUES (?, ?, ?)",
-                [(self._source(source), topic, text) for source, text in texts.items()],
-            )
+            self._remember(topic, texts)
+
+    def _remember(self, topic: str, texts: Mapping[str, str]) -> None:
+        self._db.executemany(
+            "INSERT OR REPLACE INTO memory (source, topic, text) VALUES (?, ?, ?)",
+            [(self._source(source), topic, text) for source, text in texts.items()],
+        )
+
+    @property
+    def outbox(self) -> Outbox:
+        """See Store."""
+        return self._outbox
 
     def lease(self, holder: str, now: datetime, until: datetime) -> str | None:
         """See Store."""
@@ -387,7 +397,9 @@ class FolderStore(Store):
         self._db.close()
 
     def _known(self, source: str) -> int:
-        """The ledger's number of a source; -1, which no row has, for one it never met."""
+        """The ledger's number of a source; -1, which no row has, for one it never met, and 0 for the whole estate."""
+        if source == ESTATE:
+            return 0
         if source not in self._numbers:
             row = self._db.execute("SELECT id FROM source WHERE name = ?", (source,)).fetchone()
             if not row:

@@ -7,14 +7,16 @@ import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from enum import StrEnum
 from functools import cached_property
 from typing import IO
 
+from historon.store.outbox import Outbox
+
 __all__ = [
-    "LARGE", "Changed", "Entry", "Outcome", "Part", "Recorded", "Round", "SourceState", "State", "Store", "StoredPart",
-    "Version", "Visit", "from_ms", "to_ms",
+    "ESTATE", "LARGE", "Changed", "Entry", "Outcome", "Part", "Recorded", "Round", "SourceState", "State", "Store",
+    "StoredPart",    "Version", "Visit",
 ]  # fmt: skip
 
 
@@ -42,6 +44,7 @@ class State(StrEnum):
     SUSPECT = "suspect"
 
 
+ESTATE = ""  # in the place of a source: what is remembered is about the whole estate
 LARGE = 16 * 2**20  # bytes from which on a content is never held in memory as a whole
 _EDGE = 2**16
 _PIECE = 2**20
@@ -141,6 +144,7 @@ class Entry:
     note: str | None = None
     families: bytes = b""
     signature: bytes | None = None
+    steps: Sequence[tuple[str, timedelta]] = ()
 
 
 @dataclass(frozen=True)
@@ -166,7 +170,7 @@ class Recorded:
 
 @dataclass(frozen=True)
 class Visit:
-    """What one round found at one source. `number` is the version it points to."""
+    """What one round found at one source. `number` is the version it points to, `steps` how long each step took."""
 
     source: str
     outcome: Outcome
@@ -174,6 +178,7 @@ class Visit:
     took: timedelta
     number: int | None
     note: str | None
+    steps: tuple[tuple[str, timedelta], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -280,9 +285,14 @@ class Store(ABC):
     def signatures(self) -> Iterator[tuple[str, int, bytes]]:
         """The same for all sources that there are any of, each with its name."""
 
+    @property
+    @abstractmethod
+    def outbox(self) -> Outbox:
+        """What is to be told, and what was."""
+
     @abstractmethod
     def recall(self, source: str, topic: str) -> str | None:
-        """What was remembered of a source under this topic."""
+        """What was remembered of a source under this topic; ESTATE stands for the estate as a whole."""
 
     @abstractmethod
     def remember(self, source: str, topic: str, text: str) -> None:
@@ -333,16 +343,3 @@ class Store(ABC):
     @abstractmethod
     def close(self) -> None:
         """Let go of the store; it may be opened again."""
-
-
-_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
-
-
-def to_ms(at: datetime) -> int:
-    """Milliseconds since 1970-01-01 UTC, rounded down."""
-    return int(at.timestamp() * 1000 // 1)
-
-
-def from_ms(ms: int) -> datetime:
-    """The UTC instant of milliseconds since 1970-01-01."""
-    return _EPOCH + timedelta(milliseconds=ms)

@@ -2,13 +2,14 @@
 
 import sqlite3
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 
 import msgspec
 import zstandard
 
-from historon.store.interface import Entry, Outcome, Recorded, Round, Visit, from_ms, to_ms
+from historon.store.instants import from_ms, to_ms
+from historon.store.interface import Entry, Outcome, Recorded, Round, Visit
 from historon.store.schema import OUTCOMES
 
 __all__ = ["Rounds"]
@@ -28,11 +29,12 @@ class Rounds:
     def add(self, number: int, visits: Iterable[tuple[int, Entry, Recorded]]) -> None:
         """Add outcomes, each with the ledger's number of its source."""
         self._db.executemany(
-            "INSERT OR REPLACE INTO outcome (round, source, outcome, at, took, number, note) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?)",
+            "INSERT OR REPLACE INTO outcome (round, source, outcome, at, took, number, note, steps) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
             [
                 (number, source, OUTCOMES.index(told.outcome), to_ms(entry.at),
-                 int(entry.took.total_seconds() * 1000), told.number, entry.note)
+                 int(entry.took.total_seconds() * 1000), told.number, entry.note,
+                 _written(entry.steps))
                 for source, entry, told in visits
             ],
         )  # fmt: skip
@@ -74,11 +76,24 @@ class Rounds:
     def _open_visits(self, number: int) -> list[Visit]:
         """What a round that has not ended found so far."""
         rows = self._db.execute(
-            "SELECT name, outcome.outcome, at, took, number, outcome.note FROM outcome "
+            "SELECT name, outcome.outcome, at, took, number, outcome.note, steps FROM outcome "
             "JOIN source ON source.id = source WHERE round = ? ORDER BY name",
             (number,),
         )
         return [
-            Visit(name, Outcome(OUTCOMES[outcome]), from_ms(at), timedelta(milliseconds=took), version, note)
-            for name, outcome, at, took, version, note in rows
+            Visit(
+                name, Outcome(OUTCOMES[outcome]), from_ms(at), timedelta(milliseconds=took), version, note, _read(steps)
+            )
+            for name, outcome, at, took, version, note, steps in rows
         ]
+
+
+def _written(steps: Sequence[tuple[str, timedelta]]) -> bytes | None:
+    """Steps as JSON, to the millisecond."""
+    told = [(place, took // timedelta(milliseconds=1)) for place, took in steps]
+    return msgspec.json.encode(told) if told else None
+
+
+def _read(steps: bytes | None) -> tuple[tuple[str, timedelta], ...]:
+    found = msgspec.json.decode(steps, type=list[tuple[str, int]]) if steps else []
+    return tuple((place, timedelta(milliseconds=took)) for place, took in found)

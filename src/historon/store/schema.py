@@ -67,6 +67,18 @@ _MIGRATIONS = (
     );
     INSERT INTO meta SELECT 'families_after', coalesce(max(at), 0) FROM version;
     """,
+    """
+    ALTER TABLE outcome ADD COLUMN steps BLOB;
+    CREATE TABLE pending (
+        id INTEGER PRIMARY KEY, channel TEXT NOT NULL, due INTEGER NOT NULL, round INTEGER, event BLOB NOT NULL
+    );
+    CREATE TABLE notice (
+        number INTEGER PRIMARY KEY, channel TEXT NOT NULL, at INTEGER NOT NULL, fate INTEGER NOT NULL,
+        tries INTEGER NOT NULL DEFAULT 0, next INTEGER, subject TEXT NOT NULL, letter BLOB NOT NULL, answer TEXT,
+        remaining TEXT
+    );
+    CREATE INDEX notice_by_next ON notice (next) WHERE next IS NOT NULL;
+    """,
 )
 
 

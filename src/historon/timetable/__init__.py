@@ -4,7 +4,7 @@ The service is in `historon.timetable.service`, and not imported here: it brings
 """
 
 from historon.timetable.agenda import Due, Load, agenda, load_by_hour, warnings_of
-from historon.timetable.instants import due_instants, frozen, instants, next_instants, offset_of
+from historon.timetable.instants import due_instants, frozen, offset_of
 from historon.timetable.promises import SourceStatus, Standing, standings
 
 __all__ = [
@@ -15,9 +15,7 @@ __all__ = [
     "agenda",
     "due_instants",
     "frozen",
-    "instants",
     "load_by_hour",
-    "next_instants",
     "offset_of",
     "standings",
     "warnings_of",

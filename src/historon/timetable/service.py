@@ -15,10 +15,18 @@ from pathlib import Path
 from historon.collect import Places, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, read_estate
-from historon.notices import Overdue, Told, tell_promises, tell_round
-from historon.store import Outcome, Store
+from historon.notices import Event, Teller, Told, send, sign_of_life
+from historon.store import ESTATE, Outcome, Store
 from historon.timetable.instants import due_instants
 from historon.timetable.promises import standings
+from historon.timetable.watching import (
+    about_disk,
+    about_estate,
+    about_promises,
+    about_rounds,
+    all_well_words,
+    next_breach,
+)
 
 __all__ = ["Service"]
 
@@ -27,11 +35,10 @@ _TOPIC = "timetable"  # under which the ledger remembers up to when a source's t
 _LEASE = timedelta(seconds=60)
 _TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
 _TROUBLE = timedelta(seconds=30)
-_WATCH = timedelta(minutes=1)  # between two looks at the promises
-_PROMISES, _BROKEN = "promise", "broken"  # what the ledger remembers of a promise that people were told of
-_STOP = timedelta(seconds=30)  # for rounds to clean up after themselves
-
-Tell = Callable[[Estate, RoundReport], Iterable[Told]]
+_WATCH = timedelta(minutes=5)  # at most between two looks at promises and disk
+_STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
+_TRIGGER = "timetable"
+_RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
 
 
 class Service:
@@ -43,12 +50,13 @@ class Service:
 
     def __init__(
         self, file: Path, open_store: Callable[[Estate], Store], clock: Callable[[], datetime], *,
-        tell: Tell = tell_round,
+        tick: timedelta = _TICK,
     ) -> None:  # fmt: skip
+        """`tick` is how long a changed file, a jump of the clock or a request to stop may go unnoticed."""
         self._file = file
         self._open_store = open_store
         self._clock = clock
-        self._tell = tell
+        self._tick = tick
         self._holder = f"{socket.gethostname()}, process {os.getpid()}"
         self._stop = asyncio.Event()
         self._rounds: set[asyncio.Task[None]] = set()
@@ -56,8 +64,8 @@ class Service:
         self._next: dict[str, datetime] = {}
         self._kept: dict[str, datetime] = {}
         self._dealt: dict[str, str] = {}
-        self._watched = datetime.min.replace(tzinfo=UTC)
-
+        self._watch_at = datetime.min.replace(tzinfo=UTC)
+        self._delivery: asyncio.Task[None] | None = None
         self.troubled = False
 
     def stop(self) -> None:
@@ -73,12 +81,29 @@ class Service:
         self._seen = _state_of(self._file)
         self._estate = read_estate(self._file)
         self._store = self._open_store(self._estate)
+        self._teller = Teller(self._estate, self._store, self._clock)
         try:
             self._take_lease()
+            if not once:
+                self._tell_start()
             self._begin()
             await self._keep(once=once)
+            if not once:
+                self._teller.tell(Event("service-stopped", self._clock(), f"{self._holder}; it ended as it should"))
+                self._store.remember(ESTATE, _RUNNING, "")
         finally:
             await self._end()
+
+    def _tell_start(self) -> None:
+        """Tell that the service begins; and if the one before did not end as it should, that too."""
+        now = self._clock()
+        if before := self._store.recall(ESTATE, _RUNNING):
+            cut = [one.number for one in self._store.rounds() if one.ended is None and one.trigger == _TRIGGER]
+            rounds = f"; cut short: round {', '.join(map(str, cut))}" if cut else ""
+            words = f"{before} did not end as it should{rounds}"
+            self._teller.tell(Event("service-died", now, words, advice="see the log of that time"))
+        self._store.remember(ESTATE, _RUNNING, f"{self._holder}, since {now:%Y-%m-%d %H:%M} UTC")
+        self._teller.tell(Event("service-started", now, self._holder))
 
     def _take_lease(self) -> None:
         now = self._clock()
@@ -110,7 +135,7 @@ class Service:
     async def _keep(self, *, once: bool) -> None:
         renewed = self._clock()
         while not self._stop.is_set():
-            wait = _TICK
+            wait = self._tick
             try:
                 self._reload()
                 self._flush()
@@ -119,8 +144,9 @@ class Service:
                     self._take_lease()
                     renewed = now
                 self._start_due(now, once=once)
-                await self._watch_promises(now)
-                wait = min([_TICK, *(at - now for name, at in self._next.items() if name not in self._busy)])
+                self._watch(now)
+                self._deliver(now)
+                wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
             except StoreError as exc:
                 _LOG.error("the store is in trouble: %s; trying again in %s s", exc, _TROUBLE.seconds)
                 wait = _TROUBLE
@@ -146,11 +172,14 @@ class Service:
             estate = read_estate(self._file)
         except EstateError as exc:
             _LOG.error("the estate file is refused, the one before stays in force: %s", exc)
+            self._teller.watch("estate", [about_estate(str(exc), self._clock())])
             return
         if estate.path(estate.settings.store) != self._estate.path(self._estate.settings.store):
             _LOG.error("the estate file names another store: restart the service for it")
             return
-        self._estate = estate
+        self._estate = self._teller.estate = estate
+        self._teller.watch("estate", [about_estate("", self._clock())])
+        self._watch_at = self._clock()
         self._flush()
         self._begin()
 
@@ -186,24 +215,31 @@ class Service:
         estate = self._estate
         try:
             report = await run_round(
-                estate, sources, self._store, clock=self._clock, observer=self._observe, trigger="timetable",
+                estate, sources, self._store, clock=self._clock, observer=self._observe, trigger=_TRIGGER,
                 delays=delays, places=self._places,
             )  # fmt: skip
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
+            self._teller.watch("rounds", [about_rounds(exc.message, exc.hint, self._clock())])
             self._put_off(sources)
             return
+        self._teller.watch("rounds", [about_rounds("", "", self._clock())])
         self._put_off([source for source in sources if source.name in self._busy])
         _LOG.log(
             logging.WARNING if report.troubles or report.store_trouble else logging.INFO,
             "round %s ended: %s", report.number, _tally(report),
         )  # fmt: skip
         self.troubled = self.troubled or bool(report.troubles or report.store_trouble)
-        self._report(await asyncio.to_thread(lambda: list(self._tell(estate, report))))
+        self._teller.end_round(report)
+        self._watch_at = self._clock()
+        self._report(await asyncio.to_thread(sign_of_life, estate, report))
 
     def _observe(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         """What is dealt with is remembered; what an interrupted round did not come to is still due."""
-        if not isinstance(event, SourceResult) or event.source not in self._busy:
+        if not isinstance(event, SourceResult):
+            return
+        self._teller.hear(event)
+        if event.source not in self._busy:
             return
         if event.outcome is Outcome.SKIPPED and self._stop.is_set():
             return
@@ -222,31 +258,38 @@ class Service:
             if source.name in self._estate.sources and source.timetables:
                 self._next[source.name] = self._clock() + _TROUBLE * 2
 
-    async def _watch_promises(self, now: datetime) -> None:
-        """Tell when a promise breaks, also where nothing ran at all, and when it is kept again; once each."""
-        if now - self._watched < _WATCH:
+    def _watch(self, now: datetime) -> None:
+        """Look at what may change though nothing runs: promises break, the disk fills up, all stays well."""
+        if now < self._watch_at:
             return
-        self._watched = now
         board = standings(self._estate, list(self._estate.sources.values()), self._store, now)
-        before = self._store.recall_all(_PROMISES)
-        broken = [one for one in board if one.standing.trouble and before.get(one.source.name) != _BROKEN]
-        kept = [one.source.name for one in board if not one.standing.trouble and before.get(one.source.name) == _BROKEN]
-        if not broken and not kept:
-            return
-        self._store.remember_all(_PROMISES, {**{one.source.name: _BROKEN for one in broken}, **dict.fromkeys(kept, "")})
-        overdue = [
-            Overdue(one.source.name, one.age, one.source.promise or timedelta(), one.state.note) for one in broken
-        ]
-        for one in overdue:
-            _LOG.warning("the promise of %s is broken", one.source)
-        for name in kept:
-            _LOG.info("the promise of %s is kept again", name)
-        self._report(await asyncio.to_thread(lambda: list(tell_promises(self._estate, overdue, kept, now))))
+        self._watch_at = min(now + _WATCH, (next_breach(board, now) or now + _WATCH) + timedelta(milliseconds=1))
+        for event in self._teller.watch("promise", about_promises(board, now)):
+            kept = event.kind == "promise-kept"
+            words = "kept again" if kept else "broken"
+            _LOG.log(logging.INFO if kept else logging.WARNING, "the promise of %s is %s", event.source, words)
+        for event in self._teller.watch("disk", [about_disk(self._estate, now)]):
+            _LOG.log(logging.WARNING if event.kind == "disk-low" else logging.INFO, "%s", event.message)
+        if well := all_well_words(board):
+            self._teller.tell_well(Event("all-well", now, well))
 
-    def _report(self, notices: Iterable[Told]) -> None:
-        for told in notices:
-            if told.trouble:
-                _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
+    def _deliver(self, now: datetime) -> None:
+        """Send what is due, beside everything else; one channel that is slow does not hold up the rounds."""
+        if self._delivery is not None and self._delivery.done():
+            self._delivery.result()
+            self._delivery = None
+        if self._delivery is None and self._teller.has_due(now):
+            self._delivery = asyncio.create_task(self._send_due())
+
+    async def _send_due(self) -> None:
+        outgoing, estate, now = self._teller.outgoing(), self._estate, self._clock()
+        results = await asyncio.gather(*(asyncio.to_thread(send, one, estate, now) for one in outgoing))
+        for one, result in zip(outgoing, results, strict=True):
+            self._report(self._teller.settle(one, result))
+
+    def _report(self, told: Told | None) -> None:
+        if told is not None and told.trouble:
+            _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
 
     def _flush(self) -> None:
         """Write down what was dealt with since the last time."""
@@ -260,12 +303,23 @@ class Service:
         if self._rounds:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
         try:
+            await self._send_last()
             self._flush()
             self._store.release(self._holder)
         except StoreError as exc:
             _LOG.error("the store is in trouble: %s", exc)
         self._store.close()
         _LOG.info("the service has ended")
+
+    async def _send_last(self) -> None:
+        """What is due is sent before the end, as far as that goes in time; what is left is in the outbox."""
+        try:
+            async with asyncio.timeout(_STOP.total_seconds()):
+                if self._delivery is not None:
+                    await self._delivery
+                await self._send_due()
+        except TimeoutError:
+            _LOG.warning("not all notices were sent; they are, when a service runs again")
 
 
 def _tally(report: RoundReport) -> str:

@@ -9,9 +9,9 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, instant, print_json, print_table, printable, size_text, table
 from historon.errors import UsageError
-from historon.estate import Duration, Estate, Source, describe, select
+from historon.estate import Duration, Estate, Source, describe, next_instants, select, words_of
 from historon.store import Outcome, Store
-from historon.timetable import Due, Load, agenda, load_by_hour, next_instants, warnings_of
+from historon.timetable import Due, Load, agenda, load_by_hour, warnings_of
 
 __all__ = ["command"]
 
@@ -155,7 +155,8 @@ def _print_end(estate: Estate, dues: Sequence[Due], warnings: Sequence[str], now
     tally = Counter(due.timetable for due in dues)
     for name, timetable in estate.timetables.items():
         coming = ", ".join(_day(at, estate) for at in next_instants(timetable, estate.zone, now, 3))
-        screen.print(Text(f"{name}: {coming} …  ({count(tally[name], 'collection')} in {span})", style="dim"))
+        screen.print(Text(f"{name}: {words_of(timetable)}", style="bold"))
+        screen.print(Text(f"  {coming} …  ({count(tally[name], 'collection')} in {span})", style="dim"))
     for freeze in estate.freezes:
         if freeze.to >= now.astimezone(estate.zone).date():
             why = f": {printable(freeze.why)}" if freeze.why else ""

@@ -13,7 +13,7 @@ from historon.cli.output import STYLES, console, count, excerpt, print_failure, 
 from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, SourceStep, run_round, unfinished_sources
 from historon.errors import ExitCode
 from historon.estate import Estate, Source, describe, select
-from historon.notices import Told, tell_round
+from historon.notices import Teller, Told, sign_of_life
 from historon.store import Outcome, Store
 
 if TYPE_CHECKING:
@@ -54,13 +54,15 @@ def command(
         if unfinished and not (sources := unfinished_sources(store, sources)):
             click.echo("the last round was not interrupted: nothing is left to do")
             return ExitCode.WELL
-        report = _round(app, estate, sources, store, quiet=as_json, verbose=verbose)
+        teller = Teller(estate, store, app.clock)
+        report = _round(app, teller, sources, store, quiet=as_json, verbose=verbose)
         if confirmed := _confirm_keys(app, estate, report, trust=trust_first_contact):
             again = _round(
-                app, estate, [estate.sources[name] for name in confirmed], store, quiet=as_json, verbose=verbose
+                app, teller, [estate.sources[name] for name in confirmed], store, quiet=as_json, verbose=verbose
             )
             report = report.followed_by(again)
-    told = list(tell_round(estate, report))
+        teller.end_round(report)
+        told = [*teller.deliver(), *filter(None, [sign_of_life(estate, report)])]
     if as_json:
         print_json(_as_data(report, told))
     else:
@@ -69,7 +71,7 @@ def command(
 
 
 def _round(
-    app: App, estate: Estate, sources: Sequence[Source], store: Store, *, quiet: bool, verbose: int
+    app: App, teller: Teller, sources: Sequence[Source], store: Store, *, quiet: bool, verbose: int
 ) -> RoundReport:
     screen = _Silent() if quiet else _Bar(len(sources)) if sys.stdout.isatty() else _Lines()
 
@@ -77,13 +79,15 @@ def _round(
         task = asyncio.current_task()
         assert task is not None  # noqa: S101
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
-        return await run_round(estate, sources, store, clock=app.clock, observer=observer, trigger="by hand")
+        return await run_round(teller.estate, sources, store, clock=app.clock, observer=observer, trigger="by hand")
 
     def tell_steps(event: SourceBegan | SourceStep | SourceResult) -> None:
         if isinstance(event, SourceStep):
             _tell_step(event, verbose)
-        else:
-            shown(event)
+            return
+        shown(event)
+        if isinstance(event, SourceResult):
+            teller.hear(event)
 
     with screen as shown:
         observer: Observer = tell_steps
@@ -191,7 +195,8 @@ def _print_end(report: RoundReport, told: Sequence[Told]) -> None:
     _print_summary(report, screen)
     for one in told:
         if one.trouble:
-            click.echo(f"notice not sent to {one.channel}: {printable(one.trouble)}", err=True)
+            waits = "; it waits and is tried again: historon notices" if one.waits else ""
+            click.echo(f"notice not sent to {one.channel}: {printable(one.trouble)}{waits}", err=True)
     if report.store_trouble:
         click.echo(f"historon: the store is in trouble: {printable(report.store_trouble)}", err=True)
 
@@ -246,7 +251,7 @@ def _as_data(report: RoundReport, told: Sequence[Told]) -> dict[str, object]:
         "store_trouble": report.store_trouble,
         "remarks": report.remarks,
         "sources": [_result_data(result) for result in report.results],
-        "notices": [{"channel": one.channel, "trouble": one.trouble} for one in told],
+        "notices": [{"channel": one.channel, "trouble": one.trouble, "waits": one.waits} for one in told],
     }
 
 

@@ -76,7 +76,7 @@ class KeyCheck(asyncssh.SSHClient):
         if pinned or self._is_known(host, addr, port):
             wanted = f"pinned is {pinned}" if pinned else "known_hosts has another"
             self.verdict = CollectError(
-                FailureKind.IDENTITY,
+                FailureKind.IDENTITY_CHANGED,
                 f"THE HOST KEY HAS CHANGED: {host} shows {algorithm} {fingerprint}, {wanted}",
                 hint="was it replaced or reset? If nobody knows why, somebody may be listening: nothing was sent to it",
             )

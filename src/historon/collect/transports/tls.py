@@ -29,7 +29,7 @@ def peer_verdict(source: Source, exc: BaseException) -> CollectError | None:
     causes = list(_causes(exc))
     if pin := next((one for one in causes if isinstance(one, PinError)), None):
         return CollectError(
-            FailureKind.IDENTITY,
+            FailureKind.IDENTITY_CHANGED,
             f"THE CERTIFICATE HAS CHANGED: {place} shows {pin.shown}, pinned is {pin.pinned}",
             hint="was it renewed? If nobody knows why, somebody may be listening: nothing was sent to it",
         )

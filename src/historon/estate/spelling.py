@@ -1,0 +1,15 @@
+"""What may have been meant by a word that is not known."""
+
+import difflib
+from collections.abc import Iterable
+
+__all__ = ["nearest"]
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """A hint with the nearest valid spelling, or with what is valid where nothing is near."""
+    names = sorted(known)
+    near = difflib.get_close_matches(word.lower(), names, n=1, cutoff=0.5)
+    if near:
+        return f'did you mean "{near[0]}"?'
+    return f"known here: {', '.join(names[:12])}{' …' if len(names) > 12 else ''}" if names else ""

@@ -1,0 +1,93 @@
+"""What can be told, and the words by which a channel says what it wants to hear."""
+
+from collections.abc import Mapping
+from enum import IntEnum
+from typing import Self
+
+from historon.estate.spelling import nearest
+
+__all__ = ["KINDS", "OVER", "Severity", "Telling"]
+
+
+class Severity(IntEnum):
+    """How grave an event is; the numbers are those of syslog (RFC 5424 section 6.2.1)."""
+
+    CRITICAL = 2
+    ERROR = 3
+    WARNING = 4
+    NOTICE = 5
+    INFO = 6
+
+
+# Every kind of event, the gravest first. docs/being-told.md says what each means.
+KINDS: Mapping[str, Severity] = {
+    "left-paused": Severity.CRITICAL,
+    "identity-changed": Severity.CRITICAL,
+    "store-trouble": Severity.CRITICAL,
+    "failing": Severity.ERROR,
+    "still-failing": Severity.ERROR,
+    "promise-broken": Severity.ERROR,
+    "still-broken": Severity.ERROR,
+    "estate-refused": Severity.ERROR,
+    "service-died": Severity.ERROR,
+    "round-refused": Severity.ERROR,
+    "suspect": Severity.WARNING,
+    "still-suspect": Severity.WARNING,
+    "flapping": Severity.WARNING,
+    "expectation-broken": Severity.WARNING,
+    "disk-low": Severity.WARNING,
+    "recovered": Severity.NOTICE,
+    "promise-kept": Severity.NOTICE,
+    "expectation-mended": Severity.NOTICE,
+    "disk-well": Severity.NOTICE,
+    "estate-accepted": Severity.NOTICE,
+    "rounds-again": Severity.NOTICE,
+    "changed": Severity.NOTICE,
+    "first": Severity.INFO,
+    "skipped": Severity.INFO,
+    "service-started": Severity.INFO,
+    "service-stopped": Severity.INFO,
+    "round-ended": Severity.INFO,
+    "all-well": Severity.INFO,
+    "test": Severity.INFO,
+}
+OVER = frozenset(
+    {"recovered", "promise-kept", "expectation-mended", "disk-well", "estate-accepted", "rounds-again"}
+)  # whoever is told of a trouble is told of its end
+_GROUPS = ("trouble", "changes", "always")
+
+
+class Telling(str):
+    """What a channel wants to hear, as words: groups, severities and kinds of events; one text or a list of them."""
+
+    __slots__ = ()
+
+    @classmethod
+    def parse(cls, written: object) -> Self:
+        """Check each."""
+        words = [str(one) for one in written] if isinstance(written, list | tuple) else [str(written)]
+        known = [*_GROUPS, *(one.name.lower() for one in Severity), *KINDS]
+        for word in words:
+            if word not in known:
+                raise ValueError(f'"{word}" is nothing that can be told ({nearest(word, known)})')
+        return cls(" ".join(words))
+
+    def means(self, kind: str) -> bool:
+        """Whether an event of this kind is meant by one of the words."""
+        return any(_means(word, kind) for word in self.split())
+
+
+def _means(word: str, kind: str) -> bool:
+    severity = KINDS[kind]
+    trouble = severity <= Severity.WARNING or kind in OVER
+    match word:
+        case "always":
+            return True
+        case "trouble":
+            return trouble
+        case "changes":
+            return trouble or kind in ("changed", "first")
+        case _ if word in KINDS:
+            return word == kind
+        case _:
+            return severity <= Severity[word.upper()]

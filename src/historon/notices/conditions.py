@@ -1,0 +1,80 @@
+"""What people know of something that can be amiss: told when it begins, at growing intervals, and when it is over.
+
+What begins and ends again and again is flapping: that is told once, and then nothing until it has been steady.
+"""
+
+from datetime import datetime, timedelta
+from enum import Enum, auto
+from itertools import pairwise
+
+import msgspec
+from msgspec.structs import replace
+
+__all__ = ["Condition", "News", "advance"]
+
+_REMEMBERED = 8  # outcomes
+_FLAPPING = 4  # changes among them
+_STEADY = 4  # outcomes that are alike
+_LONGEST = timedelta(days=30)  # between two reminders
+
+
+class News(Enum):
+    """What there is to tell."""
+
+    BEGAN = auto()
+    STILL = auto()
+    OVER = auto()
+    FLAPPING = auto()
+
+
+class Condition(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The state of one thing: what is amiss (empty for nothing), since when, how often that was told, and what is next.
+
+    `recent` are the last outcomes, `w` for well and `a` for amiss.
+    """
+
+    state: str
+    since: datetime
+    told: int = 1
+    remind: datetime | None = None
+    recent: str = ""
+    flapping: bool = False
+
+
+def advance(
+    before: Condition | None, state: str, now: datetime, remind: timedelta, *, flaps: bool = True
+) -> tuple[Condition | None, News | None]:
+    """What is known after something was seen in this state, and what is to be told of it.
+
+    None stands for a thing that is well and was so for long. `remind` is the time to the first reminder, which doubles
+    from one to the next. Without `flaps` it is looked at all the time, and how often that was means nothing.
+    """
+    old = before or Condition("", now, recent="")
+    recent = (old.recent + ("a" if state else "w"))[-_REMEMBERED:] if flaps else ""
+    began = Condition(state, now, 1, now + remind, recent)
+    if old.flapping and flaps:
+        return _while_flapping(old, began)
+    if sum(one != other for one, other in pairwise(recent)) >= _FLAPPING:
+        return Condition(state, now, 1, now + remind, recent, flapping=True), News.FLAPPING
+    if state and state != old.state:
+        return began, News.BEGAN
+    if state:
+        return _still(old, began)
+    known = Condition("", now, recent=recent) if "a" in recent else None
+    return known, News.OVER if old.state else None
+
+
+def _still(old: Condition, seen: Condition) -> tuple[Condition, News | None]:
+    """The same as before: told again when it is time for that, and then after twice as long."""
+    if old.remind is None or seen.since < old.remind:
+        return replace(old, state=seen.state, recent=seen.recent), None
+    first = (seen.remind or seen.since) - seen.since
+    again = seen.since + min(first * 2**old.told, _LONGEST)
+    return replace(old, state=seen.state, recent=seen.recent, told=old.told + 1, remind=again), News.STILL
+
+
+def _while_flapping(old: Condition, seen: Condition) -> tuple[Condition | None, News | None]:
+    if len(set(seen.recent[-_STEADY:])) > 1:
+        return _still(old, seen)
+    steady = replace(seen, recent=seen.recent[-1:])
+    return (steady, News.BEGAN) if seen.state else (replace(steady, told=0, remind=None), News.OVER)

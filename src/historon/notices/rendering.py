@@ -1,0 +1,40 @@
+"""Texts from Jinja2 templates, shipped or the administrator's own, in a sandbox: a template cannot reach out."""
+
+from collections.abc import Mapping
+from importlib import resources
+
+from historon.errors import OutsideError
+from historon.estate import Estate
+
+__all__ = ["TemplateError", "own_template", "rendered", "shipped_template"]
+
+
+class TemplateError(OutsideError):
+    """A template cannot be read, or is wrong."""
+
+
+def shipped_template(name: str) -> str:
+    """The template of this name that comes with Historon."""
+    return resources.files("historon.notices").joinpath(name).read_text(encoding="utf-8")
+
+
+def rendered(text: str, values: Mapping[str, object], *, html: bool = False) -> str:
+    """What the template makes of the values; in HTML every value is escaped. Raises TemplateError."""
+    import jinja2  # imported where it is used: it takes a tenth of a second
+    from jinja2.sandbox import SandboxedEnvironment
+
+    sandbox = SandboxedEnvironment(autoescape=html, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True)
+    try:
+        return sandbox.from_string(text).render(values)
+    except (jinja2.TemplateError, TypeError, ValueError, ArithmeticError, RecursionError) as exc:
+        line = getattr(exc, "lineno", None)
+        place = f"line {line}: " if line else ""
+        raise TemplateError(f"{place}{exc}", hint="correct the template") from exc
+
+
+def own_template(estate: Estate, written: str) -> str:
+    """The text of a template that the estate file names. Raises TemplateError."""
+    try:
+        return estate.path(written).read_text(encoding="utf-8")
+    except (OSError, UnicodeError) as exc:
+        raise TemplateError(f"{getattr(exc, 'strerror', None) or exc}", hint="is the path right?") from exc

@@ -1,0 +1,87 @@
+"""What the service looks at all the time, whether anything runs or not: promises, the disk, and that all is well."""
+
+import shutil
+from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
+from functools import partial
+
+from historon.estate import Estate, describe
+from historon.notices import Event, Watched
+from historon.store import ESTATE
+from historon.timetable.promises import SourceStatus, Standing
+
+__all__ = ["about_disk", "about_estate", "about_promises", "about_rounds", "all_well_words", "next_breach"]
+
+
+def about_promises(board: Sequence[SourceStatus], now: datetime) -> Iterator[Watched]:
+    """Of every source with a promise, whether it is kept; one that is paused is as people know it."""
+    for one in board:
+        if one.standing not in (Standing.PAUSED, Standing.NONE):
+            state = "promise-broken" if one.standing.trouble else ""
+            yield Watched(one.source.name, state, "promise-kept", partial(_promise, one=one, now=now))
+
+
+def _promise(kind: str, one: SourceStatus, now: datetime) -> Event:
+    name = one.source.name
+    if kind == "promise-kept":
+        return Event(kind, now, "its last good version is as new as promised", name)
+    age = f"is {describe(one.age)} old" if one.age is not None else "was never made"
+    promise = describe(one.source.promise or timedelta())
+    last = (f"last try: {one.state.note}",) if one.state.note else ()
+    message = f"its last good version {age}, {promise} was promised"
+    return Event(kind, now, message, name, f"historon rehearse {name}", last)
+
+
+def next_breach(board: Sequence[SourceStatus], now: datetime) -> datetime | None:
+    """When the next promise breaks if nothing happens."""
+    left = [
+        one.source.promise - one.age for one in board
+        if one.source.promise and one.age is not None and one.standing in (Standing.KEPT, Standing.CLOSE)
+    ]  # fmt: skip
+    return now + min(left) if left else None
+
+
+def about_disk(estate: Estate, now: datetime) -> Watched:
+    """Whether the disk of the store has as much room as the settings ask to be told of."""
+    store = estate.path(estate.settings.store)
+    free, wanted = shutil.disk_usage(store).free, estate.settings.warn_free
+    message = f"{store} has {free // 10**6:,} MB free"
+    told = f"{message}, fewer than {wanted // 10**6:,} MB; no round begins below {estate.settings.free // 10**6:,} MB"
+
+    def make(kind: str) -> Event:
+        if kind == "disk-well":
+            return Event(kind, now, message)
+        return Event(kind, now, told, advice="make room, for example with historon prune; warn_free sets the limit")
+
+    return Watched(ESTATE, "disk-low" if free < wanted else "", "disk-well", make)
+
+
+def about_estate(refusal: str, now: datetime) -> Watched:
+    """Whether the estate file is refused, and why."""
+
+    def make(kind: str) -> Event:
+        if kind == "estate-accepted":
+            return Event(kind, now, "it is in force")
+        first, *more = refusal.splitlines()
+        return Event(kind, now, "the one before stays in force", advice="historon doctor", excerpt=(first, *more))
+
+    return Watched(ESTATE, "estate-refused" if refusal else "", "estate-accepted", make)
+
+
+def about_rounds(refusal: str, hint: str, now: datetime) -> Watched:
+    """Whether rounds can begin at all, and if not why."""
+
+    def make(kind: str) -> Event:
+        return Event(kind, now, refusal or "what was in the way is gone", advice=hint)
+
+    return Watched(ESTATE, "round-refused" if refusal else "", "rounds-again", make)
+
+
+def all_well_words(board: Sequence[SourceStatus]) -> str | None:
+    """That nothing needs a hand, in words; None when something does."""
+    if any(one.standing.trouble or one.ailing for one in board):
+        return None
+    promised = sum(one.source.promise is not None and one.standing is not Standing.PAUSED for one in board)
+    paused = sum(one.standing is Standing.PAUSED for one in board)
+    also = f", {paused} paused" if paused else ""
+    return f"{len(board)} sources{also}, {promised} promises kept; nothing needs a hand"

@@ -1,0 +1,396 @@
+"""Who is told what, and when: states, routing, the outbox, and what is written."""
+
+import json
+import re
+import shutil
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime, timedelta
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from historon.estate import KINDS, Estate, Severity, read_estate
+from historon.notices import Event, Teller, letter_of, send
+from historon.notices.conditions import Condition, News, advance
+from historon.notices.letters import _WORDS
+from historon.notices.routing import due_at, wants
+from historon.store import FolderStore
+from tests.conftest import FILES_ESTATE, EstateFolder, WebListener
+
+NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)  # a Monday, 13:00 in Oslo
+DAY = timedelta(days=1)
+
+
+# ---- states -----------------------------------------------------------------------------------------------------------
+
+
+def _told(outcomes: str, *, step: timedelta = DAY, remind: timedelta = 2 * DAY) -> str:
+    """What is told of these outcomes, one character each; a dot for nothing."""
+    letters = {News.BEGAN: "B", News.STILL: "S", News.OVER: "O", News.FLAPPING: "F", None: "."}
+    known: Condition | None = None
+    said = ""
+    for number, one in enumerate(outcomes):
+        known, news = advance(known, "failing" if one == "a" else "", NOW + number * step, remind)
+        said += letters[news]
+    return said
+
+
+@pytest.mark.parametrize(
+    ("outcomes", "told"),
+    [
+        ("wwww", "...."),
+        ("waaw", ".B.O"),
+        ("aaaaaaaaaaaaaaaa", "B.S...S.......S."),  # after 2 days, 4 more, 8 more
+        ("awawa", "BOBOF"),
+        ("awawawawaw", "BOBOF....."),
+        ("awawawwww", "BOBOF...O"),
+        ("awawaaaa", "BOBOF..B"),
+        ("awawawwwwaa", "BOBOF...OB."),
+    ],
+)
+def test_states_are_told_when_they_change_and_at_growing_intervals(outcomes: str, told: str) -> None:
+    assert _told(outcomes, remind=2 * DAY if "aaaaaa" in outcomes else 100 * DAY) == told
+
+
+@given(st.text("wa", max_size=60))
+def test_what_is_told_never_contradicts_what_is(outcomes: str) -> None:
+    """Whoever reads along knows the state, unless it is flapping; and nothing begins or ends twice."""
+    said = _told(outcomes)
+    believed: str | None = "w"
+    for is_now, news in zip(outcomes, said, strict=True):
+        assert not (news == "B" and believed == "a")
+        assert not (news == "O" and believed == "w")
+        believed = {"B": "a", "O": "w", "F": None}.get(news, believed)
+        assert believed in (None, is_now)
+    assert _told(outcomes + "wwwwwwww").rstrip(".")[-1:] in ("", "O"), "in the end all know that it is well"
+
+
+@given(st.integers(1, 400), st.integers(1, 30))
+def test_reminders_grow_up_to_a_month(days: int, first: int) -> None:
+    said = _told("a" * days, remind=first * DAY)
+    at = [number for number, news in enumerate(said) if news in "BS"]
+    gaps = [later - earlier for earlier, later in pairwise(at)]
+    assert all(earlier <= later <= 30 for earlier, later in pairwise(gaps))
+
+
+def test_a_grave_state_is_told_though_the_source_flaps() -> None:
+    known = None
+    for number, state in enumerate(["failing", "", "failing", "", "failing"]):
+        known, _ = advance(known, state, NOW + number * DAY, DAY)
+    assert known
+    assert known.flapping
+    assert advance(known, "left-paused", NOW + 5 * DAY, DAY, flaps=False)[1] is News.BEGAN
+
+
+# ---- routing ----------------------------------------------------------------------------------------------------------
+
+ROUTED = FILES_ESTATE.replace('promise = "26h"', 'promise = "26h"\nlabels = { site = "northmole" }') + """
+[[sources]]
+name = "other"
+procedure = "files"
+labels = { site = "saltgate" }
+[timetables.mornings]
+at = "07:00"
+[channels.c]
+kind = "file"
+path = "told.jsonl"
+"""  # fmt: skip
+
+
+def _estate(more: str) -> Estate:
+    return read_estate(Path("/nowhere/historon.toml"), ROUTED + more)
+
+
+def _wanted(more: str, at: datetime = NOW, source: str = "files") -> set[str]:
+    estate = _estate(more)
+    about = {
+        kind: None if kind.startswith(("round", "disk", "service", "estate", "store", "all")) else source
+        for kind in KINDS
+    }
+    return {kind for kind in KINDS if wants(estate.channels["c"], Event(kind, at, "", about[kind]), estate)}
+
+
+def test_a_channel_hears_what_it_asked_for() -> None:
+    trouble = {kind for kind, severity in KINDS.items() if severity <= Severity.WARNING}
+    over = {"recovered", "promise-kept", "expectation-mended", "disk-well", "estate-accepted", "rounds-again"}
+    assert _wanted("") == set(KINDS)
+    assert _wanted('tell = "trouble"') == trouble | over
+    assert _wanted('tell = "changes"') == trouble | over | {"changed", "first"}
+    assert _wanted('tell = "critical"') == {"left-paused", "identity-changed", "store-trouble"}
+    assert _wanted('tell = ["critical", "changed"]') == {"left-paused", "identity-changed", "store-trouble", "changed"}
+    assert _wanted('tell = "trouble"\nbut_not = ["suspect", "notice"]') == {
+        kind for kind in trouble | over if KINDS[kind] > Severity.NOTICE
+    }
+    assert _wanted('where = { site = "northmole" }') >= {"failing", "changed"}
+    assert "disk-low" not in _wanted('where = { site = "northmole" }')
+    assert _wanted('where = { site = "northmole" }', source="other") == set()
+    assert _wanted('hours = ["08:00-17:00"]') == set(KINDS)
+    assert _wanted('hours = ["08:00-17:00"]', NOW + timedelta(hours=8)) == set()
+
+
+def _due(more: str, kind: str, *, in_round: bool = True, now: datetime = NOW) -> tuple[timedelta, bool]:
+    estate = _estate(more)
+    at, waits = due_at(estate.channels["c"], Event(kind, now, "", "files"), estate, now, in_round=in_round)
+    return at - now, waits
+
+
+def test_a_channel_hears_when_it_asked_to() -> None:
+    hour, now = timedelta(hours=1), timedelta()
+    assert _due("", "failing") == (6 * hour, True)
+    assert _due("", "failing", in_round=False) == (now, False)
+    assert _due("", "left-paused") == (now, False)
+    assert _due("at_once = true", "failing") == (now, False)
+    assert _due('digest = "mornings"', "failing") == (18 * hour, False)
+    assert _due('digest = "mornings"', "left-paused") == (now, False)
+    assert _due('quiet = ["12:00-22:00"]\nat_once = true', "failing") == (9 * hour, False)
+    assert _due('quiet = ["12:00-22:00"]', "left-paused") == (now, False)
+    assert _due('digest = "mornings"\nquiet = ["22:00-09:00"]', "changed") == (20 * hour, False)
+
+
+@pytest.mark.parametrize(
+    ("more", "said"),
+    [
+        ('tell = "trubble"', '"trubble" is nothing that can be told (did you mean "trouble"?)'),
+        ('tell = ["always", "fialing"]', 'did you mean "failing"?'),
+        ('digest = "morning"', 'there is no "morning" (did you mean "mornings"?)'),
+        ('digest = "mornings"\nat_once = true', "at once or in a digest, not both"),
+        ('where = { sight = "x" }', 'no source has the label "sight"'),
+        ('quiet = ["22-6"]', '"22-6" are no hours'),
+        ('all_well = "-1d"', "cannot be negative"),
+    ],
+)
+def test_wrong_routing_is_refused(estate: EstateFolder, more: str, said: str) -> None:
+    estate.write(ROUTED + more)
+    result = estate.run("notices")
+    assert result.code == 4
+    assert said in result.err
+
+
+# ---- the outbox -------------------------------------------------------------------------------------------------------
+
+
+class Clock:
+    """A clock that is set by hand."""
+
+    def __init__(self) -> None:
+        self.now = NOW
+
+    def __call__(self) -> datetime:
+        return self.now
+
+
+class Telling:
+    """A teller over a real store, with a clock that is set by hand and a file as channel."""
+
+    def __init__(self, folder: EstateFolder, more: str = "") -> None:
+        folder.write(ROUTED + more)
+        self.clock = Clock()
+        self.store = FolderStore(folder.path / "store")
+        self.estate = read_estate(folder.path / "historon.toml")
+        self.teller = Teller(self.estate, self.store, self.clock)
+        self.file = folder.path / "told.jsonl"
+
+    def told(self) -> list[list[str]]:
+        """The kinds of events of each notice in the file."""
+        if not self.file.exists():
+            return []
+        notices = [json.loads(line) for line in self.file.read_text().splitlines()]
+        return [[event["kind"] for event in notice["events"]] for notice in notices]
+
+    def deliver(self) -> list[str | None]:
+        return [one.trouble for one in self.teller.deliver()]
+
+    def event(self, kind: str, source: str | None = "files") -> Event:
+        return Event(kind, self.clock(), "what happened", source)
+
+
+@pytest.fixture
+def telling(estate: EstateFolder) -> Iterator[Callable[[str], Telling]]:
+    made: list[Telling] = []
+
+    def make(more: str = "") -> Telling:
+        made.append(Telling(estate, more))
+        return made[-1]
+
+    yield make
+    for one in made:
+        one.store.close()
+
+
+def test_a_digest_gathers_until_its_time_and_then_tells_all_of_it(telling: Callable[[str], Telling]) -> None:
+    one = telling('digest = "mornings"')
+    one.teller.tell(one.event("failing"), one.event("changed", "other"))
+    assert one.deliver() == []
+    one.clock.now += timedelta(hours=10)
+    one.teller.tell(one.event("recovered"))
+    assert one.deliver() == []
+    one.clock.now += timedelta(hours=8)
+    assert one.deliver() == [None]
+    assert one.told() == [["failing", "recovered", "changed"]]
+    assert one.deliver() == []
+
+
+def test_what_a_channel_that_is_down_missed_comes_in_one_piece(telling: Callable[[str], Telling]) -> None:
+    one = telling('tell = "always"')
+    one.file.mkdir()
+    one.teller.tell(one.event("failing"))
+    assert "Is a directory" in str(one.deliver()[0])
+    for _ in range(24):
+        one.clock.now += timedelta(hours=1)
+        one.teller.tell(one.event("changed"))
+        assert len(one.deliver()) == 1
+    one.file.rmdir()
+    one.clock.now += timedelta(hours=1)
+    assert one.deliver() == [None]
+    assert one.deliver() == [None]
+    assert one.told() == [["failing"], ["changed"] * 24]
+    fates = [(notice.fate.value, notice.tries) for notice in one.store.outbox.last(9)]
+    assert fates == [("sent", 1), ("sent", 26)]
+
+
+def test_what_cannot_be_told_expires_with_a_trace(telling: Callable[[str], Telling]) -> None:
+    one = telling("")
+    one.file.mkdir()
+    one.teller.tell(one.event("failing"))
+    one.deliver()
+    one.clock.now += timedelta(days=2)
+    one.deliver()
+    one.clock.now += timedelta(days=1, minutes=61)
+    assert one.deliver() == []
+    (notice,) = one.store.outbox.last(9)
+    assert notice.fate == "expired"
+    assert re.search(r"given up after 3d 1h: file .*Is a directory", notice.answer or "")
+
+
+def test_a_channel_that_is_gone_takes_nothing_with_it(telling: Callable[[str], Telling], estate: EstateFolder) -> None:
+    one = telling("")
+    one.teller.tell(one.event("failing"))
+    estate.write(FILES_ESTATE)
+    gone = Teller(read_estate(estate.path / "historon.toml"), one.store, one.clock)
+    assert list(gone.deliver()) == []
+    (notice,) = one.store.outbox.last(9)
+    assert (notice.fate, notice.answer) == ("expired", "there is no channel c any more")
+
+
+def test_two_processes_never_send_the_same(telling: Callable[[str], Telling], estate: EstateFolder) -> None:
+    one = telling("")
+    one.teller.tell(one.event("failing"))
+    other_store = FolderStore(estate.path / "store")
+    other = Teller(one.estate, other_store, one.clock)
+    first, second = one.teller.outgoing(), other.outgoing()
+    assert (len(first), len(second)) == (1, 0)
+    one.clock.now += timedelta(minutes=11)  # the first one died over it
+    assert len(other.outgoing()) == 1
+    other_store.close()
+
+
+def test_a_store_that_takes_nothing_is_told_of_all_the_same(
+    telling: Callable[[str], Telling], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from historon.errors import StoreError
+
+    one = telling("")
+
+    def full(*_: object) -> None:
+        raise StoreError("the disk is full")
+
+    for name in ("post", "take", "write", "pending", "waiting"):
+        monkeypatch.setattr(one.store.outbox, name, full)
+    one.teller.tell(one.event("store-trouble", None))
+    for outgoing in one.teller.outgoing():
+        assert one.teller.settle(outgoing, send(outgoing, one.estate, NOW)).trouble is None
+    assert one.told() == [["store-trouble"]]
+
+
+def test_all_is_well_is_told_as_often_as_wanted(telling: Callable[[str], Telling]) -> None:
+    one = telling('tell = "trouble"\nall_well = "7d"')
+    for _ in range(20):
+        one.teller.tell_well(one.event("all-well", None))
+        one.teller.tell_well(one.event("all-well", None))
+        one.deliver()
+        one.clock.now += DAY
+    assert one.told() == [["all-well"]] * 3
+    one.teller.tell(one.event("failing"))
+    one.deliver()
+    one.clock.now += 2 * DAY
+    one.teller.tell_well(one.event("all-well", None))
+    assert one.deliver() == [], "something was told two days ago"
+
+
+def test_a_source_that_stays_broken_is_told_once_and_then_reminded_of(files_estate: EstateFolder) -> None:
+    files_estate.write(
+        FILES_ESTATE + '[notices]\nremind = "1h"\n[channels.c]\nkind = "file"\npath = "told.jsonl"\ntell = "changes"\n'
+    )
+    shutil.rmtree(files_estate.path / "data")
+    for _ in range(3):
+        assert files_estate.run("collect").code == 3
+    (files_estate.path / "data").mkdir()
+    (files_estate.path / "data" / "a").write_text("x\n")
+    assert files_estate.run("collect").code == 0
+    told = [json.loads(line) for line in (files_estate.path / "told.jsonl").read_text().splitlines()]
+    kinds = [[event["kind"] for event in notice["events"]] for notice in told]
+    assert kinds == [["failing", "round-ended"], ["recovered", "first", "round-ended"]]
+    assert told[0]["subject"] == "1 FAILED of 1, nothing changed: Test"
+    assert told[1]["subject"] == "All 1 well, 1 recovered, 1 new: Test"
+    history = files_estate.run("notices", "--history").out
+    assert history.count(" sent ") == 2
+    assert "files: could not be collected" in files_estate.run("notices", "1").out
+    assert files_estate.run("notices", "7").code == 2
+    assert files_estate.run("notices", "seven").code == 2
+
+
+def test_what_waits_is_listed_and_can_be_sent(files_estate: EstateFolder, listener: WebListener) -> None:
+    files_estate.write(FILES_ESTATE + '[channels.c]\nkind = "webhook"\nurl = "env:HOOK"\n')
+    listener.status = 503
+    failed = files_estate.run("collect", HOOK=listener.address)
+    assert failed.code == 6
+    assert "it waits and is tried again: historon notices" in failed.err
+    listed = files_estate.run("notices").out
+    assert "c: notice 1 waits, tried 1 time, again at" in listed
+    assert "answered with status 503" in listed
+    data = json.loads(files_estate.run("notices", "--json").out)
+    assert [one["fate"] for one in data["waiting"]] == ["waiting"]
+    assert files_estate.run("notices", "send", HOOK=listener.address).code == 6
+    listener.status = 204
+    assert files_estate.run("notices", "send", HOOK=listener.address).out == "c: told\n"
+    assert files_estate.run("notices", "send", HOOK=listener.address).out == "nothing waits to be told now\n"
+    assert len({body for _, _, body in listener.heard}) == 1, "the same notice each time"
+
+
+# ---- wording ----------------------------------------------------------------------------------------------------------
+
+
+def test_every_kind_of_event_has_words_and_is_documented() -> None:
+    text = (Path(__file__).parent.parent / "docs" / "being-told.md").read_text()
+    for kind in KINDS:
+        assert kind in _WORDS or kind in ("skipped", "round-ended")
+        assert f"`{kind}`" in text, kind
+
+
+def test_every_subject_says_state_and_count_at_once() -> None:
+    estate = _estate("")
+    channel = estate.channels["c"]
+    for kind in KINDS:
+        letter = letter_of([Event(kind, NOW, "what\x1b[2J happened", "files")], channel, estate, NOW)
+        assert letter.subject.endswith(": Test")
+        assert "\x1b" not in letter.text + letter.html + letter.subject
+    many = [Event("failing", NOW, "no answer", f"s{n}", "try it") for n in range(60)]
+    letter = letter_of([*many, Event("left-paused", NOW, "down", "files", "resume it")], channel, estate, NOW)
+    assert letter.subject == "1 LEFT PAUSED, 60 FAILED: Test"
+    assert letter.text.index("files: LEFT PAUSED") < letter.text.index("s0: could not be collected")
+    assert "and 21 more\n" in letter.text
+    assert "s59" in letter.text, "each is named, also where there are many"
+
+
+def test_what_lies_far_apart_is_told_with_its_time() -> None:
+    estate = _estate("")
+    events = [
+        Event("failing", NOW, "no answer", "files"),
+        Event("recovered", NOW + 9 * timedelta(hours=1), "after 9h", "files"),
+    ]
+    letter = letter_of(events, estate.channels["c"], estate, NOW + DAY)
+    assert "Mon 13:00 files: could not be collected" in letter.text
+    assert "Mon 22:00 files: well again" in letter.text
