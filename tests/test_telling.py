@@ -82,7 +82,7 @@ def test_a_grave_state_is_told_though_the_source_flaps() -> None:
         known, _ = advance(known, state, NOW + number * DAY, DAY)
     assert known
     assert known.flapping
-    assert advance(known, "left-paused", NOW + 5 * DAY, DAY, flaps=False)[1] is News.BEGAN
+    assert advance(known, "left-paused", NOW + 5 * DAY, DAY, grave=True)[1] is News.BEGAN
 
 
 # ---- routing ----------------------------------------------------------------------------------------------------------

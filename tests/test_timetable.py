@@ -390,6 +390,11 @@ def test_only_good_rounds_give_a_sign_of_life(files_estate: EstateFolder, listen
 
 
 def test_a_broken_promise_is_noticed_though_nothing_ran(scheduled: EstateFolder) -> None:
+    assert "the promise of files" not in scheduled.run("serve", "--once").err, "it is new, and not due yet"
+    scheduled.write(
+        SCHEDULED.replace('["nightly", "weekly"]', '"yearly"') + '[timetables.yearly]\nat = "02:30"\ndays = [31]\n'
+    )
+    _on_record(scheduled, datetime.now(UTC) - timedelta(hours=27))
     first = scheduled.run("serve", "--once")
     assert "the promise of files is broken" in first.err, "it was never collected"
     assert "the promise of files" not in scheduled.run("serve", "--once").err, "told once"

@@ -64,7 +64,7 @@ class Attachment(msgspec.Struct, frozen=True):
 
 
 class Letter(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A notice in words, as plain text and as HTML, and in single events; `mark` is its Message-ID (RFC 5322)."""
+    """A notice in words, for mail as HTML too, and in single events; `mark` is its Message-ID (RFC 5322)."""
 
     subject: str
     text: str
@@ -111,7 +111,7 @@ def letter_of(
     }  # fmt: skip
     own = (channel.template, channel.html_template) if isinstance(channel, MailChannel) else (None, None)
     text = _written(own[0], "letter.txt.j2", values, closing, estate)
-    html = _written(own[1], "letter.html.j2", values, closing, estate)
+    html = _written(own[1], "letter.html.j2", values, closing, estate) if isinstance(channel, MailChannel) else ""
     return Letter(subject, text, html, tuple(events), mark, tuple(attachments))
 
 

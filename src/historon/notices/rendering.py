@@ -1,10 +1,15 @@
 """Texts from Jinja2 templates, shipped or the administrator's own, in a sandbox: a template cannot reach out."""
 
 from collections.abc import Mapping
+from functools import lru_cache
 from importlib import resources
+from typing import TYPE_CHECKING
 
 from historon.errors import OutsideError
 from historon.estate import Estate
+
+if TYPE_CHECKING:
+    from jinja2 import Template
 
 __all__ = ["TemplateError", "own_template", "rendered", "shipped_template"]
 
@@ -21,15 +26,21 @@ def shipped_template(name: str) -> str:
 def rendered(text: str, values: Mapping[str, object], *, html: bool = False) -> str:
     """What the template makes of the values; in HTML every value is escaped. Raises TemplateError."""
     import jinja2  # imported where it is used: it takes a tenth of a second
-    from jinja2.sandbox import SandboxedEnvironment
 
-    sandbox = SandboxedEnvironment(autoescape=html, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True)
     try:
-        return sandbox.from_string(text).render(values)
+        return _made(text, html=html).render(values)
     except (jinja2.TemplateError, TypeError, ValueError, ArithmeticError, RecursionError) as exc:
         line = getattr(exc, "lineno", None)
         place = f"line {line}: " if line else ""
         raise TemplateError(f"{place}{exc}", hint="correct the template") from exc
+
+
+@lru_cache(maxsize=32)
+def _made(text: str, *, html: bool) -> "Template":
+    from jinja2.sandbox import SandboxedEnvironment
+
+    sandbox = SandboxedEnvironment(autoescape=html, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True)
+    return sandbox.from_string(text)
 
 
 def own_template(estate: Estate, written: str) -> str:

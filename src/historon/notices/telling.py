@@ -106,7 +106,7 @@ class Teller:
         text = self._memories[name] if name in self._memories else self._store.recall(name, _SOURCES)
         before = msgspec.json.decode(text, type=Condition) if text else None
         grave = state in ("left-paused", "identity-changed")
-        after, news = advance(before, state, at, self.estate.notices.remind, flaps=not grave)
+        after, news = advance(before, state, at, self.estate.notices.remind, grave=grave)
         if after is not None or text:
             self._memories[name] = msgspec.json.encode(after).decode() if after else ""
         since = f"since {describe(at - before.since)}: " if before and before.state else ""
@@ -151,12 +151,18 @@ class Teller:
         self.keep()
 
     def watch(self, topic: str, looks: Iterable[Watched]) -> list[Event]:
-        """Take in how things stand that are looked at all the time; returns, and keeps, what is to be told of them."""
+        """Take in how things stand that are looked at all the time; returns, and keeps, what is to be told of them.
+
+        Of a source that is flapping nothing more is told until it is steady.
+        """
         before = self._known(topic)
+        flapping = {name for name, one in self._known().items() if one.flapping}
         now, memories, events = self._clock(), dict[str, str](), list[Event]()
         for look in looks:
+            if look.subject in flapping:
+                continue
             old = before.get(look.subject)
-            after, news = advance(old, look.state, now, self.estate.notices.remind, flaps=False)
+            after, news = advance(old, look.state, now, self.estate.notices.remind, visited=False)
             if after != old:
                 memories[look.subject] = msgspec.json.encode(after).decode() if after else ""
             match news:
@@ -168,7 +174,7 @@ class Teller:
                     events.append(look.make(look.over))
         if memories or events:
             posts = [one for event in events for one in self._routed(event, None)]
-            self._post(posts, {f"{_SOURCES} {topic}": memories})
+            self._post(posts, {_topic(topic): memories})
         return events
 
     def tell_well(self, event: Event) -> None:
@@ -190,8 +196,9 @@ class Teller:
         due = self._store.outbox.next_due()
         return bool(self._homeless) or (due is not None and due <= now)
 
-    def _known(self, topic: str) -> dict[str, Condition]:
-        topic = f"{_SOURCES} {topic}"
+    def _known(self, topic: str = "") -> dict[str, Condition]:
+        """What people know of each source, or of something else that is looked at."""
+        topic = _topic(topic)
         texts = {**self._store.recall_all(topic), ESTATE: self._store.recall(ESTATE, topic)}
         return {name: msgspec.json.decode(text, type=Condition) for name, text in texts.items() if text}
 
@@ -302,6 +309,10 @@ class Teller:
         for one in self.outgoing():
             yield self.settle(one, send(one, self.estate, self._clock()))
         self._store.outbox.forget(self._clock() - self.estate.notices.keep)
+
+
+def _topic(topic: str) -> str:
+    return f"{_SOURCES} {topic}".strip()
 
 
 def _by_channel(pending: Iterable[Pending]) -> dict[str, list[Pending]]:

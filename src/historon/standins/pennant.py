@@ -23,11 +23,16 @@ def _free_port() -> int:
 
 
 class Pennant:
-    """The relay, in a thread of its own. Recipients in `unknown` are refused."""
+    """The relay, in a thread of its own. Recipients in `unknown` are refused, those in `busy` are to be tried later.
+
+    Of each of its `letters`, `recipients` are those it was taken for.
+    """
 
     def __init__(self, tls: SelfSigned, *, user: str = "historon", password: str = "signal-flag") -> None:
         self.letters: list[EmailMessage] = []
+        self.recipients: list[tuple[str, ...]] = []
         self.unknown: set[str] = set()
+        self.busy: set[str] = set()
         self.tls = tls
         self._login = (user, password)
         logging.getLogger("mail.log").setLevel(logging.ERROR)  # the library warns of an attribute of its own
@@ -63,6 +68,8 @@ class Pennant:
         """Accept a recipient, or not."""
         if address in self.unknown:
             return "550 nobody of that name here"
+        if address in self.busy:
+            return "451 try again later"
         envelope.rcpt_tos.append(address)
         return "250 OK"
 
@@ -71,4 +78,5 @@ class Pennant:
         content = envelope.content
         assert isinstance(content, bytes)  # noqa: S101
         self.letters.append(message_from_bytes(content, policy=default))
+        self.recipients.append(tuple(envelope.rcpt_tos))
         return "250 kept"

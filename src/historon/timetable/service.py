@@ -15,7 +15,7 @@ from pathlib import Path
 from historon.collect import Places, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, read_estate
-from historon.notices import Event, Teller, Told, send, sign_of_life
+from historon.notices import Event, Teller, Told, Watched, send, sign_of_life
 from historon.store import ESTATE, Outcome, Store
 from historon.timetable.instants import due_instants
 from historon.timetable.promises import standings
@@ -35,7 +35,7 @@ _TOPIC = "timetable"  # under which the ledger remembers up to when a source's t
 _LEASE = timedelta(seconds=60)
 _TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
 _TROUBLE = timedelta(seconds=30)
-_WATCH = timedelta(minutes=5)  # at most between two looks at promises and disk
+_WATCH = timedelta(minutes=15)  # at most between two looks at promises and disk
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
@@ -172,13 +172,13 @@ class Service:
             estate = read_estate(self._file)
         except EstateError as exc:
             _LOG.error("the estate file is refused, the one before stays in force: %s", exc)
-            self._teller.watch("estate", [about_estate(str(exc), self._clock())])
+            self._look("estate", about_estate(str(exc), self._clock()))
             return
         if estate.path(estate.settings.store) != self._estate.path(self._estate.settings.store):
             _LOG.error("the estate file names another store: restart the service for it")
             return
         self._estate = self._teller.estate = estate
-        self._teller.watch("estate", [about_estate("", self._clock())])
+        self._look("estate", about_estate("", self._clock()))
         self._watch_at = self._clock()
         self._flush()
         self._begin()
@@ -220,10 +220,10 @@ class Service:
             )  # fmt: skip
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
-            self._teller.watch("rounds", [about_rounds(exc.message, exc.hint, self._clock())])
+            self._look("rounds", about_rounds(exc.message, exc.hint, self._clock()))
             self._put_off(sources)
             return
-        self._teller.watch("rounds", [about_rounds("", "", self._clock())])
+        self._look("rounds", about_rounds("", "", self._clock()))
         self._put_off([source for source in sources if source.name in self._busy])
         _LOG.log(
             logging.WARNING if report.troubles or report.store_trouble else logging.INFO,
@@ -246,6 +246,7 @@ class Service:
         self._busy.discard(event.source)
         self._kept[event.source] = self._clock()
         self._dealt[event.source] = self._kept[event.source].isoformat()
+        asyncio.get_running_loop().call_soon(self._flush_soon)
         if (source := self._estate.sources.get(event.source)) and source.timetables:
             self._plan(source)
         word = event.outcome if event.failure is None else f"{event.outcome}: {event.failure}"
@@ -264,7 +265,7 @@ class Service:
             return
         board = standings(self._estate, list(self._estate.sources.values()), self._store, now)
         self._watch_at = min(now + _WATCH, (next_breach(board, now) or now + _WATCH) + timedelta(milliseconds=1))
-        for event in self._teller.watch("promise", about_promises(board, now)):
+        for event in self._teller.watch("promise", about_promises(board, self._kept, now)):
             kept = event.kind == "promise-kept"
             words = "kept again" if kept else "broken"
             _LOG.log(logging.INFO if kept else logging.WARNING, "the promise of %s is %s", event.source, words)
@@ -272,6 +273,13 @@ class Service:
             _LOG.log(logging.WARNING if event.kind == "disk-low" else logging.INFO, "%s", event.message)
         if well := all_well_words(board):
             self._teller.tell_well(Event("all-well", now, well))
+
+    def _look(self, topic: str, look: Watched) -> None:
+        """Tell of one thing, if that is news; where the store cannot say what is, the log has it."""
+        try:
+            self._teller.watch(topic, [look])
+        except StoreError as exc:
+            _LOG.error("the store is in trouble: %s", exc)
 
     def _deliver(self, now: datetime) -> None:
         """Send what is due, beside everything else; one channel that is slow does not hold up the rounds."""
@@ -290,6 +298,12 @@ class Service:
     def _report(self, told: Told | None) -> None:
         if told is not None and told.trouble:
             _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
+
+    def _flush_soon(self) -> None:
+        try:
+            self._flush()
+        except StoreError as exc:
+            _LOG.error("the store is in trouble: %s", exc)  # what was dealt with is still known, and written later
 
     def _flush(self) -> None:
         """Write down what was dealt with since the last time."""

@@ -1,7 +1,7 @@
 """What the service looks at all the time, whether anything runs or not: promises, the disk, and that all is well."""
 
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import partial
 
@@ -13,10 +13,15 @@ from historon.timetable.promises import SourceStatus, Standing
 __all__ = ["about_disk", "about_estate", "about_promises", "about_rounds", "all_well_words", "next_breach"]
 
 
-def about_promises(board: Sequence[SourceStatus], now: datetime) -> Iterator[Watched]:
-    """Of every source with a promise, whether it is kept; one that is paused is as people know it."""
+def about_promises(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Watched]:
+    """Of every source with a promise, whether it is kept; one that is paused is as people know it.
+
+    `since` is from when on sources are on schedule: one that was never collected has the time of its promise from then.
+    """
     for one in board:
-        if one.standing not in (Standing.PAUSED, Standing.NONE):
+        begins = since.get(one.source.name)
+        new = one.age is None and begins is not None and one.source.promise and now - begins <= one.source.promise
+        if one.standing not in (Standing.PAUSED, Standing.NONE) and not new:
             state = "promise-broken" if one.standing.trouble else ""
             yield Watched(one.source.name, state, "promise-kept", partial(_promise, one=one, now=now))
 

@@ -1,0 +1,418 @@
+"""A month of an estate of 300 sources, played by the real service on a clock that leaps from one thing to the next."""
+
+import asyncio
+import json
+import os
+import selectors
+import tempfile
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import msgspec
+import pytest
+
+from historon.notices import Letter
+from historon.standins.certificates import SelfSigned
+from historon.standins.pennant import Pennant
+from historon.store import Fate, FolderStore, Outcome
+from historon.timetable.service import Service
+from tests.conftest import EstateFolder, WebListener
+
+OSLO = ZoneInfo("Europe/Oslo")
+START = datetime(2026, 10, 10, 12, tzinfo=OSLO)  # clocks go back on 2026-10-25, at 03:00
+NIGHTS = 31
+SOURCES = [f"s{n:03}" for n in range(300)]
+HOUR, DAY = timedelta(hours=1), timedelta(days=1)
+TROUBLE = {
+    "left-paused", "identity-changed", "store-trouble", "failing", "still-failing", "promise-broken", "still-broken",
+    "round-refused", "estate-refused", "service-died", "suspect", "still-suspect", "flapping", "expectation-broken", "disk-low",
+    "recovered", "promise-kept", "expectation-mended", "disk-well", "rounds-again", "estate-accepted",
+}  # fmt: skip
+
+
+class LeapingLoop(asyncio.SelectorEventLoop):
+    """An event loop that never waits: when nothing is to do, its clock leaps to the next thing. Threads are not used."""
+
+    def __init__(self) -> None:
+        real = selectors.DefaultSelector()
+        select = real.select
+
+        def leap(timeout: float | None = None) -> list[Any]:
+            events = select(0 if timeout is not None else None)
+            if not events and timeout:
+                self.leapt += timeout
+            return events
+
+        real.select = leap  # type: ignore[method-assign]
+        self.leapt = 0.0
+        super().__init__(real)
+
+    def time(self) -> float:
+        return self.leapt
+
+    def run_in_executor(self, executor: Any, func: Any, *args: Any) -> Any:  # type: ignore[override]
+        made = self.create_future()
+        try:
+            made.set_result(func(*args))
+        except BaseException as exc:
+            made.set_exception(exc)
+        return made
+
+
+class CrashingService(Service):
+    """A service that can die at once: without a word, in the middle of a round."""
+
+    crashed = False
+
+    async def _end(self) -> None:
+        if not self.crashed:
+            await super()._end()
+
+    def crash(self) -> None:
+        self.crashed = True
+        self._store.close()
+        for task in self._rounds:
+            task.cancel()
+
+
+# ---- what the month brings --------------------------------------------------------------------------------------------
+
+
+def _state(number: int, night: int) -> str:
+    """`w` for well, `a` for not there, `s` for cut off."""
+    if number < 5:
+        return "a" if 4 <= night <= 6 else "w"
+    if number < 8:
+        return "a" if 4 <= night <= 12 and night % 2 == 0 else "w"
+    if number == 8:
+        return "a" if night >= 5 else "w"
+    return "s" if number == 9 and night in (9, 10) else "w"
+
+
+def _edits(number: int, night: int) -> int:
+    """How many edits a source has had up to a night."""
+    if 20 <= number < 60:
+        return int(night >= 8)
+    if 60 <= number < 150:
+        return sum((number * 7 + one) % 10 == 0 for one in range(2, night + 1))
+    return 0
+
+
+EXPECTED: dict[range, list[str]] = {
+    range(5): [
+        "first", "failing", "promise-broken", "still-failing", "still-broken", "recovered", "promise-kept",
+    ],
+    range(5, 8): [
+        "first", "failing", "promise-broken", "recovered", "promise-kept", "failing", "promise-broken", "recovered",
+        "promise-kept", "flapping", "recovered",
+    ],
+    range(8, 9): ["first", "failing", "promise-broken", *["still-failing", "still-broken"] * 4],
+    range(9, 10): ["first", "suspect", "promise-broken", "still-suspect", "still-broken", "recovered", "promise-kept"],
+    range(10, 20): ["first"],
+    range(20, 60): ["first", "changed"],
+    range(150, 300): ["first"],
+}  # fmt: skip
+
+
+class Month:
+    """The estate, its surroundings, and the clock."""
+
+    def __init__(self, folder: EstateFolder, relay: Pennant, listener: WebListener) -> None:
+        self.folder, self.relay, self.listener = folder, relay, listener
+        self.text = _estate_text(relay, listener)
+        folder.write(self.text)
+        (folder.path / "keys" / "mail").write_text("signal-flag")
+        (folder.path / "keys" / "hook").write_text(listener.address)
+        for file in (folder.path / "keys").iterdir():
+            file.chmod(0o600)
+        self.loop: asyncio.AbstractEventLoop | None = None
+        self.turn(1)
+
+    def clock(self) -> datetime:
+        assert self.loop
+        return START.astimezone(UTC) + timedelta(seconds=self.loop.time())
+
+    async def until(self, night: int, hours: float) -> None:
+        """Wait for an hour, by the clock of the wall, of the day of this night."""
+        at = datetime.combine(START.date() + night * DAY, datetime.min.time(), OSLO).astimezone(UTC) + hours * HOUR
+        await asyncio.sleep((at - self.clock()).total_seconds())
+
+    def turn(self, night: int) -> None:
+        """Make the sources what they are in this night."""
+        for number, name in enumerate(SOURCES):
+            file = self.folder.path / "data" / name / "a.conf"
+            file.parent.mkdir(parents=True, exist_ok=True)
+            state = _state(number, night)
+            if state == "a":
+                file.unlink(missing_ok=True)
+                continue
+            what = "deny telnet" if number < 60 else "permit visitors"
+            edits = "".join(f"{what} {edit}\n" for edit in range(_edits(number, night)))
+            file.write_text(f"hostname {name}\n{edits}" + "end\n" * (state == "w"))
+
+    async def world(self) -> None:
+        """What happens around Historon."""
+        for night in range(2, NIGHTS + 1):
+            await self.until(night - 1, 12)
+            self.turn(night)
+            self.listener.status = 503 if night == 16 else 204
+            self.relay.busy = {"one@brackwater.example"} if night in (17, 18) else set()
+
+    def service(self) -> CrashingService:
+        return CrashingService(
+            self.folder.path / "historon.toml", lambda one: FolderStore(one.path(one.settings.store)), self.clock,
+            tick=timedelta(minutes=5),
+        )  # fmt: skip
+
+    async def play(self) -> None:
+        self.loop = asyncio.get_running_loop()
+        world = asyncio.create_task(self.world())
+        service = self.service()
+        running = asyncio.create_task(service.run())
+        await self.until(12, 13)  # restarted, as it should be
+        service.stop()
+        await running
+        await asyncio.sleep(600)
+        service = self.service()
+        running = asyncio.create_task(service.run())
+        await self.until(20, 2.75)  # dies in the middle of a round
+        service.crash()
+        running.cancel()
+        await asyncio.wait([running])
+        await asyncio.sleep(180)
+        service = self.service()
+        running = asyncio.create_task(service.run())
+        await self.until(22, 15)  # a mistake in the estate file
+        self.folder.write(self.text.replace('at = "02:30"', 'at = "25:30"'))
+        await asyncio.sleep(3600)
+        self.folder.write(self.text + "\n")
+        await self.until(25, 1)  # down over night
+        service.stop()
+        await running
+        await self.until(25, 5)
+        service = self.service()
+        running = asyncio.create_task(service.run())
+        await self.until(NIGHTS, 12)
+        service.stop()
+        await running
+        await world
+
+
+def _estate_text(relay: Pennant, listener: WebListener) -> str:
+    sources = "".join(
+        f'[[sources]]\nname = "{name}"\nprocedure = "files"\ntimetable = "nightly"\npromise = "30h"\n'
+        f'labels = {{ site = "{"northmole" if number % 2 else "saltgate"}" }}\n' for number, name in enumerate(SOURCES)
+    )  # fmt: skip
+    return f"""
+[estate]
+name = "Brackwater Ferries"
+time_zone = "Europe/Oslo"
+warn_free = "1B"
+[credentials.mail]
+user = "historon"
+password = "file:keys/mail"
+[procedures.files]
+over = "local"
+steps = [{{ pull = "data/{{name}}/a.conf", as = "a.conf", ends_with = "end" }}]
+[timetables.nightly]
+at = "02:30"
+spread = "40m"
+[timetables.mondays]
+at = "08:00"
+weekdays = ["mon"]
+[channels.record]
+kind = "file"
+path = "record.jsonl"
+at_once = true
+[channels.operators]
+kind = "mail"
+to = ["one@brackwater.example", "two@brackwater.example"]
+from = "historon@brackwater.example"
+server = "localhost"
+port = {relay.port}
+credentials = "mail"
+certificate = "{relay.tls.fingerprint}"
+tell = "changes"
+[channels.chat]
+kind = "webhook"
+url = "file:keys/hook"
+tell = "trouble"
+[channels.week]
+kind = "file"
+path = "week.jsonl"
+tell = "changes"
+digest = "mondays"
+[channels.northmole]
+kind = "file"
+path = "northmole.jsonl"
+tell = "changes"
+but_not = ["first", "promise-kept"]
+where = {{ site = "northmole" }}
+[channels.pager]
+kind = "file"
+path = "pager.jsonl"
+tell = "error"
+quiet = ["00:00-07:00"]
+[channels.evenings]
+kind = "file"
+path = "evenings.jsonl"
+tell = "trouble"
+hours = ["12:00-00:30"]
+{sources}"""
+
+
+# ---- what was told ----------------------------------------------------------------------------------------------------
+
+
+Told = Mapping[str, Any]
+
+
+def _notices(file: Path) -> list[Told]:
+    return [json.loads(line) for line in file.read_text().splitlines()] if file.exists() else []
+
+
+def _events(notices: list[Told]) -> Counter[tuple[str, str | None, str]]:
+    """Each event of some notices, but for the rounds that come along."""
+    return Counter(
+        (event["kind"], event["source"], event["at"]) for notice in notices for event in notice["events"]
+        if event["kind"] != "round-ended"
+    )  # fmt: skip
+
+
+def _local(written: str) -> datetime:
+    return datetime.fromisoformat(written).astimezone(OSLO)
+
+
+WANTED: dict[str, Callable[[str, str | None, str], bool]] = {
+    "chat": lambda kind, _source, _at: kind in TROUBLE,
+    "week": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
+    "northmole": lambda kind, source, _at: kind in TROUBLE - {"promise-kept"} | {"changed"} and bool(source and int(source[1:]) % 2),
+    "pager": lambda kind, _source, _at: kind in {"failing", "still-failing", "promise-broken", "still-broken", "estate-refused", "service-died"},
+    "evenings": lambda kind, _source, at: kind in TROUBLE and (_local(at).hour >= 12 or (_local(at).hour, _local(at).minute) < (0, 30)),
+    "operators": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
+}  # fmt: skip
+
+
+@pytest.fixture
+def relay(tmp_path: Path) -> Iterator[Pennant]:
+    made = Pennant(SelfSigned.make(tmp_path))
+    made.unknown = {"two@brackwater.example"}
+    made.start()
+    yield made
+    made.stop()
+
+
+@pytest.fixture
+def month(relay: Pennant, listener: WebListener) -> Iterator[Month]:
+    # In memory where that is possible: thousands of rounds would wait for the disk most of the time.
+    memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
+    with tempfile.TemporaryDirectory(dir=memory) as folder:
+        estate = EstateFolder(Path(folder))
+        (estate.path / "keys").mkdir(mode=0o700)
+        FolderStore.create(estate.path / "store").close()
+        made = Month(estate, relay, listener)
+        with asyncio.Runner(loop_factory=LeapingLoop) as runner:
+            runner.run(made.play())
+        yield made
+
+
+def test_every_event_of_a_month_is_told_exactly_as_the_routing_says(month: Month) -> None:
+    store = month.folder.store()
+    record = _notices(month.folder.path / "record.jsonl")
+    happened = _events(record)
+    assert set(happened.values()) == {1}, "each event is told once"
+    _check_rounds(store, record)
+    _check_what_happened(record)
+    sent = [one for one in store.outbox.last(10**6) if one.fate is Fate.SENT]
+    left = Counter(one.channel for one in store.outbox.pending())
+    received: dict[str, list[Told]] = {
+        name: _notices(month.folder.path / f"{name}.jsonl") for name in ("week", "northmole", "pager", "evenings")
+    }
+    received["chat"] = list({body: json.loads(body) for _, _, body in month.listener.heard}.values())
+    letters = [msgspec.json.decode(one.letter, type=Letter) for one in sent if one.channel == "operators"]
+    received["operators"] = [{"events": [
+        {"kind": event.kind, "source": event.source, "at": event.at.isoformat(timespec="milliseconds").replace("+00:00", "Z")}
+        for event in letter.events
+    ]} for letter in letters]  # fmt: skip
+    for name, wanted in WANTED.items():
+        told = _events(received[name])
+        meant = Counter({event: 1 for event in happened if wanted(*event)})
+        assert not told - meant, name
+        assert sum((meant - told).values()) == left[name], name
+    assert set(left) <= {"week"}, "only the digest of the next Monday is still to come"
+    assert left["week"] > 0
+    _check_times(received)
+    _check_mail(month.relay, letters)
+    assert [one for one in store.outbox.last(10**6) if one.fate is not Fate.SENT] == []
+    chat = [one for one in sent if one.channel == "chat" and one.tries > 1]
+    assert len(chat) == 1, "one notice was tried again and again while the channel was down, the rest waited behind it"
+    assert chat[0].tries > 10
+    store.close()
+
+
+def _check_rounds(store: FolderStore, record: list[Told]) -> None:
+    """Every source in every night once, also when clocks go back, the service dies or is down."""
+    nights: Counter[tuple[str, date]] = Counter()
+    at_two_thirty = []
+    ended = [one for one in store.rounds(10**6) if one.ended is not None]
+    for one in store.rounds(10**6):
+        for visit in store.visits(one.number):
+            if visit.outcome is not Outcome.SKIPPED:
+                nights[visit.source, visit.at.astimezone(OSLO).date()] += 1
+                at_two_thirty.append(visit.at.astimezone(OSLO))
+    assert set(nights.values()) == {1}
+    assert len(nights) == len(SOURCES) * NIGHTS
+    odd = {
+        at.date() for at in at_two_thirty if not 2.5 * HOUR <= _since_midnight(at) <= 2.5 * HOUR + timedelta(minutes=40)
+    }
+    assert odd == {date(2026, 11, 4)}, "made up for after a night that the service was down"
+    told = [event for notice in record for event in notice["events"] if event["kind"] == "round-ended"]
+    assert len(told) == len(ended)
+
+
+def _since_midnight(at: datetime) -> timedelta:
+    """In real time: on the day that clocks go back there are two half past twos, and the first one is meant."""
+    midnight = datetime.combine(at.date(), datetime.min.time(), OSLO)
+    return at.astimezone(UTC) - midnight.astimezone(UTC)
+
+
+def _check_what_happened(record: list[Told]) -> None:
+    by_source: dict[str, list[str]] = {name: [] for name in SOURCES}
+    whole = []
+    for event in sorted((event for notice in record for event in notice["events"]), key=lambda event: event["at"]):
+        if event["source"]:
+            by_source[event["source"]].append(event["kind"])
+        elif event["kind"] != "round-ended":
+            whole.append(event)
+    for numbers, kinds in EXPECTED.items():
+        for number in numbers:
+            assert by_source[SOURCES[number]] == kinds, SOURCES[number]
+    for number in range(60, 150):
+        assert by_source[SOURCES[number]] == ["first"] + ["changed"] * _edits(number, NIGHTS)
+    assert [event["kind"] for event in whole] == [
+        "service-started", "service-stopped", "service-started", "service-died", "service-started", "estate-refused",
+        "estate-accepted", "service-stopped", "service-started", "service-stopped",
+    ]  # fmt: skip
+    assert "cut short: round 2" in whole[3]["message"]
+
+
+def _check_times(received: Mapping[str, list[Told]]) -> None:
+    assert len(received["week"]) == 5
+    for notice in received["week"]:
+        at = _local(notice["at"])
+        assert (at.weekday(), at.hour) == (0, 8)
+        assert at.minute <= 5, "the service looks every five minutes here"
+    assert all(_local(notice["at"]).hour >= 7 for notice in received["pager"])
+    families = [one["text"] for one in received["week"] if "the same on 40 sources" in one["text"]]
+    assert len(families) == 1, "the same edit on forty sources is told once"
+
+
+def _check_mail(relay: Pennant, letters: list[Letter]) -> None:
+    """The one recipient that there is got every letter once, in spite of two days in which it was to be tried later."""
+    assert set(relay.recipients) == {("one@brackwater.example",)}
+    assert Counter(str(letter["Message-ID"]) for letter in relay.letters) == Counter(letter.mark for letter in letters)
+    assert Counter(str(letter["Subject"]) for letter in relay.letters) == Counter(letter.subject for letter in letters)
