@@ -11,10 +11,14 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan
 from historon.store import FolderStore
+
+settings.register_profile("house", deadline=None)  # nothing is timed in tests
+settings.load_profile("house")
 
 needs_patch = pytest.mark.skipif(shutil.which("patch") is None, reason="the program patch is not installed")
 PROGRAM = Path(sys.executable).with_name("historon")

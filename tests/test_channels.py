@@ -7,7 +7,9 @@ import re
 import shutil
 import socket
 import ssl
+import subprocess
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -118,6 +120,75 @@ def test_a_log_server_gets_a_message_for_each_event(files_estate: EstateFolder, 
             "log server 127.0.0.1 port 9"
             in _try(_write(files_estate, 'kind = "syslog"\nserver = "127.0.0.1"\nport = 9\nover = "tcp"')).err
         )
+
+
+_RSYSLOG = """
+global(workDirectory="{folder}" DefaultNetstreamDriver="gtls" DefaultNetstreamDriverCAFile="{certificate}"
+  DefaultNetstreamDriverCertFile="{certificate}" DefaultNetstreamDriverKeyFile="{key}")
+module(load="imudp")
+module(load="imtcp" StreamDriver.Name="{driver}" StreamDriver.Mode="{mode}" StreamDriver.Authmode="anon")
+template(name="t" type="list" option.jsonf="on") {{
+  property(outname="version" name="protocol-version" format="jsonf") property(outname="app" name="app-name" format="jsonf")
+  property(outname="kind" name="msgid" format="jsonf") property(outname="data" name="structured-data" format="jsonf")
+  property(outname="text" name="msg" format="jsonf") property(outname="severity" name="syslogseverity" format="jsonf")
+  property(outname="facility" name="syslogfacility" format="jsonf")
+  property(outname="at" name="timereported" dateFormat="rfc3339" format="jsonf")
+}}
+ruleset(name="r") {{ action(type="omfile" file="{folder}/out" template="t") }}
+input(type="{module}" address="127.0.0.1" port="{port}" ruleset="r")
+"""
+
+
+def _free_port(kind: int) -> int:
+    with socket.socket(socket.AF_INET, kind) as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+@pytest.mark.skipif(not shutil.which("rsyslogd"), reason="rsyslog is not installed")
+@pytest.mark.parametrize("over", ["udp", "tcp", "tls"])
+def test_a_real_log_server_understands_every_message(files_estate: EstateFolder, tmp_path: Path, over: str) -> None:
+    certificate = SelfSigned.make(tmp_path)
+    port = _free_port(socket.SOCK_DGRAM if over == "udp" else socket.SOCK_STREAM)
+    (tmp_path / "rsyslog.conf").write_text(_RSYSLOG.format(
+        folder=tmp_path, certificate=certificate.certificate, key=certificate.key, driver="gtls" if over == "tls" else "ptcp",
+        mode=int(over == "tls"), module="imudp" if over == "udp" else "imtcp", port=port,
+    ))  # fmt: skip
+    pin = f'certificate = "{certificate.fingerprint}"' if over == "tls" else ""
+    name = 'one "two" [three] \\\\ four'
+    text = FILES_ESTATE.replace('name = "Test"', f"name = '{name}'")
+    channel = (
+        f'[channels.c]\nkind = "syslog"\nserver = "127.0.0.1"\nport = {port}\nover = "{over}"\nfacility = 17\n{pin}\n'
+    )
+    files_estate.write(text + channel)
+    said = tmp_path / "out"
+    server = subprocess.Popen(
+        ["rsyslogd", "-n", "-f", tmp_path / "rsyslog.conf", "-i", tmp_path / "pid"], stderr=subprocess.PIPE, text=True
+    )
+    try:
+        # Over UDP nobody says whether it arrived: tests are sent until one did.
+        _until(lambda: _try(files_estate).code == 0 and _until(said.exists, tries=20))
+        assert files_estate.run("collect").code == 0
+        _until(lambda: "round-ended" in said.read_text())
+    finally:
+        server.terminate()
+        complaints = server.communicate(timeout=30)[1]
+    assert "error" not in complaints.lower(), complaints
+    first = next(one for one in map(json.loads, said.read_text().splitlines()) if one["kind"] == "first")
+    assert (first["version"], first["app"], first["severity"], first["facility"]) == ("1", "historon", "6", "17")
+    assert first["text"] == "\ufefffiles: first version"
+    escaped = name.replace("\\", "\\\\").replace('"', '\\"').replace("]", "\\]")
+    assert f'estate="{escaped}" source="files"' in first["data"]
+
+
+def _until(done: Callable[[], bool], *, tries: int = 400) -> bool:
+    """Whether it is so before long."""
+    for _ in range(tries):
+        if done():
+            return True
+        threading.Event().wait(0.05)
+    assert tries < 400, "it never came so far"
+    return False
 
 
 def test_a_command_gets_json_and_a_file_a_line(files_estate: EstateFolder) -> None:

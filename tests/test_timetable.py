@@ -261,13 +261,13 @@ def test_once_does_what_is_due_once_however_long_it_was_missed(scheduled: Estate
     assert _rounds(scheduled) == 1, "twelve nights were missed, and one is made up for"
     shutil.rmtree(scheduled.path / "data")
     _on_record(scheduled, datetime.now(UTC) - timedelta(days=2))
-    assert scheduled.run("serve", "--once", "--quiet").code == 3
+    assert scheduled.run("serve", "--once", "--level", "warning").code == 3
 
 
 @contextmanager
-def _serving(estate: EstateFolder) -> Iterator["subprocess.Popen[str]"]:
+def _serving(estate: EstateFolder, *arguments: str) -> Iterator["subprocess.Popen[str]"]:
     process = subprocess.Popen(
-        [PROGRAM, "serve"], cwd=estate.path, stderr=subprocess.PIPE, text=True,
+        [PROGRAM, "serve", *arguments], cwd=estate.path, stderr=subprocess.PIPE, text=True,
         env={"PATH": os.environ["PATH"], "HOME": str(estate.path)},
     )  # fmt: skip
     try:

@@ -25,7 +25,7 @@ from historon.estate.patterns import Finder, Noise, Pattern
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Expect, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate, read_procedure
-from historon.estate.secrets import Secret, SecretError, SecretRef
+from historon.estate.secrets import Secret, SecretError, SecretRef, without_secrets
 from historon.estate.selection import select
 from historon.estate.spelling import nearest
 from historon.estate.telling import KINDS, OVER, Severity, Telling
@@ -90,6 +90,7 @@ __all__ = [
     "shipped_text",
     "values_of",
     "walk",
+    "without_secrets",
     "words_of",
     "write_private",
 ]

@@ -10,9 +10,11 @@ from typing import Self
 
 from historon.errors import ExitCode, HistoronError
 
-__all__ = ["Secret", "SecretError", "SecretRef"]
+__all__ = ["Secret", "SecretError", "SecretRef", "without_secrets"]
 
 _COMMAND_LIMIT_S = 30
+_SHORTEST = 4  # shorter texts stand in many words, and hiding those would hide what happened
+_fetched: set[str] = set()  # by this process: the last line of defence for its logs
 
 
 class SecretError(HistoronError):
@@ -37,6 +39,13 @@ class Secret:
         return "Secret(…)"
 
     __str__ = __repr__
+
+
+def without_secrets(text: str) -> str:
+    """The text with every secret that this process has fetched taken out: for logs, whatever else has gone wrong."""
+    for secret in sorted(_fetched, key=len, reverse=True):
+        text = text.replace(secret, "[secret]")
+    return text
 
 
 class SecretRef(str):
@@ -70,6 +79,7 @@ class SecretRef(str):
         text = fetch(folder)
         if not text:
             raise SecretError(f"{self}: the secret is empty", hint="put it where the reference points")
+        _fetched.update(line for line in (text, *text.splitlines()) if len(line) >= _SHORTEST)
         return Secret(text)
 
     def _from_env(self, _folder: Path) -> str:

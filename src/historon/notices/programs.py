@@ -7,6 +7,7 @@ import socket
 import ssl
 import subprocess
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -174,6 +175,8 @@ def _send_framed(channel: SyslogChannel, plain: socket.socket, messages: list[by
     context = trusting(channel.certificate, channel.authority, estate)
     with context.wrap_socket(plain, server_hostname=channel.server) as secured:
         secured.sendall(framed)
+        with suppress(OSError):
+            secured.unwrap()  # says that this is the end (RFC 5425 section 4.4), whatever the other side makes of it
 
 
 def _syslog(channel: SyslogChannel, event: Event, estate: Estate) -> bytes:

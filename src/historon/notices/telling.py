@@ -1,7 +1,7 @@
 """From what happened to who was told: events go through the outbox of the store, channel by channel."""
 
 import asyncio
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -195,6 +195,12 @@ class Teller:
         """Whether there is anything to send."""
         due = self._store.outbox.next_due()
         return bool(self._homeless) or (due is not None and due <= now)
+
+    def waiting(self) -> dict[str, int]:
+        """How many notices and events wait on each channel."""
+        outbox = self._store.outbox
+        tally = Counter(one.channel for one in outbox.waiting()) + Counter(one.channel for one in outbox.pending())
+        return {name: tally[name] for name in self.estate.channels}
 
     def _known(self, topic: str = "") -> dict[str, Condition]:
         """What people know of each source, or of something else that is looked at."""

@@ -8,15 +8,17 @@ import asyncio
 import logging
 import os
 import socket
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from historon.collect import Places, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
 from historon.errors import HistoronError, OutsideError, StoreError
-from historon.estate import Estate, EstateError, Source, read_estate
+from historon.estate import Estate, EstateError, Source, describe, read_estate
 from historon.notices import Event, Teller, Told, Watched, send, sign_of_life
 from historon.store import ESTATE, Outcome, Store
+from historon.timetable.health import Vitals
 from historon.timetable.instants import due_instants
 from historon.timetable.promises import standings
 from historon.timetable.watching import (
@@ -67,6 +69,7 @@ class Service:
         self._watch_at = datetime.min.replace(tzinfo=UTC)
         self._delivery: asyncio.Task[None] | None = None
         self.troubled = False
+        self.vitals = Vitals()
 
     def stop(self) -> None:
         """End soon: rounds are interrupted cleanly."""
@@ -147,9 +150,12 @@ class Service:
                 self._watch(now)
                 self._deliver(now)
                 wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
+                self.vitals.trouble = ""
             except StoreError as exc:
                 _LOG.error("the store is in trouble: %s; trying again in %s s", exc, _TROUBLE.seconds)
+                self.vitals.trouble = str(exc)
                 wait = _TROUBLE
+            self.vitals.seen, self.vitals.next_due = self._clock(), min(self._next.values(), default=None)
             if once and not self._rounds:
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
@@ -229,6 +235,8 @@ class Service:
             logging.WARNING if report.troubles or report.store_trouble else logging.INFO,
             "round %s ended: %s", report.number, _tally(report),
         )  # fmt: skip
+        self.vitals.rounds, self.vitals.last_round = self.vitals.rounds + 1, report.ended
+        self.vitals.outcomes = self.vitals.outcomes + Counter(result.outcome for result in report.results)
         self.troubled = self.troubled or bool(report.troubles or report.store_trouble)
         self._teller.end_round(report)
         self._watch_at = self._clock()
@@ -236,6 +244,8 @@ class Service:
 
     def _observe(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         """What is dealt with is remembered; what an interrupted round did not come to is still due."""
+        if isinstance(event, SourceStep):
+            _LOG.debug("%s: %s took %s", event.source, event.place, describe(event.taken.took))
         if not isinstance(event, SourceResult):
             return
         self._teller.hear(event)
@@ -265,6 +275,11 @@ class Service:
             return
         board = standings(self._estate, list(self._estate.sources.values()), self._store, now)
         self._watch_at = min(now + _WATCH, (next_breach(board, now) or now + _WATCH) + timedelta(milliseconds=1))
+        self.vitals.standings = Counter(one.standing for one in board)
+        confirmed = {one.source.name: one.state.confirmed_at for one in board}
+        self.vitals.confirmed = {name: at for name, at in confirmed.items() if at is not None}
+        self.vitals.waiting = self._teller.waiting()
+        self.vitals.store_bytes = self._store.size()
         for event in self._teller.watch("promise", about_promises(board, self._kept, now)):
             kept = event.kind == "promise-kept"
             words = "kept again" if kept else "broken"
@@ -294,6 +309,7 @@ class Service:
         results = await asyncio.gather(*(asyncio.to_thread(send, one, estate, now) for one in outgoing))
         for one, result in zip(outgoing, results, strict=True):
             self._report(self._teller.settle(one, result))
+        self.vitals.waiting = self._teller.waiting()
 
     def _report(self, told: Told | None) -> None:
         if told is not None and told.trouble:

@@ -3,43 +3,64 @@
 import asyncio
 import json
 import logging
+import os
 import signal
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
-from typing import Any
+from logging.handlers import WatchedFileHandler
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import printable
-from historon.errors import ExitCode
+from historon.errors import ExitCode, OutsideError
+from historon.estate import without_secrets
 from historon.store import FolderStore
 
+if TYPE_CHECKING:
+    from historon.timetable.health import Vitals
+
 __all__ = ["command"]
+
+_LEVEL = click.Choice(["debug", "info", "warning", "error"])
 
 
 @click.command(
     "serve",
-    epilog=example("historon serve", "historon serve --once", "historon serve --log json --estate /etc/historon"),
+    epilog=example(
+        "historon serve", "historon serve --once", "historon serve --log json --port 9300 --estate /etc/historon"
+    ),
 )
 @click.option("--once", is_flag=True, help="Do what is due now, and end: for cron and systemd timers.")
 @click.option(
     "--log", "form", type=click.Choice(["plain", "json"]), default="plain", show_default=True, help="Form of the log."
 )
-@click.option("-q", "--quiet", is_flag=True, help="Log only what is wrong.")
+@click.option("--level", type=_LEVEL, default="info", show_default=True, help="What is logged: this and graver.")
+@click.option("--log-file", metavar="FILE", help="Log there too; reopened when it was moved away.")
+@click.option("--log-file-level", type=_LEVEL, default="debug", show_default=True, help="What is logged there.")
+@click.option("--port", type=click.IntRange(0, 65535), help="Answer /health and /metrics on loopback; 0 for any port.")
 @estate_option
 @pass_app
-def command(app: App, *, once: bool, form: str, quiet: bool, estate_file: str | None) -> int:
+def command(
+    app: App, *, once: bool, form: str, level: str, log_file: str | None, log_file_level: str, port: int | None,
+    estate_file: str | None,
+) -> int:  # fmt: skip
     """Keep the timetable.
 
     Collects what is due, by the timetables of the estate file, until it is told to stop (Ctrl-C or SIGTERM). Rounds in
     the middle are then ended cleanly. A changed estate file is taken up; a wrong one is told of, and the old one stays
     in force. After a downtime each source is collected once. One service at a time keeps the timetables of a store.
     With --once the exit code is 3 when a source failed or is suspect.
+
+    At level debug each step of each source is logged, with its time. With --port, /health answers 200 while the service
+    is well, and /metrics gives figures in the OpenMetrics format; nobody but this machine can ask.
     """
     from historon.timetable.service import Service
 
-    _log_to_stderr(form, quiet=quiet)
+    _log_to(form, level, log_file, log_file_level)
     estate = app.estate(estate_file)
     service = Service(
         estate.file, lambda one: FolderStore(one.path(one.settings.store), indexed=one.settings.index), app.clock
@@ -51,16 +72,39 @@ def command(app: App, *, once: bool, form: str, quiet: bool, estate_file: str | 
             loop.add_signal_handler(number, service.stop)
         await service.run(once=once)
 
-    asyncio.run(main())
+    with _listening(service.vitals, app, port):
+        asyncio.run(main())
     return ExitCode.SOURCES if once and service.troubled else ExitCode.WELL
 
 
-def _log_to_stderr(form: str, *, quiet: bool) -> None:
-    handler = logging.StreamHandler(sys.stderr)
-    handler.setFormatter(_Json() if form == "json" else _Plain())
+@contextmanager
+def _listening(vitals: "Vitals", app: App, port: int | None) -> Iterator[None]:
+    if port is None:
+        yield
+        return
+    from historon.timetable.health import HealthServer
+
+    with HealthServer(vitals, app.clock, port) as server:
+        logging.getLogger("historon.service").info("health and metrics on http://127.0.0.1:%s", server.port)
+        yield
+
+
+def _log_to(form: str, level: str, file: str | None, file_level: str) -> None:
+    """To standard error, and to a file; each with a level of its own."""
+    handlers: list[tuple[logging.Handler, str]] = [(logging.StreamHandler(sys.stderr), level)]
+    if file is not None:
+        try:
+            os.close(os.open(file, os.O_WRONLY | os.O_CREAT, 0o600))
+            handlers.append((WatchedFileHandler(file, encoding="utf-8"), file_level))
+        except OSError as exc:
+            raise OutsideError(f"{file}: cannot log there: {exc.strerror}", hint="is its folder there?") from exc
     log = logging.getLogger("historon")
-    log.handlers = [handler]
-    log.setLevel(logging.WARNING if quiet else logging.INFO)
+    log.handlers = []
+    for handler, own in handlers:
+        handler.setFormatter(_Json() if form == "json" else _Plain())
+        handler.setLevel(own.upper())
+        log.addHandler(handler)
+    log.setLevel(min(handler.level for handler in log.handlers))
     log.propagate = False
 
 
@@ -84,4 +128,4 @@ def _instant(record: logging.LogRecord) -> str:
 
 
 def _line(record: logging.LogRecord) -> str:
-    return printable(record.getMessage().replace("\n", " | "))
+    return printable(without_secrets(record.getMessage()).replace("\n", " | "))

@@ -1,0 +1,175 @@
+"""How the service is, for programs of this machine: health as JSON, and figures in the OpenMetrics text format 1.0."""
+
+import threading
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from socketserver import TCPServer
+from typing import TYPE_CHECKING, Any
+from wsgiref.simple_server import WSGIRequestHandler, WSGIServer, make_server
+
+import msgspec
+
+from historon.errors import OutsideError
+from historon.store import Outcome
+from historon.timetable.promises import Standing
+
+if TYPE_CHECKING:
+    from prometheus_client import Metric
+
+__all__ = ["HealthServer", "Vitals"]
+
+_STALLED = timedelta(minutes=2)
+_LOOPBACK = "127.0.0.1"
+
+StartResponse = Callable[[str, list[tuple[str, str]]], object]
+
+
+@dataclass
+class Vitals:
+    """What the service says of itself. It replaces values as a whole, so that another thread may read them.
+
+    `seen` is when it last looked around, `confirmed` when each source's last good version was last found to be so, and
+    `waiting` counts the notices and events that wait on each channel; instants are in UTC.
+    """
+
+    seen: datetime | None = None
+    trouble: str = ""
+    standings: dict[Standing, int] = field(default_factory=dict)
+    confirmed: dict[str, datetime] = field(default_factory=dict)
+    next_due: datetime | None = None
+    waiting: dict[str, int] = field(default_factory=dict)
+    store_bytes: int = 0
+    rounds: int = 0
+    outcomes: Counter[Outcome] = field(default_factory=Counter)
+    last_round: datetime | None = None
+
+    def state(self, now: datetime) -> str:
+        """`well`, or what is wrong with the service itself."""
+        if self.trouble:
+            return f"store trouble: {self.trouble}"
+        if self.seen is None:
+            return "starting"
+        return "stalled" if now - self.seen > _STALLED else "well"
+
+
+class HealthServer:
+    """Answers `/health` and `/metrics` on loopback, in a thread of its own."""
+
+    def __init__(self, vitals: Vitals, clock: Callable[[], datetime], port: int) -> None:
+        """Begin to listen; OutsideError when that port is taken."""
+        self._vitals = vitals
+        self._clock = clock
+        try:
+            self._server = make_server(_LOOPBACK, port, self._answer, _Server, _Quiet)
+        except OSError as exc:
+            raise OutsideError(
+                f"cannot listen on {_LOOPBACK} port {port}: {exc.strerror}", hint="take another"
+            ) from exc
+        self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
+
+    @property
+    def port(self) -> int:
+        """Where it listens."""
+        return self._server.server_port
+
+    def __enter__(self) -> "HealthServer":
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._server.shutdown()
+        self._thread.join()
+        self._server.server_close()
+
+    def _answer(self, environ: dict[str, Any], start: StartResponse) -> Iterable[bytes]:
+        path = environ.get("PATH_INFO")
+        if environ.get("REQUEST_METHOD") != "GET":
+            start("405 Method Not Allowed", [("Allow", "GET")])
+            return []
+        if path == "/health":
+            return self._health(start)
+        if path == "/metrics":
+            return self._metrics(start)
+        start("404 Not Found", [("Content-Type", "text/plain")])
+        return [b"/health or /metrics\n"]
+
+    def _health(self, start: StartResponse) -> Iterable[bytes]:
+        now = self._clock()
+        state = self._vitals.state(now)
+        start("200 OK" if state == "well" else "503 Service Unavailable", [("Content-Type", "application/json")])
+        data = {
+            "state": state, "seen": self._vitals.seen, "next_due": self._vitals.next_due,
+            "last_round": self._vitals.last_round, "promises": self._vitals.standings,
+            "notices_waiting": sum(self._vitals.waiting.values()),
+        }  # fmt: skip
+        return [msgspec.json.encode(data) + b"\n"]
+
+    def _metrics(self, start: StartResponse) -> Iterable[bytes]:
+        from prometheus_client import CollectorRegistry  # imported where it is used: it takes a sixth of a second
+        from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
+
+        registry = CollectorRegistry()
+        registry.register(_Figures(self._vitals, self._clock()))
+        start("200 OK", [("Content-Type", CONTENT_TYPE_LATEST)])
+        return [generate_latest(registry)]  # type: ignore[no-untyped-call]
+
+
+class _Figures:
+    """The vitals as families of metrics; times in seconds, sizes in bytes, instants in seconds since 1970 UTC."""
+
+    def __init__(self, vitals: Vitals, now: datetime) -> None:
+        self._vitals = vitals
+        self._now = now
+
+    def collect(self) -> "Iterator[Metric]":
+        """See the library."""
+        from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
+
+        def gauge(name: str, help_: str, values: Iterable[tuple[str, float]], label: str = "") -> GaugeMetricFamily:
+            family = GaugeMetricFamily(f"historon_{name}", help_, labels=[label] if label else [])
+            for key, value in values:
+                family.add_metric([key] if label else [], value)
+            return family
+
+        vitals = self._vitals
+        yield gauge("well", "1 while the service itself is well.", [("", vitals.state(self._now) == "well")])
+        counts = [(standing.value, float(vitals.standings.get(standing, 0))) for standing in Standing]
+        yield gauge("sources", "Sources by how they stand to their promise.", counts, "standing")
+        confirmed = [(name, at.timestamp()) for name, at in vitals.confirmed.items()]
+        about = "When the last good version of a source was last found to be so."
+        yield gauge("source_confirmed_timestamp_seconds", about, confirmed, "source")
+        waiting = [(channel, float(number)) for channel, number in vitals.waiting.items()]
+        yield gauge("notices_waiting", "Notices and events that wait to be told.", waiting, "channel")
+        yield gauge("store_bytes", "Size of the store on disk.", [("", vitals.store_bytes)])
+        for name, help_, at in (
+            ("next_due", "When the next source is due.", vitals.next_due),
+            ("last_round", "When the last round of this service ended.", vitals.last_round),
+        ):
+            if at is not None:
+                yield gauge(f"{name}_timestamp_seconds", help_, [("", at.timestamp())])
+        yield CounterMetricFamily("historon_rounds", "Rounds since the service began.", value=vitals.rounds)
+        outcomes = CounterMetricFamily("historon_outcomes", "Outcomes since the service began.", labels=["outcome"])
+        for outcome in Outcome:
+            outcomes.add_metric([outcome.value], vitals.outcomes[outcome])
+        yield outcomes
+
+
+class _Server(WSGIServer):
+    """Looks no host names up: that could wait for a name server."""
+
+    def server_bind(self) -> None:
+        """See the library."""
+        TCPServer.server_bind(self)
+        self.server_name, self.server_port = _LOOPBACK, int(self.server_address[1])
+        self.setup_environ()
+
+
+class _Quiet(WSGIRequestHandler):
+    """Requests are not logged: monitoring asks every few seconds."""
+
+    timeout = 10
+
+    def log_message(self, format: str, *args: object) -> None:  # noqa: A002 (so it is called there)
+        """See the library."""

@@ -1,0 +1,134 @@
+"""The service asked by programs of its machine, and its logs."""
+
+import json
+import re
+import urllib.error
+import urllib.request
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from prometheus_client import Metric
+from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+from historon.estate import SecretRef, without_secrets
+from historon.store import Outcome
+from historon.timetable import Standing
+from historon.timetable.health import HealthServer, Vitals
+from tests.conftest import EstateFolder
+from tests.test_timetable import _on_record, _serving, scheduled
+
+__all__ = ["scheduled"]
+
+NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
+
+
+@pytest.fixture
+def vitals() -> Vitals:
+    made = Vitals(
+        seen=NOW - timedelta(seconds=5), standings={Standing.KEPT: 3, Standing.BROKEN: 1}, store_bytes=4096, rounds=2
+    )
+    made.confirmed = {'edge "1"\n': NOW - timedelta(hours=1)}
+    made.waiting = {"operators": 2}
+    made.outcomes[Outcome.CHANGED] += 7
+    return made
+
+
+@pytest.fixture
+def server(vitals: Vitals) -> Iterator[HealthServer]:
+    with HealthServer(vitals, lambda: NOW, 0) as made:
+        yield made
+
+
+def _ask(server: HealthServer | int, path: str, method: str = "GET") -> tuple[int, str, str]:
+    port = server if isinstance(server, int) else server.port
+    try:
+        with urllib.request.urlopen(urllib.request.Request(f"http://127.0.0.1:{port}{path}", method=method)) as answer:
+            return answer.status, answer.headers["content-type"], answer.read().decode()
+    except urllib.error.HTTPError as exc:
+        with exc:
+            return exc.code, "", exc.read().decode()
+
+
+def _families(text: str) -> list[Metric]:
+    return list(text_string_to_metric_families(text))  # type: ignore[no-untyped-call]
+
+
+def test_health_tells_whether_the_service_itself_is_well(server: HealthServer, vitals: Vitals) -> None:
+    status, kind, text = _ask(server, "/health")
+    assert (status, kind, json.loads(text)["state"]) == (200, "application/json", "well")
+    assert json.loads(text)["promises"] == {"kept": 3, "broken": 1}
+    for trouble, seen, state in (
+        ("disk full", NOW, "store trouble: disk full"), ("", None, "starting"), ("", NOW - timedelta(hours=1), "stalled"),
+    ):  # fmt: skip
+        vitals.trouble, vitals.seen = trouble, seen
+        status, _, text = _ask(server, "/health")
+        assert (status, json.loads(text)["state"]) == (503, state)
+    assert _ask(server, "/")[0] == 404
+    assert _ask(server, "/health", "POST")[0] == 405
+
+
+def test_figures_are_openmetrics_as_a_reader_of_it_understands_them(server: HealthServer) -> None:
+    _, kind, text = _ask(server, "/metrics")
+    assert kind.startswith("application/openmetrics-text; version=1.0.0")
+    found = {
+        (sample.name, *sample.labels.values()): sample.value
+        for family in _families(text) for sample in family.samples
+    }  # fmt: skip
+    assert found["historon_well",] == 1
+    assert found["historon_sources", "broken"] == 1
+    assert found["historon_sources", "never"] == 0
+    assert found["historon_source_confirmed_timestamp_seconds", 'edge "1"\n'] == NOW.timestamp() - 3600
+    assert found["historon_notices_waiting", "operators"] == 2
+    assert found["historon_rounds_total",] == 2
+    assert found["historon_outcomes_total", "changed"] == 7
+    assert found["historon_store_bytes",] == 4096
+
+
+def test_the_service_answers_while_it_runs_and_only_on_loopback(scheduled: EstateFolder) -> None:
+    _on_record(scheduled, datetime.now(UTC) - timedelta(days=3))
+    log = scheduled.path / "service.log"
+    with _serving(
+        scheduled, "--port", "0", "--level", "warning", "--log-file", str(log), "--log-file-level", "debug"
+    ) as process:
+        words = _wait_for_file(log, r"health and metrics on http://127.0.0.1:(\d+)")
+        port = int(words[1])
+        _wait_for_file(log, "round 1 ended: 1 first")
+        status, _, text = _ask(port, "/health")
+        assert status == 200
+        assert json.loads(text)["next_due"]
+        assert "historon_rounds_total 1.0" in _ask(port, "/metrics")[2]
+        taken = scheduled.run("serve", "--port", str(port))
+        assert taken.code == 6
+        assert f"cannot listen on 127.0.0.1 port {port}" in taken.err
+        process.terminate()
+        _wait_for_file(log, "the service has ended")
+        assert process.wait(20) == 0
+        assert process.stderr
+        assert " info " not in process.stderr.read(), "each destination has a level of its own"
+    assert "debug   files: step 1 of 1 (pull data) took" in log.read_text()
+    assert log.stat().st_mode & 0o777 == 0o600
+
+
+def _wait_for_file(file: Path, pattern: str) -> "re.Match[str]":
+    import time
+
+    deadline = time.monotonic() + 40
+    while time.monotonic() < deadline:
+        if file.exists() and (found := re.search(pattern, file.read_text())):
+            return found
+        time.sleep(0.05)
+    raise AssertionError(file.read_text() if file.exists() else "no log")
+
+
+def test_a_log_that_cannot_be_written_is_told(scheduled: EstateFolder) -> None:
+    result = scheduled.run("serve", "--once", "--log-file", "none/service.log")
+    assert result.code == 6
+    assert "none/service.log: cannot log there" in result.err
+
+
+def test_secrets_that_were_fetched_are_taken_out_of_logs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("HISTORON_TEST", "salt-water-7")
+    assert SecretRef.parse("env:HISTORON_TEST").resolve(tmp_path).reveal() == "salt-water-7"
+    assert without_secrets("log in as x:salt-water-7@host") == "log in as x:[secret]@host"
