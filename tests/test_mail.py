@@ -1,5 +1,6 @@
 """Notices by mail, against a relay that speaks SMTP with STARTTLS and AUTH."""
 
+import base64
 from collections.abc import Callable, Iterator
 from email.message import EmailMessage
 from pathlib import Path
@@ -133,3 +134,107 @@ def test_a_refused_recipient_is_named_and_the_others_are_told(write: Write, rela
 def test_a_certificate_can_be_verified_by_its_authority(write: Write, relay: Pennant) -> None:
     assert _collect(write(certificate="", authority=str(relay.tls.certificate)))[0] == 0
     assert len(relay.letters) == 1
+
+
+def test_a_test_reports_the_conversation_without_the_password(write: Write, relay: Pennant) -> None:
+    estate = write()
+    tried = estate.run("notices", "try", "operators", MAIL_PASSWORD="signal-flag")
+    assert tried.code == 0
+    for said in (
+        "< 220 ",
+        "> ehlo",
+        "> STARTTLS",
+        "(encrypted: TLSv1.",
+        "> AUTH PLAIN …",
+        "< 235",
+        "> rcpt TO:<two@",
+        "< 250 kept",
+    ):
+        assert said in tried.out, said
+    encoded = base64.b64encode(b"\0historon\0signal-flag").decode()
+    assert encoded not in tried.said
+    assert "signal-flag" not in tried.said
+    refused = estate.run("notices", "try", "operators", MAIL_PASSWORD="wrong-canary")
+    assert refused.code == 6
+    assert "< 535" in refused.out
+    assert "canary" not in refused.said
+    relay.unknown = {"two@brackwater.example"}
+    assert estate.run("notices", "try", "operators", MAIL_PASSWORD="signal-flag").code == 6
+
+
+def test_who_is_to_be_told_later_is_told_later_and_nobody_twice(write: Write, relay: Pennant) -> None:
+    relay.busy = {"two@brackwater.example"}
+    estate = write()
+    code, said = _collect(estate)
+    assert code == 6
+    assert "to be tried again for two@brackwater.example" in said
+    assert "waits for two@brackwater.example" in estate.run("notices").out
+    relay.busy = set()
+    assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out == "operators: told\n"
+    assert relay.recipients == [("one@brackwater.example",), ("two@brackwater.example",)]
+    assert relay.letters[0]["Message-ID"] == relay.letters[1]["Message-ID"]
+
+
+def test_nobody_left_to_tell_is_the_end_of_a_notice(write: Write, relay: Pennant) -> None:
+    relay.unknown = {"one@brackwater.example", "two@brackwater.example"}
+    estate = write()
+    assert _collect(estate)[0] == 6
+    assert " refused " in estate.run("notices", "--history").out
+    assert "nothing waits" in estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out
+
+
+def test_letters_about_a_source_are_one_thread(write: Write, relay: Pennant) -> None:
+    estate = write()
+    _collect(estate)
+    (estate.path / "data" / "a.conf").write_text("other\n")
+    _collect(estate)
+    first, second = relay.letters
+    assert first["Message-ID"] != second["Message-ID"]
+    assert first["References"] == second["References"] == second["In-Reply-To"]
+    assert str(second["References"]).endswith("@brackwater.example>")
+
+
+def test_what_changed_goes_along_masked_and_in_measure(write: Write, relay: Pennant) -> None:
+    estate = write(attach="masked", tell="changes")
+    _collect(estate)
+    (estate.path / "data" / "a.conf").write_text("one\npassword CANARY\n")
+    (estate.path / "data" / "b.bin").write_bytes(b"\0\1\2CANARY")
+    _collect(estate)
+    (attached,) = relay.letters[-1].iter_attachments()
+    assert attached.get_filename() == "files-2-data-a.conf"
+    content = attached.get_content()
+    assert content.startswith(b"one\npassword [secret ")
+    assert b"CANARY" not in relay.letters[-1].as_bytes()
+    assert "Not attached: files data/b.bin, it cannot be masked." in _body(relay.letters[-1], "plain")
+    unmasked = write(attach="unmasked", tell="changes")
+    (unmasked.path / "data" / "a.conf").write_text("two\npassword CANARY\n")
+    _collect(unmasked)
+    (attached,) = relay.letters[-1].iter_attachments()
+    assert attached.get_content() == b"two\npassword CANARY\n"
+    assert "What is attached is not masked: it may hold secrets in the clear." in _body(relay.letters[-1], "plain")
+    assert "attached: files-3-data-a.conf, 20 bytes" in unmasked.run("notices", "3").out
+    small = write(attach="masked", attach_at_most="10B")
+    (small.path / "data" / "a.conf").write_text("three\npassword CANARY\n")
+    _collect(small)
+    assert list(relay.letters[-1].iter_attachments()) == []
+    assert "Not attached: files data/a.conf, more than the 10 bytes allowed." in _body(relay.letters[-1], "plain")
+
+
+def test_a_letter_may_have_a_form_of_its_own_and_a_wrong_one_does_not_hold_it_up(write: Write, relay: Pennant) -> None:
+    estate = write(template="mine.j2", html_template="mine.html.j2")
+    (estate.path / "mine.j2").write_text("{% for event in events %}{{ event.kind }} {{ event.source }}\n{% endfor %}")
+    (estate.path / "mine.html.j2").write_text("<p>{{ sections[0]['items'][0].title }}</p>")
+    (estate.path / "data" / "<b>.conf").write_text("one\n")
+    _collect(estate)
+    assert _body(relay.letters[0], "plain") == "first files\nround-ended None\n"
+    assert "<p>files: first version</p>" in _body(relay.letters[0], "html")
+    (estate.path / "mine.j2").write_text("{% for %}")
+    (estate.path / "data" / "a.conf").write_text("other\n")
+    assert _collect(estate)[0] == 0
+    assert "The template mine.j2 could not be used: line 1: " in _body(relay.letters[1], "plain")
+    (estate.path / "mine.j2").write_text(estate.run("notices", "--template", "text").out)
+    (estate.path / "mine.html.j2").write_text(estate.run("notices", "--template", "html").out)
+    (estate.path / "data" / "a.conf").write_text("another\n")
+    _collect(estate)
+    assert "CHANGED\n\nfiles: version 3, +1 -1 lines\n" in _body(relay.letters[2], "plain")
+    assert "<h3" in _body(relay.letters[2], "html")

@@ -394,3 +394,56 @@ def test_what_lies_far_apart_is_told_with_its_time() -> None:
     letter = letter_of(events, estate.channels["c"], estate, NOW + DAY)
     assert "Mon 13:00 files: could not be collected" in letter.text
     assert "Mon 22:00 files: well again" in letter.text
+
+
+# ---- what the estate goes through -------------------------------------------------------------------------------------
+
+RECORD = '[channels.c]\nkind = "file"\npath = "told.jsonl"\nat_once = true\n'
+
+
+def _kinds(estate: EstateFolder) -> list[str]:
+    file = estate.path / "told.jsonl"
+    notices = [json.loads(line) for line in file.read_text().splitlines()] if file.exists() else []
+    return [event["kind"] for notice in notices for event in notice["events"]]
+
+
+def test_another_host_key_is_graver_than_a_failure(router_estate: Callable[..., EstateFolder]) -> None:
+    estate = router_estate(source=f'host_key = "SHA256:{"A" * 43}"', more=RECORD)
+    assert estate.run("collect").code == 3
+    assert _kinds(estate) == ["identity-changed", "round-ended"]
+    told = json.loads((estate.path / "told.jsonl").read_text().splitlines()[0])
+    assert (told["severity"], told["subject"]) == (2, "1 IDENTITY CHANGED: Test") or "IDENTITY CHANGED" in told[
+        "subject"
+    ]
+
+
+def test_what_was_left_paused_is_told_before_anything_else(estate: EstateFolder) -> None:
+    pausing = FILES_ESTATE.replace(
+        'steps = [{ pull = "data" }]', 'steps = [{ pause = ["true"], resume = ["false"], steps = [{ pull = "data" }] }]'
+    )
+    (estate.path / "data").mkdir()
+    (estate.path / "data" / "a").write_text("x\n")
+    estate.write(pausing + RECORD)
+    assert estate.run("collect").code == 3
+    assert _kinds(estate)[0] == "left-paused"
+
+
+def test_the_service_tells_of_rounds_that_cannot_begin_of_the_disk_and_of_an_end_like_death(
+    files_estate: EstateFolder,
+) -> None:
+    text = FILES_ESTATE.replace("[[sources]]", '[timetables.t]\nat = "02:30"\n[[sources]]\ntimetable = "t"') + RECORD
+    text = text.replace('name = "Test"', 'name = "Test"\nwarn_free = "1000GB"\nmount = "data"', 1)
+    files_estate.write(text)
+    store = files_estate.store()
+    store.remember_all("timetable", {"files": (datetime.now(UTC) - 2 * DAY).isoformat()})
+    store.remember("", "service", "host, process 1, since 2026-11-20 03:00 UTC")
+    store.close()
+    for _ in range(2):
+        files_estate.run("serve", "--once")
+    assert sorted(_kinds(files_estate)) == ["disk-low", "promise-broken", "round-refused"]
+    files_estate.write(text.replace('warn_free = "1000GB"\nmount = "data"', 'warn_free = "1B"'))
+    store = files_estate.store()
+    store.remember_all("timetable", {"files": (datetime.now(UTC) - 2 * DAY).isoformat()})
+    store.close()
+    files_estate.run("serve", "--once")
+    assert set(_kinds(files_estate)[3:]) >= {"disk-well", "rounds-again", "first"}

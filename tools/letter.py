@@ -6,7 +6,7 @@ from tempfile import TemporaryDirectory
 
 from historon.collect import Failure, FailureKind, RoundReport, SourceResult
 from historon.compare import Masks, compare_exports
-from historon.estate import FileChannel, read_estate
+from historon.estate import MailChannel, read_estate
 from historon.notices import letter_of
 from historon.notices.events import change_events, round_ended, state_of, trouble_event
 from historon.store import Outcome
@@ -45,7 +45,8 @@ def main() -> None:
         events += change_events(result, None, began)
         if state := state_of(result):
             events.append(trouble_event(state, result, began))
-    print(letter_of(events, FileChannel(path=""), estate, began).html)
+    channel = MailChannel(to=("a@brackwater.example",), from_="b@brackwater.example", server="localhost")
+    print(letter_of(events, channel, estate, began).html)
 
 
 if __name__ == "__main__":

@@ -38,7 +38,7 @@ SHOTS = {
     "trace": "historon find 10.20.0.9 --ever; historon trace northmole-edge-1 'vlan 131'",
     "expect": "historon expect",
     "prune": "historon prune northmole-edge-1 eider-yard-1 --each",
-    "procedures": "historon procedures",
+    "notices": "historon notices; historon notices --history --last 4; historon notices 4",
     "rounds": "historon rounds; historon rounds 5",
     "mistakes": "cat wrong.toml; historon status --estate wrong.toml",
     "doctor": "chmod 644 keys/password; cat >> historon.toml < more.toml; historon doctor",

@@ -1,7 +1,7 @@
 """What is told, one thing at a time: events, fit for eyes, complete enough that notices are written from them alone."""
 
 from collections.abc import Iterator
-from datetime import datetime
+from datetime import UTC, datetime
 
 import msgspec
 
@@ -10,7 +10,7 @@ from historon.compare import Plain, fingerprint, fingerprints, packed
 from historon.estate import KINDS, Severity, Source, describe
 from historon.store import Outcome
 
-__all__ = ["ChangedLine", "Event", "change_events", "round_ended", "state_of", "trouble_event"]
+__all__ = ["ChangedLine", "Event", "change_events", "round_ended", "state_of", "trouble_event", "utc_text"]
 
 _LINES = 200  # of one version's changes that are kept for telling
 _WIDTH = 300
@@ -51,6 +51,19 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
     def severity(self) -> Severity:
         """How grave it is."""
         return KINDS[self.kind]
+
+    @property
+    def data(self) -> dict[str, object]:
+        """The event for programs and templates, as it is documented in docs/being-told.md."""
+        return {
+            "kind": self.kind, "severity": int(self.severity), "at": utc_text(self.at), "source": self.source,
+            "version": self.version, "message": self.message, "details": self.details, "advice": self.advice,
+        }  # fmt: skip
+
+
+def utc_text(at: datetime) -> str:
+    """An instant as programs read it (RFC 3339), in UTC, to the millisecond."""
+    return at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def state_of(result: SourceResult) -> str:

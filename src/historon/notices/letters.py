@@ -107,7 +107,7 @@ def letter_of(
     values = {
         "subject": subject, "estate": estate.settings.name, "sections": list(_sections(events, estate)),
         "closing": closing,
-        "events": [msgspec.to_builtins(event) for event in events], "at": at.astimezone(estate.zone),
+        "events": [event.data for event in events], "at": at.astimezone(estate.zone),
     }  # fmt: skip
     own = (channel.template, channel.html_template) if isinstance(channel, MailChannel) else (None, None)
     text = _written(own[0], "letter.txt.j2", values, closing, estate)

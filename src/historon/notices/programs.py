@@ -9,7 +9,7 @@ import subprocess
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 
 import msgspec
 
@@ -24,7 +24,7 @@ from historon.estate import (
     SyslogChannel,
     WebhookChannel,
 )
-from historon.notices.events import Event
+from historon.notices.events import Event, utc_text
 from historon.notices.letters import Letter
 from historon.notices.rendering import TemplateError, own_template, rendered
 from historon.tls import PinError, pinned_context
@@ -72,18 +72,10 @@ def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:
     severity = min((event.severity for event in letter.events), default=Severity.INFO)
     return {
         "estate": estate.settings.name, "subject": letter.subject, "severity": int(severity),
-        "at": _utc(at),
-        "events": [
-            {"kind": event.kind, "severity": int(event.severity), "at": _utc(event.at), "source": event.source,
-             "version": event.version, "message": event.message, "details": event.details, "advice": event.advice}
-            for event in letter.events
-        ],
+        "at": utc_text(at),
+        "events": [event.data for event in letter.events],
         "text": letter.text,
     }  # fmt: skip
-
-
-def _utc(at: datetime) -> str:
-    return at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def send_webhook(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime) -> Sent:
@@ -184,9 +176,8 @@ def _syslog(channel: SyslogChannel, event: Event, estate: Estate) -> bytes:
     host = "".join(char for char in socket.gethostname() if "!" <= char <= "~") or "-"
     facts = {"estate": estate.settings.name, "source": event.source or "", "advice": event.advice}
     data = "".join(f' {name}="{_escaped(value)}"' for name, value in facts.items() if value)
-    head = (
-        f"<{channel.facility * 8 + event.severity}>1 {_utc(event.at)} {host[:255]} historon {os.getpid()} {event.kind}"
-    )
+    priority, stamp = channel.facility * 8 + event.severity, utc_text(event.at)
+    head = f"<{priority}>1 {stamp} {host[:255]} historon {os.getpid()} {event.kind}"
     about = f"{event.source}: " if event.source else ""
     return f"{head} [historon@{_ENTERPRISE}{data}] \ufeff{_one_line(about + event.message)}".encode()
 

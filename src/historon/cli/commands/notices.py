@@ -125,7 +125,9 @@ def _history(notices: Sequence[Notice], estate: Estate, *, as_json: bool) -> Non
     )
     for one in notices:
         fate = Text(one.fate, _STYLES[one.fate])
-        cells = map(printable, (one.subject, one.answer or ""))
+        # That all went well needs no words.
+        answer = "" if one.fate is Fate.SENT and "refused for" not in (one.answer or "") else one.answer or ""
+        cells = map(printable, (one.subject, answer))
         made.add_row(str(one.number), instant(one.at, estate.zone), one.channel, fate, *cells)
     print_table(made) if notices else click.echo("nobody was told anything yet")
 

@@ -66,7 +66,7 @@ def _print_visits(visits: list[Visit], *, steps: bool) -> None:
         version = f"@{visit.number}" if visit.number is not None else ""
         outcome = Text(visit.outcome, STYLES[visit.outcome])
         longest = max(visit.steps, key=lambda step: step[1], default=None)
-        where = f"{describe(longest[1])} {longest[0]}" if longest and not steps else ""
+        where = f"{describe(longest[1])} in {longest[0].partition(' (')[0]}" if longest and not steps else ""
         note = printable(visit.note or "")
         made.add_row(visit.source, outcome, version, describe(visit.took), Text(printable(where), "dim"), note)
         for place, took in visit.steps if steps else ():
