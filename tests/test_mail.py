@@ -173,6 +173,13 @@ def test_who_is_to_be_told_later_is_told_later_and_nobody_twice(write: Write, re
     assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out == "operators: told\n"
     assert relay.recipients == [("one@brackwater.example",), ("two@brackwater.example",)]
     assert relay.letters[0]["Message-ID"] == relay.letters[1]["Message-ID"]
+    (estate.path / "data" / "a.conf").write_text("other\n")
+    relay.busy = {"two@brackwater.example"}
+    _collect(estate)
+    relay.busy, relay.unknown = set(), {"two@brackwater.example"}
+    assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").code == 6
+    assert " sent " in estate.run("notices", "--history").out.splitlines()[1], "one of them has got it"
+    assert "the authority none.pem: No such file" in _collect(write(certificate="", authority="none.pem"))[1]
 
 
 def test_nobody_left_to_tell_is_the_end_of_a_notice(write: Write, relay: Pennant) -> None:

@@ -1,9 +1,11 @@
 """Who is told what, and when: states, routing, the outbox, and what is written."""
 
+import asyncio
 import json
 import re
 import shutil
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from pathlib import Path
@@ -12,13 +14,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from historon.errors import StoreError
 from historon.estate import KINDS, Estate, Severity, read_estate
 from historon.notices import Event, Teller, letter_of, send
 from historon.notices.conditions import Condition, News, advance
 from historon.notices.letters import _WORDS
 from historon.notices.routing import due_at, wants
 from historon.store import FolderStore
+from historon.timetable.service import Service
 from tests.conftest import FILES_ESTATE, EstateFolder, WebListener
+from tests.leaping import LeapingLoop
 
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)  # a Monday, 13:00 in Oslo
 DAY = timedelta(days=1)
@@ -290,8 +295,6 @@ def test_two_processes_never_send_the_same(telling: Callable[[str], Telling], es
 def test_a_store_that_takes_nothing_is_told_of_all_the_same(
     telling: Callable[[str], Telling], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from historon.errors import StoreError
-
     one = telling("")
 
     def full(*_: object) -> None:
@@ -405,6 +408,73 @@ def _kinds(estate: EstateFolder) -> list[str]:
     file = estate.path / "told.jsonl"
     notices = [json.loads(line) for line in file.read_text().splitlines()] if file.exists() else []
     return [event["kind"] for notice in notices for event in notice["events"]]
+
+
+class FailingStore(FolderStore):
+    """A store whose disk fails now and then."""
+
+    broken = False
+
+    @contextmanager
+    def _doing(self, what: str) -> Iterator[None]:
+        if self.broken:
+            raise StoreError(f"cannot {what}: disk I/O error", hint="check the disk")
+        with super()._doing(what):
+            yield
+
+
+def test_a_service_whose_store_fails_says_so_past_the_store_and_goes_on(files_estate: EstateFolder) -> None:
+    text = FILES_ESTATE.replace("[[sources]]", '[timetables.t]\nevery = "1h"\n[[sources]]\ntimetable = "t"') + RECORD
+    files_estate.write(text.replace('name = "Test"', 'name = "Test"\nwarn_free = "1B"', 1))
+    stores: list[FailingStore] = []
+
+    def opened(estate: Estate) -> FailingStore:
+        stores.append(FailingStore(estate.path(estate.settings.store)))
+        return stores[0]
+
+    async def play() -> None:
+        loop = asyncio.get_running_loop()
+        service = Service(files_estate.path / "historon.toml", opened, lambda: NOW + timedelta(seconds=loop.time()))
+        running = asyncio.create_task(service.run())
+        await asyncio.sleep(5400)
+        stores[0].broken = True
+        await asyncio.sleep(7200)
+        assert service.vitals.state(NOW + timedelta(seconds=loop.time())).startswith("store trouble: cannot")
+        stores[0].broken = False
+        await asyncio.sleep(3600)
+        assert service.vitals.trouble == ""
+        service.stop()
+        await running
+
+    with asyncio.Runner(loop_factory=LeapingLoop) as runner:
+        runner.run(play())
+    kinds = _kinds(files_estate)
+    assert kinds.count("store-trouble") == 1
+    assert kinds.index("store-trouble") > kinds.index("first")
+    store = files_estate.store()
+    assert len(store.rounds()) == 3, "one hour, then one catch-up for what fell into the trouble, then the next hour"
+    store.close()
+
+
+def test_a_channel_that_fails_in_a_way_nobody_thought_of_ends_nothing(
+    telling: Callable[[str], Telling], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from historon.notices import telling as module
+
+    one = telling("")
+    monkeypatch.setattr(module, "write_file", lambda *_: 1 / 0)
+    one.teller.tell(one.event("failing"))
+    assert one.deliver() == ["unexpected ZeroDivisionError: division by zero (please report this)"]
+    assert len(one.store.outbox.waiting()) == 1
+
+
+def test_a_key_that_is_confirmed_at_once_was_never_a_failure(router_estate: Callable[..., EstateFolder]) -> None:
+    estate = router_estate(unpinned="yes", more=RECORD)
+    assert estate.run("collect").code == 3
+    assert _kinds(estate) == ["failing", "round-ended"]
+    (estate.path / "told.jsonl").unlink()
+    assert estate.run("collect", "--trust-first-contact").code == 0
+    assert _kinds(estate) == ["recovered", "first", "round-ended"]
 
 
 def test_another_host_key_is_graver_than_a_failure(router_estate: Callable[..., EstateFolder]) -> None:

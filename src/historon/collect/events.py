@@ -90,7 +90,10 @@ class SourceResult:
 
 @dataclass(frozen=True)
 class RoundReport:
-    """A round that ended. `store_trouble` is set when the ledger could not take all of it."""
+    """A round that ended. `store_trouble` is set when the ledger could not take all of it.
+
+    `earlier` are the numbers of rounds that it went to some sources of again.
+    """
 
     estate: str
     number: int | None
@@ -100,6 +103,7 @@ class RoundReport:
     interrupted: bool = False
     store_trouble: str | None = None
     remarks: Sequence[str] = ()
+    earlier: tuple[int, ...] = ()
 
     @property
     def took(self) -> timedelta:
@@ -115,6 +119,7 @@ class RoundReport:
             results=[anew.get(result.source, result) for result in self.results],
             interrupted=self.interrupted or later.interrupted,
             store_trouble=self.store_trouble or later.store_trouble,
+            earlier=(*self.earlier, *filter(None, [self.number])),
         )
 
     @property

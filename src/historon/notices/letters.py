@@ -19,6 +19,7 @@ _LINES_A_FAMILY = 8
 _LINES_IN_ALL = 80
 _NAMED = 6  # sources of one family
 _ITEMS = 40  # that are told at length in one section
+_LISTED = 100  # that are told by name alone
 _EXCERPT = 6
 _SPAN = timedelta(hours=6)  # a notice about more than this tells when each thing happened
 
@@ -177,7 +178,8 @@ def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
     items["Changed"] = list(_changes([event for event in events if event.kind == "changed"]))
     for heading, found in items.items():
         if len(found) > _ITEMS:
-            rest = ", ".join(item.title.partition(":")[0] for item in found[_ITEMS:])
+            rest = ", ".join(item.title.partition(":")[0] for item in found[_ITEMS : _ITEMS + _LISTED])
+            rest += " …" * (len(found) > _ITEMS + _LISTED)
             found = [*found[:_ITEMS], Item(f"and {len(found) - _ITEMS} more", (rest,))]
         if found:
             yield Section(heading, found)

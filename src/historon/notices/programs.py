@@ -61,10 +61,16 @@ class Sent:
 
 
 def trusting(certificate: str | None, authority: str | None, estate: Estate) -> ssl.SSLContext:
-    """Whom to trust: the one with this certificate, those that an authority vouches for, or those the system trusts."""
+    """Whom to trust: the one with this certificate, those that an authority vouches for, or those the system trusts.
+
+    Raises NoticeError when the authority's file cannot be used.
+    """
     if certificate:
         return pinned_context(certificate)
-    return ssl.create_default_context(cafile=str(estate.path(authority)) if authority else None)
+    try:
+        return ssl.create_default_context(cafile=str(estate.path(authority)) if authority else None)
+    except OSError as exc:
+        raise NoticeError(f"the authority {authority}: {exc.strerror or exc}", hint="is it a file of PEM?") from exc
 
 
 def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:

@@ -98,12 +98,15 @@ class Teller:
         if result.outcome is not Outcome.SKIPPED and (news := self._news_of(result, at)):
             events.append(news)
         self._heard += [(event, result.round) for event in events]
-        asyncio.get_running_loop().call_soon(self.keep)
+        try:
+            asyncio.get_running_loop().call_soon(self.keep)
+        except RuntimeError:  # the round is over
+            self.keep()
 
     def _news_of(self, result: SourceResult, at: datetime) -> Event | None:
         """What is new about the state of a source that was visited."""
         name, state = result.source, state_of(result)
-        text = self._memories[name] if name in self._memories else self._store.recall(name, _SOURCES)
+        text = self._memories[name] if name in self._memories else self._recalled(name)
         before = msgspec.json.decode(text, type=Condition) if text else None
         grave = state in ("left-paused", "identity-changed")
         after, news = advance(before, state, at, self.estate.notices.remind, grave=grave)
@@ -125,14 +128,21 @@ class Teller:
                 return Event("recovered", at, was, name)
         return None
 
+    def _recalled(self, name: str) -> str | None:
+        """What is remembered of a source; where the store cannot say it, it is told as if it were new."""
+        try:
+            return self._store.recall(name, _SOURCES)
+        except StoreError:
+            return None
+
     def end_round(self, report: RoundReport) -> None:
         """Take in the end of a round: what came up in it is due now."""
         if report.store_trouble:
             trouble = Event("store-trouble", report.ended, report.store_trouble, advice="historon doctor")
             self._heard.append((trouble, report.number))
         self.keep()
-        number = report.number
-        gathered = self._gathering.pop(number, set()) if number is not None else set()
+        numbers = [*report.earlier, report.number]
+        gathered = {name for number in numbers for name in self._gathering.pop(number or 0, set())}
         ended = round_ended(report)
         now = self._clock()
         posts = [
@@ -140,8 +150,8 @@ class Teller:
             if wants(channel, ended, self.estate) or (name in gathered and not channel.at_once)
         ]  # fmt: skip
         self._post(posts)
-        if number is not None:
-            due = {name: when_awake(channel, self.estate, now) for name, channel in self.estate.channels.items()}
+        due = {name: when_awake(channel, self.estate, now) for name, channel in self.estate.channels.items()}
+        for number in filter(None, numbers):
             with suppress(StoreError):  # it is told all the same, only later
                 self._store.outbox.end_round(number, due)
 
@@ -153,13 +163,15 @@ class Teller:
     def watch(self, topic: str, looks: Iterable[Watched]) -> list[Event]:
         """Take in how things stand that are looked at all the time; returns, and keeps, what is to be told of them.
 
-        Of a source that is flapping nothing more is told until it is steady.
+        Of a source that is flapping nothing more is told until it is steady, and nobody is reminded here of one that is
+        known to fail.
         """
         before = self._known(topic)
-        flapping = {name for name, one in self._known().items() if one.flapping}
+        sources = self._known()
         now, memories, events = self._clock(), dict[str, str](), list[Event]()
         for look in looks:
-            if look.subject in flapping:
+            known = sources.get(look.subject)
+            if known and known.flapping:
                 continue
             old = before.get(look.subject)
             after, news = advance(old, look.state, now, self.estate.notices.remind, visited=False)
@@ -168,7 +180,7 @@ class Teller:
             match news:
                 case News.BEGAN:
                     events.append(look.make(look.state))
-                case News.STILL:
+                case News.STILL if not (known and known.state):
                     events.append(look.make(_STILL.get(look.state, look.state)))
                 case News.OVER:
                     events.append(look.make(look.over))
@@ -193,8 +205,10 @@ class Teller:
 
     def has_due(self, now: datetime) -> bool:
         """Whether there is anything to send."""
+        if self._homeless:
+            return True
         due = self._store.outbox.next_due()
-        return bool(self._homeless) or (due is not None and due <= now)
+        return due is not None and due <= now
 
     def waiting(self) -> dict[str, int]:
         """How many notices and events wait on each channel."""
@@ -253,6 +267,8 @@ class Teller:
             self._write_due(now)
             taken = self._store.outbox.take(now, now + _OURS)
             ready = [one for one in taken if not self._given_up(one, now)]
+            if taken:
+                self._store.outbox.forget(now - self.estate.notices.keep)
         except StoreError:
             return direct
         return direct + [
@@ -306,7 +322,8 @@ class Teller:
         self, notice: Notice, result: Sent | NoticeError, answer: str, again: Sequence[str], *, waits: bool
     ) -> None:
         wait = min(_FIRST_WAIT * 2 ** min(notice.tries - 1, 10), _LONGEST_WAIT)
-        gone = isinstance(result, Sent) and result.refused and not result.taken and not waits
+        # Of a notice with recipients remaining, some have got it before.
+        gone = isinstance(result, Sent) and result.refused and not result.taken and not notice.remaining
         fate = Fate.WAITING if waits else Fate.REFUSED if gone else Fate.SENT
         self._store.outbox.settle(notice.number, fate, answer, self._clock() + wait if waits else None, again)
 
@@ -314,7 +331,6 @@ class Teller:
         """Send all that is due, one after another."""
         for one in self.outgoing():
             yield self.settle(one, send(one, self.estate, self._clock()))
-        self._store.outbox.forget(self._clock() - self.estate.notices.keep)
 
 
 def _topic(topic: str) -> str:
@@ -337,6 +353,8 @@ def send(outgoing: Outgoing, estate: Estate, at: datetime) -> Sent | NoticeError
         return _send(outgoing.channel, outgoing.letter, estate, notice.at, notice.remaining)
     except NoticeError as exc:
         return exc
+    except Exception as exc:  # whatever is wrong with one channel must not end the service
+        return NoticeError(f"unexpected {type(exc).__name__}: {exc}", hint="please report this")
 
 
 def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> Sent:

@@ -10,6 +10,7 @@ import os
 import socket
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -153,12 +154,20 @@ class Service:
                 self.vitals.trouble = ""
             except StoreError as exc:
                 _LOG.error("the store is in trouble: %s; trying again in %s s", exc, _TROUBLE.seconds)
-                self.vitals.trouble = str(exc)
+                self._tell_trouble(exc)
                 wait = _TROUBLE
             self.vitals.seen, self.vitals.next_due = self._clock(), min(self._next.values(), default=None)
             if once and not self._rounds:
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
+
+    def _tell_trouble(self, exc: StoreError) -> None:
+        """Tell once that the store is in trouble, past the store if need be."""
+        if not self.vitals.trouble:
+            self._teller.tell(Event("store-trouble", self._clock(), exc.message, advice=exc.hint))
+        self.vitals.trouble = str(exc)
+        with suppress(StoreError):
+            self._deliver(self._clock())
 
     async def _pause(self, span: timedelta) -> None:
         """Wait this long, or until a round ends or somebody wants us to stop."""
@@ -299,8 +308,8 @@ class Service:
     def _deliver(self, now: datetime) -> None:
         """Send what is due, beside everything else; one channel that is slow does not hold up the rounds."""
         if self._delivery is not None and self._delivery.done():
-            self._delivery.result()
-            self._delivery = None
+            done, self._delivery = self._delivery, None
+            done.result()
         if self._delivery is None and self._teller.has_due(now):
             self._delivery = asyncio.create_task(self._send_due())
 

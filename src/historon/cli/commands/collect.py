@@ -56,7 +56,11 @@ def command(
             return ExitCode.WELL
         teller = Teller(estate, store, app.clock)
         report = _round(app, teller, sources, store, quiet=as_json, verbose=verbose)
-        if confirmed := _confirm_keys(app, estate, report, trust=trust_first_contact):
+        confirmed = _confirm_keys(app, estate, report, trust=trust_first_contact)
+        for result in report.results:
+            if _offered(result) and result.source not in confirmed:
+                teller.hear(result)
+        if confirmed:
             again = _round(
                 app, teller, [estate.sources[name] for name in confirmed], store, quiet=as_json, verbose=verbose
             )
@@ -86,8 +90,8 @@ def _round(
             _tell_step(event, verbose)
             return
         shown(event)
-        if isinstance(event, SourceResult):
-            teller.hear(event)
+        if isinstance(event, SourceResult) and not _offered(event):
+            teller.hear(event)  # of a key that is shown for the first time only when nobody confirms it
 
     with screen as shown:
         observer: Observer = tell_steps
@@ -169,6 +173,10 @@ def _styled(result: SourceResult) -> object:
 
     source, outcome, lines, why = map(printable, _words(result))
     return Text.assemble(source, "  ", (outcome, STYLES[result.outcome]), "  ", lines, "  " * bool(lines), (why, "dim"))
+
+
+def _offered(result: SourceResult) -> bool:
+    return result.failure is not None and result.failure.offered is not None
 
 
 def _confirm_keys(app: App, estate: Estate, report: RoundReport, *, trust: bool) -> list[str]:
