@@ -112,7 +112,7 @@ def _estate(more: str) -> Estate:
 def _wanted(more: str, at: datetime = NOW, source: str = "files") -> set[str]:
     estate = _estate(more)
     about = {
-        kind: None if kind.startswith(("round", "disk", "service", "estate", "store", "all")) else source
+        kind: None if kind.startswith(("round", "disk", "service", "estate", "store", "all", "audit")) else source
         for kind in KINDS
     }
     return {kind for kind in KINDS if wants(estate.channels["c"], Event(kind, at, "", about[kind]), estate)}
@@ -120,12 +120,21 @@ def _wanted(more: str, at: datetime = NOW, source: str = "files") -> set[str]:
 
 def test_a_channel_hears_what_it_asked_for() -> None:
     trouble = {kind for kind, severity in KINDS.items() if severity <= Severity.WARNING}
-    over = {"recovered", "promise-kept", "expectation-mended", "disk-well", "estate-accepted", "rounds-again"}
+    over = {
+        "recovered",
+        "promise-kept",
+        "expectation-mended",
+        "disk-well",
+        "audit-well",
+        "estate-accepted",
+        "rounds-again",
+    }
+    critical = {"left-paused", "identity-changed", "store-trouble", "audit-damage"}
     assert _wanted("") == set(KINDS)
     assert _wanted('tell = "trouble"') == trouble | over
     assert _wanted('tell = "changes"') == trouble | over | {"changed", "first"}
-    assert _wanted('tell = "critical"') == {"left-paused", "identity-changed", "store-trouble"}
-    assert _wanted('tell = ["critical", "changed"]') == {"left-paused", "identity-changed", "store-trouble", "changed"}
+    assert _wanted('tell = "critical"') == critical
+    assert _wanted('tell = ["critical", "changed"]') == critical | {"changed"}
     assert _wanted('tell = "trouble"\nbut_not = ["suspect", "notice"]') == {
         kind for kind in trouble | over if KINDS[kind] > Severity.NOTICE
     }

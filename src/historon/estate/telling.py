@@ -24,6 +24,7 @@ KINDS: Mapping[str, Severity] = {
     "left-paused": Severity.CRITICAL,
     "identity-changed": Severity.CRITICAL,
     "store-trouble": Severity.CRITICAL,
+    "audit-damage": Severity.CRITICAL,
     "failing": Severity.ERROR,
     "still-failing": Severity.ERROR,
     "promise-broken": Severity.ERROR,
@@ -40,6 +41,7 @@ KINDS: Mapping[str, Severity] = {
     "promise-kept": Severity.NOTICE,
     "expectation-mended": Severity.NOTICE,
     "disk-well": Severity.NOTICE,
+    "audit-well": Severity.NOTICE,
     "estate-accepted": Severity.NOTICE,
     "rounds-again": Severity.NOTICE,
     "changed": Severity.NOTICE,
@@ -52,7 +54,15 @@ KINDS: Mapping[str, Severity] = {
     "test": Severity.INFO,
 }
 OVER = frozenset(
-    {"recovered", "promise-kept", "expectation-mended", "disk-well", "estate-accepted", "rounds-again"}
+    {
+        "recovered",
+        "promise-kept",
+        "expectation-mended",
+        "disk-well",
+        "audit-well",
+        "estate-accepted",
+        "rounds-again",
+    }
 )  # whoever is told of a trouble is told of its end
 _GROUPS = ("trouble", "changes", "always")
 

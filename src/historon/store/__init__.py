@@ -1,5 +1,6 @@
 """Versions at rest: contents, ledger, integrity, and the names by which versions are called."""
 
+from historon.store.auditing import Audit, Damage, audit
 from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
     ESTATE,
@@ -25,7 +26,9 @@ __all__ = [
     "ESTATE",
     "LARGE",
     "LEDGER",
+    "Audit",
     "Changed",
+    "Damage",
     "Entry",
     "Fate",
     "FolderStore",
@@ -44,6 +47,7 @@ __all__ = [
     "StoredPart",
     "Version",
     "Visit",
+    "audit",
     "read_tree",
     "resolve",
     "tree_part_name",

@@ -383,6 +383,11 @@ class FolderStore(Store):
             row = self._db.execute("SELECT value FROM meta WHERE name = 'packed'").fetchone()
         return int(row[0]) if row else 0
 
+    def check(self) -> list[str]:
+        """See Store."""
+        with self._doing("check the ledger"):
+            return [row[0] for row in self._db.execute("PRAGMA integrity_check(20)") if row[0] != "ok"]
+
     def fingerprint_key(self) -> bytes:
         """See Store."""
         with self._doing("read the store's key"):

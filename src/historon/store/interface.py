@@ -333,6 +333,10 @@ class Store(ABC):
         """Pack what was written in haste and give free space back; returns the bytes that the store shrank by."""
 
     @abstractmethod
+    def check(self) -> list[str]:
+        """What is wrong with the ledger's own structure, as its engine sees it; nothing when all is well."""
+
+    @abstractmethod
     def fingerprint_key(self) -> bytes:
         """The store's own random key, with which masked secrets are told apart."""
 

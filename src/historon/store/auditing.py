@@ -1,0 +1,84 @@
+"""Reading everything again: whether each version that the ledger tells of is still there, byte for byte."""
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+from historon.errors import StoreError
+from historon.store.interface import Store, Version
+
+__all__ = ["Audit", "Damage", "audit"]
+
+
+@dataclass(frozen=True)
+class Damage:
+    """Something that cannot be read, or is not what was written; without a version it is the source's record."""
+
+    source: str
+    number: int | None
+    part: str
+    problem: str
+
+    def __str__(self) -> str:
+        version = f"@{self.number}" if self.number is not None else ""
+        return f"{self.source}{version} {self.part}".strip() + f": {self.problem}"
+
+
+@dataclass
+class Audit:
+    """What was read, in numbers, and what is damaged. Contents that versions share are read once."""
+
+    sources: int = 0
+    versions: int = 0
+    contents: int = 0
+    bytes: int = 0
+    ledger: list[str] = field(default_factory=list)
+    damages: list[Damage] = field(default_factory=list)
+
+    @property
+    def well(self) -> bool:
+        """Whether all is whole."""
+        return not self.ledger and not self.damages
+
+
+def audit(store: Store, sources: Iterable[str], told: Callable[[str], None] = lambda source: None) -> Audit:
+    """Read every version of these sources and verify its SHA-256; `told` hears of each source when it is done.
+
+    Raises StoreError when the ledger itself cannot be read.
+    """
+    found = Audit(ledger=store.check())
+    for source in sources:
+        found.sources += 1
+        _audit_source(store, source, found)
+        told(source)
+    return found
+
+
+def _audit_source(store: Store, source: str, found: Audit) -> None:
+    versions = store.versions(source)
+    good = store.state(source).good
+    if good is not None and good not in {version.number for version in versions}:
+        found.damages.append(Damage(source, good, "", "the last good version is not there"))
+    seen: dict[tuple[int, int], str | None] = {}
+    for version in versions:
+        found.versions += 1
+        _audit_version(store, version, found, seen)
+
+
+def _audit_version(store: Store, version: Version, found: Audit, seen: dict[tuple[int, int], str | None]) -> None:
+    try:
+        parts = store.parts(version.source, version.number)
+    except StoreError as exc:
+        found.damages.append(Damage(version.source, version.number, "", exc.message))
+        return
+    if not parts:
+        found.damages.append(Damage(version.source, version.number, "", "it has no parts"))
+    for part in parts:
+        if part.place not in seen:
+            found.contents += 1
+            seen[part.place] = None
+            try:
+                found.bytes += sum(map(len, store.pieces(part)))
+            except StoreError as exc:
+                seen[part.place] = exc.message
+        if problem := seen[part.place]:
+            found.damages.append(Damage(version.source, version.number, part.name, problem))
