@@ -215,7 +215,7 @@ class Telling:
         return [[event["kind"] for event in notice["events"]] for notice in notices]
 
     def deliver(self) -> list[str | None]:
-        return [one.trouble for one in self.teller.deliver()]
+        return [one.trouble for one in self.teller.delivery.deliver()]
 
     def event(self, kind: str, source: str | None = "files") -> Event:
         return Event(kind, self.clock(), "what happened", source)
@@ -284,7 +284,7 @@ def test_a_channel_that_is_gone_takes_nothing_with_it(telling: Callable[[str], T
     one.teller.tell(one.event("failing"))
     estate.write(FILES_ESTATE)
     gone = Teller(read_estate(estate.path / "historon.toml"), one.store, one.clock)
-    assert list(gone.deliver()) == []
+    assert list(gone.delivery.deliver()) == []
     (notice,) = one.store.outbox.last(9)
     assert (notice.fate, notice.answer) == ("expired", "there is no channel c any more")
 
@@ -294,10 +294,10 @@ def test_two_processes_never_send_the_same(telling: Callable[[str], Telling], es
     one.teller.tell(one.event("failing"))
     other_store = FolderStore(estate.path / "store")
     other = Teller(one.estate, other_store, one.clock)
-    first, second = one.teller.outgoing(), other.outgoing()
+    first, second = one.teller.delivery.outgoing(), other.delivery.outgoing()
     assert (len(first), len(second)) == (1, 0)
     one.clock.now += timedelta(minutes=11)  # the first one died over it
-    assert len(other.outgoing()) == 1
+    assert len(other.delivery.outgoing()) == 1
     other_store.close()
 
 
@@ -312,8 +312,8 @@ def test_a_store_that_takes_nothing_is_told_of_all_the_same(
     for name in ("post", "take", "write", "pending", "waiting"):
         monkeypatch.setattr(one.store.outbox, name, full)
     one.teller.tell(one.event("store-trouble", None))
-    for outgoing in one.teller.outgoing():
-        assert one.teller.settle(outgoing, send(outgoing, one.estate, NOW)).trouble is None
+    for outgoing in one.teller.delivery.outgoing():
+        assert one.teller.delivery.settle(outgoing, send(outgoing, one.estate, NOW)).trouble is None
     assert one.told() == [["store-trouble"]]
 
 
@@ -468,7 +468,7 @@ def test_a_service_whose_store_fails_says_so_past_the_store_and_goes_on(files_es
 def test_a_channel_that_fails_in_a_way_nobody_thought_of_ends_nothing(
     telling: Callable[[str], Telling], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from historon.notices import telling as module
+    from historon.notices import delivering as module
 
     one = telling("")
     monkeypatch.setattr(module, "write_file", lambda *_: 1 / 0)

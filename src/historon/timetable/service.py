@@ -11,7 +11,7 @@ import socket
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from historon.collect import Places, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
@@ -21,15 +21,7 @@ from historon.notices import Event, Teller, Told, Watched, send, sign_of_life
 from historon.store import ESTATE, Outcome, Store
 from historon.timetable.health import Vitals
 from historon.timetable.instants import due_instants
-from historon.timetable.promises import standings
-from historon.timetable.watching import (
-    about_disk,
-    about_estate,
-    about_promises,
-    about_rounds,
-    all_well_words,
-    next_breach,
-)
+from historon.timetable.watching import Lookout, about_estate, about_rounds
 
 __all__ = ["Service"]
 
@@ -38,7 +30,6 @@ _TOPIC = "timetable"  # under which the ledger remembers up to when a source's t
 _LEASE = timedelta(seconds=60)
 _TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
 _TROUBLE = timedelta(seconds=30)
-_WATCH = timedelta(minutes=15)  # at most between two looks at promises and disk
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
@@ -67,7 +58,6 @@ class Service:
         self._next: dict[str, datetime] = {}
         self._kept: dict[str, datetime] = {}
         self._dealt: dict[str, str] = {}
-        self._watch_at = datetime.min.replace(tzinfo=UTC)
         self._delivery: asyncio.Task[None] | None = None
         self.troubled = False
         self.vitals = Vitals()
@@ -86,6 +76,7 @@ class Service:
         self._estate = read_estate(self._file)
         self._store = self._open_store(self._estate)
         self._teller = Teller(self._estate, self._store, self._clock)
+        self._lookout = Lookout(self._teller, self._store, self.vitals)
         try:
             self._take_lease()
             if not once:
@@ -148,7 +139,7 @@ class Service:
                     self._take_lease()
                     renewed = now
                 self._start_due(now, once=once)
-                self._watch(now)
+                self._lookout.look(self._estate, self._kept, now)
                 self._deliver(now)
                 wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
                 self.vitals.trouble = ""
@@ -194,7 +185,7 @@ class Service:
             return
         self._estate = self._teller.estate = estate
         self._look("estate", about_estate("", self._clock()))
-        self._watch_at = self._clock()
+        self._lookout.soon()
         self._flush()
         self._begin()
 
@@ -248,7 +239,7 @@ class Service:
         self.vitals.outcomes = self.vitals.outcomes + Counter(result.outcome for result in report.results)
         self.troubled = self.troubled or bool(report.troubles or report.store_trouble)
         self._teller.end_round(report)
-        self._watch_at = self._clock()
+        self._lookout.soon()
         self._report(await asyncio.to_thread(sign_of_life, estate, report))
 
     def _observe(self, event: SourceBegan | SourceStep | SourceResult) -> None:
@@ -278,26 +269,6 @@ class Service:
             if source.name in self._estate.sources and source.timetables:
                 self._next[source.name] = self._clock() + _TROUBLE * 2
 
-    def _watch(self, now: datetime) -> None:
-        """Look at what may change though nothing runs: promises break, the disk fills up, all stays well."""
-        if now < self._watch_at:
-            return
-        board = standings(self._estate, list(self._estate.sources.values()), self._store, now)
-        self._watch_at = min(now + _WATCH, (next_breach(board, now) or now + _WATCH) + timedelta(milliseconds=1))
-        self.vitals.standings = Counter(one.standing for one in board)
-        confirmed = {one.source.name: one.state.confirmed_at for one in board}
-        self.vitals.confirmed = {name: at for name, at in confirmed.items() if at is not None}
-        self.vitals.waiting = self._teller.waiting()
-        self.vitals.store_bytes = self._store.size()
-        for event in self._teller.watch("promise", about_promises(board, self._kept, now)):
-            kept = event.kind == "promise-kept"
-            words = "kept again" if kept else "broken"
-            _LOG.log(logging.INFO if kept else logging.WARNING, "the promise of %s is %s", event.source, words)
-        for event in self._teller.watch("disk", [about_disk(self._estate, now)]):
-            _LOG.log(logging.WARNING if event.kind == "disk-low" else logging.INFO, "%s", event.message)
-        if well := all_well_words(board):
-            self._teller.tell_well(Event("all-well", now, well))
-
     def _look(self, topic: str, look: Watched) -> None:
         """Tell of one thing, if that is news; where the store cannot say what is, the log has it."""
         try:
@@ -310,15 +281,15 @@ class Service:
         if self._delivery is not None and self._delivery.done():
             done, self._delivery = self._delivery, None
             done.result()
-        if self._delivery is None and self._teller.has_due(now):
+        if self._delivery is None and self._teller.delivery.has_due(now):
             self._delivery = asyncio.create_task(self._send_due())
 
     async def _send_due(self) -> None:
-        outgoing, estate, now = self._teller.outgoing(), self._estate, self._clock()
+        outgoing, estate, now = self._teller.delivery.outgoing(), self._estate, self._clock()
         results = await asyncio.gather(*(asyncio.to_thread(send, one, estate, now) for one in outgoing))
         for one, result in zip(outgoing, results, strict=True):
-            self._report(self._teller.settle(one, result))
-        self.vitals.waiting = self._teller.waiting()
+            self._report(self._teller.delivery.settle(one, result))
+        self.vitals.waiting = self._teller.delivery.waiting()
 
     def _report(self, told: Told | None) -> None:
         if told is not None and told.trouble:

@@ -1,19 +1,62 @@
 """What the service looks at all the time, whether anything runs or not: promises, the disk, and that all is well."""
 
+import logging
 import shutil
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import partial
 
 from historon.estate import Estate, describe
-from historon.notices import Event, Watched
-from historon.store import ESTATE
-from historon.timetable.promises import SourceStatus, Standing
+from historon.notices import Event, Teller, Watched
+from historon.store import ESTATE, Store
+from historon.timetable.health import Vitals
+from historon.timetable.promises import SourceStatus, Standing, standings
 
-__all__ = ["about_disk", "about_estate", "about_promises", "about_rounds", "all_well_words", "next_breach"]
+__all__ = ["Lookout", "about_estate", "about_rounds"]
+
+_LOG = logging.getLogger("historon.service")
+_EVERY = timedelta(minutes=15)  # at most between two looks
 
 
-def about_promises(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Watched]:
+class Lookout:
+    """Looks at what may change though nothing runs: promises break, the disk fills up, all stays well."""
+
+    def __init__(self, teller: Teller, store: Store, vitals: Vitals) -> None:
+        self._teller = teller
+        self._store = store
+        self._vitals = vitals
+        self._next: datetime | None = None
+
+    def soon(self) -> None:
+        """Look the next time, whatever the time: something has happened."""
+        self._next = None
+
+    def look(self, estate: Estate, since: Mapping[str, datetime], now: datetime) -> None:
+        """Look, if it is time for that, and tell what is news. `since` is when sources came on schedule."""
+        if self._next is not None and now < self._next:
+            return
+        board = standings(estate, list(estate.sources.values()), self._store, now)
+        self._next = min(now + _EVERY, (_next_breach(board, now) or now + _EVERY) + timedelta(milliseconds=1))
+        self._note(board)
+        for event in self._teller.watch("promise", _about_promises(board, since, now)):
+            kept = event.kind == "promise-kept"
+            words = "kept again" if kept else "broken"
+            _LOG.log(logging.INFO if kept else logging.WARNING, "the promise of %s is %s", event.source, words)
+        for event in self._teller.watch("disk", [_about_disk(estate, now)]):
+            _LOG.log(logging.WARNING if event.kind == "disk-low" else logging.INFO, "%s", event.message)
+        if well := _all_well_words(board):
+            self._teller.tell_well(Event("all-well", now, well))
+
+    def _note(self, board: Sequence[SourceStatus]) -> None:
+        confirmed = {one.source.name: one.state.confirmed_at for one in board}
+        self._vitals.standings = Counter(one.standing for one in board)
+        self._vitals.confirmed = {name: at for name, at in confirmed.items() if at is not None}
+        self._vitals.waiting = self._teller.delivery.waiting()
+        self._vitals.store_bytes = self._store.size()
+
+
+def _about_promises(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Watched]:
     """Of every source with a promise, whether it is kept; one that is paused is as people know it.
 
     `since` is from when on sources are on schedule: one that was never collected has the time of its promise from then.
@@ -37,7 +80,7 @@ def _promise(kind: str, one: SourceStatus, now: datetime) -> Event:
     return Event(kind, now, message, name, f"historon rehearse {name}", last)
 
 
-def next_breach(board: Sequence[SourceStatus], now: datetime) -> datetime | None:
+def _next_breach(board: Sequence[SourceStatus], now: datetime) -> datetime | None:
     """When the next promise breaks if nothing happens."""
     left = [
         one.source.promise - one.age for one in board
@@ -46,7 +89,7 @@ def next_breach(board: Sequence[SourceStatus], now: datetime) -> datetime | None
     return now + min(left) if left else None
 
 
-def about_disk(estate: Estate, now: datetime) -> Watched:
+def _about_disk(estate: Estate, now: datetime) -> Watched:
     """Whether the disk of the store has as much room as the settings ask to be told of."""
     store = estate.path(estate.settings.store)
     free, wanted = shutil.disk_usage(store).free, estate.settings.warn_free
@@ -82,7 +125,7 @@ def about_rounds(refusal: str, hint: str, now: datetime) -> Watched:
     return Watched(ESTATE, "round-refused" if refusal else "", "rounds-again", make)
 
 
-def all_well_words(board: Sequence[SourceStatus]) -> str | None:
+def _all_well_words(board: Sequence[SourceStatus]) -> str | None:
     """That nothing needs a hand, in words; None when something does."""
     if any(one.standing.trouble or one.ailing for one in board):
         return None

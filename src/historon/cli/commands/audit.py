@@ -102,4 +102,4 @@ def _tell(teller: Teller, found: Audit, now: datetime) -> list[Told]:
         return Event(kind, now, message, advice="historon audit", excerpt=tuple(troubles[:_TOLD]))
 
     teller.watch("audit", [Watched(ESTATE, "audit-damage" if troubles else "", "audit-well", make)])
-    return list(teller.deliver())
+    return list(teller.delivery.deliver())

@@ -66,7 +66,7 @@ def command(
             )
             report = report.followed_by(again)
         teller.end_round(report)
-        told = [*teller.deliver(), *filter(None, [sign_of_life(estate, report)])]
+        told = [*teller.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])]
     if as_json:
         print_json(_as_data(report, told))
     else:

@@ -10,7 +10,7 @@ from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, instant, print_json, print_table, printable, table
 from historon.errors import ExitCode, UsageError
 from historon.estate import AnyChannel, CommandChannel, Estate, FileChannel, MailChannel, SyslogChannel, nearest
-from historon.notices import Event, Letter, NoticeError, Teller, shipped_template, try_channel
+from historon.notices import Delivery, Event, Letter, NoticeError, shipped_template, try_channel
 from historon.store import Fate, Notice, Pending, Store
 
 __all__ = ["command"]
@@ -82,7 +82,7 @@ def _echo_lines(lines: Sequence[str]) -> None:
 
 def _send(app: App, estate: Estate, store: Store) -> int:
     store.outbox.hurry(app.clock())
-    told = list(Teller(estate, store, app.clock).deliver())
+    told = list(Delivery(estate, store, app.clock).deliver())
     for one in told:
         click.echo(f"{one.channel}: {printable(one.trouble) if one.trouble else 'told'}", err=bool(one.trouble))
     if not told:

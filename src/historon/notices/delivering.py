@@ -1,0 +1,204 @@
+"""Getting what waits in the outbox to the channels: written, sent, sent again, or given up with a trace."""
+
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+import msgspec
+
+from historon.collect import RoundReport
+from historon.errors import StoreError
+from historon.estate import (
+    AnyChannel,
+    CommandChannel,
+    Estate,
+    FileChannel,
+    MailChannel,
+    SyslogChannel,
+    WebhookChannel,
+    describe,
+)
+from historon.notices.attaching import attached
+from historon.notices.events import Event
+from historon.notices.letters import Letter, letter_of
+from historon.notices.mail import mark_of, send_mail
+from historon.notices.programs import NoticeError, Sent, request, run_command, send_syslog, send_webhook, write_file
+from historon.store import Fate, Notice, Outcome, Pending, Store
+
+__all__ = ["Delivery", "Outgoing", "Told", "send", "sign_of_life", "try_channel"]
+
+_OURS = timedelta(minutes=10)  # how long a notice that is being sent is nobody else's
+_FIRST_WAIT, _LONGEST_WAIT = timedelta(minutes=1), timedelta(hours=1)
+
+
+@dataclass(frozen=True)
+class Outgoing:
+    """A notice that is to be sent now; without a `notice` it is one that the store did not take."""
+
+    name: str
+    channel: AnyChannel
+    letter: Letter
+    notice: Notice | None = None
+
+
+@dataclass(frozen=True)
+class Told:
+    """What became of one notice on its channel: it was told when there is no trouble; `waits` to be sent again."""
+
+    channel: str
+    trouble: str | None = None
+    waits: bool = False
+
+
+class Delivery:
+    """Sends what is due. `past_the_store` is what the store did not take, and is told all the same."""
+
+    def __init__(self, estate: Estate, store: Store, clock: Callable[[], datetime]) -> None:
+        self.estate = estate
+        self.past_the_store: list[Pending] = []
+        self._store = store
+        self._clock = clock
+
+    def has_due(self, now: datetime) -> bool:
+        """Whether there is anything to send."""
+        if self.past_the_store:
+            return True
+        due = self._store.outbox.next_due()
+        return due is not None and due <= now
+
+    def waiting(self) -> dict[str, int]:
+        """How many notices and events wait on each channel."""
+        outbox = self._store.outbox
+        tally = Counter(one.channel for one in outbox.waiting()) + Counter(one.channel for one in outbox.pending())
+        return {name: tally[name] for name in self.estate.channels}
+
+    def outgoing(self) -> list[Outgoing]:
+        """Write the notices that are due, and take those that are to be sent now."""
+        now = self._clock()
+        direct = [
+            Outgoing(name, self.estate.channels[name], self._letter(name, pending, now))
+            for name, pending in _by_channel(self.past_the_store).items()
+        ]
+        self.past_the_store = []
+        try:
+            self._write_due(now)
+            taken = self._store.outbox.take(now, now + _OURS)
+            ready = [one for one in taken if not self._given_up(one, now)]
+            if taken:
+                self._store.outbox.forget(now - self.estate.notices.keep)
+        except StoreError:
+            return direct
+        return direct + [
+            Outgoing(one.channel, self.estate.channels[one.channel], msgspec.json.decode(one.letter, type=Letter), one)
+            for one in ready
+        ]
+
+    def _write_due(self, now: datetime) -> None:
+        """One notice a channel, of all that is due; while one waits to be sent again, the rest waits behind it."""
+        outbox = self._store.outbox
+        blocked = {one.channel for one in outbox.waiting()}
+        due = [one for one in outbox.pending() if one.due <= now and one.channel not in blocked]
+        for name, pending in _by_channel(due).items():
+            letter = self._letter(name, pending, now)
+            outbox.write(name, now, letter.subject, msgspec.json.encode(letter), [one.number for one in pending])
+
+    def _letter(self, name: str, pending: Sequence[Pending], now: datetime) -> Letter:
+        events = [msgspec.json.decode(one.event, type=Event) for one in pending]
+        channel = self.estate.channels.get(name) or FileChannel(path="")  # one that is gone: for the record alone
+        if not isinstance(channel, MailChannel):
+            return letter_of(events, channel, self.estate, now)
+        files, remarks = attached(channel, events, self.estate, self._store) if channel.attach else ([], [])
+        return letter_of(events, channel, self.estate, now, remarks=remarks, mark=mark_of(channel), attachments=files)
+
+    def _given_up(self, notice: Notice, now: datetime) -> bool:
+        """Whether a notice is not sent any more, which stays on record."""
+        if notice.channel not in self.estate.channels:
+            why = f"there is no channel {notice.channel} any more"
+        elif now - notice.at > self.estate.notices.give_up:
+            why = f"given up after {describe(now - notice.at)}: {notice.answer or 'never answered'}"
+        else:
+            return False
+        self._store.outbox.settle(notice.number, Fate.EXPIRED, why)
+        return True
+
+    def settle(self, outgoing: Outgoing, result: Sent | NoticeError) -> Told:
+        """Note what became of a notice."""
+        notice, name = outgoing.notice, outgoing.name
+        if isinstance(result, Sent):
+            trouble = result.answer if result.refused or result.later else None
+            again = result.later
+        else:
+            trouble, again = str(result), tuple(notice.remaining if notice else ())
+        waits = bool(again) or isinstance(result, NoticeError)
+        if notice is not None:
+            answer = result.answer if isinstance(result, Sent) else str(result)
+            self._note(notice, result, answer, again, waits=waits)
+        return Told(name, trouble, waits and notice is not None)
+
+    def _note(
+        self, notice: Notice, result: Sent | NoticeError, answer: str, again: Sequence[str], *, waits: bool
+    ) -> None:
+        wait = min(_FIRST_WAIT * 2 ** min(notice.tries - 1, 10), _LONGEST_WAIT)
+        # Of a notice with recipients remaining, some have got it before.
+        gone = isinstance(result, Sent) and result.refused and not result.taken and not notice.remaining
+        fate = Fate.WAITING if waits else Fate.REFUSED if gone else Fate.SENT
+        self._store.outbox.settle(notice.number, fate, answer, self._clock() + wait if waits else None, again)
+
+    def deliver(self) -> Iterator[Told]:
+        """Send all that is due, one after another."""
+        for one in self.outgoing():
+            yield self.settle(one, send(one, self.estate, self._clock()))
+
+
+def _by_channel(pending: Iterable[Pending]) -> dict[str, list[Pending]]:
+    found: defaultdict[str, list[Pending]] = defaultdict(list)
+    for one in pending:
+        found[one.channel].append(one)
+    return found
+
+
+def send(outgoing: Outgoing, estate: Estate, at: datetime) -> Sent | NoticeError:
+    """Send one notice, the same however often it is tried; safe to be called in a thread of its own."""
+    notice = outgoing.notice
+    try:
+        if notice is None:
+            return _send(outgoing.channel, outgoing.letter, estate, at, ())
+        return _send(outgoing.channel, outgoing.letter, estate, notice.at, notice.remaining)
+    except NoticeError as exc:
+        return exc
+    except Exception as exc:  # whatever is wrong with one channel must not end the service
+        return NoticeError(f"unexpected {type(exc).__name__}: {exc}", hint="please report this")
+
+
+def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> Sent:
+    """Send a test; returns what became of it, with the conversation. Raises NoticeError."""
+    words = f"This is a test of a channel of {estate.settings.name}. Nothing is wrong."
+    event = Event("test", at, words, advice="historon notices")
+    return _send(channel, letter_of([event], channel, estate, at), estate, at, ())
+
+
+def sign_of_life(estate: Estate, report: RoundReport) -> Told | None:
+    """After a good round request the heartbeat's address: silence raises the alarm elsewhere."""
+    bad = report.count(Outcome.FAILED, Outcome.SUSPECT)
+    if estate.settings.heartbeat is None or bad or report.store_trouble or report.interrupted or report.broken:
+        return None
+    try:
+        request("heartbeat", "GET", estate.settings.heartbeat, estate)
+    except NoticeError as exc:
+        return Told("heartbeat", str(exc))
+    return Told("heartbeat")
+
+
+def _send(channel: AnyChannel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str]) -> Sent:
+    match channel:
+        case MailChannel():
+            return send_mail(channel, letter, estate, at, remaining)
+        case WebhookChannel():
+            return send_webhook(channel, letter, estate, at)
+        case SyslogChannel():
+            return send_syslog(channel, letter, estate, at)
+        case CommandChannel():
+            return run_command(channel, letter, estate, at)
+        case FileChannel():
+            return write_file(channel, letter, estate, at)
