@@ -2,11 +2,14 @@
 
 import json
 import re
+import threading
+import time
 import urllib.error
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import TypeVar
 
 import pytest
 from prometheus_client import Metric
@@ -21,6 +24,7 @@ from tests.test_timetable import _on_record, _serving, scheduled
 
 __all__ = ["scheduled"]
 
+T = TypeVar("T")
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
 
@@ -95,9 +99,8 @@ def test_the_service_answers_while_it_runs_and_only_on_loopback(scheduled: Estat
         words = _wait_for_file(log, r"health and metrics on http://127.0.0.1:(\d+)")
         port = int(words[1])
         _wait_for_file(log, "round 1 ended: 1 first")
-        status, _, text = _ask(port, "/health")
-        assert status == 200
-        assert json.loads(text)["next_due"]
+        _wait_for(lambda: json.loads(_ask(port, "/health")[2])["next_due"])
+        assert _ask(port, "/health")[0] == 200
         assert "historon_rounds_total 1.0" in _ask(port, "/metrics")[2]
         taken = scheduled.run("serve", "--port", str(port))
         assert taken.code == 6
@@ -111,15 +114,19 @@ def test_the_service_answers_while_it_runs_and_only_on_loopback(scheduled: Estat
     assert log.stat().st_mode & 0o777 == 0o600
 
 
-def _wait_for_file(file: Path, pattern: str) -> "re.Match[str]":
-    import time
-
+def _wait_for(done: Callable[[], T]) -> T:
+    """Wait until it is so, and return what made it so."""
     deadline = time.monotonic() + 40
-    while time.monotonic() < deadline:
-        if file.exists() and (found := re.search(pattern, file.read_text())):
-            return found
-        time.sleep(0.05)
-    raise AssertionError(file.read_text() if file.exists() else "no log")
+    while not (found := done()):
+        assert time.monotonic() < deadline, "it never came so far"
+        threading.Event().wait(0.05)
+    return found
+
+
+def _wait_for_file(file: Path, pattern: str) -> "re.Match[str]":
+    found = _wait_for(lambda: re.search(pattern, file.read_text()) if file.exists() else None)
+    assert found
+    return found
 
 
 def test_a_log_that_cannot_be_written_is_told(scheduled: EstateFolder) -> None:
