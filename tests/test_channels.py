@@ -211,6 +211,15 @@ def test_a_command_gets_json_and_a_file_a_line(files_estate: EstateFolder) -> No
     assert "No such file" in _try(files_estate).err
 
 
+def test_the_doctor_sees_files_that_are_missing_and_trouble_that_nobody_hears(files_estate: EstateFolder) -> None:
+    _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\ntemplate = "none.j2"\nhours = ["08:00-17:00"]')
+    said = files_estate.run("doctor", HOOK="https://chat.example/x").out
+    assert re.search(r"wrong +channel c\n.*template: there is no file .*none.j2", said)
+    assert "nobody is told of store-trouble, failing, promise-broken in every case" in said
+    _write(files_estate, 'kind = "file"\npath = "x"')
+    assert "channel" not in files_estate.run("doctor").out
+
+
 def test_channels_are_listed(files_estate: EstateFolder) -> None:
     assert "nobody is told" in files_estate.run("notices").out
     _write(files_estate, 'kind = "syslog"\nserver = "log.example"\ntell = "trouble"')

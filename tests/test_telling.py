@@ -465,6 +465,41 @@ def test_a_service_whose_store_fails_says_so_past_the_store_and_goes_on(files_es
     store.close()
 
 
+def test_a_clock_that_was_wrong_for_a_while_stops_nothing(files_estate: EstateFolder) -> None:
+    text = FILES_ESTATE.replace("[[sources]]", '[timetables.t]\nevery = "1h"\n[[sources]]\ntimetable = "t"')
+    files_estate.write(text)
+    ahead = timedelta()
+
+    async def play() -> None:
+        nonlocal ahead
+        loop = asyncio.get_running_loop()
+
+        def clock() -> datetime:
+            return NOW + timedelta(seconds=loop.time()) + ahead
+
+        service = Service(
+            files_estate.path / "historon.toml", lambda one: FolderStore(one.path(one.settings.store)), clock
+        )
+        running = asyncio.create_task(service.run())
+        for hours, jump in ((2.5, timedelta(days=365)), (0.2, timedelta()), (3, timedelta())):
+            await asyncio.sleep(hours * 3600)
+            ahead = jump
+        service.stop()
+        await running
+
+    with asyncio.Runner(loop_factory=LeapingLoop) as runner:
+        runner.run(play())
+    store = files_estate.store()
+    runs = [one.began for one in store.rounds()]
+    late = store.lease("another", NOW, NOW + timedelta(minutes=1))
+    assert late is None, "the lease was given back"
+    ahead_of_time = NOW + timedelta(days=365)
+    assert store.lease("from the future", ahead_of_time, ahead_of_time + timedelta(minutes=1)) is None
+    assert store.lease("another", NOW, NOW + timedelta(minutes=1)) is None, "nobody waits a year for a lease"
+    store.close()
+    assert [at.year for at in runs] == [2026, 2026, 2026, 2027, 2026, 2026], "and on it goes, once an hour"
+
+
 def test_a_channel_that_fails_in_a_way_nobody_thought_of_ends_nothing(
     telling: Callable[[str], Telling], monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -90,10 +90,27 @@ def _accounts(estate: Estate) -> Iterator[Finding]:
             yield Finding(True, f"credentials {name}", "no SSH agent can be reached from here", remedy)
 
 
+def _hears(estate: Estate, kind: str) -> Iterator[bool]:
+    """Of each channel whether it hears of an event, whatever it is about and whenever it happens."""
+    for channel in estate.channels.values():
+        asked = channel.tell.means(kind) and not channel.but_not.means(kind)
+        yield asked and not channel.where and not channel.hours
+
+
 def _channels(estate: Estate) -> Iterator[Finding]:
+    deaf = [kind for kind in ("store-trouble", "failing", "promise-broken") if not any(_hears(estate, kind))]
+    if estate.channels and deaf:
+        remedy = "let a channel without where and hours tell it: trouble is all of them"
+        yield Finding(False, "channels", f"nobody is told of {', '.join(deaf)} in every case", remedy)
     for name, channel in estate.channels.items():
         found = [getattr(channel, key, None) for key in ("url", "secret")]
         yield from _secrets(f"channel {name}", [one for one in found if one], estate.folder)
+        for key in ("template", "html_template", "authority"):
+            file = getattr(channel, key, None)
+            if file and not estate.path(file).is_file():
+                yield Finding(
+                    True, f"channel {name}", f"{key}: there is no file {estate.path(file)}", "correct the path"
+                )
     if estate.settings.heartbeat:
         yield from _secrets("heartbeat", [estate.settings.heartbeat], estate.folder)
 

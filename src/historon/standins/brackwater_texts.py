@@ -238,6 +238,12 @@ security = "starttls"
 certificate = "{relay_pin}"
 credentials = "mail"
 tell = "changes"
+all_well = "7d"
+
+[channels.record]
+kind = "file"
+path = "notices.jsonl"
+at_once = true
 
 [[sources]]
 name = "purser-files"

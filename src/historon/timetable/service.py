@@ -30,6 +30,7 @@ _TOPIC = "timetable"  # under which the ledger remembers up to when a source's t
 _LEASE = timedelta(seconds=60)
 _TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
 _TROUBLE = timedelta(seconds=30)
+_JUMP = timedelta(minutes=1)  # by which a clock goes back before that is more than being set right
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
@@ -128,13 +129,13 @@ class Service:
             self._next[source.name] = coming[0]
 
     async def _keep(self, *, once: bool) -> None:
-        renewed = self._clock()
+        now = renewed = self._clock()
         while not self._stop.is_set():
             wait = self._tick
             try:
                 self._reload()
                 self._flush()
-                now = self._clock()
+                now = self._heed_clock(now)
                 if abs(now - renewed) > _LEASE / 3:
                     self._take_lease()
                     renewed = now
@@ -151,6 +152,15 @@ class Service:
             if once and not self._rounds:
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
+
+    def _heed_clock(self, before: datetime) -> datetime:
+        """The time; when it has gone back, what was dealt with in a time to come counts as dealt with now."""
+        now = self._clock()
+        if before - now > _JUMP:
+            _LOG.warning("the clock went back by %s", describe(before - now))
+            self._begin()
+            self._lookout.soon()
+        return now
 
     def _tell_trouble(self, exc: StoreError) -> None:
         """Tell once that the store is in trouble, past the store if need be."""
