@@ -1,6 +1,6 @@
 """Getting what waits in the outbox to the channels: written, sent, sent again, or given up with a trace."""
 
-from collections import Counter, defaultdict
+from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -69,9 +69,8 @@ class Delivery:
 
     def waiting(self) -> dict[str, int]:
         """How many notices and events wait on each channel."""
-        outbox = self._store.outbox
-        tally = Counter(one.channel for one in outbox.waiting()) + Counter(one.channel for one in outbox.pending())
-        return {name: tally[name] for name in self.estate.channels}
+        tally = self._store.outbox.tally()
+        return {name: tally.get(name, 0) for name in self.estate.channels}
 
     def outgoing(self) -> list[Outgoing]:
         """Write the notices that are due, and take those that are to be sent now."""

@@ -170,9 +170,7 @@ class Teller:
         wanting = {name: one for name, one in self.estate.channels.items() if one.all_well is not None}
         if not wanting:
             return
-        outbox = self._store.outbox
-        last = outbox.last_sent()
-        busy = {one.channel for one in outbox.pending()} | {one.channel for one in outbox.waiting()}
+        last, busy = self._store.outbox.last_sent(), self._store.outbox.tally()
         self._post([
             self._pending(name, channel, event, now, None) for name, channel in wanting.items()
             if name not in busy and channel.all_well and (name not in last or now - last[name] >= channel.all_well)

@@ -149,6 +149,16 @@ class Outbox:
             rows = self._db.execute("SELECT channel, max(at) FROM notice WHERE fate = 1 GROUP BY channel").fetchall()
         return {channel: from_ms(at) for channel, at in rows}
 
+    def tally(self) -> dict[str, int]:
+        """How many events and notices wait on each channel that any waits on."""
+        with self._doing("read what is to be told"):
+            return dict(
+                self._db.execute(
+                    "SELECT channel, count(*) FROM (SELECT channel FROM pending UNION ALL "
+                    "SELECT channel FROM notice WHERE next IS NOT NULL) GROUP BY channel"
+                )
+            )
+
     def next_due(self) -> datetime | None:
         """When there is something to do next; what waits behind a notice of its channel counts as that."""
         with self._doing("read notices"):
