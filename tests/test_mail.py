@@ -182,6 +182,14 @@ def test_who_is_to_be_told_later_is_told_later_and_nobody_twice(write: Write, re
     assert "the authority none.pem: No such file" in _collect(write(certificate="", authority="none.pem"))[1]
 
 
+def test_a_letter_that_was_taken_is_not_sent_again_for_a_bad_leave(write: Write, relay: Pennant) -> None:
+    relay.curt = True
+    estate = write()
+    assert _collect(estate)[0] == 0
+    assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out == "nothing waits to be told now\n"
+    assert len(relay.letters) == 1
+
+
 def test_nobody_left_to_tell_is_the_end_of_a_notice(write: Write, relay: Pennant) -> None:
     relay.unknown = {"one@brackwater.example", "two@brackwater.example"}
     estate = write()

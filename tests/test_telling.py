@@ -11,7 +11,7 @@ from itertools import pairwise
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from historon.errors import StoreError
@@ -73,7 +73,8 @@ def test_what_is_told_never_contradicts_what_is(outcomes: str) -> None:
     assert _told(outcomes + "wwwwwwww").rstrip(".")[-1:] in ("", "O"), "in the end all know that it is well"
 
 
-@given(st.integers(1, 400), st.integers(1, 30))
+@given(st.integers(1, 3000), st.integers(1, 30))
+@example(4000, 1)
 def test_reminders_grow_up_to_a_month(days: int, first: int) -> None:
     said = _told("a" * days, remind=first * DAY)
     at = [number for number, news in enumerate(said) if news in "BS"]

@@ -73,7 +73,8 @@ def _still(old: Condition, seen: Condition, *, early: bool) -> tuple[Condition, 
     first = (seen.remind or seen.since) - seen.since
     if old.remind is None or seen.since < old.remind - (first / _SLACK if early else timedelta()):
         return replace(old, state=seen.state, recent=seen.recent), None
-    again = seen.since + min(first * 2**old.told, _LONGEST)
+    wait = min(first.total_seconds() * 2.0 ** min(old.told, 64), max(first, _LONGEST).total_seconds())
+    again = seen.since + timedelta(seconds=wait)
     return replace(old, state=seen.state, recent=seen.recent, told=old.told + 1, remind=again), News.STILL
 
 

@@ -4,6 +4,7 @@ import hashlib
 import smtplib
 import ssl
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from datetime import datetime
 from email.message import EmailMessage
 from email.policy import SMTP
@@ -67,9 +68,12 @@ def send_mail(
     place = f"{channel.server} port {port}"
     said: list[str] = []
     try:
-        with _connect(channel, port, estate, said) as relay:
+        relay = _connect(channel, port, estate, said)
+        try:
             _log_in(relay, channel, estate)
             return _hand_over(relay, channel, letter, at, remaining or channel.to, f"accepted by {place}", said)
+        finally:
+            _take_leave(relay)
     except (smtplib.SMTPException, OSError, SecretError) as exc:
         raise _trouble(exc, channel, place, said) from exc
 
@@ -116,6 +120,13 @@ def _connect(channel: MailChannel, port: int, estate: Estate, said: list[str]) -
         relay.close()
         raise
     return relay
+
+
+def _take_leave(relay: smtplib.SMTP) -> None:
+    """Whatever the relay makes of that, the letter is taken or not: it must not be sent twice for it."""
+    with suppress(smtplib.SMTPException, OSError):
+        relay.quit()
+    relay.close()
 
 
 def _log_in(relay: smtplib.SMTP, channel: MailChannel, estate: Estate) -> None:

@@ -25,7 +25,7 @@ def _free_port() -> int:
 class Pennant:
     """The relay, in a thread of its own. Recipients in `unknown` are refused, those in `busy` are to be tried later.
 
-    Of each of its `letters`, `recipients` are those it was taken for.
+    One that is `curt` takes no leave as it should. Of each of its `letters`, `recipients` are those it was taken for.
     """
 
     def __init__(self, tls: SelfSigned, *, user: str = "historon", password: str = "signal-flag") -> None:
@@ -33,6 +33,7 @@ class Pennant:
         self.recipients: list[tuple[str, ...]] = []
         self.unknown: set[str] = set()
         self.busy: set[str] = set()
+        self.curt = False
         self.tls = tls
         self._login = (user, password)
         logging.getLogger("mail.log").setLevel(logging.ERROR)  # the library warns of an attribute of its own
@@ -72,6 +73,10 @@ class Pennant:
             return "451 try again later"
         envelope.rcpt_tos.append(address)
         return "250 OK"
+
+    async def handle_QUIT(self, _server: object, _session: Session, _envelope: Envelope) -> str:  # noqa: N802
+        """Take leave."""
+        return "500 what is that" if self.curt else "221 fair winds"
 
     async def handle_DATA(self, _server: object, _session: Session, envelope: Envelope) -> str:  # noqa: N802
         """Keep a letter."""

@@ -298,7 +298,10 @@ class Service:
         outgoing, estate, now = self._teller.delivery.outgoing(), self._estate, self._clock()
         results = await asyncio.gather(*(asyncio.to_thread(send, one, estate, now) for one in outgoing))
         for one, result in zip(outgoing, results, strict=True):
-            self._report(self._teller.delivery.settle(one, result))
+            try:
+                self._report(self._teller.delivery.settle(one, result))
+            except StoreError as exc:
+                _LOG.error("what became of a notice to %s cannot be noted, it may be sent again: %s", one.name, exc)
         self.vitals.waiting = self._teller.delivery.waiting()
 
     def _report(self, told: Told | None) -> None:
