@@ -348,8 +348,16 @@ def test_a_source_that_stays_broken_is_told_once_and_then_reminded_of(files_esta
     assert kinds == [["failing", "round-ended"], ["recovered", "first", "round-ended"]]
     assert told[0]["subject"] == "1 FAILED of 1, nothing changed: Test"
     assert told[1]["subject"] == "All 1 well, 1 recovered, 1 new: Test"
+    files_estate.write(FILES_ESTATE + '[channels.c]\nkind = "file"\npath = "all.jsonl"\n')
+    shutil.rmtree(files_estate.path / "data")
+    for _ in range(2):
+        assert files_estate.run("collect").code == 3
+    first, second = (json.loads(line) for line in (files_estate.path / "all.jsonl").read_text().splitlines())
+    assert "as told before" not in first["text"]
+    assert second["subject"] == "1 of 1 still not well, nothing changed: Test"
+    assert "Still not well, as told before: files." in second["text"]
     history = files_estate.run("notices", "--history").out
-    assert history.count(" sent ") == 2
+    assert history.count(" sent ") == 4
     assert "files: could not be collected" in files_estate.run("notices", "1").out
     assert files_estate.run("notices", "7").code == 2
     assert files_estate.run("notices", "seven").code == 2

@@ -1,6 +1,6 @@
 """What is told, one thing at a time: events, fit for eyes, complete enough that notices are written from them alone."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 
 import msgspec
@@ -14,6 +14,7 @@ __all__ = ["ChangedLine", "Event", "change_events", "round_ended", "state_of", "
 
 _LINES = 200  # of one version's changes that are kept for telling
 _WIDTH = 300
+_NAMED = 20  # sources
 _TAIL = 3  # lines of what a device said
 
 
@@ -115,12 +116,14 @@ def change_events(result: SourceResult, source: Source | None, at: datetime) -> 
         )  # fmt: skip
 
 
-def round_ended(report: RoundReport) -> Event:
-    """A round as a whole."""
+def round_ended(report: RoundReport, as_before: Sequence[str] = ()) -> Event:
+    """A round as a whole; `as_before` are the sources that are as bad as people were told before."""
+    more = f" and {len(as_before) - _NAMED} more" if len(as_before) > _NAMED else ""
+    known = [f"Still not well, as told before: {', '.join(sorted(as_before)[:_NAMED])}{more}."] if as_before else []
     well = report.count(*(outcome for outcome in Outcome if outcome.good))
     words = f"round {report.number}: {well} of {len(report.results)} sources collected in {describe(report.took)}"
     counts = {outcome.value: number for outcome in Outcome if (number := report.count(outcome))}
     return Event(
         "round-ended", report.ended, words + ", interrupted" * report.interrupted,
-        advice=f"historon rounds {report.number}", details=tuple(report.remarks), counts=counts,
+        advice=f"historon rounds {report.number}", details=(*known, *report.remarks), counts=counts,
     )  # fmt: skip

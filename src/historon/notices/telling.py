@@ -48,7 +48,9 @@ class Teller:
         self._clock = clock
         self._heard: list[tuple[Event, int | None]] = []
         self._memories: dict[str, str] = {}
+        # Of rounds that have not ended: the channels that hear of their end, and what is as bad as was told before.
         self._gathering: defaultdict[int, set[str]] = defaultdict(set)
+        self._as_before: defaultdict[int, list[str]] = defaultdict(list)
 
     @property
     def estate(self) -> Estate:
@@ -72,6 +74,8 @@ class Teller:
         events = list(change_events(result, self.estate.sources.get(result.source), at))
         if result.outcome is not Outcome.SKIPPED and (news := self._news_of(result, at)):
             events.append(news)
+        elif state_of(result):
+            self._as_before[result.round].append(result.source)
         self._heard += [(event, result.round) for event in events]
         try:
             asyncio.get_running_loop().call_soon(self.keep)
@@ -118,7 +122,7 @@ class Teller:
         self.keep()
         numbers = [*report.earlier, report.number]
         gathered = {name for number in numbers for name in self._gathering.pop(number or 0, set())}
-        ended = round_ended(report)
+        ended = round_ended(report, [name for number in numbers for name in self._as_before.pop(number or 0, [])])
         now = self._clock()
         posts = [
             self._pending(name, channel, ended, now, None) for name, channel in self.estate.channels.items()
