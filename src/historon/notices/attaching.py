@@ -7,6 +7,7 @@ from historon.errors import StoreError
 from historon.estate import Estate, MailChannel
 from historon.notices.events import Event
 from historon.notices.letters import Attachment
+from historon.notices.rendering import visible
 from historon.store import Store
 
 __all__ = ["attached"]
@@ -31,7 +32,7 @@ def attached(
                 remarks.append(f"Not attached: {event.source} {name}, {why}.")
                 continue
             room -= len(content)
-            files.append(Attachment(f"{event.source}-{event.version}-{name.replace('/', '-')}", content))
+            files.append(Attachment(visible(f"{event.source}-{event.version}-{name.replace('/', '-')}"), content))
     if files and channel.attach == "unmasked":
         remarks.insert(0, _UNMASKED)
     return files, remarks

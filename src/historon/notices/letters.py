@@ -10,7 +10,7 @@ import msgspec
 from historon.compare import Family, families
 from historon.estate import OVER, AnyChannel, Estate, MailChannel, Severity
 from historon.notices.events import ChangedLine, Event
-from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template
+from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
 from historon.store import Changed, Outcome
 
 __all__ = ["Attachment", "Letter", "letter_of"]
@@ -106,7 +106,7 @@ def letter_of(
     """What to tell a channel of these events. A template of its own that is wrong harms nothing but the form."""
     events = sorted(events, key=lambda one: (one.kind == "round-ended", one.severity, one.source or "", one.at))
     subject = _subject(events, estate)
-    closing = [*_closing(events, estate, at), *remarks]
+    closing = [*_closing(events, estate, at), *map(visible, remarks)]
     values = {
         "subject": subject, "estate": estate.settings.name, "sections": list(_sections(events, estate)),
         "closing": closing,
@@ -124,7 +124,7 @@ def _written(own: str | None, name: str, values: Mapping[str, object], closing: 
         try:
             return rendered(own_template(estate, own), values, html=html)
         except TemplateError as exc:
-            closing.append(f"The template {own} could not be used: {exc.message}.")
+            closing.append(f"The template {own} could not be used: {visible(exc.message)}.")
     return rendered(shipped_template(name), values, html=html)
 
 
@@ -142,7 +142,7 @@ def _subject(events: Sequence[Event], estate: Estate) -> str:
         state = f"{state} of {total}" if bad and len(rounds) == 1 else state or _known_state(rounds, total)
         news = news or ["nothing changed"]
     told = ", ".join(filter(None, [state, *news]))
-    return _visible(f"{told[:1].upper()}{told[1:]}: {estate.settings.name}")
+    return visible(f"{told[:1].upper()}{told[1:]}: {estate.settings.name}")
 
 
 def _once_a_source(events: Sequence[Event]) -> Iterator[Event]:
@@ -196,13 +196,13 @@ def _heading(event: Event) -> str:
 def _item(event: Event, when: str) -> Item:
     words = _WORDS.get(event.kind, ("", event.kind))[1]
     if event.kind in ("first", "skipped"):
-        return Item(f"{when}{event.source}: {_visible(event.message)}")
+        return Item(f"{when}{event.source}: {visible(event.message)}")
     title = f"{when}{event.source}: {words}" if event.source else f"{when}{words}"
     told = () if event.kind == "expectation-broken" else (event.message, *event.details)
     excerpt = event.excerpt[:_EXCERPT]
     more = len(event.excerpt) - len(excerpt)
     lines = [*told, f"{more} more" if more else "", f"try: {event.advice}" if event.advice else ""]
-    return Item(title, tuple(_visible(line) for line in lines if line), tuple(map(_visible, excerpt)))
+    return Item(title, tuple(visible(line) for line in lines if line), tuple(map(visible, excerpt)))
 
 
 def _changes(events: Sequence[Event]) -> Iterator[Item]:
@@ -222,7 +222,7 @@ def _changes(events: Sequence[Event]) -> Iterator[Item]:
         more = (f"{left} more: {first.advice}",) if left > 0 else ()
         if family.odd:
             more = (*more, f"slightly other on {_names([one.source for one in family.odd])}")
-        yield Item(_family_title(family, first), more, tuple(map(_visible, shown)))
+        yield Item(_family_title(family, first), more, tuple(map(visible, shown)))
 
 
 def _family_title(family: Family, first: Event) -> str:
@@ -249,14 +249,10 @@ def _family_lines(family: Family, lines: Sequence[ChangedLine]) -> Iterator[str]
             yield line.text
 
 
-def _visible(line: str) -> str:
-    return "".join(char if char.isprintable() else "·" for char in line)
-
-
 def _closing(events: Sequence[Event], estate: Estate, at: datetime) -> Iterator[str]:
     rounds = [event for event in events if event.kind == "round-ended"]
     for one in rounds[:1] if len(rounds) == 1 else ():
-        told = _visible(f"{one.message[:1].upper()}{one.message[1:]}")
+        told = visible(f"{one.message[:1].upper()}{one.message[1:]}")
         yield f"{told}, {one.counts.get(Outcome.UNCHANGED, 0)} of them unchanged."
         yield f"It ended {one.at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. More: {one.advice}"
     if len(rounds) > 1:
@@ -264,6 +260,6 @@ def _closing(events: Sequence[Event], estate: Estate, at: datetime) -> Iterator[
         well = sum(one.counts.get(outcome, 0) for one in rounds for outcome in Outcome if outcome.good)
         yield f"{len(rounds)} rounds: {well} of {total} collections went well."
     for remark in dict.fromkeys(remark for one in rounds for remark in one.details):
-        yield _visible(remark)
+        yield visible(remark)
     if not rounds:
         yield f"{at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. The board: historon status"

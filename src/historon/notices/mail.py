@@ -14,6 +14,7 @@ from typing import Any
 from historon.estate import Estate, MailChannel, SecretError
 from historon.notices.letters import Letter
 from historon.notices.programs import NoticeError, Sent, trusting
+from historon.notices.rendering import visible
 from historon.tls import PinError
 
 __all__ = ["mark_of", "send_mail"]
@@ -44,7 +45,7 @@ class _Recorded(smtplib.SMTP):
         """See the library."""
         code, text = super().getreply()
         self._secret = self._secret and code == 334
-        self._said += [f"< {code} {line[:_LONGEST]}" for line in _plain(text).split("\n")]
+        self._said += [f"< {code} {_plain(line)[:_LONGEST]}" for line in text.split(b"\n")]
         return code, text
 
 
@@ -195,4 +196,4 @@ def _domain(channel: MailChannel) -> str:
 def _plain(text: bytes | str) -> str:
     """What a relay says, fit for eyes."""
     told = text if isinstance(text, str) else text.decode("utf-8", "replace")
-    return "".join(char if char.isprintable() or char == "\n" else "·" for char in told)
+    return visible(told, " ")

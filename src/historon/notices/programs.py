@@ -26,7 +26,7 @@ from historon.estate import (
 )
 from historon.notices.events import Event, utc_text
 from historon.notices.letters import Letter
-from historon.notices.rendering import TemplateError, own_template, rendered
+from historon.notices.rendering import TemplateError, own_template, rendered, visible
 from historon.tls import PinError, pinned_context
 
 __all__ = ["NoticeError", "Sent", "request", "run_command", "send_syslog", "send_webhook", "trusting", "write_file"]
@@ -185,15 +185,11 @@ def _syslog(channel: SyslogChannel, event: Event, estate: Estate) -> bytes:
     priority, stamp = channel.facility * 8 + event.severity, utc_text(event.at)
     head = f"<{priority}>1 {stamp} {host[:255]} historon {os.getpid()} {event.kind}"
     about = f"{event.source}: " if event.source else ""
-    return f"{head} [historon@{_ENTERPRISE}{data}] \ufeff{_one_line(about + event.message)}".encode()
+    return f"{head} [historon@{_ENTERPRISE}{data}] \ufeff{visible(about + event.message, ' ')}".encode()
 
 
 def _escaped(value: str) -> str:
-    return _one_line(value).replace("\\", "\\\\").replace('"', '\\"').replace("]", "\\]")
-
-
-def _one_line(text: str) -> str:
-    return "".join(char if char.isprintable() else " " for char in text)
+    return visible(value, " ").replace("\\", "\\\\").replace('"', '\\"').replace("]", "\\]")
 
 
 def run_command(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime) -> Sent:
@@ -209,9 +205,9 @@ def run_command(channel: CommandChannel, letter: Letter, estate: Estate, at: dat
     except OSError as exc:
         raise NoticeError(f"command {name}: {exc.strerror}", hint="is the program there, and may it be run?") from exc
     if done.returncode:
-        said = _one_line(done.stderr.decode("utf-8", "replace").strip())[:_LONGEST_ANSWER]
+        said = visible(done.stderr.decode("utf-8", "replace").strip(), " ")[:_LONGEST_ANSWER]
         raise NoticeError(f"command {name}: ended with exit code {done.returncode}: {said}", hint="try it by hand")
-    said = _one_line(done.stdout.decode("utf-8", "replace").strip())[:_LONGEST_ANSWER]
+    said = visible(done.stdout.decode("utf-8", "replace").strip(), " ")[:_LONGEST_ANSWER]
     return Sent(f"{name} ended well", [f"> {' '.join(channel.command)}", f"< exit code 0{': ' * bool(said)}{said}"])
 
 

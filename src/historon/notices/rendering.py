@@ -11,11 +11,16 @@ from historon.estate import Estate
 if TYPE_CHECKING:
     from jinja2 import Template
 
-__all__ = ["TemplateError", "own_template", "rendered", "shipped_template"]
+__all__ = ["TemplateError", "own_template", "rendered", "shipped_template", "visible"]
 
 
 class TemplateError(OutsideError):
     """A template cannot be read, or is wrong."""
+
+
+def visible(text: str, instead: str = "·") -> str:
+    """The text on one line, without anything that could act on a screen or forge a line of its own."""
+    return "".join(char if char.isprintable() else instead for char in text)
 
 
 def shipped_template(name: str) -> str:
