@@ -112,7 +112,7 @@ def test_a_log_server_gets_a_message_for_each_event(files_estate: EstateFolder, 
     first, ended = (message.decode() for message in heard)
     assert re.fullmatch(
         r"<134>1 \d{4}-\d\d-\d\dT[\d:.]+Z \S+ historon \d+ first "
-        r'\[historon@32473 estate="Test" source="files" advice="historon show files"\] \ufefffiles: first version', first,
+        r'\[historon@32473 estate="Test" source="files" look="historon show files"\] \ufefffiles: first version', first,
     ), first  # fmt: skip
     assert " round-ended [historon@32473 " in ended
     if over == "tcp":

@@ -1,7 +1,9 @@
 """The service asked by programs of its machine, and its logs."""
 
 import json
+import os
 import re
+import subprocess
 import threading
 import time
 import urllib.error
@@ -19,7 +21,7 @@ from historon.estate import SecretRef, without_secrets
 from historon.store import Outcome
 from historon.timetable import Standing
 from historon.timetable.health import HealthServer, Vitals
-from tests.conftest import EstateFolder
+from tests.conftest import PROGRAM, EstateFolder
 from tests.test_timetable import _on_record, _serving, scheduled
 
 __all__ = ["scheduled"]
@@ -127,6 +129,22 @@ def _wait_for_file(file: Path, pattern: str) -> "re.Match[str]":
     found = _wait_for(lambda: re.search(pattern, file.read_text()) if file.exists() else None)
     assert found
     return found
+
+
+def test_the_journal_is_told_priorities(scheduled: EstateFolder) -> None:
+    _on_record(scheduled, datetime.now(UTC) - timedelta(days=3))
+    reader, writer = os.pipe()
+    stat = os.fstat(writer)
+    subprocess.run(
+        [PROGRAM, "serve", "--once"], cwd=scheduled.path, stderr=writer, check=True,
+        env={"PATH": os.environ["PATH"], "HOME": str(scheduled.path), "JOURNAL_STREAM": f"{stat.st_dev}:{stat.st_ino}"},
+    )  # fmt: skip
+    os.close(writer)
+    with open(reader) as pipe:
+        said = pipe.read()
+    assert "\n<6>files: first\n" in said
+    assert "<4>the promise of files is broken\n" in said
+    assert "<6>" not in scheduled.run("serve", "--once", JOURNAL_STREAM="1:2").err
 
 
 def test_a_log_that_cannot_be_written_is_told(scheduled: EstateFolder) -> None:

@@ -38,6 +38,15 @@ class App:
         """Whether a person is there to be asked."""
         return sys.stdin.isatty() and sys.stdout.isatty()
 
+    @property
+    def journal(self) -> bool:
+        """Whether standard error goes to the journal (systemd.exec(5), JOURNAL_STREAM)."""
+        stream = os.environ.get("JOURNAL_STREAM")
+        if not stream:
+            return False
+        stat = os.fstat(sys.stderr.fileno())
+        return stream == f"{stat.st_dev}:{stat.st_ino}"
+
     def estate(self, named: str | None) -> Estate:
         """The estate file that is named, by option or variable, else the nearest one from this folder upwards."""
         if named:

@@ -173,7 +173,7 @@ def send(outgoing: Outgoing, estate: Estate, at: datetime) -> Sent | NoticeError
 def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> Sent:
     """Send a test; returns what became of it, with the conversation. Raises NoticeError."""
     words = f"This is a test of a channel of {estate.settings.name}. Nothing is wrong."
-    event = Event("test", at, words, advice="historon notices")
+    event = Event("test", at, words, look="historon notices")
     return _send(channel, letter_of([event], channel, estate, at), estate, at, ())
 
 

@@ -27,7 +27,7 @@ class ChangedLine(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Event(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Something that happened; `advice` is what to try or where to look.
+    """Something that happened; `advice` is what to try, `look` the command that tells more.
 
     `at` is in UTC, `details` are further lines, and `excerpt` what the other side said. A change has its `version`,
     the lines that it `added` and `removed`, its `lines`, and the fingerprints by which families of changes are found.
@@ -39,6 +39,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
     message: str
     source: str | None = None
     advice: str = ""
+    look: str = ""
     details: tuple[str, ...] = ()
     excerpt: tuple[str, ...] = ()
     version: int | None = None
@@ -59,6 +60,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
         return {
             "kind": self.kind, "severity": int(self.severity), "at": utc_text(self.at), "source": self.source,
             "version": self.version, "message": self.message, "details": self.details, "advice": self.advice,
+            "look": self.look,
         }  # fmt: skip
 
 
@@ -82,10 +84,11 @@ def trouble_event(kind: str, result: SourceResult, at: datetime, prefix: str = "
     failure = result.failure
     if failure is None:
         look = f"historon show {result.source}@{result.number}"
-        return Event(kind, at, prefix + (result.note or ""), result.source, look, version=result.number)
+        return Event(kind, at, prefix + (result.note or ""), result.source, look=look, version=result.number)
     where = (f"at {failure.step}",) if failure.step else ()
     excerpt = tuple(failure.tail.splitlines()[-_TAIL:])
-    return Event(kind, at, prefix + failure.message, result.source, failure.hint, where, excerpt)
+    look = f"historon rehearse {result.source}" if kind != "left-paused" else ""  # that would pause it again
+    return Event(kind, at, prefix + failure.message, result.source, failure.hint, look, where, excerpt)
 
 
 def change_events(result: SourceResult, source: Source | None, at: datetime) -> Iterator[Event]:
@@ -93,11 +96,11 @@ def change_events(result: SourceResult, source: Source | None, at: datetime) -> 
     name = result.source
     if result.broken:
         broken = tuple(map(str, result.broken))
-        yield Event("expectation-broken", at, broken[0], name, f"historon expect {name}", excerpt=broken)
+        yield Event("expectation-broken", at, broken[0], name, look=f"historon expect {name}", excerpt=broken)
     for one in result.mended:
         yield Event("expectation-mended", at, one, name)
     if result.outcome is Outcome.FIRST:
-        yield Event("first", at, "first version", name, f"historon show {name}", version=result.number)
+        yield Event("first", at, "first version", name, look=f"historon show {name}", version=result.number)
     if result.outcome is Outcome.SKIPPED:
         yield Event("skipped", at, result.note or "", name)
     if result.outcome is Outcome.CHANGED:
@@ -111,7 +114,7 @@ def change_events(result: SourceResult, source: Source | None, at: datetime) -> 
         )[:_LINES]  # fmt: skip
         words = f"version {result.number}, +{result.added} -{result.removed} lines"
         yield Event(
-            "changed", at, words, name, f"historon diff {name}", version=result.number, added=result.added,
+            "changed", at, words, name, look=f"historon diff {name}", version=result.number, added=result.added,
             removed=result.removed, lines=lines, families=packed(fingerprints(result.changes, plain)),
         )  # fmt: skip
 
@@ -125,5 +128,5 @@ def round_ended(report: RoundReport, as_before: Sequence[str] = ()) -> Event:
     counts = {outcome.value: number for outcome in Outcome if (number := report.count(outcome))}
     return Event(
         "round-ended", report.ended, words + ", interrupted" * report.interrupted,
-        advice=f"historon rounds {report.number}", details=(*known, *report.remarks), counts=counts,
+        look=f"historon rounds {report.number}", details=(*known, *report.remarks), counts=counts,
     )  # fmt: skip

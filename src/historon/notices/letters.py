@@ -202,6 +202,7 @@ def _item(event: Event, when: str) -> Item:
     excerpt = event.excerpt[:_EXCERPT]
     more = len(event.excerpt) - len(excerpt)
     lines = [*told, f"{more} more" if more else "", f"try: {event.advice}" if event.advice else ""]
+    lines.append(f"look: {event.look}" if event.look else "")
     return Item(title, tuple(visible(line) for line in lines if line), tuple(map(visible, excerpt)))
 
 
@@ -219,7 +220,7 @@ def _changes(events: Sequence[Event]) -> Iterator[Item]:
         shown = lines[: min(_LINES_A_FAMILY, room)]
         room -= len(shown)
         left = len(lines) - len(shown)
-        more = (f"{left} more: {first.advice}",) if left > 0 else ()
+        more = (f"{left} more: {first.look}",) if left > 0 else ()
         if family.odd:
             more = (*more, f"slightly other on {_names([one.source for one in family.odd])}")
         yield Item(_family_title(family, first), more, tuple(map(visible, shown)))
@@ -254,7 +255,7 @@ def _closing(events: Sequence[Event], estate: Estate, at: datetime) -> Iterator[
     for one in rounds[:1] if len(rounds) == 1 else ():
         told = visible(f"{one.message[:1].upper()}{one.message[1:]}")
         yield f"{told}, {one.counts.get(Outcome.UNCHANGED, 0)} of them unchanged."
-        yield f"It ended {one.at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. More: {one.advice}"
+        yield f"It ended {one.at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. More: {one.look}"
     if len(rounds) > 1:
         total = sum(sum(one.counts.values()) for one in rounds)
         well = sum(one.counts.get(outcome, 0) for one in rounds for outcome in Outcome if outcome.good)

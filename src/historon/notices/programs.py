@@ -180,7 +180,7 @@ def _send_framed(channel: SyslogChannel, plain: socket.socket, messages: list[by
 def _syslog(channel: SyslogChannel, event: Event, estate: Estate) -> bytes:
     """One message, with what it is about as structured data (RFC 5424 section 6)."""
     host = "".join(char for char in socket.gethostname() if "!" <= char <= "~") or "-"
-    facts = {"estate": estate.settings.name, "source": event.source or "", "advice": event.advice}
+    facts = {"estate": estate.settings.name, "source": event.source or "", "advice": event.advice, "look": event.look}
     data = "".join(f' {name}="{_escaped(value)}"' for name, value in facts.items() if value)
     priority, stamp = channel.facility * 8 + event.severity, utc_text(event.at)
     head = f"<{priority}>1 {stamp} {host[:255]} historon {os.getpid()} {event.kind}"

@@ -96,12 +96,12 @@ class Teller:
             case News.BEGAN:
                 return trouble_event(state, result, at)
             case News.STILL if before and before.flapping:
-                return Event("flapping", at, "it still does", name, f"historon versions {name}")
+                return Event("flapping", at, "it still does", name, look=f"historon rehearse {name}")
             case News.STILL:
                 return trouble_event(_STILL.get(state, state), result, at, since)
             case News.FLAPPING:
                 told = "it is told no more until it has been steady for a while"
-                return Event("flapping", at, told, name, f"historon rehearse {name}")
+                return Event("flapping", at, told, name, look=f"historon rehearse {name}")
             case News.OVER:
                 was = f"after {describe(at - before.since)}" if before and before.state else "steady again"
                 return Event("recovered", at, was, name)
@@ -117,7 +117,7 @@ class Teller:
     def end_round(self, report: RoundReport) -> None:
         """Take in the end of a round: what came up in it is due now."""
         if report.store_trouble:
-            trouble = Event("store-trouble", report.ended, report.store_trouble, advice="historon doctor")
+            trouble = Event("store-trouble", report.ended, report.store_trouble, look="historon doctor")
             self._heard.append((trouble, report.number))
         self.keep()
         numbers = [*report.earlier, report.number]

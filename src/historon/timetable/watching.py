@@ -77,7 +77,7 @@ def _promise(kind: str, one: SourceStatus, now: datetime) -> Event:
     promise = describe(one.source.promise or timedelta())
     last = (f"last try: {one.state.note}",) if one.state.note else ()
     message = f"its last good version {age}, {promise} was promised"
-    return Event(kind, now, message, name, f"historon rehearse {name}", last)
+    return Event(kind, now, message, name, look=f"historon rehearse {name}", details=last)
 
 
 def _next_breach(board: Sequence[SourceStatus], now: datetime) -> datetime | None:
@@ -111,7 +111,7 @@ def about_estate(refusal: str, now: datetime) -> Watched:
         if kind == "estate-accepted":
             return Event(kind, now, "it is in force")
         first, *more = refusal.splitlines()
-        return Event(kind, now, "the one before stays in force", advice="historon doctor", excerpt=(first, *more))
+        return Event(kind, now, "the one before stays in force", look="historon doctor", excerpt=(first, *more))
 
     return Watched(ESTATE, "estate-refused" if refusal else "", "estate-accepted", make)
 

@@ -99,7 +99,7 @@ def _tell(teller: Teller, found: Audit, now: datetime) -> list[Told]:
         if kind == "audit-well":
             return Event(kind, now, f"{found.versions} versions were read again")
         message = f"{len(troubles)} things are not what was written"
-        return Event(kind, now, message, advice="historon audit", excerpt=tuple(troubles[:_TOLD]))
+        return Event(kind, now, message, look="historon audit", excerpt=tuple(troubles[:_TOLD]))
 
     teller.watch("audit", [Watched(ESTATE, "audit-damage" if troubles else "", "audit-well", make)])
     return list(teller.delivery.deliver())

@@ -55,12 +55,13 @@ def command(
     in force. After a downtime each source is collected once. One service at a time keeps the timetables of a store.
     With --once the exit code is 3 when a source failed or is suspect.
 
-    At level debug each step of each source is logged, with its time. With --port, /health answers 200 while the service
-    is well, and /metrics gives figures in the OpenMetrics format; nobody but this machine can ask.
+    Under systemd the journal is told each line's priority. At level debug each step of each source is logged, with its
+    time. With --port, /health answers 200 while the service is well, and /metrics gives figures in the OpenMetrics
+    format; nobody but this machine can ask.
     """
     from historon.timetable.service import Service
 
-    _log_to(form, level, log_file, log_file_level)
+    _log_to(form, level, log_file, log_file_level, journal=app.journal)
     estate = app.estate(estate_file)
     service = Service(
         estate.file, lambda one: FolderStore(one.path(one.settings.store), indexed=one.settings.index), app.clock
@@ -89,7 +90,7 @@ def _listening(vitals: "Vitals", app: App, port: int | None) -> Iterator[None]:
         yield
 
 
-def _log_to(form: str, level: str, file: str | None, file_level: str) -> None:
+def _log_to(form: str, level: str, file: str | None, file_level: str, *, journal: bool) -> None:
     """To standard error, and to a file; each with a level of its own."""
     handlers: list[tuple[logging.Handler, str]] = [(logging.StreamHandler(sys.stderr), level)]
     if file is not None:
@@ -101,7 +102,8 @@ def _log_to(form: str, level: str, file: str | None, file_level: str) -> None:
     log = logging.getLogger("historon")
     log.handlers = []
     for handler, own in handlers:
-        handler.setFormatter(_Json() if form == "json" else _Plain())
+        for_journal = journal and not isinstance(handler, logging.FileHandler)
+        handler.setFormatter(_Json() if form == "json" else _Journal() if for_journal else _Plain())
         handler.setLevel(own.upper())
         log.addHandler(handler)
     log.setLevel(min(handler.level for handler in log.handlers))
@@ -113,6 +115,14 @@ class _Plain(logging.Formatter):
 
     def format(self, record: logging.LogRecord) -> str:
         return f"{_instant(record)} {record.levelname.lower():<7} {_line(record)}"
+
+
+class _Journal(logging.Formatter):
+    """One line with its priority in front, as the journal reads it (sd-daemon(3)); it adds the instant itself."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        priority = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4}.get(record.levelno, 3)
+        return f"<{priority}>{_line(record)}"
 
 
 class _Json(logging.Formatter):
