@@ -303,7 +303,7 @@ def test_the_service_keeps_the_timetable_takes_up_changes_and_ends_cleanly(sched
         refused = _wait_for(process, "the estate file is refused, the one before stays in force")
         assert '"25:30" is not a time of day' in refused[-1]
         scheduled.write(SCHEDULED.replace('"02:30"', '"03:30"'))
-        assert ":30:00" in _wait_for(process, "1 sources on schedule")[-1]
+        assert ":30:00" in _wait_for(process, "1 source on schedule")[-1]
         process.send_signal(signal.SIGTERM)
         _wait_for(process, "the service has ended")
         assert process.wait(20) == 0

@@ -59,7 +59,7 @@ class FolderStore(Store):
         if not self._file.is_file():
             raise StoreError(
                 f"{folder}: there is no store here",
-                hint="is its disk mounted? A new, empty one is made with: historon start --store-only",
+                hint="is its disk mounted? A new, empty one is made with: historon start DIR --store-only",
             )
         with self._doing("open the store"):
             self._db = sqlite3.connect(self._file, timeout=_BUSY_S, isolation_level=None)

@@ -21,7 +21,7 @@ from historon.notices import Event, Teller, Told, Watched, send, sign_of_life
 from historon.store import ESTATE, Outcome, Store
 from historon.timetable.health import Vitals
 from historon.timetable.instants import due_instants
-from historon.timetable.watching import Lookout, about_estate, about_rounds
+from historon.timetable.watching import Lookout, about_estate, about_rounds, many_sources
 
 __all__ = ["Service"]
 
@@ -121,7 +121,7 @@ class Service:
             self._plan(source)
         soonest = min(self._next.values(), default=None)
         when = f", the next at {soonest.astimezone(self._estate.zone):%Y-%m-%d %H:%M:%S %Z}" if soonest else ""
-        _LOG.info("%s sources on schedule%s", len(scheduled), when)
+        _LOG.info("%s on schedule%s", many_sources(len(scheduled)), when)
 
     def _plan(self, source: Source) -> None:
         """Note when a source is due next; one that is frozen for good never is."""
@@ -210,7 +210,7 @@ class Service:
         for source in members:
             self._busy.add(source.name)
             self._next.pop(source.name)
-        _LOG.info("a round of %s sources begins", len(members))
+        _LOG.info("a round of %s begins", many_sources(len(members)))
         self._rounds.add(asyncio.create_task(self._round(members, delays)))
 
     def _spread(self, free: Sequence[Source], due: Sequence[Source]) -> list[Source]:

@@ -13,7 +13,7 @@ from historon.store import ESTATE, Store
 from historon.timetable.health import Vitals
 from historon.timetable.promises import SourceStatus, Standing, standings
 
-__all__ = ["Lookout", "about_estate", "about_rounds"]
+__all__ = ["Lookout", "about_estate", "about_rounds", "many_sources"]
 
 _LOG = logging.getLogger("historon.service")
 _EVERY = timedelta(minutes=15)  # at most between two looks
@@ -132,4 +132,9 @@ def _all_well_words(board: Sequence[SourceStatus]) -> str | None:
     promised = sum(one.source.promise is not None and one.standing is not Standing.PAUSED for one in board)
     paused = sum(one.standing is Standing.PAUSED for one in board)
     also = f", {paused} paused" if paused else ""
-    return f"{len(board)} sources{also}, {promised} promises kept; nothing needs a hand"
+    return f"{many_sources(len(board))}{also}, {promised} with a promise, all kept; nothing needs a hand"
+
+
+def many_sources(number: int) -> str:
+    """So many sources, in words."""
+    return f"{number:,} source{'s' * (number != 1)}"
