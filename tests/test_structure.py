@@ -22,7 +22,7 @@ LAYERS = [
     {"cli"},
     {"timetable", "report", "standins"},
     {"notices"},  # tells of rounds, so it knows collect's reports
-    {"collect", "restore", "retention"},
+    {"collect", "restore", "retention", "copies"},
     {"inspection", "compare"},
     {"store"},
     {"estate"},

@@ -113,7 +113,9 @@ def _estate(more: str) -> Estate:
 def _wanted(more: str, at: datetime = NOW, source: str = "files") -> set[str]:
     estate = _estate(more)
     about = {
-        kind: None if kind.startswith(("round", "disk", "service", "estate", "store", "all", "audit")) else source
+        kind: None
+        if kind.startswith(("round", "disk", "service", "estate", "store", "all", "audit", "copy"))
+        else source
         for kind in KINDS
     }
     return {kind for kind in KINDS if wants(estate.channels["c"], Event(kind, at, "", about[kind]), estate)}
@@ -129,6 +131,7 @@ def test_a_channel_hears_what_it_asked_for() -> None:
         "audit-well",
         "estate-accepted",
         "rounds-again",
+        "copy-well",
     }
     critical = {"left-paused", "identity-changed", "store-trouble", "audit-damage"}
     assert _wanted("") == set(KINDS)

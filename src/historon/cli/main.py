@@ -47,6 +47,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "prune": "What retention would remove; removes it when confirmed.",
         "hold": "Keep a version whatever retention says.",
         "release": "Let retention decide about a held version again.",
+        "copies": "Second places that hold the versions too.",
         "audit": "Read every version again, and verify it.",
     },
 }

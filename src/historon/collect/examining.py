@@ -41,6 +41,7 @@ def examine(estate: Estate, store: Store, *, now: datetime) -> list[Finding]:
         *_files(estate),
         *_accounts(estate),
         *_channels(estate),
+        *_copies(estate),
         *_procedures(estate),
         *_sources(estate, store),
         *_unused(estate),
@@ -88,6 +89,16 @@ def _accounts(estate: Estate) -> Iterator[Finding]:
         if written.agent and not _has_agent():
             remedy = "start one where the scheduler runs, or use a key by reference"
             yield Finding(True, f"credentials {name}", "no SSH agent can be reached from here", remedy)
+
+
+def _copies(estate: Estate) -> Iterator[Finding]:
+    store = estate.path(estate.settings.store)
+    for name, copy in estate.copies.items():
+        place = estate.path(copy.path)
+        there = next((one for one in (place, *place.parents) if one.is_dir()), place)
+        if store.is_dir() and there.stat().st_dev == store.stat().st_dev:
+            remedy = "name a folder on another disk, or mounted from another machine, and its mount"
+            yield Finding(False, f"copy {name}", f"{place} is on the same disk as the store, and dies with it", remedy)
 
 
 def _hears(estate: Estate, kind: str) -> Iterator[bool]:

@@ -9,6 +9,7 @@ from historon.estate.legacy import LEGACY
 from historon.estate.model import (
     AnyChannel,
     CommandChannel,
+    Copy,
     Credentials,
     Estate,
     Expectation,
@@ -41,6 +42,7 @@ __all__ = [
     "OVER",
     "AnyChannel",
     "CommandChannel",
+    "Copy",
     "Credentials",
     "Duration",
     "Estate",

@@ -19,6 +19,7 @@ from historon.estate.timetables import Freeze, Hours, Timetable
 __all__ = [
     "AnyChannel",
     "CommandChannel",
+    "Copy",
     "Credentials",
     "Defaults",
     "Estate",
@@ -203,6 +204,14 @@ class Notices(Table, frozen=True):
     keep: Duration = Duration(days=90)
 
 
+class Copy(Table, frozen=True):
+    """`[copies.NAME]`: a second place for all versions, and for how long something may be missing there."""
+
+    path: str
+    mount: str | None = None
+    promise: Duration = Duration(hours=26)
+
+
 class Channel(Table, frozen=True, tag_field="kind"):
     """`[channels.NAME]`: where people or programs are told; what more there is to say depends on its kind.
 
@@ -321,6 +330,7 @@ class EstateFile(Table, frozen=True):
     procedures: dict[Name, Procedure] = {}
     notices: Notices = Notices()
     channels: dict[Name, AnyChannel] = {}
+    copies: dict[Name, Copy] = {}
     expectations: list[Expectation] = []
     sources: list[Source] = []
 
@@ -339,6 +349,7 @@ class Estate:
     procedures: Mapping[str, Procedure]
     notices: Notices
     channels: Mapping[str, AnyChannel]
+    copies: Mapping[str, Copy]
     expectations: Sequence[Expectation]
     sources: Mapping[str, Source]
 

@@ -70,6 +70,7 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         procedures=typed.procedures,
         notices=typed.notices,
         channels=typed.channels,
+        copies=typed.copies,
         expectations=typed.expectations,
         sources={source.name: source for source in typed.sources},
     )

@@ -1,6 +1,7 @@
 """Versions at rest: contents, ledger, integrity, and the names by which versions are called."""
 
 from historon.store.auditing import Audit, Damage, audit
+from historon.store.copying import Copied, copy_store
 from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
     ESTATE,
@@ -28,6 +29,7 @@ __all__ = [
     "LEDGER",
     "Audit",
     "Changed",
+    "Copied",
     "Damage",
     "Entry",
     "Fate",
@@ -48,6 +50,7 @@ __all__ = [
     "Version",
     "Visit",
     "audit",
+    "copy_store",
     "read_tree",
     "resolve",
     "tree_part_name",

@@ -15,6 +15,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from historon.collect import Places, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
+from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, describe, read_estate
 from historon.notices import Event, Teller, Told, Watched, send, sign_of_life
@@ -60,6 +61,7 @@ class Service:
         self._kept: dict[str, datetime] = {}
         self._dealt: dict[str, str] = {}
         self._delivery: asyncio.Task[None] | None = None
+        self._copying: asyncio.Task[None] | None = None
         self.troubled = False
         self.vitals = Vitals()
 
@@ -141,6 +143,7 @@ class Service:
                     renewed = now
                 self._start_due(now, once=once)
                 self._lookout.look(self._estate, self._kept, now)
+                self._copy()
                 self._deliver(now)
                 wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
                 self.vitals.trouble = ""
@@ -149,7 +152,7 @@ class Service:
                 self._tell_trouble(exc)
                 wait = _TROUBLE
             self.vitals.seen, self.vitals.next_due = self._clock(), min(self._next.values(), default=None)
-            if once and not self._rounds:
+            if once and not self._rounds and not self._copying:
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
 
@@ -173,7 +176,10 @@ class Service:
     async def _pause(self, span: timedelta) -> None:
         """Wait this long, or until a round ends or somebody wants us to stop."""
         stopped = asyncio.create_task(self._stop.wait())
-        await asyncio.wait({stopped, *self._rounds}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED)
+        copying = {self._copying} if self._copying else set()
+        await asyncio.wait(
+            {stopped, *self._rounds, *copying}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
+        )
         stopped.cancel()
         for task in [task for task in self._rounds if task.done()]:
             self._rounds.discard(task)
@@ -304,6 +310,29 @@ class Service:
                 _LOG.error("what became of a notice to %s cannot be noted, it may be sent again: %s", one.name, exc)
         self.vitals.waiting = self._teller.delivery.waiting()
 
+    def _copy(self) -> None:
+        """Bring copies up to date in which something is missing, one after another, beside everything else."""
+        if self._copying is not None and self._copying.done():
+            done, self._copying = self._copying, None
+            done.result()
+        if self._copying is None and self._lookout.copies_wanted and not self._rounds:
+            wanted, self._lookout.copies_wanted = self._lookout.copies_wanted, []
+            self._copying = asyncio.create_task(self._copy_all(wanted))
+
+    async def _copy_all(self, names: Sequence[str]) -> None:
+        for name in names:
+            at = self._clock()
+            try:
+                copied = await asyncio.to_thread(bring_up_to_date, self._estate, name)
+                note_copied(self._store, name, at, copied)
+            except HistoronError as exc:
+                self._lookout.copy_troubles[name] = exc.message
+                _LOG.error("copy %s: %s", name, exc)
+            else:
+                self._lookout.copy_troubles.pop(name, None)
+                self._lookout.soon()
+                _LOG.info("copy %s: up to date, %s versions", name, copied.versions)
+
     def _report(self, told: Told | None) -> None:
         if told is not None and told.trouble:
             _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
@@ -325,6 +354,8 @@ class Service:
             task.cancel()
         if self._rounds:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
+        if self._copying is not None:
+            await asyncio.wait([self._copying], timeout=_STOP.total_seconds())
         try:
             await self._send_last()
             self._flush()

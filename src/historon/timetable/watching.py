@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import partial
 
+from historon.copies import CopyStatus, copies_of
 from historon.estate import Estate, describe
 from historon.notices import Event, Teller, Watched
 from historon.store import ESTATE, Store
@@ -20,13 +21,18 @@ _EVERY = timedelta(minutes=15)  # at most between two looks
 
 
 class Lookout:
-    """Looks at what may change though nothing runs: promises break, the disk fills up, all stays well."""
+    """Looks at what may change though nothing runs: promises break, the disk fills up, copies fall behind, all is well.
+
+    `copies_wanted` are those in which something is missing, `copy_troubles` what became of the last try.
+    """
 
     def __init__(self, teller: Teller, store: Store, vitals: Vitals) -> None:
         self._teller = teller
         self._store = store
         self._vitals = vitals
         self._next: datetime | None = None
+        self.copies_wanted: list[str] = []
+        self.copy_troubles: dict[str, str] = {}
 
     def soon(self) -> None:
         """Look the next time, whatever the time: something has happened."""
@@ -45,7 +51,13 @@ class Lookout:
             _LOG.log(logging.INFO if kept else logging.WARNING, "the promise of %s is %s", event.source, words)
         for event in self._teller.watch("disk", [_about_disk(estate, now)]):
             _LOG.log(logging.WARNING if event.kind == "disk-low" else logging.INFO, "%s", event.message)
-        if well := _all_well_words(board):
+        copies = copies_of(estate, self._store)
+        self.copies_wanted = [one.name for one in copies if one.missing_since is not None]
+        for one in copies:
+            trouble = self.copy_troubles.get(one.name, "")
+            for event in self._teller.watch(f"copy {one.name}", [_about_copy(one, trouble, now)]):
+                _LOG.log(logging.WARNING if event.kind == "copy-behind" else logging.INFO, "%s", event.message)
+        if (well := _all_well_words(board)) and not any(one.broken(now) for one in copies):
             self._teller.tell_well(Event("all-well", now, well))
 
     def _note(self, board: Sequence[SourceStatus]) -> None:
@@ -102,6 +114,21 @@ def _about_disk(estate: Estate, now: datetime) -> Watched:
         return Event(kind, now, told, advice="make room, for example with historon prune; warn_free sets the limit")
 
     return Watched(ESTATE, "disk-low" if free < wanted else "", "disk-well", make)
+
+
+def _about_copy(copy: CopyStatus, trouble: str, now: datetime) -> Watched:
+    """Whether a copy has all that it was promised to have."""
+    behind = copy.behind(now)
+
+    def make(kind: str) -> Event:
+        if kind == "copy-well":
+            return Event(kind, now, f"{copy.name} has all versions")
+        age = f"something has been missing in {copy.name} for {describe(behind or timedelta())}"
+        message = f"{age}, {describe(copy.copy.promise)} was promised"
+        last = (f"last try: {trouble}",) if trouble else ()
+        return Event(kind, now, message, look=f"historon copies {copy.name} --update", details=last)
+
+    return Watched(ESTATE, "copy-behind" if copy.broken(now) else "", "copy-well", make)
 
 
 def about_estate(refusal: str, now: datetime) -> Watched:

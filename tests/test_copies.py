@@ -1,0 +1,123 @@
+"""A second place for all versions: whole, never replaced by less, and told of when it falls behind."""
+
+import json
+import os
+import shutil
+import sqlite3
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+from historon.store import FolderStore
+from tests.conftest import FILES_ESTATE, EstateFolder
+
+COPIED = (
+    FILES_ESTATE
+    + '[copies.vault]\npath = "vault"\n[channels.c]\nkind = "file"\npath = "told.jsonl"\ntell = "trouble"\n'
+)
+
+
+@pytest.fixture
+def filled(files_estate: EstateFolder) -> EstateFolder:
+    files_estate.write(COPIED)
+    for text in ("one\n", "two\n"):
+        (files_estate.path / "data" / "a.conf").write_text(text)
+        assert files_estate.run("collect").code == 0
+    return files_estate
+
+
+def _ledger(estate: EstateFolder) -> Path:
+    return estate.path / "vault" / "ledger.sqlite"
+
+
+def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> None:
+    assert "vault  behind for" in filled.run("copies").out
+    assert "vault: up to date: 2 versions of 1 source" in filled.run("copies", "--update").err
+    assert "vault  up to date" in filled.run("copies").out
+    assert _ledger(filled).stat().st_mode & 0o777 == 0o600
+    assert os.listdir(filled.path / "vault") == ["ledger.sqlite"]
+    assert "2 versions of 1 source read: all whole" in filled.run("copies", "--check").err
+    copy = FolderStore(filled.path / "vault")
+    assert [copy.read(part) for part in copy.parts("files", 2) if part.name == "data/a.conf"] == [b"two\n"]
+    copy.close()
+    (filled.path / "data" / "a.conf").write_text("three\n")
+    filled.run("collect")
+    assert "vault  behind for" in filled.run("copies").out
+    assert filled.run("copies", "vault", "--update", "--check").code == 0
+    assert json.loads(filled.run("copies", "--json").out)[0]["missing_since"] is None
+
+
+def test_a_copy_that_knows_more_than_the_store_is_never_replaced(filled: EstateFolder) -> None:
+    filled.run("copies", "--update")
+    before = _ledger(filled).read_bytes()
+    shutil.rmtree(filled.path / "store")
+    FolderStore.create(filled.path / "store").close()
+    other = filled.run("copies", "--update")
+    assert other.code == 5
+    assert "holds the copy of another store" in other.err
+    db = sqlite3.connect(_ledger(filled))
+    (key,) = db.execute("SELECT value FROM meta WHERE name = 'fingerprint_key'").fetchone()
+    db.close()
+    db = sqlite3.connect(filled.path / "store" / "ledger.sqlite")
+    db.execute("UPDATE meta SET value = ? WHERE name = 'fingerprint_key'", (key,))
+    db.commit()
+    db.close()
+    assert filled.run("collect").code == 0
+    lost = filled.run("copies", "--update")
+    assert lost.code == 5
+    assert "knows files@2, which the store does not; the copy was not touched" in lost.err
+    assert _ledger(filled).read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    ("copy", "said"),
+    [
+        ('path = "data/a.conf"', "data/a.conf: "),
+        ('path = "none/vault"', "No such file"),
+        ('path = "vault"\nmount = "data"', "nothing is mounted at"),
+    ],
+)
+def test_a_place_that_is_not_there_is_told_and_nothing_is_made(
+    files_estate: EstateFolder, copy: str, said: str
+) -> None:
+    files_estate.write(FILES_ESTATE + f"[copies.vault]\n{copy}\n")
+    result = files_estate.run("copies", "--update")
+    assert result.code == 5
+    assert said in result.err
+    assert not (files_estate.path / "vault").exists()
+    assert files_estate.run("copies", "volt").code == 2
+
+
+def test_damage_of_a_copy_is_found(filled: EstateFolder) -> None:
+    filled.run("copies", "--update")
+    db = sqlite3.connect(_ledger(filled))
+    db.execute("UPDATE content SET sha256 = randomblob(32)")
+    db.commit()
+    db.close()
+    found = filled.run("copies", "--check")
+    assert found.code == 5
+    assert "vault: files@" in found.err
+    assert "DAMAGED" in found.err
+
+
+def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(filled: EstateFolder) -> None:
+    assert "copy vault: up to date, 2 versions" in filled.run("serve", "--once").err
+    assert "copy vault" not in filled.run("serve", "--once").err, "nothing is missing in it"
+    filled.write(COPIED.replace('path = "vault"', 'path = "none/vault"\npromise = "1h"'))
+    store = filled.store()
+    store.remember("", "copy vault", f"{(datetime.now(UTC) - timedelta(days=3)).isoformat()} 1")
+    store._db.execute("UPDATE source SET good_at = good_at - 7200000")
+    store.close()
+    filled.run("serve", "--once")
+    filled.run("serve", "--once")
+    assert filled.run("copies").code == 1
+    filled.write(COPIED)
+    filled.run("serve", "--once")
+    told = [json.loads(line) for line in (filled.path / "told.jsonl").read_text().splitlines()]
+    assert [event["kind"] for notice in told for event in notice["events"]] == ["copy-behind", "copy-well"]
+    assert "something has been missing in vault for 2h" in told[0]["text"]
+
+
+def test_the_doctor_sees_a_copy_that_would_die_with_the_store(filled: EstateFolder) -> None:
+    assert "vault is on the same disk as the store, and dies with it" in filled.run("doctor").out
