@@ -75,6 +75,7 @@ def test_a_copy_that_knows_more_than_the_store_is_never_replaced(filled: EstateF
     [
         ('path = "data/a.conf"', "data/a.conf: "),
         ('path = "none/vault"', "No such file"),
+        ('path = "store"', "is the store itself"),
         ('path = "vault"\nmount = "data"', "nothing is mounted at"),
     ],
 )

@@ -34,6 +34,8 @@ def copy_store(folder: Path, target: Path) -> Copied:
     coming = target / _COMING
     try:
         target.mkdir(mode=0o700, exist_ok=True)
+        if target.samefile(folder):
+            raise StoreError(f"{target} is the store itself", hint="name another folder, on another disk")
         coming.unlink(missing_ok=True)
         os.close(os.open(coming, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
         with closing(_opened(folder / LEDGER)) as store, closing(sqlite3.connect(coming)) as made:
