@@ -174,7 +174,7 @@ class Service:
             self._deliver(self._clock())
 
     async def _pause(self, span: timedelta) -> None:
-        """Wait this long, or until a round ends or somebody wants us to stop."""
+        """Wait this long, or until a round or a copy is done or somebody wants us to stop."""
         stopped = asyncio.create_task(self._stop.wait())
         copying = {self._copying} if self._copying else set()
         await asyncio.wait(
@@ -184,6 +184,9 @@ class Service:
         for task in [task for task in self._rounds if task.done()]:
             self._rounds.discard(task)
             task.result()
+        if self._copying is not None and self._copying.done():
+            copied, self._copying = self._copying, None
+            copied.result()
 
     def _reload(self) -> None:
         """Take up a changed estate file; one that is wrong is told of, and the one before stays in force."""
@@ -312,9 +315,6 @@ class Service:
 
     def _copy(self) -> None:
         """Bring copies up to date in which something is missing, one after another, beside everything else."""
-        if self._copying is not None and self._copying.done():
-            done, self._copying = self._copying, None
-            done.result()
         if self._copying is None and self._lookout.copies_wanted and not self._rounds:
             wanted, self._lookout.copies_wanted = self._lookout.copies_wanted, []
             self._copying = asyncio.create_task(self._copy_all(wanted))
