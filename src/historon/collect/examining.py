@@ -104,8 +104,7 @@ def _copies(estate: Estate) -> Iterator[Finding]:
 def _hears(estate: Estate, kind: str) -> Iterator[bool]:
     """Of each channel whether it hears of an event, whatever it is about and whenever it happens."""
     for channel in estate.channels.values():
-        asked = channel.tell.means(kind) and not channel.but_not.means(kind)
-        yield asked and not channel.where and not channel.hours
+        yield channel.hears(kind) and not channel.where and not channel.hours
 
 
 def _channels(estate: Estate) -> Iterator[Finding]:

@@ -228,6 +228,10 @@ class Channel(Table, frozen=True, tag_field="kind"):
     at_once: bool = False
     all_well: Duration | None = None
 
+    def hears(self, kind: str) -> bool:
+        """Whether events of this kind are for it at all."""
+        return self.tell.means(kind) and not self.but_not.means(kind)
+
 
 class MailChannel(Channel, frozen=True, kw_only=True, tag="mail"):
     """A mail relay and whom it tells (SMTP, RFC 5321; STARTTLS, RFC 3207)."""

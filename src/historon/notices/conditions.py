@@ -53,7 +53,7 @@ def advance(
     `grave` state is told though the thing flaps.
     """
     flaps = visited and not grave
-    old = before or Condition("", now, recent="")
+    old = before or Condition("", now)
     recent = (old.recent + ("a" if state else "w"))[-_REMEMBERED:] if flaps else ""
     began = Condition(state, now, 1, now + remind, recent)
     if old.flapping and flaps:

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from historon.compare import Family, families
-from historon.estate import OVER, AnyChannel, Estate, MailChannel, Severity
+from historon.estate import KINDS, OVER, AnyChannel, Estate, MailChannel, Severity
 from historon.notices.events import ChangedLine, Event
 from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
 from historon.store import Changed, Outcome
@@ -153,7 +153,7 @@ def _once_a_source(events: Sequence[Event]) -> Iterator[Event]:
 
 
 def _is_bad(kind: str) -> bool:
-    return kind in _WORDS and Event(kind, datetime.min, "").severity <= Severity.WARNING
+    return KINDS[kind] <= Severity.WARNING
 
 
 def _counted(kind: str, number: int) -> str:

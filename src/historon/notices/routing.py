@@ -12,7 +12,7 @@ _AT_THE_LATEST = timedelta(hours=6)  # what came up in a round that never ends i
 
 def wants(channel: AnyChannel, event: Event, estate: Estate) -> bool:
     """Whether the channel is to be told of the event."""
-    if not channel.tell.means(event.kind) or channel.but_not.means(event.kind):
+    if not channel.hears(event.kind):
         return False
     if channel.where:
         source = estate.sources.get(event.source or "")

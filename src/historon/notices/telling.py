@@ -12,7 +12,7 @@ import msgspec
 
 from historon.collect import RoundReport, SourceResult
 from historon.errors import StoreError
-from historon.estate import AnyChannel, Estate, describe
+from historon.estate import KINDS, AnyChannel, Estate, Severity, describe
 from historon.notices.conditions import Condition, News, advance
 from historon.notices.delivering import Delivery
 from historon.notices.events import Event, change_events, round_ended, state_of, trouble_event
@@ -87,7 +87,7 @@ class Teller:
         name, state = result.source, state_of(result)
         text = self._memories[name] if name in self._memories else self._recalled(name)
         before = msgspec.json.decode(text, type=Condition) if text else None
-        grave = state in ("left-paused", "identity-changed")
+        grave = bool(state) and KINDS[state] is Severity.CRITICAL
         after, news = advance(before, state, at, self.estate.notices.remind, grave=grave)
         if after is not None or text:
             self._memories[name] = msgspec.json.encode(after).decode() if after else ""

@@ -49,16 +49,17 @@ class Lookout:
             kept = event.kind == "promise-kept"
             words = "kept again" if kept else "broken"
             _LOG.log(logging.INFO if kept else logging.WARNING, "the promise of %s is %s", event.source, words)
-        for event in self._teller.watch("disk", [_about_disk(estate, now)]):
-            _LOG.log(logging.WARNING if event.kind == "disk-low" else logging.INFO, "%s", event.message)
+        self._watch("disk", _about_disk(estate, now))
         copies = copies_of(estate, self._store)
         self.copies_wanted = [one.name for one in copies if one.missing_since is not None]
         for one in copies:
-            trouble = self.copy_troubles.get(one.name, "")
-            for event in self._teller.watch(f"copy {one.name}", [_about_copy(one, trouble, now)]):
-                _LOG.log(logging.WARNING if event.kind == "copy-behind" else logging.INFO, "%s", event.message)
+            self._watch(f"copy {one.name}", _about_copy(one, self.copy_troubles.get(one.name, ""), now))
         if (well := _all_well_words(board)) and not any(one.broken(now) for one in copies):
             self._teller.tell_well(Event("all-well", now, well))
+
+    def _watch(self, topic: str, look: Watched) -> None:
+        for event in self._teller.watch(topic, [look]):
+            _LOG.log(logging.INFO if event.kind == look.over else logging.WARNING, "%s", event.message)
 
     def _note(self, board: Sequence[SourceStatus]) -> None:
         confirmed = {one.source.name: one.state.confirmed_at for one in board}

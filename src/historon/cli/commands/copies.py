@@ -1,6 +1,7 @@
 """`historon copies`."""
 
 from collections.abc import Sequence
+from contextlib import closing
 from datetime import datetime
 
 import click
@@ -71,9 +72,8 @@ def _update(app: App, estate: Estate, store: Store, name: str) -> bool:
 def _check(estate: Estate, name: str) -> bool:
     """Read the copy as a store of its own."""
     try:
-        copy = FolderStore(estate.path(estate.copies[name].path))
-        found = audit(copy, sorted(copy.states()))
-        copy.close()
+        with closing(FolderStore(estate.path(estate.copies[name].path))) as copy:
+            found = audit(copy, sorted(copy.states()))
     except HistoronError as exc:
         click.echo(f"{name}: {printable(str(exc))}", err=True)
         return False
