@@ -17,7 +17,7 @@ from historon.store import Entry, FolderStore, Outcome, Part
 
 HISTORON = Path(sys.executable).with_name("historon")
 SOURCES, NIGHTS, EDITED = 10_000, 30, 0.05
-_STEP = Step(keep="display config active", as_="active.cfg")
+_STEP = Step(keep="list settings active", as_="active.cfg")
 _PROCEDURE = Procedure(over="ssh-exec", steps=(_STEP,))
 
 

@@ -20,7 +20,7 @@ name = "Large"
 sources_from = "sources.csv"
 [defaults]
 procedure = "files"
-promise = "26h"
+max_age = "26h"
 [procedures.files]
 over = "local"
 steps = [{ pull = "data" }]

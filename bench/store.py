@@ -19,7 +19,7 @@ from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Outcome, Part
 
 SOURCES, NIGHTS = 60, 90
-_STEP = Step(keep="display config active", as_="active.cfg")
+_STEP = Step(keep="list settings active", as_="active.cfg")
 _PROCEDURE = Procedure(over="ssh-exec", steps=(_STEP,), noise=(Noise.parse("^! saved at "),))
 START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
 

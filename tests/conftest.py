@@ -91,7 +91,7 @@ steps = [{ pull = "data" }]
 [[sources]]
 name = "files"
 procedure = "files"
-promise = "26h"
+max_age = "26h"
 """
 
 ROUTER_CONFIG = "hostname t\n! saved at 1\n!\n" + "".join(
@@ -134,7 +134,7 @@ password = "file:keys/password"
 over = "ssh-shell"
 prompt = '^[\\w.-]+# ?$'
 pager = '-- more --'
-steps = [{{ keep = "display config active", as = "active.cfg", ends_with = "end" {step} }}]
+steps = [{{ keep = "list settings active", as = "active.cfg", ends_with = "end" {step} }}]
 noise = ['^! saved at ']
 {"" if "tries" in procedure else "tries = 1"}
 {procedure}

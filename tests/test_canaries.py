@@ -113,7 +113,7 @@ step_deadline = "3s"
 prompt = '^[\\w.-]+##? ?$'
 steps = [
   {{ send = "elevate", answers = {{ 'password: ?$' = "{{elevation}}" }} }},
-  {{ keep = "say {{password}} {{elevation}}", as = "x", expect = {{ lacks = ["Unknown"] }} }},
+  {{ keep = "say {{password}} {{elevation}}", as = "x", check = {{ lacks = ["Unknown"] }} }},
 ]
 [procedures.look]
 over = "local"
@@ -123,7 +123,7 @@ over = "ssh-shell"
 tries = 1
 prompt = '^[\\w.-]+##? ?$'
 pager = '-- more --'
-steps = [{{ keep = "display config active", as = "active.cfg" }}]
+steps = [{{ keep = "list settings active", as = "active.cfg" }}]
 {sources}
 [[sources]]
 name = "shell"

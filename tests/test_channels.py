@@ -215,7 +215,7 @@ def test_the_doctor_sees_files_that_are_missing_and_trouble_that_nobody_hears(fi
     _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\ntemplate = "none.j2"\nhours = ["08:00-17:00"]')
     said = files_estate.run("doctor", HOOK="https://chat.example/x").out
     assert re.search(r"wrong +channel c\n.*template: there is no file .*none.j2", said)
-    assert "nobody is told of store-trouble, failing, promise-broken in every case" in said
+    assert "nobody is told of store-trouble, failing, overdue in every case" in said
     _write(files_estate, 'kind = "file"\npath = "x"')
     assert "channel" not in files_estate.run("doctor").out
 

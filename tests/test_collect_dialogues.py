@@ -10,7 +10,7 @@ from historon.standins.capstan import Capstan, Fault, TelnetDoor
 from tests.conftest import ELEVATION, ROUTER_CONFIG, EstateFolder, Result, collect, describe_estate, parts_of
 
 _PROMPT = "prompt = '^[\\w.-]+##? ?$'\npager = '-- more --'"
-_KEEP = '{ keep = "display config active", as = "active.cfg", ends_with = "end" }'
+_KEEP = '{ keep = "list settings active", as = "active.cfg", ends_with = "end" }'
 
 
 def _estate(
@@ -59,9 +59,9 @@ def test_a_line_may_be_typed_slowly(estate: EstateFolder, router: Capstan) -> No
 
 
 def test_versions_and_clocks_are_told(estate: EstateFolder, router: Capstan) -> None:
-    steps = """{ send = "display version", learn = { version = 'pattern:version (\\S+),' } },
-      { clock = "display clock", format = "%H:%M:%S UTC %d %b %Y" },
-      { keep = "display config active", as = "active.cfg", when = { version = '^4\\.' } },
+    steps = """{ send = "list version", learn = { version = 'pattern:version (\\S+),' } },
+      { clock = "list clock", format = "%H:%M:%S UTC %d %b %Y" },
+      { keep = "list settings active", as = "active.cfg", when = { version = '^4\\.' } },
       { keep = "show configuration", as = "active.cfg", when = { version = '^5\\.' } }"""
     _well(collect(_estate(estate, router, steps)))
     router.version = "5.1"
@@ -131,7 +131,7 @@ def door(router: Capstan, background: Background) -> Iterator[TelnetDoor]:
 
 def _over_telnet(estate: EstateFolder, port: int, procedure: str = "") -> EstateFolder:
     return describe_estate(
-        estate, over="telnet", steps='{ send = "screen lines off" }, ' + _KEEP, procedure=f'{_PROMPT}\nstep_deadline = "4s"\n{procedure}',
+        estate, over="telnet", steps='{ send = "paging off" }, ' + _KEEP, procedure=f'{_PROMPT}\nstep_deadline = "4s"\n{procedure}',
         source=f'address = "127.0.0.1"\nport = {port}\ncredentials = "c"',
     )  # fmt: skip
 

@@ -144,7 +144,7 @@ def test_too_much_is_too_much(estate: EstateFolder, balancer: Fairlead) -> None:
 @pytest.mark.parametrize(
     ("steps", "told"),
     [
-        ('{ keep = ["a", "b"], as = "x" }', 'over ssh-exec a command is a text ("display config")'),
+        ('{ keep = ["a", "b"], as = "x" }', 'over ssh-exec a command is a text ("list settings")'),
         ('{ tidy = "rm x" }', "keeps nothing"),
         ('{ tidy = "rm x", as = "x" }, { pull = "x" }', "tidy keeps nothing, so it takes no as"),
     ],

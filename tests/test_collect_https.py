@@ -26,7 +26,7 @@ _SESSION = """
   { tidy = "DELETE /api/session", headers = { x-tide-token = "{token}" } },
 """
 _EXPORT = """{ keep = "GET /api/export", headers = { x-tide-token = "{token}" }, as = "rules.xml", ends_with = "</rules>",
-  expect = { lacks = ['status="error"'] } MORE },"""
+  check = { lacks = ['status="error"'] } MORE },"""
 
 
 def _one_line(text: str) -> str:
@@ -227,7 +227,7 @@ def test_a_log_in_page_is_no_export(estate: EstateFolder, booking: Pierglass) ->
     _estate(
         estate,
         booking,
-        steps=_LOGIN.replace("form =", "expect = { status = 200 }, form =") + '{ pull = "/exports/week-21.xml" }',
+        steps=_LOGIN.replace("form =", "check = { status = 200 }, form =") + '{ pull = "/exports/week-21.xml" }',
         procedure="login_page = 'never-there'",
     )
     assert collect(estate).code == 0, "without a pattern it passes for an export, which is why there is one"

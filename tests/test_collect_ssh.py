@@ -52,7 +52,7 @@ def test_each_fault_is_told_with_its_step_and_advice(
     assert result.code == 3
     assert told in result.out
     assert "try      " in result.out
-    assert "where    step 1 of 1 (keep display config active)" in result.out
+    assert "where    step 1 of 1 (keep list settings active)" in result.out
     assert estate.store().versions("t") == []
 
 
@@ -77,7 +77,7 @@ def test_an_error_line_is_suspect_when_kept_and_a_failure_when_sent(
 ) -> None:
     router.fault = Fault.REFUSES
     estate = router_estate()
-    assert 'active.cfg holds an error: "Unknown command: display config active"' in estate.run("collect").out
+    assert 'active.cfg holds an error: "Unknown command: list settings active"' in estate.run("collect").out
     text = (estate.path / "historon.toml").read_text().replace("steps = [", 'steps = [{ send = "no such thing" }, ')
     estate.write(text)
     result = estate.run("collect")

@@ -14,7 +14,7 @@ from tests.conftest import FILES_ESTATE, EstateFolder
 
 COPIED = (
     FILES_ESTATE
-    + '[copies.vault]\npath = "vault"\n[channels.c]\nkind = "file"\npath = "told.jsonl"\ntell = "trouble"\n'
+    + '[copies.saltgate]\npath = "saltgate"\n[channels.c]\nkind = "file"\npath = "told.jsonl"\ntell = "trouble"\n'
 )
 
 
@@ -28,23 +28,23 @@ def filled(files_estate: EstateFolder) -> EstateFolder:
 
 
 def _ledger(estate: EstateFolder) -> Path:
-    return estate.path / "vault" / "ledger.sqlite"
+    return estate.path / "saltgate" / "ledger.sqlite"
 
 
 def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> None:
-    assert "vault  behind for" in filled.run("copies").out
-    assert "vault: up to date: 2 versions of 1 source" in filled.run("copies", "--update").err
-    assert "vault  up to date" in filled.run("copies").out
+    assert "saltgate  behind for" in filled.run("copies").out
+    assert "saltgate: up to date: 2 versions of 1 source" in filled.run("copies", "--update").err
+    assert "saltgate  up to date" in filled.run("copies").out
     assert _ledger(filled).stat().st_mode & 0o777 == 0o600
-    assert os.listdir(filled.path / "vault") == ["ledger.sqlite"]
+    assert os.listdir(filled.path / "saltgate") == ["ledger.sqlite"]
     assert "2 versions of 1 source read: all whole" in filled.run("copies", "--check").err
-    copy = FolderStore(filled.path / "vault")
+    copy = FolderStore(filled.path / "saltgate")
     assert [copy.read(part) for part in copy.parts("files", 2) if part.name == "data/a.conf"] == [b"two\n"]
     copy.close()
     (filled.path / "data" / "a.conf").write_text("three\n")
     filled.run("collect")
-    assert "vault  behind for" in filled.run("copies").out
-    assert filled.run("copies", "vault", "--update", "--check").code == 0
+    assert "saltgate  behind for" in filled.run("copies").out
+    assert filled.run("copies", "saltgate", "--update", "--check").code == 0
     assert json.loads(filled.run("copies", "--json").out)[0]["missing_since"] is None
 
 
@@ -74,19 +74,19 @@ def test_a_copy_that_knows_more_than_the_store_is_never_replaced(filled: EstateF
     ("copy", "said"),
     [
         ('path = "data/a.conf"', "data/a.conf: "),
-        ('path = "none/vault"', "No such file"),
+        ('path = "none/saltgate"', "No such file"),
         ('path = "store"', "is the store itself"),
-        ('path = "vault"\nmount = "data"', "nothing is mounted at"),
+        ('path = "saltgate"\nmount = "data"', "nothing is mounted at"),
     ],
 )
 def test_a_place_that_is_not_there_is_told_and_nothing_is_made(
     files_estate: EstateFolder, copy: str, said: str
 ) -> None:
-    files_estate.write(FILES_ESTATE + f"[copies.vault]\n{copy}\n")
+    files_estate.write(FILES_ESTATE + f"[copies.saltgate]\n{copy}\n")
     result = files_estate.run("copies", "--update")
     assert result.code == 5
     assert said in result.err
-    assert not (files_estate.path / "vault").exists()
+    assert not (files_estate.path / "saltgate").exists()
     assert files_estate.run("copies", "volt").code == 2
 
 
@@ -98,16 +98,16 @@ def test_damage_of_a_copy_is_found(filled: EstateFolder) -> None:
     db.close()
     found = filled.run("copies", "--check")
     assert found.code == 5
-    assert "vault: files@" in found.err
+    assert "saltgate: files@" in found.err
     assert "DAMAGED" in found.err
 
 
 def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(filled: EstateFolder) -> None:
-    assert "copy vault: up to date, 2 versions" in filled.run("serve", "--once").err
-    assert "copy vault" not in filled.run("serve", "--once").err, "nothing is missing in it"
-    filled.write(COPIED.replace('path = "vault"', 'path = "none/vault"\npromise = "1h"'))
+    assert "copy saltgate: up to date, 2 versions" in filled.run("serve", "--once").err
+    assert "copy saltgate" not in filled.run("serve", "--once").err, "nothing is missing in it"
+    filled.write(COPIED.replace('path = "saltgate"', 'path = "none/saltgate"\npromise = "1h"'))
     store = filled.store()
-    store.remember("", "copy vault", f"{(datetime.now(UTC) - timedelta(days=3)).isoformat()} 1")
+    store.remember("", "copy saltgate", f"{(datetime.now(UTC) - timedelta(days=3)).isoformat()} 1")
     store._db.execute("UPDATE source SET good_at = good_at - 7200000")
     store.close()
     filled.run("serve", "--once")
@@ -117,8 +117,8 @@ def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(fille
     filled.run("serve", "--once")
     told = [json.loads(line) for line in (filled.path / "told.jsonl").read_text().splitlines()]
     assert [event["kind"] for notice in told for event in notice["events"]] == ["copy-behind", "copy-well"]
-    assert "something has been missing in vault for 2h" in told[0]["text"]
+    assert "something has been missing in saltgate for 2h" in told[0]["text"]
 
 
 def test_the_doctor_sees_a_copy_that_would_die_with_the_store(filled: EstateFolder) -> None:
-    assert "vault is on the same disk as the store, and dies with it" in filled.run("doctor").out
+    assert "saltgate is on the same disk as the store, and dies with it" in filled.run("doctor").out

@@ -84,7 +84,7 @@ def test_a_program_that_only_a_login_shell_finds_is_wrong(files_estate: EstateFo
 def test_adding_a_source_keeps_the_file_as_it_is(files_estate: EstateFolder) -> None:
     before = FILES_ESTATE + "# a last comment\n"
     files_estate.write(before)
-    result = files_estate.run("sources", "add", "more", "procedure=files", "label.site=quay", "value.x=y", "promise=2d")
+    result = files_estate.run("sources", "add", "more", "procedure=files", "label.site=quay", "value.x=y", "max_age=2d")
     assert result.code == 0, result.said
     text = (files_estate.path / "historon.toml").read_text()
     assert text.startswith(before.rstrip())

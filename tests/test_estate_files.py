@@ -15,7 +15,7 @@ all = "14d"
 [procedures.shell]
 over = "ssh-shell"
 prompt = '# $'
-steps = [{ keep = "display config", as = "x.cfg" }]
+steps = [{ keep = "list settings", as = "x.cfg" }]
 [procedures.files]
 over = "local"
 steps = [{ pull = "data" }]
@@ -76,7 +76,7 @@ def test_all_mistakes_are_told_at_once_in_the_order_of_the_file(tmp_path: Path) 
 def test_a_missing_estate_file_says_how_to_begin(tmp_path: Path) -> None:
     result = historon("status", cwd=tmp_path)
     assert result.code == 4
-    assert "historon start DIR" in result.err
+    assert "historon new DIR" in result.err
 
 
 def test_a_mistake_inside_a_multi_line_text_does_not_shift_lines(tmp_path: Path) -> None:
@@ -96,7 +96,7 @@ def test_csv_sources_are_merged_and_defaults_hold(estate: EstateFolder) -> None:
     )
     estate.write("\ufeffname,label.site,promise\nfirst,north,\nsecond,south,3h\n\n", "sources.csv")
     result = estate.run("status", "--where", "site=south", "--json")
-    assert '"promise_s": 10800.0' in result.out
+    assert '"max_age_s": 10800.0' in result.out
     assert '"kind": "f"' in result.out
     assert estate.run("status").out.count("never") == 3 + 1
 

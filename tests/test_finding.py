@@ -1,4 +1,4 @@
-"""The heart of looking: signatures, outlines, families, typical sources, studied noise, expectations."""
+"""The heart of looking: signatures, outlines, families, typical sources, studied noise, requirements."""
 
 import json
 import random
@@ -36,7 +36,7 @@ from historon.compare import (
     typical,
     unpacked_fingerprints,
 )
-from historon.estate import Expectation, Noise, Pattern
+from historon.estate import Requirement, Noise, Pattern
 from historon.store import Changed, Entry, FolderStore, Outcome, Part, State
 from tests.conftest import EstateFolder, describe_estate
 
@@ -341,13 +341,13 @@ procedure = "own"
         assert "no noise in 6 versions" in estate.run("noise", source).out
 
 
-# ---- expectations -----------------------------------------------------------------------------------------------------
+# ---- requirements -----------------------------------------------------------------------------------------------------
 
 
-def _rule(**said: object) -> Expectation:
+def _rule(**said: object) -> Requirement:
     patterns = {key: tuple(map(Pattern.parse, value)) for key, value in said.items() if isinstance(value, list)}
     plain = {key: value for key, value in said.items() if not isinstance(value, list)}
-    return Expectation(name="r", **plain, **patterns)  # type: ignore[arg-type]
+    return Requirement(name="r", **plain, **patterns)  # type: ignore[arg-type]
 
 
 def test_expectations_hold_for_texts_and_documents() -> None:

@@ -19,7 +19,7 @@ from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 from historon.estate import SecretRef, without_secrets
 from historon.store import Outcome
-from historon.timetable import Standing
+from historon.timetable import Freshness
 from historon.timetable.health import HealthServer, Vitals
 from tests.conftest import PROGRAM, EstateFolder
 from tests.test_timetable import _on_record, _serving, scheduled
@@ -33,7 +33,7 @@ NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 @pytest.fixture
 def vitals() -> Vitals:
     made = Vitals(
-        seen=NOW - timedelta(seconds=5), standings={Standing.KEPT: 3, Standing.BROKEN: 1}, store_bytes=4096, rounds=2
+        seen=NOW - timedelta(seconds=5), statuses={Freshness.FRESH: 3, Freshness.OVERDUE: 1}, store_bytes=4096, rounds=2
     )
     made.confirmed = {'edge "1"\n': NOW - timedelta(hours=1)}
     made.waiting = {"operators": 2}

@@ -1,4 +1,4 @@
-"""The language of steps, over the transport that needs no server: values, expectations, waiting, pausing, parts."""
+"""The language of steps, over the transport that needs no server: values, requirements, waiting, pausing, parts."""
 
 import json
 import os
@@ -56,10 +56,10 @@ def test_pick_and_each_choose_by_fields(estate: EstateFolder) -> None:
         ('{ send = ["cat", "sites.json"], learn = { l = "json:/sites" } }, { pick = "p", from = "l", where = { id = "z" } }', "nothing to pick: l has none with id z"),
         ('{ send = ["cat", "sites.json"], learn = { l = "json:/sites" } }, { send = ["echo", "{l}"] }', "l is a list or a table, not a text"),
         ('{ send = ["cat", "sites.json"], learn = { l = "json:/sites/0" } }, { send = ["echo", "{l.nix}"] }', "l has no nix"),
-        ('{ send = ["echo", "ok"], expect = { holds = ["done"] } }', "the answer lacks done"),
-        ('{ send = ["echo", "status: failed 7"], expect = { lacks = ["failed \\\\d"] } }', 'the answer holds "failed 7"'),
-        ('{ send = ["cat", "sites.json"], expect = { value = { "json:/sites/1/open" = "true" } } }', 'json:/sites/1/open is "false", not true'),
-        ('{ send = ["false"], expect = { exit_code = 2 } }', "it ended with exit code 1"),
+        ('{ send = ["echo", "ok"], check = { holds = ["done"] } }', "the answer lacks done"),
+        ('{ send = ["echo", "status: failed 7"], check = { lacks = ["failed \\\\d"] } }', 'the answer holds "failed 7"'),
+        ('{ send = ["cat", "sites.json"], check = { value = { "json:/sites/1/open" = "true" } } }', 'json:/sites/1/open is "false", not true'),
+        ('{ send = ["false"], check = { exit_code = 2 } }', "it ended with exit code 1"),
         ('{ send = ["echo", "Unknown command: x"] }', 'it answers: "Unknown command: x"'),
         ('{ await = ["cat", "state"], until = { holds = ["ready"] }, within = "200ms", every = "50ms", word = "the archive" }', "the archive did not come within 0.2s: the answer lacks ready"),
         ('{ clock = ["echo", "noon"], format = "%H:%M" }', "the answer tells no time like %H:%M"),
@@ -78,7 +78,7 @@ def test_what_is_not_as_expected_says_so(estate: EstateFolder, steps: str, told:
 def test_expectations_allow_what_would_else_be_wrong(estate: EstateFolder) -> None:
     _local(
         estate,
-        '{ keep = ["sh", "-c", "echo well; exit 4"], as = "x", expect = { exit_code = [0, 4], holds = ["well"] } }',
+        '{ keep = ["sh", "-c", "echo well; exit 4"], as = "x", check = { exit_code = [0, 4], holds = ["well"] } }',
     )
     assert collect(estate).code == 0
 
@@ -91,7 +91,7 @@ def test_waiting_goes_on_until_the_condition_holds_or_as_configured(estate: Esta
     _local(estate, waiting + ', { keep = ["echo", "{n}"], as = "n" }')
     assert collect(estate).code == 0
     assert parts_of(estate) == {"n": b"3\n"}
-    for or_else, told, code in (("skip", "skipped", 0), ("go on", "went on without idleness", 0)):
+    for or_else, told, code in (("skip", "skipped", 0), ("continue", "went on without idleness", 0)):
         busy = f'{{ await = ["echo", "busy"], until = {{ holds = ["idle"] }}, every = "20ms", within = "100ms", word = "idleness", or_else = "{or_else}" }}'
         result = collect(_local(estate, busy + ', { keep = ["echo", "3"], as = "n" }'))
         assert (result.code, told in result.out) == (code, True), result.out
@@ -287,7 +287,7 @@ def test_it_is_resumed_when_pausing_itself_fails(estate: EstateFolder, purser: P
     assert purser.running
 
 
-def test_one_that_a_kill_left_paused_is_not_forgotten(estate: EstateFolder, purser: Purser) -> None:
+def test_one_that_a_kill_not_resumed_is_not_forgotten(estate: EstateFolder, purser: Purser) -> None:
     _local(estate, _one_line(_PAUSE, ', { send = ["sh", "wait.sh"] }'))
     (estate.path / "wait.sh").write_text("exec sleep 60\n")
     process = subprocess.Popen([PROGRAM, "collect"], cwd=estate.path, env={**os.environ, "PW": "x", "UP": "y"})
@@ -354,7 +354,7 @@ def test_rehearsing_shows_all_of_it_and_stores_nothing(estate: EstateFolder, pur
         ('{ send = ["x"], learn = { a = "jason:/x" } }, { pull = "x" }', "", "not a place in an answer"),
         ('{ send = ["x"], learn = { a = "json:x" } }, { pull = "x" }', "", 'a JSON Pointer begins with a slash (write "json:/x")'),
         ('{ send = ["x"], learn = { a = "xpath://[" } }, { pull = "x" }', "", "not an XPath expression"),
-        ('{ send = ["x"], expect = {} }, { pull = "x" }', "", "expects nothing"),
+        ('{ send = ["x"], check = {} }, { pull = "x" }', "", "expects nothing"),
         ('{ send = ["x"], json = { a = 1 } }, { pull = "x" }', "", "over local a step has no json (it belongs to https)"),
         ('{ pull = "x" }', "auth = \"basic\"", "over local has no auth (it belongs to https)"),
         ('{ pull = "x", newest = "size" }', "", 'newest = "time" or newest = "name"'),

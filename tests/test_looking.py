@@ -247,14 +247,14 @@ def test_noise_is_found_with_its_evidence_and_written_where_it_belongs(edges: Es
     assert "it takes four versions" in edges.run("noise", "edge-2").out
 
 
-# ---- expectations -----------------------------------------------------------------------------------------------------
+# ---- requirements -----------------------------------------------------------------------------------------------------
 
 EXPECTED = """
-[[expectations]]
+[[requirements]]
 name = "clock"
 must = ['^time-server 10\\.0\\.0\\.11$']
 why = "the old clock goes away"
-[[expectations]]
+[[requirements]]
 name = "ports are up"
 each = '^interface port-[12]$'
 where = { site = "south" }
@@ -282,7 +282,7 @@ def test_expectations_break_and_mend_and_are_told_once(edges: EstateFolder) -> N
     assert "ports are up: lacks  / no shutdown$ in interface port-1" in again.out
     assert "ports are up: has interface port-1 / mtu 9000" in again.out
     (data,) = json.loads(edges.run("expect", "edge-2", "--json").out)
-    assert [one["expectation"] for one in data["broken"]] == ["ports are up"] * 2
+    assert [one["requirement"] for one in data["broken"]] == ["ports are up"] * 2
     assert "1 source of 4 not as expected" in edges.run("expect").out
 
 
@@ -293,12 +293,12 @@ def test_expectations_break_and_mend_and_are_told_once(edges: EstateFolder) -> N
         ('name = "x"\nmust = ["("]', "not a regular expression"),
         ('name = "x"\nmust = ["a"]\nwhere = { sit = "south" }', 'no source has the label "sit" (did you mean "site"?)'),
         ('name = "x"\nmust = ["a"]\nprocedure = "file"', 'there is no "file"'),
-        ('name = "x"\nmust = ["a"]\n[[expectations]]\nname = "x"\nmust = ["b"]', 'a second expectation is named "x"'),
+        ('name = "x"\nmust = ["a"]\n[[requirements]]\nname = "x"\nmust = ["b"]', 'a second requirement is named "x"'),
     ],
 )
 def test_wrong_expectations_are_refused(edges: EstateFolder, rule: str, said: str) -> None:
     file = edges.path / "historon.toml"
-    file.write_text(file.read_text() + "\n[[expectations]]\n" + rule)
+    file.write_text(file.read_text() + "\n[[requirements]]\n" + rule)
     result = edges.run("expect")
     assert result.code == 4
     assert said in result.err

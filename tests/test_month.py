@@ -28,9 +28,9 @@ NIGHTS = 31
 SOURCES = [f"s{n:03}" for n in range(300)]
 HOUR, DAY = timedelta(hours=1), timedelta(days=1)
 TROUBLE = {
-    "left-paused", "identity-changed", "store-trouble", "failing", "still-failing", "promise-broken", "still-broken",
-    "round-refused", "estate-refused", "service-died", "suspect", "still-suspect", "flapping", "expectation-broken", "disk-low",
-    "recovered", "promise-kept", "expectation-mended", "disk-well", "rounds-again", "estate-accepted",
+    "not-resumed", "identity-changed", "store-trouble", "failing", "still-failing", "overdue", "still-overdue",
+    "collecting-blocked", "estate-refused", "service-died", "suspect", "still-suspect", "flapping", "requirement-failed", "disk-low",
+    "recovered", "fresh-again", "requirement-met", "disk-well", "collecting-again", "estate-accepted",
 }  # fmt: skip
 
 
@@ -75,14 +75,14 @@ def _edits(number: int, night: int) -> int:
 
 EXPECTED: dict[range, list[str]] = {
     range(5): [
-        "first", "failing", "promise-broken", "still-failing", "recovered", "promise-kept",
+        "first", "failing", "overdue", "still-failing", "recovered", "fresh-again",
     ],
     range(5, 8): [
-        "first", "failing", "promise-broken", "recovered", "promise-kept", "failing", "promise-broken", "recovered",
-        "promise-kept", "flapping", "recovered",
+        "first", "failing", "overdue", "recovered", "fresh-again", "failing", "overdue", "recovered",
+        "fresh-again", "flapping", "recovered",
     ],
-    range(8, 9): ["first", "failing", "promise-broken", *["still-failing"] * 4],
-    range(9, 10): ["first", "suspect", "promise-broken", "still-suspect", "recovered", "promise-kept"],
+    range(8, 9): ["first", "failing", "overdue", *["still-failing"] * 4],
+    range(9, 10): ["first", "suspect", "overdue", "still-suspect", "recovered", "fresh-again"],
     range(10, 20): ["first"],
     range(20, 60): ["first", "changed"],
     range(150, 300): ["first"],
@@ -198,7 +198,7 @@ weekdays = ["mon"]
 [channels.record]
 kind = "file"
 path = "record.jsonl"
-at_once = true
+immediately = true
 [channels.operators]
 kind = "mail"
 to = ["one@brackwater.example", "two@brackwater.example"]
@@ -221,7 +221,7 @@ digest = "mondays"
 kind = "file"
 path = "northmole.jsonl"
 tell = "changes"
-but_not = ["first", "promise-kept"]
+except = ["first", "fresh-again"]
 where = {{ site = "northmole" }}
 [channels.pager]
 kind = "file"
@@ -261,8 +261,8 @@ def _local(written: str) -> datetime:
 WANTED: dict[str, Callable[[str, str | None, str], bool]] = {
     "chat": lambda kind, _source, _at: kind in TROUBLE,
     "week": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
-    "northmole": lambda kind, source, _at: kind in TROUBLE - {"promise-kept"} | {"changed"} and bool(source and int(source[1:]) % 2),
-    "pager": lambda kind, _source, _at: kind in {"failing", "still-failing", "promise-broken", "still-broken", "estate-refused", "service-died"},
+    "northmole": lambda kind, source, _at: kind in TROUBLE - {"fresh-again"} | {"changed"} and bool(source and int(source[1:]) % 2),
+    "pager": lambda kind, _source, _at: kind in {"failing", "still-failing", "overdue", "still-overdue", "estate-refused", "service-died"},
     "evenings": lambda kind, _source, at: kind in TROUBLE and (_local(at).hour >= 12 or (_local(at).hour, _local(at).minute) < (0, 30)),
     "operators": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
 }  # fmt: skip

@@ -18,7 +18,7 @@ def test_it_shows_each_step_and_stores_nothing(router_estate: RouterEstate) -> N
     result = estate.run("rehearse", "t")
     assert result.code == 0
     assert "t: capstan over ssh-shell" in result.out
-    assert "step 1 of 1 (keep display config active)" in result.out
+    assert "step 1 of 1 (keep list settings active)" in result.out
     assert "active.cfg (1.6 kB)" in result.out
     assert "| hostname t" in result.out
     assert "lines …" in result.out
@@ -51,7 +51,7 @@ def test_it_says_where_it_fails_and_what_to_try(router_estate: RouterEstate, rou
     estate = router_estate()
     result = estate.run("rehearse", "t")
     assert result.code == 3
-    assert "  where    step 1 of 1 (keep display config active)" in result.out
+    assert "  where    step 1 of 1 (keep list settings active)" in result.out
     assert "  try      " in result.out
     assert _nothing_stored(estate)
 

@@ -88,12 +88,12 @@ def test_a_grave_state_is_told_though_the_source_flaps() -> None:
         known, _ = advance(known, state, NOW + number * DAY, DAY)
     assert known
     assert known.flapping
-    assert advance(known, "left-paused", NOW + 5 * DAY, DAY, grave=True)[1] is News.BEGAN
+    assert advance(known, "not-resumed", NOW + 5 * DAY, DAY, grave=True)[1] is News.BEGAN
 
 
 # ---- routing ----------------------------------------------------------------------------------------------------------
 
-ROUTED = FILES_ESTATE.replace('promise = "26h"', 'promise = "26h"\nlabels = { site = "northmole" }') + """
+ROUTED = FILES_ESTATE.replace('max_age = "26h"', 'max_age = "26h"\nlabels = { site = "northmole" }') + """
 [[sources]]
 name = "other"
 procedure = "files"
@@ -125,15 +125,15 @@ def test_a_channel_hears_what_it_asked_for() -> None:
     trouble = {kind for kind, severity in KINDS.items() if severity <= Severity.WARNING}
     over = {
         "recovered",
-        "promise-kept",
-        "expectation-mended",
+        "fresh-again",
+        "requirement-met",
         "disk-well",
-        "audit-well",
+        "store-verified",
         "estate-accepted",
-        "rounds-again",
+        "collecting-again",
         "copy-well",
     }
-    critical = {"left-paused", "identity-changed", "store-trouble", "audit-damage"}
+    critical = {"not-resumed", "identity-changed", "store-trouble", "store-damaged"}
     assert _wanted("") == set(KINDS)
     assert _wanted('tell = "trouble"') == trouble | over
     assert _wanted('tell = "changes"') == trouble | over | {"changed", "first"}
@@ -159,12 +159,12 @@ def test_a_channel_hears_when_it_asked_to() -> None:
     hour, now = timedelta(hours=1), timedelta()
     assert _due("", "failing") == (6 * hour, True)
     assert _due("", "failing", in_round=False) == (now, False)
-    assert _due("", "left-paused") == (now, False)
-    assert _due("at_once = true", "failing") == (now, False)
+    assert _due("", "not-resumed") == (now, False)
+    assert _due("immediately = true", "failing") == (now, False)
     assert _due('digest = "mornings"', "failing") == (18 * hour, False)
-    assert _due('digest = "mornings"', "left-paused") == (now, False)
-    assert _due('quiet = ["12:00-22:00"]\nat_once = true', "failing") == (9 * hour, False)
-    assert _due('quiet = ["12:00-22:00"]', "left-paused") == (now, False)
+    assert _due('digest = "mornings"', "not-resumed") == (now, False)
+    assert _due('quiet = ["12:00-22:00"]\nimmediately = true', "failing") == (9 * hour, False)
+    assert _due('quiet = ["12:00-22:00"]', "not-resumed") == (now, False)
     assert _due('digest = "mornings"\nquiet = ["22:00-09:00"]', "changed") == (20 * hour, False)
 
 
@@ -174,7 +174,7 @@ def test_a_channel_hears_when_it_asked_to() -> None:
         ('tell = "trubble"', '"trubble" is nothing that can be told (did you mean "trouble"?)'),
         ('tell = ["always", "fialing"]', 'did you mean "failing"?'),
         ('digest = "morning"', 'there is no "morning" (did you mean "mornings"?)'),
-        ('digest = "mornings"\nat_once = true', "at once or in a digest, not both"),
+        ('digest = "mornings"\nimmediately = true', "immediately or in a digest, not both"),
         ('where = { sight = "x" }', 'no source has the label "sight"'),
         ('quiet = ["22-6"]', '"22-6" are no hours'),
         ('all_well = "-1d"', "cannot be negative"),
@@ -338,7 +338,7 @@ def test_all_is_well_is_told_as_often_as_wanted(telling: Callable[[str], Telling
 
 def test_a_source_that_stays_broken_is_told_once_and_then_reminded_of(files_estate: EstateFolder) -> None:
     files_estate.write(
-        FILES_ESTATE + '[notices]\nremind = "1h"\n[channels.c]\nkind = "file"\npath = "told.jsonl"\ntell = "changes"\n'
+        FILES_ESTATE + '[notices]\ntell_again = "1h"\n[channels.c]\nkind = "file"\npath = "told.jsonl"\ntell = "changes"\n'
     )
     shutil.rmtree(files_estate.path / "data")
     for _ in range(3):
@@ -402,7 +402,7 @@ def test_every_subject_says_state_and_count_at_once() -> None:
         assert letter.subject.endswith(": Test")
         assert "\x1b" not in letter.text + letter.html + letter.subject
     many = [Event("failing", NOW, "no answer", f"s{n}", "try it") for n in range(60)]
-    letter = letter_of([*many, Event("left-paused", NOW, "down", "files", "resume it")], channel, estate, NOW)
+    letter = letter_of([*many, Event("not-resumed", NOW, "down", "files", "resume it")], channel, estate, NOW)
     assert letter.subject == "1 LEFT PAUSED, 60 FAILED: Test"
     assert letter.text.index("files: LEFT PAUSED") < letter.text.index("s0: could not be collected")
     assert "and 21 more\n" in letter.text
@@ -422,7 +422,7 @@ def test_what_lies_far_apart_is_told_with_its_time() -> None:
 
 # ---- what the estate goes through -------------------------------------------------------------------------------------
 
-RECORD = '[channels.c]\nkind = "file"\npath = "told.jsonl"\nat_once = true\n'
+RECORD = '[channels.c]\nkind = "file"\npath = "told.jsonl"\nimmediately = true\n'
 
 
 def _kinds(estate: EstateFolder) -> list[str]:
@@ -543,7 +543,7 @@ def test_another_host_key_is_graver_than_a_failure(router_estate: Callable[..., 
     ]
 
 
-def test_what_was_left_paused_is_told_before_anything_else(estate: EstateFolder) -> None:
+def test_what_was_not_resumed_is_told_before_anything_else(estate: EstateFolder) -> None:
     pausing = FILES_ESTATE.replace(
         'steps = [{ pull = "data" }]', 'steps = [{ pause = ["true"], resume = ["false"], steps = [{ pull = "data" }] }]'
     )
@@ -551,7 +551,7 @@ def test_what_was_left_paused_is_told_before_anything_else(estate: EstateFolder)
     (estate.path / "data" / "a").write_text("x\n")
     estate.write(pausing + RECORD)
     assert estate.run("collect").code == 3
-    assert _kinds(estate)[0] == "left-paused"
+    assert _kinds(estate)[0] == "not-resumed"
 
 
 def test_the_service_tells_of_rounds_that_cannot_begin_of_the_disk_and_of_an_end_like_death(
@@ -566,10 +566,10 @@ def test_the_service_tells_of_rounds_that_cannot_begin_of_the_disk_and_of_an_end
     store.close()
     for _ in range(2):
         files_estate.run("serve", "--once")
-    assert sorted(_kinds(files_estate)) == ["disk-low", "promise-broken", "round-refused"]
+    assert sorted(_kinds(files_estate)) == ["disk-low", "overdue", "collecting-blocked"]
     files_estate.write(text.replace('warn_free = "1000GB"\nmount = "data"', 'warn_free = "1B"'))
     store = files_estate.store()
     store.remember_all("timetable", {"files": (datetime.now(UTC) - 2 * DAY).isoformat()})
     store.close()
     files_estate.run("serve", "--once")
-    assert set(_kinds(files_estate)[3:]) >= {"disk-well", "rounds-again", "first"}
+    assert set(_kinds(files_estate)[3:]) >= {"disk-well", "collecting-again", "first"}

@@ -106,7 +106,7 @@ def test_asking_again_from_any_moment_gives_the_same_instants(
 def _estate(timetable: Timetable, *freezes: Freeze, path: Path | None = None) -> Estate:
     import dataclasses
 
-    text = FILES_ESTATE.replace('promise = "26h"', 'timetable = "t"').replace(
+    text = FILES_ESTATE.replace('max_age = "26h"', 'timetable = "t"').replace(
         "[[sources]]", '[timetables.t]\nat = "00:00"\n[[sources]]'
     )
     made = read_estate(path or Path("historon.toml"), text)
@@ -183,7 +183,7 @@ at = "02:30"
 [timetables.weekly]
 cron = "0 9 * * 1"
 [[sources]]
-""").replace('promise = "26h"', 'promise = "26h"\ntimetable = ["nightly", "weekly"]')  # fmt: skip
+""").replace('max_age = "26h"', 'max_age = "26h"\ntimetable = ["nightly", "weekly"]')  # fmt: skip
 
 
 @pytest.fixture
@@ -214,7 +214,7 @@ procedure = "files"
 
 def test_the_clock_is_run_forward_on_paper(scheduled: EstateFolder) -> None:
     scheduled.run("collect")
-    played = scheduled.run("agenda", "--play", "30d").out
+    played = scheduled.run("agenda", "--simulate", "30d").out
     assert "in 30d: 34 collections of 1 source" in played or "in 30d: 35 collections of 1 source" in played
     assert "time: " in played
     assert "disk: not known yet" in played

@@ -26,7 +26,7 @@ def main() -> None:
         FailureKind.INCOMPLETE,
         "the device closed the connection in the middle of an answer, after 979 bytes",
         "collect it again; if it stays so, try the step by hand",
-        "step 2 of 2 (keep display config active)",
+        "step 2 of 2 (keep list settings active)",
         "  no shutdown\n!\ninterface port-8",
     )
     second = timedelta(seconds=1)

@@ -11,13 +11,11 @@ from typing import Any, TypeVar, cast
 
 import click
 
-from historon.errors import UsageError
-from historon.estate import ESTATE_FILE, Estate, read_estate
-from historon.store import FolderStore, Store
+from historon.estate import ESTATE_FILE, Estate, read_estate, select
+from historon.store import FolderStore, Reference, Store, Version, resolve
 
 __all__ = [
-    "App", "check_reveal", "estate_option", "example", "json_option", "pass_app", "query_options", "reveal_option",
-    "where_option",
+    "App", "estate_option", "example", "json_option", "pass_app", "query_options", "reveal_option", "where_option",
 ]  # fmt: skip
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -55,6 +53,13 @@ class App:
         here = Path.cwd()
         found = (folder / ESTATE_FILE for folder in (here, *here.parents))
         return read_estate(next((file for file in found if file.is_file()), here / ESTATE_FILE))
+
+    def version(self, estate: Estate, store: Store, written: str) -> Version:
+        """The version that `SOURCE@WHEN` names; UsageError when there is none, or no such source."""
+        reference = Reference.parse(written)
+        if reference.source not in estate.sources and not store.versions(reference.source):
+            select(estate, [reference.source])
+        return resolve(store, reference, now=self.clock(), zone=estate.zone)
 
     @contextmanager
     def store(self, estate: Estate) -> Iterator[Store]:
@@ -97,19 +102,8 @@ def json_option(function: F) -> F:
 
 
 def reveal_option(function: F) -> F:
-    """Show secrets; where the output may end up in a file or a mail, only when that is said twice."""
-    return click.option(
-        "--reveal", count=True, help="Show secrets; twice where the output is not a terminal."
-    )(function)  # fmt: skip
-
-
-def check_reveal(reveal: int) -> None:
-    """UsageError when secrets would go where nobody may have meant them to."""
-    if reveal == 1 and not sys.stdout.isatty():
-        raise UsageError(
-            "--reveal would write secrets where this output goes",
-            hint="if that is meant, say it twice: --reveal --reveal",
-        )
+    """Show secrets: masked wherever they would be seen unless this is given, by one rule (docs/commands.md)."""
+    return click.option("--reveal", is_flag=True, help="Show secrets instead of masking them.")(function)
 
 
 def example(*lines: str) -> str:

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from historon.cli.output import console, printable, table
+from historon.cli.output import console, printable
 from historon.compare import Change, Hunk, Marked, PartChange, hunks, marked, side_by_side
 
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ def change_data(change: Change) -> dict[str, object]:
     """One change, for programs."""
     return {
         "how": change.how, "path": change.path, "old": change.old, "new": change.new, "old_at": change.old_at,
-        "new_at": change.new_at, "lines_under": change.more, "moved": change.ranks,
+        "new_at": change.new_at, "lines_under": change.more, "moved_from_to": change.ranks,
     }  # fmt: skip
 
 
@@ -85,6 +85,7 @@ def print_lines(change: PartChange, context: int) -> None:
 
 def print_side_by_side(change: PartChange, context: int) -> None:
     """Before on the left, after on the right."""
+    from rich.table import Table
     from rich.text import Text
 
     screen = console()
@@ -92,8 +93,9 @@ def print_side_by_side(change: PartChange, context: int) -> None:
     for hunk in hunks(change, context):
         if hunk.path:
             screen.print(Text("  " + printable(_path(hunk)), style="cyan bold"))
-        made = table("", "", "", "", right=("",), wrap=())
-        made.show_header, made.expand = False, True
+        made = Table(box=None, show_header=False, expand=True, pad_edge=False, padding=(0, 2, 0, 0))
+        for _ in range(4):
+            made.add_column(overflow="fold")
         for column, ratio in zip(made.columns, (None, 1, None, 1), strict=True):
             column.ratio, column.no_wrap = ratio, ratio is None
             column.justify = "right" if ratio is None else "left"

@@ -8,14 +8,14 @@ from collections.abc import Sequence
 import click
 
 from historon import __version__
-from historon.errors import ExitCode, HistoronError
+from historon.errors import ExitCode, HistoronError, UsageError
 
 __all__ = ["COMMANDS", "main", "run"]
 
 # Their help here, so that `historon --help` imports none of them; a test holds it equal to what they say themselves.
 COMMANDS: dict[str, dict[str, str]] = {
     "Begin": {
-        "start": "Lay out a new estate in a folder.",
+        "new": "Lay out a new estate in a folder.",
         "demo": "Play a complete example on simulated devices.",
         "standins": "Run simulated devices on loopback, to play with.",
         "doctor": "Examine the estate file, the machine, secrets, disk and permissions.",
@@ -28,8 +28,8 @@ COMMANDS: dict[str, dict[str, str]] = {
         "agenda": "What is due next.",
         "serve": "Keep the timetable.",
         "service-files": "What a system needs to run the service: units, a crontab line, a task.",
-        "status": "Is every promise kept? The exit code says it too.",
-        "notices": "Who is told, what waits to be told, and what was.",
+        "status": "Is everything fresh, and well? The exit code says it too.",
+        "notices": "Who is told, what is waiting to be told, and what was.",
         "rounds": "What happened, round by round.",
     },
     "Look": {
@@ -37,18 +37,17 @@ COMMANDS: dict[str, dict[str, str]] = {
         "show": "Print a part of a version.",
         "diff": "What changed between two versions, or two sources.",
         "changes": "What changed across the estate, equal changes told once.",
-        "find": "Where a text stands now, or ever stood.",
+        "find": "Where a text is now, or ever was.",
         "trace": "Since when a line has been there, and what it was before.",
-        "expect": "Are the sources as the estate file expects? The exit code says it too.",
+        "requirements": "Are the sources as they must be? The exit code says it too.",
         "noise": "What differs in nearly every version of a source: proposes masks.",
         "restore": "Write a version, or a part of it, to a folder.",
     },
     "Keep": {
         "prune": "What retention would remove; removes it when confirmed.",
-        "hold": "Keep a version whatever retention says.",
-        "release": "Let retention decide about a held version again.",
+        "hold": "Keep a version whatever retention says; --lift ends it.",
         "copies": "Second places that hold the versions too.",
-        "audit": "Read every version again, and verify it.",
+        "verify": "Read every version again, and verify it.",
     },
 }
 
@@ -74,7 +73,7 @@ class _Commands(click.Group):
         if args and args[0] not in self.list_commands(ctx) and not args[0].startswith("-"):
             from historon.estate import nearest
 
-            raise click.UsageError(f'there is no command "{args[0]}" ({nearest(args[0], self.list_commands(ctx))})')
+            raise UsageError(f'there is no command "{args[0]}"', hint=nearest(args[0], self.list_commands(ctx)))
         return super().resolve_command(ctx, args)
 
 
@@ -82,7 +81,7 @@ _HELP = """Collect configurations, keep every version, and say what changed.
 
 \b
 Begin with   historon demo         a complete example, made up
-             historon start DIR    your own estate
+             historon new DIR    your own estate
 Versions     SOURCE@WHEN, such as edge-1@latest, edge-1@17, edge-1@-1,
              edge-1@2026-06-14, edge-1@2026-06-14T03:00, edge-1@3d
 """
@@ -103,7 +102,7 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
         sys.stdout.flush()
         return int(code or 0)
     except click.ClickException as exc:
-        exc.show()
+        _complain(_of_click(exc))
         return exc.exit_code
     except HistoronError as exc:
         _complain(exc)
@@ -121,7 +120,7 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
             place = place.tb_next
         where = f"{os.path.basename(place.tb_frame.f_code.co_filename)}:{place.tb_lineno}" if place else "?"
         click.echo(f"historon: a defect in Historon itself: {type(exc).__name__} at {where}", err=True)
-        click.echo("  what next: please report this line and the command; nothing was half written", err=True)
+        click.echo("  try: report this line and the command, please; nothing was half written", err=True)
         return ExitCode.INTERNAL
 
 
@@ -137,7 +136,15 @@ def _complain(exc: HistoronError) -> None:
         return
     click.echo(f"historon: {printable(exc.message)}", err=True)
     if exc.hint:
-        click.echo(f"  what next: {printable(exc.hint)}", err=True)
+        advice = exc.hint if exc.hint.endswith("?") else f"try: {exc.hint}"
+        click.echo(f"  {printable(advice)}", err=True)
+
+
+def _of_click(exc: click.ClickException) -> HistoronError:
+    """What click has found wrong with the command line, told as everything else is."""
+    message = exc.format_message().rstrip(".")
+    context = exc.ctx if isinstance(exc, click.UsageError) else None
+    return UsageError(message[:1].lower() + message[1:], hint=f"{context.command_path} --help" if context else "")
 
 
 def main() -> None:

@@ -2,19 +2,23 @@
 
 import re
 import sys
-from collections.abc import Iterable, Sequence
-from datetime import UTC, datetime, timedelta, tzinfo
+from collections.abc import Collection, Sequence
+from datetime import datetime, timedelta, tzinfo
 from typing import TYPE_CHECKING, Any
 
+import click
 import msgspec
 
+from historon.cli import tables
+from historon.cli.tables import Table
 from historon.estate import describe
+from historon.times import for_people, utc_text
 
 if TYPE_CHECKING:
     from rich.console import Console
-    from rich.table import Table
 
     from historon.collect import Failure
+    from historon.store import Version
 
 __all__ = [
     "STYLES",
@@ -29,11 +33,12 @@ __all__ = [
     "since",
     "size_text",
     "table",
+    "warn_if_suspect",
 ]
 
 STYLES = {
     "first": "cyan", "changed": "cyan", "unchanged": "dim", "suspect": "yellow", "failed": "bold red", "skipped": "dim",
-    "kept": "green", "close": "yellow", "broken": "bold red", "never": "bold red", "paused": "dim", "no promise": "dim",
+    "fresh": "green", "ageing": "yellow", "overdue": "bold red", "never": "bold red", "no limit": "dim",
     "good": "", "noise": "dim",
 }  # fmt: skip
 
@@ -60,31 +65,19 @@ def console(*, stderr: bool = False) -> "Console":
     return made
 
 
-def table(*columns: str, right: Iterable[str] = (), wrap: Iterable[str] = ("note",)) -> "Table":
-    """A table with these headings, those named in `right` flush right; on a narrow terminal those in `wrap` break."""
-    from rich.table import Table
-
-    made = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
-    for column in columns:
-        made.add_column(
-            column, justify="right" if column in right else "left", no_wrap=column not in wrap, overflow="fold"
-        )
-    return made
+def table(*columns: str, right: Collection[str] = (), wrap: Collection[str] = ("note",)) -> Table:
+    """A table with these headings; see Table."""
+    return Table(columns, right, wrap)
 
 
-def print_table(made: "Table") -> None:
-    """The table without the blanks that fill its lines."""
-    screen = console()
-    if screen.is_terminal:
-        screen.print(made)
-        return
-    with screen.capture() as caught:
-        screen.print(made)
-    sys.stdout.write("".join(line.rstrip() + "\n" for line in caught.get().splitlines()))
+def print_table(made: Table) -> None:
+    """The table, as wide as the screen allows."""
+    tables.print_table(made, console())
 
 
-def print_json(data: Any) -> None:
-    """One JSON document: instants in UTC (RFC 3339), spans in seconds."""
+def print_json(schema: str, headline: str, rows: Sequence[Any], **more: Any) -> None:
+    """One JSON document, in the form that docs/json.md describes: instants in UTC (RFC 3339), spans in seconds."""
+    data = {"schema": f"historon/{schema}/1", "headline": headline, **more, "rows": rows}
     encoded = msgspec.json.encode(_plain(data))
     sys.stdout.write(msgspec.json.format(encoded, indent=2).decode() + "\n")
 
@@ -97,7 +90,7 @@ def _plain(data: Any) -> Any:
     if isinstance(data, Sequence):
         return [_plain(value) for value in data]
     if isinstance(data, datetime):
-        return data.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+        return utc_text(data)
     if isinstance(data, timedelta):
         return round(data.total_seconds(), 3)
     return data
@@ -116,6 +109,13 @@ def print_failure(screen: "Console", source: str, failure: "Failure") -> None:
     screen.print(Text(f"  try      {printable(failure.hint)}"))
 
 
+def warn_if_suspect(version: "Version") -> None:
+    """Say, beside the output, that what is shown or compared is an export that was set aside."""
+    if not version.good:
+        why = f": {printable(version.note)}" if version.note else ""
+        click.echo(f"historon: warning: {version.source}@{version.number} is suspect{why}", err=True)
+
+
 def excerpt(answer: bytes) -> list[str]:
     """How the answer begins and ends: enough to see whether it is the right one, and whole."""
     lines = [printable(line)[:_EXCERPT_WIDTH] for line in answer.decode("utf-8", "replace").splitlines()]
@@ -124,9 +124,9 @@ def excerpt(answer: bytes) -> list[str]:
     return [*lines[:_EXCERPT_LINES], f"… {len(lines) - 2 * _EXCERPT_LINES} lines …", *lines[-_EXCERPT_LINES:]]
 
 
-def instant(at: datetime | None, zone: tzinfo, *, seconds: bool = False) -> str:
-    """An instant in the estate's own time zone."""
-    return f"{at.astimezone(zone):%Y-%m-%d %H:%M{':%S' if seconds else ''}}" if at else "-"
+def instant(at: datetime | None, zone: tzinfo, *, named: bool = False) -> str:
+    """An instant in the estate's own time zone; `-` for none."""
+    return for_people(at, zone, named=named) if at else "-"
 
 
 def since(span: timedelta | None) -> str:

@@ -19,7 +19,7 @@ _SHOWN = 12  # oddities of one source
 
 
 def print_typical(estate: Estate, store: Store, sources: Sequence[Source], *, as_json: bool) -> int:
-    """Hold the latest versions of these sources against what most of them have."""
+    """Compare the latest good versions of these sources with what most of them have."""
     contents, plain, outlines = {}, {}, {}
     for source in sources:
         good = store.state(source.name).good
@@ -38,26 +38,29 @@ def print_typical(estate: Estate, store: Store, sources: Sequence[Source], *, as
         )
     found = typical(contents, plain, outlines)
     if as_json:
-        print_json(_as_data(found))
+        print_json("diff-where", _headline(found), _as_data(found), typical=found.source)
     else:
         _print(found)
     return ExitCode.FOUND if any(found.oddities.values()) else ExitCode.WELL
 
 
-def _as_data(found: Typical) -> dict[str, object]:
-    return {
-        "typical": found.source,
-        "sources": [
-            {
-                "source": source,
-                "oddities": [
-                    {"part": one.part, "path": one.path, "own": one.own, "usual": one.usual, "others": one.others}
-                    for one in oddities
-                ],
-            }
-            for source, oddities in found.oddities.items()
-        ],
-    }
+def _headline(found: Typical) -> str:
+    odd = sum(bool(oddities) for oddities in found.oddities.values())
+    total = count(len(found.oddities), "source")
+    return f"{odd} of {total} differ from what most of them have; the most typical is {found.source}"
+
+
+def _as_data(found: Typical) -> list[dict[str, object]]:
+    return [
+        {
+            "source": source,
+            "oddities": [
+                {"part": one.part, "path": one.path, "own": one.own, "usual": one.usual, "others": one.others}
+                for one in oddities
+            ],
+        }
+        for source, oddities in found.oddities.items()
+    ]
 
 
 def _print(found: Typical) -> None:
@@ -66,7 +69,7 @@ def _print(found: Typical) -> None:
     screen = console()
     others = len(found.oddities) - 1
     odd = sorted(found.oddities, key=lambda source: (-len(found.oddities[source]), source))
-    screen.print(Text.assemble("most typical of ", str(others + 1), ": ", (printable(found.source), "bold green")))
+    screen.print(Text(printable(_headline(found)), "bold"), soft_wrap=True)
     for source in odd:
         oddities = found.oddities[source]
         if not oddities:
@@ -75,7 +78,7 @@ def _print(found: Typical) -> None:
         screen.print(
             Text.assemble(
                 (printable(source), "bold"),
-                (f"  {count(len(oddities), 'oddity', 'oddities')}", "yellow"),
+                (f"  {count(len(oddities), 'difference')}", "yellow"),
             )
         )
         for one in sorted(oddities, key=_rank)[:_SHOWN]:
@@ -85,7 +88,7 @@ def _print(found: Typical) -> None:
             screen.print(Text(f"  {more} more: historon diff {found.source} {source}", style="dim"))
     alike = sum(not oddities for oddities in found.oddities.values())
     screen.print()
-    screen.print(f"{count(alike, 'source')} with nothing odd" if alike else "each has something of its own")
+    screen.print(f"{count(alike, 'source')} without a difference" if alike else "each has something of its own")
 
 
 def _rank(one: Oddity) -> tuple[int, int]:

@@ -6,7 +6,7 @@ from typing import Any
 
 from historon.collect.transports.interface import Answer
 from historon.collect.transports.xml import parse_markup
-from historon.estate import Expect, Finder, Pattern
+from historon.estate import Check, Finder, Pattern
 
 __all__ = ["choose", "field_of", "find", "whats_wrong"]
 
@@ -64,13 +64,13 @@ def _by_pattern(content: bytes, expression: str, *, every: bool) -> Any:
     return found if every else found[0] if found else None
 
 
-def whats_wrong(answer: Answer, expect: Expect | None, *, strict: bool = True) -> str | None:
+def whats_wrong(answer: Answer, expect: Check | None, *, strict: bool = True) -> str | None:
     """How an answer is not as expected, in words; None when all is well.
 
     Where nothing else is expected, a program ends with exit code 0 and a server answers with a status of success (RFC
     9110 section 15.3); unless it need not be strict.
     """
-    wanted = expect or Expect(lacks=_NOTHING)
+    wanted = expect or Check(lacks=_NOTHING)
     if wrong := _wrong_code(answer, wanted, strict=strict):
         return wrong
     for place, pattern in wanted.value.items():
@@ -92,7 +92,7 @@ def whats_wrong(answer: Answer, expect: Expect | None, *, strict: bool = True) -
 _NOTHING = (Pattern.parse(r"(?!)"),)
 
 
-def _wrong_code(answer: Answer, wanted: Expect, *, strict: bool) -> str | None:
+def _wrong_code(answer: Answer, wanted: Check, *, strict: bool) -> str | None:
     for name, given, expected, fine in (
         ("exit code", answer.exit_code, wanted.exit_code, answer.exit_code == 0),
         ("status", answer.status, wanted.status, 200 <= (answer.status or 0) < 300),

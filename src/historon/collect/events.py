@@ -8,7 +8,7 @@ from typing import Self
 
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.steps import StepTaken
-from historon.compare import Breach, Masks, PartChange
+from historon.compare import Masks, PartChange, Unmet
 from historon.store import Outcome
 
 __all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep"]
@@ -66,7 +66,7 @@ class SourceStep:
 class SourceResult:
     """How one source fared; whatever version it names is on disk, and all of it on record in its `round`, if any.
 
-    `broken` are the expectations that hold no longer, `mended` the names of those that hold again.
+    `unmet` are the requirements that it newly fails, `met_again` the names of those that it meets again.
     """
 
     source: str
@@ -79,12 +79,12 @@ class SourceResult:
     failure: Failure | None = None
     changes: Sequence[PartChange] = field(default=(), repr=False)
     round: int | None = None
-    broken: Sequence[Breach] = ()
-    mended: Sequence[str] = ()
+    unmet: Sequence[Unmet] = ()
+    met_again: Sequence[str] = ()
 
     @property
-    def left_paused(self) -> bool:
-        """Whether the source was paused and did not come back."""
+    def not_resumed(self) -> bool:
+        """Whether its service was paused and not resumed."""
         return self.failure is not None and self.failure.kind is FailureKind.PAUSED
 
 
@@ -123,24 +123,24 @@ class RoundReport:
         )
 
     @property
-    def left_paused(self) -> int:
+    def not_resumed(self) -> int:
         """How many sources stand still because of us: the most severe outcome there is."""
-        return sum(result.left_paused for result in self.results)
+        return sum(result.not_resumed for result in self.results)
 
     @property
     def troubles(self) -> list[SourceResult]:
-        """What needs a hand: sources left paused first, then those that failed or are suspect, by name."""
-        return sorted(self.of(Outcome.FAILED, Outcome.SUSPECT), key=lambda result: not result.left_paused)
+        """What needs action, by name: sources whose service was not resumed first, then failed and suspect ones."""
+        return sorted(self.of(Outcome.FAILED, Outcome.SUSPECT), key=lambda result: not result.not_resumed)
 
     @property
-    def broken(self) -> list[SourceResult]:
-        """The sources that newly are not as expected, by name."""
-        return sorted((result for result in self.results if result.broken), key=lambda result: result.source)
+    def failing_requirements(self) -> list[SourceResult]:
+        """The sources that newly fail a requirement, by name."""
+        return sorted((result for result in self.results if result.unmet), key=lambda result: result.source)
 
     @property
-    def mended(self) -> list[SourceResult]:
-        """The sources that are as expected again, by name."""
-        return sorted((result for result in self.results if result.mended), key=lambda result: result.source)
+    def meeting_again(self) -> list[SourceResult]:
+        """The sources that meet a requirement again, by name."""
+        return sorted((result for result in self.results if result.met_again), key=lambda result: result.source)
 
     def count(self, *outcomes: Outcome) -> int:
         """How many sources had one of these outcomes."""

@@ -9,12 +9,13 @@ from datetime import datetime
 from pathlib import Path
 
 from historon.collect.failures import CollectError
-from historon.collect.reaching import left_paused
+from historon.collect.reaching import not_resumed
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
 from historon.store import Store
+from historon.times import for_people
 
 __all__ = ["Finding", "examine"]
 
@@ -58,7 +59,10 @@ def _machine(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
     if last is not None and last.began > now:
         remedy = "set this machine's clock, and keep it with a time service (NTP)"
         yield Finding(
-            True, "clock", f"the last round began at {last.began:%Y-%m-%d %H:%M} UTC, which is to come", remedy
+            True,
+            "clock",
+            f"the last round began at {for_people(last.began, estate.zone, named=True)}, which is in the future",
+            remedy,
         )
     if last is not None and last.ended is None:
         remedy = "historon collect --unfinished, unless it is still running"
@@ -98,7 +102,8 @@ def _copies(estate: Estate) -> Iterator[Finding]:
         there = next((one for one in (place, *place.parents) if one.is_dir()), place)
         if store.is_dir() and there.stat().st_dev == store.stat().st_dev:
             remedy = "name a folder on another disk, or mounted from another machine, and its mount"
-            yield Finding(False, f"copy {name}", f"{place} is on the same disk as the store, and dies with it", remedy)
+            problem = f"{place} is on the same disk as the store, and would be lost with it"
+            yield Finding(False, f"copy {name}", problem, remedy)
 
 
 def _hears(estate: Estate, kind: str) -> Iterator[bool]:
@@ -108,9 +113,9 @@ def _hears(estate: Estate, kind: str) -> Iterator[bool]:
 
 
 def _channels(estate: Estate) -> Iterator[Finding]:
-    deaf = [kind for kind in ("store-trouble", "failing", "promise-broken") if not any(_hears(estate, kind))]
+    deaf = [kind for kind in ("store-trouble", "failing", "overdue") if not any(_hears(estate, kind))]
     if estate.channels and deaf:
-        remedy = "let a channel without where and hours tell it: trouble is all of them"
+        remedy = 'give one channel tell = "trouble", without where and hours'
         yield Finding(False, "channels", f"nobody is told of {', '.join(deaf)} in every case", remedy)
     for name, channel in estate.channels.items():
         found = [getattr(channel, key, None) for key in ("url", "secret")]
@@ -189,7 +194,7 @@ def _sources(estate: Estate, store: Store) -> Iterator[Finding]:
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
         if source.legacy:
-            remedy = "update the device; then take legacy out"
+            remedy = "update the device, then remove legacy"
             yield Finding(False, source.name, f"allows old algorithms: {', '.join(source.legacy)}", remedy)
         if procedure.over == "drop-folder":
             folder = estate.path(fill(procedure.folder or "", values_of(source, procedure)))
@@ -197,11 +202,11 @@ def _sources(estate: Estate, store: Store) -> Iterator[Finding]:
                 yield Finding(
                     True, source.name, f"{folder} is not there, or may not be read", "make it; check its mode"
                 )
-    for source, resume in left_paused(estate, store, estate.sources.values()):
-        message = "was paused, and Historon ended before it could be resumed"
+    for source, resume in not_resumed(estate, store, estate.sources.values()):
+        message = "its service was paused, and Historon ended before it could be resumed"
         yield Finding(True, source.name, message, f"see whether it runs; if not: {resume}")
     for file in strangers(estate):
-        yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove it")
+        yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove the file")
     yield from _lacking(estate, store)
 
 
@@ -210,12 +215,12 @@ def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:
     states = store.states()
     sources = [source for source in estate.sources.values() if source.skip is None]
     never = [source for source in sources if (known := states.get(source.name)) is None or known.good is None]
-    promised = [source for source in sources if source.promise is None]
+    unlimited = [source for source in sources if source.max_age is None]
     due = [source for source in sources if not source.timetables and estate.timetables]
     retained = [source for source in sources if source.retention is None]
     for lacking, what, remedy in (
         (never, "never collected", "historon rehearse, then historon collect"),
-        (promised, "no promise: silence would not be noticed", "add promise to them, or to [defaults]"),
+        (unlimited, "no max_age: silence would not be noticed", "add max_age to them, or to [defaults]"),
         (due, "no timetable: only collected by hand", "add timetable to them, or to [defaults]"),
         (retained, "no retention: every version stays", "add retention to them, or to [defaults]"),
     ):
@@ -240,4 +245,4 @@ def _unused(estate: Estate) -> Iterator[Finding]:
     for table, names in used.items():
         for name in getattr(estate, table):
             if name not in names:
-                yield Finding(False, f"{table} {name}", "nothing uses it", "take it out, or name it in a source")
+                yield Finding(False, f"{table} {name}", "nothing uses it", "remove it, or name it in a source")

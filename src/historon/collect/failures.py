@@ -43,9 +43,9 @@ _ADVICE = {
     FailureKind.STEP: "try this step by hand, with the same account",
     FailureKind.TIME: "try this step by hand; if it is only slow, raise its deadline",
     FailureKind.INCOMPLETE: "collect it again; if it stays so, try the step by hand",
-    FailureKind.TOO_LARGE: "see what it sends so much of; raise max_size if that is right",
-    FailureKind.SETUP: "mend this on the machine that Historon runs on",
-    FailureKind.STORE: "see to the store first",
+    FailureKind.TOO_LARGE: "look at what it sends; raise max_size if that much is right",
+    FailureKind.SETUP: "correct this on the machine that Historon runs on",
+    FailureKind.STORE: "historon doctor: the store comes first",
 }
 
 

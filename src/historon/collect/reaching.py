@@ -22,7 +22,7 @@ from historon.store import Store
 if TYPE_CHECKING:
     from historon.collect.transports.host_keys import Known
 
-__all__ = ["Clock", "Export", "Reach", "left_paused"]
+__all__ = ["Clock", "Export", "Reach", "not_resumed"]
 
 _PAUSED = "paused"  # what is remembered of a source while it is paused: how to resume it
 
@@ -112,7 +112,7 @@ class Reach:
                     ) from exc.__cause__
                 await asyncio.sleep(procedure.retry_pause.total_seconds() * 2 ** (len(troubles) - 1))
             else:
-                again = [f"well only when tried again, after: {trouble}" for trouble in troubles]
+                again = [f"succeeded only on a later try, after: {trouble}" for trouble in troubles]
                 return replace(made, remarks=[*made.remarks, *again])
 
     async def knock(self, source: Source) -> None:
@@ -155,7 +155,7 @@ class Reach:
         except TimeoutError as exc:
             late = CollectError(
                 FailureKind.TIME,
-                f"not done within {procedure.deadline}, the procedure's deadline",
+                f"timed out after {procedure.deadline}, the procedure's deadline",
                 tail=session.tail if session else b"",
             )
             raise late.at_step(session.place if session else "connecting and logging in") from exc
@@ -196,7 +196,7 @@ class Reach:
         return self._known[0]
 
 
-def left_paused(estate: Estate, store: Store, sources: Iterable[Source]) -> Iterator[tuple[Source, str]]:
+def not_resumed(estate: Estate, store: Store, sources: Iterable[Source]) -> Iterator[tuple[Source, str]]:
     """Sources that were paused and are not on record as resumed, with how to resume them."""
     pausing = {
         name

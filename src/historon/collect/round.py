@@ -9,21 +9,21 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import Judged, judge
 from historon.collect.places import Places
-from historon.collect.reaching import Clock, Export, Reach, left_paused
+from historon.collect.reaching import Clock, Export, Reach, not_resumed
 from historon.collect.steps import StepTaken
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.compare import (
-    Breach,
     Masks,
     Plain,
-    breaches,
+    Unmet,
     comparable,
-    expected_of,
     fingerprints,
     news_of,
     packed,
+    requirements_of,
     same_rules,
+    unmet,
 )
 from historon.errors import StoreError
 from historon.estate import Estate, Source
@@ -31,7 +31,7 @@ from historon.store import Entry, Outcome, State, Store
 
 __all__ = ["run_round", "unfinished_sources"]
 
-_EXPECTATIONS = "expectations"  # under which the ledger remembers what was broken
+_REQUIREMENTS = "requirements"  # under which the ledger remembers what was not met
 _BATCH = 256
 _INTERRUPTED = "the round was interrupted"
 
@@ -116,8 +116,8 @@ class _Round:
         for work in self._due:
             await self._follow_up(work)
         self._remarks += [
-            f"{source.name} was paused, and is perhaps not resumed: {resume}"
-            for source, resume in left_paused(self._estate, self._store, sources)
+            f"{source.name} its service was paused, and perhaps is not resumed: {resume}"
+            for source, resume in not_resumed(self._estate, self._store, sources)
         ]
         self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]
         ended = began + timedelta(seconds=time() - started)
@@ -159,10 +159,10 @@ class _Round:
     def _judged(self, source: Source, export: Export, masks: Masks, at: datetime) -> _Found:
         judged = judge(self._store, source.name, export.kept, self._estate.procedure_of(source), masks)
         note = masks.seen("; ".join([*judged.doubts, *export.remarks])) or None
-        broken, mended, held = self._expected(source, judged, masks)
+        newly, met_again, held = self._requirements(source, judged, masks)
         result = SourceResult(
             source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes,
-            broken=broken, mended=mended,
+            unmet=newly, met_again=met_again,
         )  # fmt: skip
         found = judged.changes if judged.outcome is Outcome.CHANGED else ()
         entry = Entry(
@@ -172,19 +172,19 @@ class _Round:
         afterwards = () if judged.state is State.SUSPECT else export.afterwards
         return _Found(entry, result, [*export.remembered, *held], afterwards)
 
-    def _expected(
+    def _requirements(
         self, source: Source, judged: Judged, masks: Masks
-    ) -> tuple[Sequence[Breach], Sequence[str], Sequence[tuple[str, str]]]:
-        """What is newly broken and mended of what is expected of a source, and what is to be remembered of it."""
-        rules = expected_of(source, self._estate.expectations)
+    ) -> tuple[Sequence[Unmet], Sequence[str], Sequence[tuple[str, str]]]:
+        """Which requirements the source newly fails, which it meets again, and what is to be remembered of it."""
+        rules = requirements_of(source, self._estate.requirements)
         if not rules or judged.state is State.SUSPECT:
             return (), (), ()
-        before = self._store.recall(source.name, _EXPECTATIONS)
+        before = self._store.recall(source.name, _REQUIREMENTS)
         if judged.as_it_was and same_rules(before, rules):
             return (), (), ()
         contents = {part.name: comparable(part, self._store) for part in judged.parts}
-        told, broken, mended = news_of(before, rules, breaches(rules, contents, masks))
-        return broken, mended, [(_EXPECTATIONS, told)] if told != before else []
+        told, newly, met_again = news_of(before, rules, unmet(rules, contents, masks))
+        return newly, met_again, [(_REQUIREMENTS, told)] if told != before else []
 
     async def _write(self) -> None:
         """Record results as they come in; those that come in together share a transaction and its wait for the disk."""

@@ -16,7 +16,7 @@ from historon.collect.clocks import told_instant
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
-from historon.estate import ACCOUNT_VALUES, Duration, Expect, Procedure, Said, Step, fill
+from historon.estate import ACCOUNT_VALUES, Check, Duration, Procedure, Said, Step, fill
 from historon.inspection import Kept, error_line
 from historon.store import LARGE, Part
 
@@ -183,7 +183,7 @@ class _Taking:
 
     def _judge(self, answer: Answer, step: Step) -> None:
         """Whether it is a good answer. What a part holds is for inspection to judge, unless more is expected of it."""
-        wrong = whats_wrong(answer, step.expect)
+        wrong = whats_wrong(answer, step.check)
         if wrong is None and step.verb != "keep" and (line := error_line(answer.content, self.procedure)) is not None:
             wrong = f'it answers: "{line}"'
         if wrong is not None:
@@ -196,7 +196,7 @@ class _Taking:
         if step.canonical:
             if large := next((part for part in parts if part.size > LARGE), None):
                 message = f"{large.name} has {large.size} bytes; one stable form is made of {LARGE} at most"
-                raise CollectError(FailureKind.TOO_LARGE, message, hint="take canonical out of this step")
+                raise CollectError(FailureKind.TOO_LARGE, message, hint="remove canonical from this step")
             with _failing():
                 parts = [Part(part.name, _canonical(Answer(part.content))) for part in parts]
         return b"", parts
@@ -233,16 +233,16 @@ class _Taking:
         answer, wrong = await self._poll(self._fill(step.says), step, step.until, place)
         if wrong is None:
             self._learn(answer, step)
-        if wrong is None or step.or_else == "go on":
+        if wrong is None or step.or_else == "continue":
             if wrong is not None:
-                self.session.remarks.append(f"went on without {step.word or step.says}: {wrong} after {step.within}")
+                self.session.remarks.append(f"continued without {step.word or step.says}: {wrong} after {step.within}")
             return answer.content, ()
         message = f"{step.word or 'the awaited'} did not come within {step.within}: {wrong}"
         if step.or_else == "skip":
             raise NotNowError(message)
         raise CollectError(FailureKind.TIME, message, tail=answer.tail).at_step(place)
 
-    async def _poll(self, what: Said, step: Step, until: Expect, place: str) -> tuple[Answer, str | None]:
+    async def _poll(self, what: Said, step: Step, until: Check, place: str) -> tuple[Answer, str | None]:
         """Ask again and again, until all is well or time is up; returns the last answer, and what is wrong with it."""
         began, stood, last = monotonic(), monotonic(), Answer(b"")
         while True:
@@ -299,7 +299,7 @@ class _Taking:
         assert trouble is not None  # noqa: S101
         left = CollectError(
             FailureKind.PAUSED,
-            f"LEFT PAUSED: resuming was tried {_RESUMES} times: {trouble.message}",
+            f"SERVICE NOT RESUMED: it was tried {_RESUMES} times: {trouble.message}",
             hint=f"resume it by hand, now: {_words(step.resume)}",
             tail=trouble.tail,
         )
@@ -330,7 +330,7 @@ class _Taking:
         text = answer.content.decode("utf-8", "replace")
         told = told_instant(text, step.format, self.around.zone)
         if told is None:
-            raise CollectError(FailureKind.STEP, f"the answer tells no time like {step.format}", tail=answer.tail)
+            raise CollectError(FailureKind.STEP, f"the answer has no time of the form {step.format}", tail=answer.tail)
         self.session.skew = told - self.around.clock()
 
     def _learn(self, answer: Answer, step: Step) -> None:
@@ -362,7 +362,7 @@ class _Taking:
             async with asyncio.timeout(limit.total_seconds()):
                 yield
         except TimeoutError as exc:
-            message = f"no complete answer within {limit}"
+            message = f"timed out after {limit} without a complete answer"
             raise CollectError(FailureKind.TIME, message, tail=self.session.tail).at_step(place) from exc
         except CollectError as exc:
             raise exc.at_step(place) from exc.__cause__
@@ -408,7 +408,7 @@ def _words(said: Said | None) -> str:
     return said if isinstance(said, str) else " ".join(said or ())
 
 
-def _moving(until: Expect, stood: float) -> str | None:
+def _moving(until: Check, stood: float) -> str | None:
     if until.still is None or stood >= until.still.total_seconds():
         return None
     return f"the answer still changes, or has not stood still for {until.still}"

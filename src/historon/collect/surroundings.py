@@ -22,7 +22,7 @@ def check_surroundings(estate: Estate) -> None:
     if free < estate.settings.free:
         wanted = f"{estate.settings.free // 10**6} MB"
         raise OutsideError(
-            f"the disk of {store} has {free // 10**6} MB free, fewer than the {wanted} asked for",
+            f"the disk of {store} has {free // 10**6} MB free, less than the {wanted} of free in [estate]",
             hint="make room, for example with historon prune, or lower free in [estate]",
         )
 
@@ -47,6 +47,6 @@ def check_needs(estate: Estate, procedure: Procedure) -> None:
 def _check_mount(folder: Path) -> None:
     if not os.path.ismount(folder):
         raise OutsideError(
-            f"nothing is mounted at {folder}; no round was begun",
+            f"nothing is mounted at {folder}; collecting is blocked",
             hint=f"mount it; the store belongs on that disk: {folder}",
         )

@@ -2,9 +2,9 @@
 
 from historon.compare.changes import Change, How, text_changes
 from historon.compare.estatewide import Family, Variant, families, fingerprinted, variants
-from historon.compare.expectations import Breach, breaches, expected_of, news_of, same_rules
-from historon.compare.exports import Kind, PartChange, comparable, compare_exports, is_binary
+from historon.compare.exports import Kind, PartChange, comparable, compare_exports, is_binary, is_called
 from historon.compare.families import (
+    Concern,
     Fingerprint,
     Plain,
     fingerprint,
@@ -17,7 +17,8 @@ from historon.compare.lines import Edit, align, split_lines
 from historon.compare.marking import Marked, marked, side_by_side
 from historon.compare.masks import Masks
 from historon.compare.moves import Move, find_moves
-from historon.compare.outline import Outline
+from historon.compare.outline import Outline, section_of
+from historon.compare.requirements import Unmet, news_of, requirements_of, same_rules, unmet
 from historon.compare.signatures import (
     may_hold,
     pieces_of_expression,
@@ -32,8 +33,8 @@ from historon.compare.unified import Hunk, Row, hunks, unified
 from historon.compare.words import Span, edited_words, paired
 
 __all__ = [
-    "Breach",
     "Change",
+    "Concern",
     "Edit",
     "Event",
     "Family",
@@ -55,14 +56,13 @@ __all__ = [
     "Row",
     "Span",
     "Typical",
+    "Unmet",
     "Variant",
     "align",
     "align_texts",
-    "breaches",
     "comparable",
     "compare_exports",
     "edited_words",
-    "expected_of",
     "families",
     "find",
     "find_ever",
@@ -72,6 +72,7 @@ __all__ = [
     "fingerprints",
     "hunks",
     "is_binary",
+    "is_called",
     "marked",
     "may_hold",
     "news_of",
@@ -79,8 +80,10 @@ __all__ = [
     "paired",
     "pieces_of_expression",
     "pieces_of_text",
+    "requirements_of",
     "same_rules",
     "searchable",
+    "section_of",
     "side_by_side",
     "signature",
     "split_lines",
@@ -89,6 +92,7 @@ __all__ = [
     "trace",
     "typical",
     "unified",
+    "unmet",
     "unpacked_fingerprints",
     "variants",
 ]

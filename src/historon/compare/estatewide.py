@@ -9,7 +9,15 @@ from math import log2
 
 from historon.compare.changes import Change
 from historon.compare.exports import PartChange, comparable, compare_exports
-from historon.compare.families import Fingerprint, Plain, fingerprint, fingerprints, packed, unpacked_fingerprints
+from historon.compare.families import (
+    Concern,
+    Fingerprint,
+    Plain,
+    fingerprint,
+    fingerprints,
+    packed,
+    unpacked_fingerprints,
+)
 from historon.compare.masks import Masks
 from historon.store import Changed, Store
 
@@ -27,7 +35,7 @@ class Family:
     """
 
     handle: str
-    weight: int
+    concern: Concern
     members: Sequence[Changed]
     alike: Mapping[bytes, bytes]
     odd: Sequence[Changed]
@@ -83,22 +91,22 @@ def families(changed: Iterable[Changed]) -> list[Family]:
 
 def _rank(family: Family) -> float:
     """A weight is worth eight times as many sources."""
-    return 3 * family.weight + log2(len(family.members))
+    return 3 * family.concern.weight + log2(len(family.members))
 
 
 def _family(alikes: Sequence[bytes], having: Mapping[bytes, Sequence[tuple[Changed, Fingerprint]]]) -> Family:
-    usual, odd, weight = {}, {}, 0
+    usual, odd, concern = {}, {}, Concern.REMARK
     for alike in alikes:
         forms = Counter(found.exact for _, found in having[alike])
         usual[alike] = max(forms, key=lambda exact: (forms[exact], exact))
-        weight = max(weight, *(found.weight for _, found in having[alike]))
+        concern = max(concern, *(found.concern for _, found in having[alike]))
         odd.update({
             (version.source, version.number): version
             for version, found in having[alike] if found.exact != usual[alike]
         })  # fmt: skip
     members = _by_name(version for version, _ in having[alikes[0]])
     told = b"".join(sorted(alikes)) + "".join(f"{one.source}@{one.number} " for one in members).encode()
-    return Family(_handle(told), weight, members, usual, _by_name(odd.values()))
+    return Family(_handle(told), concern, members, usual, _by_name(odd.values()))
 
 
 def _by_name(versions: Iterable[Changed]) -> list[Changed]:

@@ -1,5 +1,6 @@
 """What changed between two exports, part by part."""
 
+import fnmatch
 import hashlib
 import re
 from collections import Counter
@@ -19,7 +20,7 @@ from historon.compare.structures import document_changes
 from historon.compare.texts import align_texts, parted_lines
 from historon.store import LARGE, Part, Store, StoredPart
 
-__all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary"]
+__all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary", "is_called"]
 
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
 _MOST_PAIRS = 400  # parts that went, times parts that came, that are held against each other for it
@@ -149,6 +150,11 @@ def comparable(part: Part | StoredPart, store: Store) -> bytes:
     if part.size > LARGE:
         return b"\0%d bytes, SHA-256 %s" % (part.size, part.sha256.hex().encode())
     return part.content if isinstance(part, Part) else store.read(part)
+
+
+def is_called(name: str, only: str) -> bool:
+    """Whether a part of this name is meant by `--only`: the name itself, a folder above it, or a pattern (fnmatch)."""
+    return name.startswith(only.rstrip("/") + "/") or name == only or fnmatch.fnmatchcase(name, only)
 
 
 def is_binary(content: bytes) -> bool:

@@ -71,12 +71,12 @@ class Masks:
         self, noise: Iterable[Noise] = (), secret: Iterable[Pattern] = (), *, literal: Iterable[bytes] = (),
         key: bytes = b"", reveal: bool = False, with_noise: bool = False,
         ignore_case: bool = False, ignore_space: bool = False,
-        outline: str | None = None, unordered: Iterable[Pattern] = (), keys: Sequence[str] = (),
+        outline: str | None = None, unordered: Iterable[Pattern] = (), known_by: Sequence[str] = (),
     ) -> None:  # fmt: skip
         """`literal` are secrets themselves, which are hidden wherever they stand; `with_noise` counts noise as text.
 
         Lines that differ by case or white space alone are the same where that is to be ignored. `outline`, `unordered`
-        and `keys` are as in a procedure.
+        and `known_by` are as in a procedure.
         """
         rules = [] if with_noise else list(noise)
         self._noise = [VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
@@ -86,7 +86,7 @@ class Masks:
         self.pointers = [rule.place for rule in rules if rule.kind == "json"]
         self.outline = outline
         self._unordered = [] if with_noise else [pattern.compiled for pattern in unordered]
-        self.keys = tuple(keys)
+        self.known_by = tuple(known_by)
         self.with_noise = with_noise
         self._ignore_case, self._ignore_space = ignore_case, ignore_space
         self._secret = [pattern.compiled for pattern in secret]
@@ -105,7 +105,7 @@ class Masks:
             procedure.noise if procedure else (), procedure.secret if procedure else (), literal=literal, key=key,
             reveal=reveal, with_noise=with_noise, ignore_case=ignore_case, ignore_space=ignore_space,
             outline=procedure.outline if procedure else None, unordered=procedure.unordered if procedure else (),
-            keys=procedure.keys if procedure else (),
+            known_by=procedure.known_by if procedure else (),
         )  # fmt: skip
 
     def also(self, secret: bytes) -> None:

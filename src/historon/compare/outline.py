@@ -9,7 +9,9 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 
-__all__ = ["Outline", "first_words", "words_of"]
+from historon.compare.lines import split_lines
+
+__all__ = ["Outline", "first_words", "section_of", "words_of"]
 
 _SAMPLE = 600  # lines by which the kind of nesting is told
 _STEPS = 100_000  # lines that are walked over before all lines are looked at once
@@ -60,6 +62,10 @@ class Outline:
         """Which of the lines under the same heading this is, counted from 1."""
         parent = self.parent(at)
         return sum(self.parent(other) == parent for other in range(parent + 1, at + 1) if self.tells(other))
+
+    def closes(self, line: bytes) -> bool:
+        """Whether a line ends a section, such as `}` or `exit`."""
+        return self.kind in ("braces", "words") and self._closes(line)
 
     def tells(self, at: int) -> bool:
         """Whether a line says anything: blank lines, separators and closing ones do not."""
@@ -208,6 +214,23 @@ def _nested(firsts: Sequence[Sequence[bytes]], pairs: dict[bytes, bytes]) -> boo
         elif len(first) == 1 and first[0] in closers and (not stack or stack.pop() != first[0]):
             return False
     return not stack
+
+
+def section_of(content: bytes, place: str, kind: str | None = None) -> bytes:
+    """The lines of a text that stand under a place of its outline, such as `interface port-3`; empty for none.
+
+    Capitals and small letters are the same, and a part of the place will do. `kind` is as in a procedure's `outline`.
+    """
+    lines = split_lines(content)
+    outline = Outline(lines, kind)
+    wanted = place.lower().encode()
+    kept: list[bytes] = []
+    inside = False
+    for at, line in enumerate(lines):
+        under = b" / ".join((*outline.path(at), line.strip())).lower()
+        inside = wanted in under or (inside and outline.closes(line))
+        kept += [line] if inside else []
+    return b"".join(kept)
 
 
 def _heading(line: bytes) -> bytes:

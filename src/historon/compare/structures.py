@@ -92,9 +92,9 @@ class _Comparison:
     def _key(self, old: Sequence[Node], new: Sequence[Node]) -> str | None:
         """The field by which entries are known: it stands in each, and no two on one side have the same."""
         if not old or not new or len(old) + len(new) <= _FEW:
-            names: Sequence[str] = (*self._masks.keys, *_KEYS[:4])
+            names: Sequence[str] = (*self._masks.known_by, *_KEYS[:4])
         else:
-            names = (*self._masks.keys, *_KEYS)
+            names = (*self._masks.known_by, *_KEYS)
         for name in (spelt for one in names for spelt in (one, f"@{one}")):
             if _tells_apart(old, name) and _tells_apart(new, name):
                 return name

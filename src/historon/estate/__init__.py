@@ -1,7 +1,7 @@
 """What the administrator writes: settings, sources, references to secrets, selection."""
 
 from historon.estate.checking import EstateError, Problem
-from historon.estate.durations import Duration, Size, describe
+from historon.estate.durations import Duration, Size, describe, in_words
 from historon.estate.editing import add_noise, add_sources, read_rows, set_source_key
 from historon.estate.instants import after_hours, instants, next_instants
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
@@ -12,10 +12,10 @@ from historon.estate.model import (
     Copy,
     Credentials,
     Estate,
-    Expectation,
     FileChannel,
     Jump,
     MailChannel,
+    Requirement,
     Retention,
     Settings,
     Source,
@@ -24,7 +24,7 @@ from historon.estate.model import (
 )
 from historon.estate.patterns import Finder, Noise, Pattern
 from historon.estate.procedure_files import shipped_names, shipped_text
-from historon.estate.procedures import Expect, Needs, Procedure, Said, Step, walk
+from historon.estate.procedures import Check, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate, read_procedure
 from historon.estate.secrets import Secret, SecretError, SecretRef, without_secrets
 from historon.estate.selection import select
@@ -41,14 +41,13 @@ __all__ = [
     "LEGACY",
     "OVER",
     "AnyChannel",
+    "Check",
     "CommandChannel",
     "Copy",
     "Credentials",
     "Duration",
     "Estate",
     "EstateError",
-    "Expect",
-    "Expectation",
     "FileChannel",
     "Finder",
     "Freeze",
@@ -60,6 +59,7 @@ __all__ = [
     "Pattern",
     "Problem",
     "Procedure",
+    "Requirement",
     "Retention",
     "Said",
     "Secret",
@@ -79,6 +79,7 @@ __all__ = [
     "after_hours",
     "describe",
     "fill",
+    "in_words",
     "instants",
     "lay_out",
     "nearest",

@@ -16,14 +16,15 @@ from historon.estate.model import (
     AnyChannel,
     Credentials,
     EstateFile,
-    Expectation,
     Jump,
+    Requirement,
     Retention,
     Source,
     Zone,
 )
 from historon.estate.patterns import Finder, Noise, Pattern
 from historon.estate.procedures import Procedure
+from historon.estate.renamed import renamed
 from historon.estate.secrets import SecretRef
 from historon.estate.spelling import nearest
 from historon.estate.telling import Telling
@@ -147,7 +148,8 @@ def _table_problems(data: dict[str, object], kind: type[msgspec.Struct], path: P
         if key in fields:
             found += problems_of(value, fields[key].type, (*path, key))
         else:
-            found.append(Problem((*path, key), "this key is not known", nearest(key, fields)))
+            hint = renamed(key, fields, str(path[0]) if path else "") or nearest(key, fields)
+            found.append(Problem((*path, key), "this key is not known", hint))
     for name, field in fields.items():
         if field.required and name not in data:
             found.append(Problem(path, f'"{name}" is missing', "add it"))
@@ -168,7 +170,9 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         wanted = " or ".join(_WORDS.get(word, word) for word in match[1].split(" | ") if word != "null")
         return f"expected {wanted}, found {_WORDS.get(match[2], match[2])}", ""
     if "Invalid enum value" in text:
-        return f'"{data}" is not possible here', nearest(str(data), _choices(kind))
+        return f'"{data}" is not possible here', renamed(str(data), _choices(kind)) or nearest(
+            str(data), _choices(kind)
+        )
     if "matching regex" in text:
         return "this is not a usable name", "use letters, digits, dots, dashes and underscores"
     if match := re.fullmatch(r"Expected `int` (.+)", text):
@@ -178,7 +182,7 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         named = data.get("kind")
         if named is None:
             return '"kind" is missing', f"one of {', '.join(known)}"
-        return f'"{named}" is no kind of channel', nearest(str(named), known)
+        return f'"{named}" is not a kind of channel', nearest(str(named), known)
     message, _, hint = text.partition(" (")
     return message, hint.removesuffix(")")
 
@@ -200,7 +204,7 @@ class Parts:
     freezes: Sequence[Freeze | None]
     procedures: Mapping[str, Procedure | None]
     channels: Mapping[str, AnyChannel | None]
-    expectations: Sequence[Expectation | None]
+    requirements: Sequence[Requirement | None]
     sources: Sequence[Source | None]
 
     @classmethod
@@ -215,7 +219,7 @@ class Parts:
             freezes=_list(data.get("freezes"), Freeze),
             procedures=_each(data.get("procedures"), Procedure),
             channels=_channels(data.get("channels")),
-            expectations=_list(data.get("expectations"), Expectation),
+            requirements=_list(data.get("requirements"), Requirement),
             sources=[_source(row) for row in sources] if isinstance(sources, list) else [],
         )
 
@@ -278,8 +282,8 @@ def _channel_problems(name: str, channel: AnyChannel, file: EstateFile | Parts) 
         yield _unknown((*path, "credentials"), credentials, file.credentials)
     if channel.digest and channel.digest not in file.timetables:
         yield _unknown((*path, "digest"), channel.digest, file.timetables)
-    if channel.digest and channel.at_once:
-        yield Problem(path, "tells at once or in a digest, not both", "take at_once or digest out")
+    if channel.digest and channel.immediately:
+        yield Problem(path, "tells immediately or in a digest, not both", "remove immediately or digest")
     yield from _label_problems(channel.where, _labels(file), path)
 
 
@@ -292,12 +296,12 @@ def _rule_problems(file: EstateFile | Parts) -> Iterator[Problem]:
     for index, freeze in enumerate(file.freezes):
         yield from _label_problems(freeze.where if freeze else (), labels, ("freezes", index))
     names: set[str] = set()
-    for index, one in enumerate(file.expectations):
+    for index, one in enumerate(file.requirements):
         if one is None:
             continue
-        path: Path = ("expectations", index)
+        path: Path = ("requirements", index)
         if one.name in names:
-            yield Problem(path, f'a second expectation is named "{one.name}"', "give each its own name")
+            yield Problem(path, f'a second requirement is named "{one.name}"', "give each its own name")
         names.add(one.name)
         yield from _label_problems(one.where, labels, path)
         if one.procedure is not None and one.procedure not in file.procedures:
@@ -335,7 +339,9 @@ def _identity_problems(source: Source | Jump, path: Path) -> Iterator[Problem]:
         yield Problem((*path, "host_key"), "is not a host key fingerprint", hint)
     for name in source.legacy:
         if name not in LEGACY:
-            yield Problem((*path, "legacy"), f'"{name}" is no algorithm that could be allowed', nearest(name, LEGACY))
+            yield Problem(
+                (*path, "legacy"), f'"{name}" is not an algorithm that could be allowed', nearest(name, LEGACY)
+            )
     if isinstance(source, Source):
         if source.certificate and not CERTIFICATE_PIN.fullmatch(source.certificate):
             hint = 'write it as "SHA256:" and 64 hexadecimal digits'
@@ -410,7 +416,7 @@ def extends_problems(procedures: object, shipped: Iterable[str]) -> Iterator[Pro
             if base not in known:
                 yield _unknown(("procedures", name, "extends"), base, known)
             elif (base == name and name not in shipped) or _circular(name, procedures):
-                yield Problem(("procedures", name, "extends"), "extends itself in a circle", "take one extends out")
+                yield Problem(("procedures", name, "extends"), "extends itself in a circle", "remove one extends")
 
 
 def _circular(name: str, procedures: Mapping[str, Any]) -> bool:

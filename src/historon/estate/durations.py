@@ -5,7 +5,7 @@ from datetime import timedelta
 from functools import lru_cache
 from typing import Self
 
-__all__ = ["Duration", "Size", "describe"]
+__all__ = ["Duration", "Size", "describe", "in_words"]
 
 _SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800, "y": 31_536_000}
 _LIKELY = {
@@ -17,7 +17,12 @@ _LONGEST = 200 * _SECONDS["y"]
 
 
 class Duration(timedelta):
-    """A length of time: whole or decimal numbers with `ms`, `s`, `m` (minutes), `h`, `d`, `w` or `y` (365 days)."""
+    """A length of time: whole or decimal numbers with `ms`, `s`, `m` (minutes), `h`, `d`, `w` or `y` (365 days).
+
+    It is shown as it was written: `26h`, not `1d 2h`.
+    """
+
+    written = ""
 
     @classmethod
     def parse(cls, text: object) -> Self:
@@ -32,10 +37,12 @@ class Duration(timedelta):
         seconds = _seconds(written)  # remembered: a list of ten thousand sources writes the same few
         if not 0 < seconds <= _LONGEST:
             raise ValueError("a duration must be more than nothing and at most 200y")
-        return cls(seconds=seconds)
+        made = cls(seconds=seconds)
+        made.written = written
+        return made
 
     def __str__(self) -> str:
-        return describe(self)
+        return self.written or describe(self)
 
 
 @lru_cache
@@ -80,6 +87,17 @@ def describe(span: timedelta) -> str:
         if len(words) == 2:
             break
     return " ".join(filter(None, words))
+
+
+_NAMES = {"s": "second", "m": "minute", "h": "hour", "d": "day", "w": "week", "y": "year"}
+
+
+def in_words(written: str) -> str:
+    """A duration as one would say it, where it is one number and unit: `7 days`; else as it is written."""
+    term = _TERM.fullmatch(written)
+    if term is None or term[2] not in _NAMES:
+        return written
+    return f"{term[1]} {_NAMES[term[2]]}{'s' * (term[1] != '1')}"
 
 
 _BYTES = {"b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "kib": 2**10, "mib": 2**20, "gib": 2**30}

@@ -24,11 +24,11 @@ __all__ = [
     "Defaults",
     "Estate",
     "EstateFile",
-    "Expectation",
     "FileChannel",
     "Jump",
     "MailChannel",
     "Notices",
+    "Requirement",
     "Retention",
     "Settings",
     "Source",
@@ -136,7 +136,7 @@ class Defaults(Table, frozen=True):
     credentials: str | None = None
     retention: str | None = None
     timetable: Names = ()
-    promise: Duration | None = None
+    max_age: Duration | None = None
     labels: dict[str, str] = {}
 
 
@@ -150,7 +150,7 @@ class Source(Table, frozen=True):
     credentials: str | None = None
     retention: str | None = None
     timetable: Names = ()
-    promise: Duration | None = None
+    max_age: Duration | None = None
     host_key: str | None = None
     certificate: str | None = None
     authority: str | None = None
@@ -171,8 +171,8 @@ class Source(Table, frozen=True):
         return tuple(filter(None, (self.name, self.address, *self.labels.values())))
 
 
-class Expectation(Table, frozen=True):
-    """`[[expectations]]`: what sources must and must not have.
+class Requirement(Table, frozen=True):
+    """`[[requirements]]`: what sources must and must not have.
 
     Patterns are searched in each line behind its headings, such as `interface port-3 / mtu 1500`, or in documents in
     each value behind its path. With `each` they hold for every section whose path it is found in.
@@ -188,18 +188,19 @@ class Expectation(Table, frozen=True):
     why: str = ""
 
     def __post_init__(self) -> None:
-        """Something to expect."""
+        """Something to require."""
         if not self.must and not self.must_not:
-            raise ValueError("expects nothing (add must or must_not, each a list of expressions)")
+            raise ValueError("requires nothing (add must or must_not, each a list of expressions)")
 
 
 class Notices(Table, frozen=True):
-    """`[notices]`: how all channels are told. `remind` is the time to the first reminder; each next one takes twice it.
+    """`[notices]`: how all channels are told.
 
-    What could not be told is tried again for the time of `give_up`; what was told stays on record for that of `keep`.
+    `tell_again` is the time until a trouble that lasts is told again; each next time takes twice as long. What could
+    not be told is retried for the time of `give_up`; what was told stays on record for that of `keep`.
     """
 
-    remind: Duration = Duration(days=1)
+    tell_again: Duration = Duration(days=1)
     give_up: Duration = Duration(days=3)
     keep: Duration = Duration(days=90)
 
@@ -209,28 +210,28 @@ class Copy(Table, frozen=True):
 
     path: str
     mount: str | None = None
-    promise: Duration = Duration(hours=26)
+    max_lag: Duration = Duration(hours=26)
 
 
 class Channel(Table, frozen=True, tag_field="kind"):
     """`[channels.NAME]`: where people or programs are told; what more there is to say depends on its kind.
 
-    What is told is what `tell` says and `but_not` does not, of sources with the labels of `where`, in the `hours`; it
+    What is told is what `tell` says and `except` does not, of sources with the labels of `where`, in the `hours`; it
     waits for the end of `quiet` hours, and for the next instant of the timetable `digest`, unless it is critical.
     """
 
     tell: Telling = Telling("always")
-    but_not: Telling = Telling("")
+    except_: Telling = field(default=Telling(""), name="except")
     where: dict[str, str] = {}
     hours: tuple[Hours, ...] = ()
     quiet: tuple[Hours, ...] = ()
     digest: str | None = None
-    at_once: bool = False
+    immediately: bool = False
     all_well: Duration | None = None
 
     def hears(self, kind: str) -> bool:
         """Whether events of this kind are for it at all."""
-        return self.tell.means(kind) and not self.but_not.means(kind)
+        return self.tell.means(kind) and not self.except_.means(kind)
 
 
 class MailChannel(Channel, frozen=True, kw_only=True, tag="mail"):
@@ -335,7 +336,7 @@ class EstateFile(Table, frozen=True):
     notices: Notices = Notices()
     channels: dict[Name, AnyChannel] = {}
     copies: dict[Name, Copy] = {}
-    expectations: list[Expectation] = []
+    requirements: list[Requirement] = []
     sources: list[Source] = []
 
 
@@ -354,7 +355,7 @@ class Estate:
     notices: Notices
     channels: Mapping[str, AnyChannel]
     copies: Mapping[str, Copy]
-    expectations: Sequence[Expectation]
+    requirements: Sequence[Requirement]
     sources: Mapping[str, Source]
 
     @property

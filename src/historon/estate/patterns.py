@@ -84,7 +84,7 @@ class Noise(str):
         """Check the form; ValueError says what is wrong."""
         made = cls(text)
         if made.kind == "value" and made.place not in cls.VALUES:
-            raise ValueError(f'"{made.place}" is no kind of value (one of {", ".join(cls.VALUES)})')
+            raise ValueError(f'"{made.place}" is not a kind of value (one of {", ".join(cls.VALUES)})')
         if made.kind == "json" and not made.place.startswith("/"):
             raise ValueError(f'a JSON Pointer begins with a slash (write "json:/{made.place}")')
         if made.kind == "xpath":

@@ -9,7 +9,7 @@ from typing import Any
 __all__ = ["files_in", "joined", "shipped_names", "shipped_text"]
 
 # An extending procedure adds to these, and replaces everything else.
-_TOGETHER = ("noise", "secret", "unordered", "keys", "values")
+_TOGETHER = ("noise", "secret", "unordered", "known_by", "values")
 
 
 def shipped_names() -> list[str]:

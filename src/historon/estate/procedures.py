@@ -8,7 +8,7 @@ from msgspec import UNSET, Meta, Struct, UnsetType, field
 from historon.estate.durations import Duration, Size
 from historon.estate.patterns import Finder, Noise, Pattern
 
-__all__ = ["Expect", "Needs", "Procedure", "Said", "Step", "Table", "Transport", "walk"]
+__all__ = ["Check", "Needs", "Procedure", "Said", "Step", "Table", "Transport", "walk"]
 
 Transport = Literal["ssh-shell", "ssh-exec", "telnet", "https", "netconf", "local", "drop-folder", "mailbox"]
 Said = str | tuple[str, ...]
@@ -19,7 +19,7 @@ class Table(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """Common to all tables: immutable, and a key that is not known is a mistake."""
 
 
-class Expect(Table, frozen=True):
+class Check(Table, frozen=True):
     """What a good answer looks like; all that is said of it must hold."""
 
     status: int | tuple[int, ...] | None = None
@@ -34,7 +34,7 @@ class Expect(Table, frozen=True):
         for place in self.value:
             Finder.parse(place)
         if all(getattr(self, name) in (None, (), {}) for name in self.__struct_fields__):
-            raise ValueError("expects nothing (say status, exit_code, value, holds, lacks or still)")
+            raise ValueError("checks nothing (say status, exit_code, value, holds, lacks or still)")
 
 
 class Needs(Table, frozen=True):
@@ -65,7 +65,7 @@ _CLAUSES: Mapping[str, tuple[set[str], set[str]]] = {
     "json": _REQUEST, "form": _REQUEST, "body": _REQUEST, "headers": _REQUEST,
     "filter": (_SAYING, {"netconf"}),
     "answers": (_SAYING, _TEXTUAL), "prompt": (_SAYING, _TEXTUAL),
-    "expect": ({"send", "keep", "clock", "tidy"}, _ALL), "learn": (_SAYING - {"pause"}, _ALL),
+    "check": ({"send", "keep", "clock", "tidy"}, _ALL), "learn": (_SAYING - {"pause"}, _ALL),
     "learn_secret": (_SAYING - {"pause"}, _ALL),
     "until": ({"await", "pause"}, _ALL), "every": ({"await", "pause"}, _ALL), "within": ({"await", "pause"}, _ALL),
     "word": ({"await"}, _ALL), "or_else": ({"await"}, _ALL),
@@ -117,14 +117,14 @@ class Step(Table, frozen=True):
     filter: str | None = None
     answers: dict[str, str] = {}
     prompt: Pattern | None = None
-    expect: Expect | None = None
+    check: Check | None = None
     learn: dict[str, Finder] = {}
     learn_secret: dict[str, Finder] = {}
-    until: Expect | None = None
+    until: Check | None = None
     every: Duration = Duration(seconds=2)
     within: Duration = Duration(minutes=5)
     word: str | None = None
-    or_else: Literal["fail", "skip", "go on"] = "fail"
+    or_else: Literal["fail", "skip", "continue"] = "fail"
     resume: Said | None = None
     probe: Said | None = None
     steps: tuple["Step", ...] = ()
@@ -152,7 +152,7 @@ class Step(Table, frozen=True):
         if self.probe and not self.until:
             raise ValueError("probe needs a condition (add until = { holds = ['running'] })")
         if self.complete is not None and self.complete.partition(":")[0] not in _COMPLETE:
-            raise ValueError(f'"{self.complete}" is no sign of completeness (use {", ".join(_COMPLETE)})')
+            raise ValueError(f'"{self.complete}" is not a sign of completeness (use {", ".join(_COMPLETE)})')
         for question in self.answers:
             Pattern.parse(question)
         if self.verb == "pull" and self.newest not in (None, "time", "name"):
@@ -257,7 +257,7 @@ class Procedure(Table, frozen=True):
     secret: tuple[Pattern, ...] = ()
     outline: Literal["indentation", "braces", "words", "headers", "prefixes", "flat"] | None = None
     unordered: tuple[Pattern, ...] = ()
-    keys: tuple[str, ...] = ()
+    known_by: tuple[str, ...] = ()
     errors: tuple[Pattern, ...] | UnsetType = UNSET
     step_deadline: Duration = Duration(seconds=60)
     deadline: Duration = Duration(minutes=10)
@@ -273,7 +273,7 @@ class Procedure(Table, frozen=True):
         if not any(step.keeps for _, step in walk(self.steps)):
             raise ValueError("keeps nothing (at least one step must be keep or pull)")
         if self.over in _TEXTUAL and self.prompt is None:
-            raise ValueError(f"over {self.over} needs a prompt (such as prompt = '^[\\w.-]+[>#] ?$')")
+            raise ValueError(f"over {self.over} needs a prompt (such as prompt = '^\\S+[>#] ?$')")
         if self.over == "drop-folder" and self.folder is None:
             raise ValueError('over drop-folder needs the folder (add folder = "/srv/drop")')
         names = {
@@ -295,15 +295,15 @@ class Procedure(Table, frozen=True):
             raise ValueError(f"over {over} cannot pull a file (use keep{', or over ssh-exec' * (over != 'netconf')})")
         said = list(step.sayings)
         if over in _ARRIVING and said:
-            raise ValueError(f"over {over} nothing can be said (use pull)")
+            raise ValueError(f"over {over} nothing can be sent (use pull)")
         if over == "drop-folder" and step.verb == "pull" and step.complete is None:
             raise ValueError('pull needs to know when a file is complete (add complete = "renamed" or another sign)')
         if over == "local" and any("{password}" in word or "{elevation}" in word for one in said for word in one):
-            raise ValueError("a secret would stand in the process list (let the program read it from a file)")
+            raise ValueError("a secret would be visible in the process list (let the program read it from a file)")
         if over == "local" and any(isinstance(one, str) for one in said):
             raise ValueError('a local command is a list, as no shell reads it (["program", "argument"])')
         if over != "local" and not all(isinstance(one, str) for one in said):
-            raise ValueError(f'over {over} a command is a text ("display config")')
+            raise ValueError(f'over {over} a command is a text ("list settings")')
 
     @property
     def remote(self) -> bool:

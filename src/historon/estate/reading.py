@@ -25,13 +25,14 @@ from historon.estate.checking import (
 from historon.estate.model import Estate, EstateFile
 from historon.estate.procedure_files import files_in, joined, shipped_names
 from historon.estate.procedures import Procedure
+from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
 from historon.estate.understanding import understood
 
 __all__ = ["read_estate", "read_procedure"]
 
 _COLUMNS = (
-    "name", "address", "port", "procedure", "credentials", "retention", "timetable", "promise", "host_key",
+    "name", "address", "port", "procedure", "credentials", "retention", "timetable", "max_age", "host_key",
     "certificate", "via", "skip",
 )  # fmt: skip
 _TABLES = {"label": "labels", "value": "values"}
@@ -71,7 +72,7 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         notices=typed.notices,
         channels=typed.channels,
         copies=typed.copies,
-        expectations=typed.expectations,
+        requirements=typed.requirements,
         sources={source.name: source for source in typed.sources},
     )
 
@@ -103,7 +104,7 @@ def _text_of(file: FilePath) -> str:
     try:
         return file.read_text(encoding="utf-8-sig")
     except FileNotFoundError as exc:
-        hint = "historon start DIR lays out an estate; --estate FILE names one elsewhere"
+        hint = "historon new DIR lays out an estate; --estate FILE names one elsewhere"
         raise EstateError([], message=f"there is no estate file {file}", hint=hint) from exc
     except (OSError, UnicodeError) as exc:
         raise EstateError([Problem((), f"cannot be read: {exc}", "it must be readable UTF-8 text", str(file))]) from exc
@@ -213,7 +214,7 @@ def _header_problems(header: Sequence[str], name: str) -> Iterator[Problem]:
         yield Problem(
             (),
             'the first row must name the columns, "name" among them',
-            f"known: {', '.join(_COLUMNS)}, label.…",
+            f"the columns are {', '.join(_COLUMNS)}, label.…",
             name,
             1,
         )
@@ -222,7 +223,7 @@ def _header_problems(header: Sequence[str], name: str) -> Iterator[Problem]:
             yield Problem(
                 (),
                 f'column "{column}" is not known',
-                nearest(column, (*_COLUMNS, f"label.{column}")),
+                renamed(column, _COLUMNS) or nearest(column, (*_COLUMNS, f"label.{column}")),
                 name,
                 1,
             )

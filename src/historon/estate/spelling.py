@@ -12,4 +12,4 @@ def nearest(word: str, known: Iterable[str]) -> str:
     near = difflib.get_close_matches(word.lower(), names, n=1, cutoff=0.5)
     if near:
         return f'did you mean "{near[0]}"?'
-    return f"known here: {', '.join(names[:12])}{' …' if len(names) > 12 else ''}" if names else ""
+    return f"one of {', '.join(names[:12])}{' …' if len(names) > 12 else ''}" if names else ""

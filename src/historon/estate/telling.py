@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from enum import IntEnum
 from typing import Self
 
+from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
 
 __all__ = ["KINDS", "OVER", "Severity", "Telling"]
@@ -18,34 +19,39 @@ class Severity(IntEnum):
     NOTICE = 5
     INFO = 6
 
+    @property
+    def word(self) -> str:
+        """What it is called: `critical`, `error`, `warning`, `notice` or `info`."""
+        return self.name.lower()
+
 
 # Every kind of event, the gravest first. docs/being-told.md says what each means.
 KINDS: Mapping[str, Severity] = {
-    "left-paused": Severity.CRITICAL,
+    "not-resumed": Severity.CRITICAL,
     "identity-changed": Severity.CRITICAL,
     "store-trouble": Severity.CRITICAL,
-    "audit-damage": Severity.CRITICAL,
+    "store-damaged": Severity.CRITICAL,
     "failing": Severity.ERROR,
     "still-failing": Severity.ERROR,
-    "promise-broken": Severity.ERROR,
-    "still-broken": Severity.ERROR,
+    "overdue": Severity.ERROR,
+    "still-overdue": Severity.ERROR,
     "estate-refused": Severity.ERROR,
     "service-died": Severity.ERROR,
-    "round-refused": Severity.ERROR,
+    "collecting-blocked": Severity.ERROR,
     "suspect": Severity.WARNING,
     "still-suspect": Severity.WARNING,
     "flapping": Severity.WARNING,
-    "expectation-broken": Severity.WARNING,
+    "requirement-failed": Severity.WARNING,
     "disk-low": Severity.WARNING,
     "copy-behind": Severity.WARNING,
     "recovered": Severity.NOTICE,
-    "promise-kept": Severity.NOTICE,
-    "expectation-mended": Severity.NOTICE,
+    "fresh-again": Severity.NOTICE,
+    "requirement-met": Severity.NOTICE,
     "disk-well": Severity.NOTICE,
-    "audit-well": Severity.NOTICE,
+    "store-verified": Severity.NOTICE,
     "copy-well": Severity.NOTICE,
     "estate-accepted": Severity.NOTICE,
-    "rounds-again": Severity.NOTICE,
+    "collecting-again": Severity.NOTICE,
     "changed": Severity.NOTICE,
     "first": Severity.INFO,
     "skipped": Severity.INFO,
@@ -58,13 +64,13 @@ KINDS: Mapping[str, Severity] = {
 OVER = frozenset(
     {
         "recovered",
-        "promise-kept",
-        "expectation-mended",
+        "fresh-again",
+        "requirement-met",
         "disk-well",
-        "audit-well",
+        "store-verified",
         "copy-well",
         "estate-accepted",
-        "rounds-again",
+        "collecting-again",
     }
 )  # whoever is told of a trouble is told of its end
 _GROUPS = ("trouble", "changes", "always")
@@ -79,10 +85,10 @@ class Telling(str):
     def parse(cls, written: object) -> Self:
         """Check each."""
         words = [str(one) for one in written] if isinstance(written, list | tuple) else [str(written)]
-        known = [*_GROUPS, *(one.name.lower() for one in Severity), *KINDS]
+        known = [*_GROUPS, *(one.word for one in Severity), *KINDS]
         for word in words:
             if word not in known:
-                raise ValueError(f'"{word}" is nothing that can be told ({nearest(word, known)})')
+                raise ValueError(f'"{word}" is not a kind of event ({renamed(word, known) or nearest(word, known)})')
         return cls(" ".join(words))
 
     def means(self, kind: str) -> bool:

@@ -48,7 +48,7 @@ class Hours(str):
         """Check that these are two different times."""
         begin, dash, end = text.partition("-") if isinstance(text, str) else ("", "", "")
         if not dash or not _CLOCK.fullmatch(begin) or not _CLOCK.fullmatch(end) or begin == end:
-            raise ValueError(f'"{text}" are no hours (write for example "22:00-06:00")')
+            raise ValueError(f'"{text}" is not a span of hours (write for example "22:00-06:00")')
         return cls(text)
 
     def hold(self, at: time) -> bool:

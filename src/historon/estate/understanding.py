@@ -10,6 +10,7 @@ import msgspec
 from historon.estate.checking import convert
 from historon.estate.instants import next_instants
 from historon.estate.timetables import CRON_FIELDS, Cron, Timetable
+from historon.times import for_people
 
 __all__ = ["understood", "words_of"]
 
@@ -46,8 +47,8 @@ def understood(written: object, zone: ZoneInfo, now: datetime) -> str:
 
 
 def _told(timetable: Timetable, zone: ZoneInfo, now: datetime) -> str:
-    coming = [f"{at.astimezone(zone):%a %m-%d %H:%M}" for at in next_instants(timetable, zone, now, _INSTANTS)]
-    return f"Understood is {words_of(timetable)}: next {', '.join(coming)}"
+    coming = [f"{for_people(at, zone)}" for at in next_instants(timetable, zone, now, _INSTANTS)]
+    return f"It was understood as {words_of(timetable)}: next {', '.join(coming)}"
 
 
 def _readings(written: Mapping[str, Any]) -> Iterator[Timetable]:

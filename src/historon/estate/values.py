@@ -2,12 +2,13 @@
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import UTC, datetime
+from datetime import datetime
 from functools import lru_cache
 from typing import Any
 
 from historon.estate.model import Source
 from historon.estate.procedures import Procedure, Step, walk
+from historon.times import in_names
 
 __all__ = ["ACCOUNT_VALUES", "fill", "missing_values", "values_of"]
 
@@ -17,9 +18,9 @@ ACCOUNT_VALUES = ("password", "elevation")
 
 
 def values_of(source: Source, procedure: Procedure, user: str = "", at: datetime | None = None) -> dict[str, Any]:
-    """What may stand in braces. `{instant}` is in UTC, in ISO 8601's basic format, fit for a file name."""
+    """What may stand in braces. `{instant}` is in UTC, in ISO 8601, fit for a file name."""
     labels = {f"label.{label}": value for label, value in source.labels.items()}
-    instant = f"{at.astimezone(UTC):%Y%m%dT%H%M%SZ}" if at else ""
+    instant = in_names(at) if at else ""
     own = {"name": source.name, "address": source.address, "user": user, "instant": instant}
     return {**procedure.values, **source.values, **own, **labels}
 

@@ -15,9 +15,9 @@ __all__ = ["Condition", "News", "advance"]
 _REMEMBERED = 8  # outcomes
 _FLAPPING = 4  # changes among them
 _STEADY = 4  # outcomes that are alike
-_LONGEST = timedelta(days=30)  # between two reminders
-_SLACK = 8  # a reminder may come an eighth of its time too early: rounds come at about the same time of the day
-_LATER = 3  # how often the time to a reminder is doubled for what flaps
+_LONGEST = timedelta(days=30)  # between two times that it is told again
+_SLACK = 8  # telling again may come an eighth of its time too early: rounds come at about the same time of the day
+_LATER = 3  # how often the time until it is told again is doubled for what flaps
 
 
 class News(Enum):
@@ -38,28 +38,34 @@ class Condition(msgspec.Struct, frozen=True, omit_defaults=True):
     state: str
     since: datetime
     told: int = 1
-    remind: datetime | None = None
+    again_at: datetime | None = None
     recent: str = ""
     flapping: bool = False
 
 
 def advance(
-    before: Condition | None, state: str, now: datetime, remind: timedelta, *, visited: bool = True, grave: bool = False
+    before: Condition | None,
+    state: str,
+    now: datetime,
+    tell_again: timedelta,
+    *,
+    visited: bool = True,
+    grave: bool = False,
 ) -> tuple[Condition | None, News | None]:
     """What is known after something was seen in this state, and what is to be told of it.
 
-    None stands for a thing that is well and was so for long. `remind` is the time to the first reminder, which doubles
-    from one to the next. What is not `visited` is looked at all the time, and how often that was means nothing. A
-    `grave` state is told though the thing flaps.
+    None stands for a thing that is well and was so for long. `tell_again` is the time until it is told again, which
+    doubles each time. What is not `visited` is looked at all the time, and how often that was means nothing. A `grave`
+    state is told though the thing flaps.
     """
     flaps = visited and not grave
     old = before or Condition("", now)
     recent = (old.recent + ("a" if state else "w"))[-_REMEMBERED:] if flaps else ""
-    began = Condition(state, now, 1, now + remind, recent)
+    began = Condition(state, now, 1, now + tell_again, recent)
     if old.flapping and flaps:
         return _while_flapping(old, began)
     if sum(one != other for one, other in pairwise(recent)) >= _FLAPPING:
-        return Condition(state, now, 1 + _LATER, now + remind * 2**_LATER, recent, flapping=True), News.FLAPPING
+        return Condition(state, now, 1 + _LATER, now + tell_again * 2**_LATER, recent, flapping=True), News.FLAPPING
     if state and state != old.state:
         return began, News.BEGAN
     if state:
@@ -70,16 +76,16 @@ def advance(
 
 def _still(old: Condition, seen: Condition, *, early: bool) -> tuple[Condition, News | None]:
     """The same as before: told again when it is time for that, and then after twice as long."""
-    first = (seen.remind or seen.since) - seen.since
-    if old.remind is None or seen.since < old.remind - (first / _SLACK if early else timedelta()):
+    first = (seen.again_at or seen.since) - seen.since
+    if old.again_at is None or seen.since < old.again_at - (first / _SLACK if early else timedelta()):
         return replace(old, state=seen.state, recent=seen.recent), None
     wait = min(first.total_seconds() * 2.0 ** min(old.told, 64), max(first, _LONGEST).total_seconds())
     again = seen.since + timedelta(seconds=wait)
-    return replace(old, state=seen.state, recent=seen.recent, told=old.told + 1, remind=again), News.STILL
+    return replace(old, state=seen.state, recent=seen.recent, told=old.told + 1, again_at=again), News.STILL
 
 
 def _while_flapping(old: Condition, seen: Condition) -> tuple[Condition | None, News | None]:
     if len(set(seen.recent[-_STEADY:])) > 1:
         return _still(old, seen, early=True)
     steady = replace(seen, recent=seen.recent[-1:])
-    return (steady, News.BEGAN) if seen.state else (replace(steady, told=0, remind=None), News.OVER)
+    return (steady, News.BEGAN) if seen.state else (replace(steady, told=0, again_at=None), News.OVER)

@@ -141,7 +141,7 @@ class Delivery:
         wait = min(_FIRST_WAIT * 2 ** min(notice.tries - 1, 10), _LONGEST_WAIT)
         # Of a notice with recipients remaining, some have got it before.
         gone = isinstance(result, Sent) and result.refused and not result.taken and not notice.remaining
-        fate = Fate.WAITING if waits else Fate.REFUSED if gone else Fate.SENT
+        fate = Fate.QUEUED if waits else Fate.REFUSED if gone else Fate.SENT
         self._store.outbox.settle(notice.number, fate, answer, self._clock() + wait if waits else None, again)
 
     def deliver(self) -> Iterator[Told]:
@@ -180,7 +180,13 @@ def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> Sent:
 def sign_of_life(estate: Estate, report: RoundReport) -> Told | None:
     """After a good round request the heartbeat's address: silence raises the alarm elsewhere."""
     bad = report.count(Outcome.FAILED, Outcome.SUSPECT)
-    if estate.settings.heartbeat is None or bad or report.store_trouble or report.interrupted or report.broken:
+    if (
+        estate.settings.heartbeat is None
+        or bad
+        or report.store_trouble
+        or report.interrupted
+        or report.failing_requirements
+    ):
         return None
     try:
         request("heartbeat", "GET", estate.settings.heartbeat, estate)

@@ -1,7 +1,7 @@
 """What is told, one thing at a time: events, fit for eyes, complete enough that notices are written from them alone."""
 
 from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime
+from datetime import datetime
 
 import msgspec
 
@@ -9,8 +9,9 @@ from historon.collect import FailureKind, RoundReport, SourceResult
 from historon.compare import Plain, fingerprint, fingerprints, packed
 from historon.estate import KINDS, Severity, Source, describe
 from historon.store import Outcome
+from historon.times import utc_text
 
-__all__ = ["ChangedLine", "Event", "change_events", "round_ended", "state_of", "trouble_event", "utc_text"]
+__all__ = ["ChangedLine", "Event", "change_events", "round_ended", "state_of", "trouble_event"]
 
 _LINES = 200  # of one version's changes that are kept for telling
 _WIDTH = 300
@@ -31,7 +32,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
 
     `at` is in UTC, `details` are further lines, and `excerpt` what the other side said. A change has its `version`,
     the lines that it `added` and `removed`, its `lines`, and the fingerprints by which families of changes are found.
-    The end of a round has its `counts` by outcome.
+    The end of a round has its `counts` by outcome, and how many sources `elsewhere` went wrong at their last try.
     """
 
     kind: str
@@ -48,6 +49,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
     lines: tuple[ChangedLine, ...] = ()
     families: bytes = b""
     counts: dict[str, int] = {}
+    elsewhere: int = 0
 
     @property
     def severity(self) -> Severity:
@@ -58,15 +60,11 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
     def data(self) -> dict[str, object]:
         """The event for programs and templates, as it is documented in docs/being-told.md."""
         return {
-            "kind": self.kind, "severity": int(self.severity), "at": utc_text(self.at), "source": self.source,
+            "kind": self.kind, "severity": self.severity.word, "severity_number": int(self.severity),
+            "at": utc_text(self.at), "source": self.source,
             "version": self.version, "message": self.message, "details": self.details, "advice": self.advice,
             "look": self.look,
         }  # fmt: skip
-
-
-def utc_text(at: datetime) -> str:
-    """An instant as programs read it (RFC 3339), in UTC, to the millisecond."""
-    return at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def state_of(result: SourceResult) -> str:
@@ -75,7 +73,7 @@ def state_of(result: SourceResult) -> str:
         return "suspect"
     if result.failure is None:
         return ""
-    kinds = {FailureKind.PAUSED: "left-paused", FailureKind.IDENTITY_CHANGED: "identity-changed"}
+    kinds = {FailureKind.PAUSED: "not-resumed", FailureKind.IDENTITY_CHANGED: "identity-changed"}
     return kinds.get(result.failure.kind, "failing")
 
 
@@ -87,18 +85,18 @@ def trouble_event(kind: str, result: SourceResult, at: datetime, prefix: str = "
         return Event(kind, at, prefix + (result.note or ""), result.source, look=look, version=result.number)
     where = (f"at {failure.step}",) if failure.step else ()
     excerpt = tuple(failure.tail.splitlines()[-_TAIL:])
-    look = f"historon rehearse {result.source}" if kind != "left-paused" else ""  # that would pause it again
+    look = f"historon rehearse {result.source}" if kind != "not-resumed" else ""  # that would pause it again
     return Event(kind, at, prefix + failure.message, result.source, failure.hint, look, where, excerpt)
 
 
 def change_events(result: SourceResult, source: Source | None, at: datetime) -> Iterator[Event]:
-    """The events of what is new in a source: its first version, a changed one, expectations that broke or mended."""
+    """What is new in a source: its first version, a changed one, requirements that it fails or meets again."""
     name = result.source
-    if result.broken:
-        broken = tuple(map(str, result.broken))
-        yield Event("expectation-broken", at, broken[0], name, look=f"historon expect {name}", excerpt=broken)
-    for one in result.mended:
-        yield Event("expectation-mended", at, one, name)
+    if result.unmet:
+        unmet = tuple(map(str, result.unmet))
+        yield Event("requirement-failed", at, unmet[0], name, look=f"historon requirements {name}", excerpt=unmet)
+    for one in result.met_again:
+        yield Event("requirement-met", at, one, name)
     if result.outcome is Outcome.FIRST:
         yield Event("first", at, "first version", name, look=f"historon show {name}", version=result.number)
     if result.outcome is Outcome.SKIPPED:
@@ -119,7 +117,7 @@ def change_events(result: SourceResult, source: Source | None, at: datetime) -> 
         )  # fmt: skip
 
 
-def round_ended(report: RoundReport, as_before: Sequence[str] = ()) -> Event:
+def round_ended(report: RoundReport, as_before: Sequence[str] = (), elsewhere: int = 0) -> Event:
     """A round as a whole; `as_before` are the sources that are as bad as people were told before."""
     more = f" and {len(as_before) - _NAMED} more" if len(as_before) > _NAMED else ""
     known = [f"Still not well, as told before: {', '.join(sorted(as_before)[:_NAMED])}{more}."] if as_before else []
@@ -129,4 +127,5 @@ def round_ended(report: RoundReport, as_before: Sequence[str] = ()) -> Event:
     return Event(
         "round-ended", report.ended, words + ", interrupted" * report.interrupted,
         look=f"historon rounds {report.number}", details=(*known, *report.remarks), counts=counts,
+        elsewhere=elsewhere,
     )  # fmt: skip

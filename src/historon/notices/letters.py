@@ -1,4 +1,4 @@
-"""The wording of a notice, from its events alone: what needs a hand first, then what changed, then what went well."""
+"""The wording of a notice, from its events alone: what needs action first, then what changed, then what went well."""
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
@@ -12,6 +12,7 @@ from historon.estate import KINDS, OVER, AnyChannel, Estate, MailChannel, Severi
 from historon.notices.events import ChangedLine, Event
 from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
 from historon.store import Changed, Outcome
+from historon.times import for_people
 
 __all__ = ["Attachment", "Letter", "letter_of"]
 
@@ -25,31 +26,31 @@ _SPAN = timedelta(hours=6)  # a notice about more than this tells when each thin
 
 # How an event is called: in the subject, and in the letter behind the name of its source, or alone.
 _WORDS: Mapping[str, tuple[str, str]] = {
-    "left-paused": ("LEFT PAUSED", "LEFT PAUSED"),
-    "identity-changed": ("IDENTITY CHANGED", "it shows another identity than before"),
+    "not-resumed": ("SERVICE NOT RESUMED", "its service was paused and is NOT RESUMED"),
+    "identity-changed": ("IDENTITY CHANGED", "its host key or certificate has changed"),
     "store-trouble": ("STORE TROUBLE", "The store is in trouble"),
-    "audit-damage": ("STORE DAMAGED", "The store is damaged"),
+    "store-damaged": ("STORE DAMAGED", "The store is damaged"),
     "failing": ("FAILED", "could not be collected"),
     "still-failing": ("STILL FAILING", "still cannot be collected"),
-    "promise-broken": ("BROKEN PROMISE", "its promise is broken"),
-    "still-broken": ("STILL BROKEN PROMISE", "its promise is still broken"),
-    "estate-refused": ("ESTATE FILE REFUSED", "The estate file is refused"),
+    "overdue": ("OVERDUE", "overdue"),
+    "still-overdue": ("STILL OVERDUE", "still overdue"),
+    "estate-refused": ("ESTATE FILE INVALID", "The estate file is invalid"),
     "service-died": ("SERVICE DIED", "The service had died"),
-    "round-refused": ("NO ROUND", "No round can begin"),
+    "collecting-blocked": ("COLLECTING IS BLOCKED", "Collecting is blocked"),
     "suspect": ("SUSPECT", "the export looks wrong and was set aside"),
     "still-suspect": ("STILL SUSPECT", "the export still looks wrong"),
     "flapping": ("FLAPPING", "fails and recovers again and again"),
-    "expectation-broken": ("NOT AS EXPECTED", "not as expected"),
+    "requirement-failed": ("NOT AS REQUIRED", "does not meet a requirement"),
     "copy-behind": ("COPY BEHIND", "A copy is behind"),
     "disk-low": ("DISK LOW", "The disk is filling up"),
-    "recovered": ("recovered", "well again"),
-    "promise-kept": ("promise kept again", "its promise is kept again"),
-    "expectation-mended": ("as expected again", "as expected again"),
-    "audit-well": ("store whole again", "The store is whole again"),
+    "recovered": ("recovered", "collected again"),
+    "fresh-again": ("fresh again", "fresh again"),
+    "requirement-met": ("as required again", "meets its requirement again"),
+    "store-verified": ("store verified", "The store was verified"),
     "copy-well": ("copy up to date", "A copy is up to date again"),
-    "disk-well": ("disk well again", "The disk has room again"),
-    "estate-accepted": ("estate file accepted", "The estate file is accepted"),
-    "rounds-again": ("rounds again", "Rounds can begin again"),
+    "disk-well": ("disk has room again", "The disk has room again"),
+    "estate-accepted": ("estate file valid again", "The estate file is valid again"),
+    "collecting-again": ("collecting again", "Collecting is possible again"),
     "changed": ("changed", "changed"),
     "first": ("new", "new"),
     "service-started": ("service started", "The service has started"),
@@ -58,7 +59,7 @@ _WORDS: Mapping[str, tuple[str, str]] = {
     "test": ("a test, nothing is wrong", "A test"),
 }
 _HEADINGS = {"changed": "Changed", "first": "New", "skipped": "Skipped"}
-_ORDER = ("Needs a hand", "Changed", "Well again", "New", "Skipped", "Also")
+_ORDER = ("Needs action", "Changed", "Well again", "New", "Skipped", "Also")
 
 
 class Attachment(msgspec.Struct, frozen=True):
@@ -143,7 +144,7 @@ def _subject(events: Sequence[Event], estate: Estate) -> str:
         total = sum(sum(one.counts.values()) for one in rounds)
         state = f"{state} of {total}" if bad and len(rounds) == 1 else state or _known_state(rounds, total)
         news = news or ["nothing changed"]
-    told = ", ".join(filter(None, [state, *news]))
+    told = ", ".join(filter(None, [state, *news])) + _elsewhere(rounds)
     return visible(f"{told[:1].upper()}{told[1:]}: {estate.settings.name}")
 
 
@@ -158,16 +159,20 @@ def _is_bad(kind: str) -> bool:
 
 def _counted(kind: str, number: int) -> str:
     words = _WORDS[kind][0]
-    if words.endswith("PROMISE") and number > 1:
-        words += "S"
-    return f"{number} {words}" if _WORDS[kind][1][:1].islower() or kind == "left-paused" else words
+    return f"{number} {words}" if _WORDS[kind][1][:1].islower() else words
 
 
 def _known_state(rounds: Sequence[Event], total: int) -> str:
-    """The state of rounds without news: all well, or still as bad as people know already."""
+    """The state of rounds without news: what they looked at, or that it is still as bad as people know already."""
     wrong = sum(one.counts.get(outcome, 0) for one in rounds for outcome in (Outcome.FAILED, Outcome.SUSPECT))
     many = f" in {len(rounds)} rounds" if len(rounds) > 1 else ""
-    return f"{wrong} of {total} still not well{many}" if wrong else f"All {total} well{many}"
+    return f"{wrong} of {total} still not well{many}" if wrong else f"{total} collected{many}"
+
+
+def _elsewhere(rounds: Sequence[Event]) -> str:
+    """What still stands among the sources that the last of the rounds did not go to."""
+    number = max(rounds, key=lambda one: one.at).elsewhere if rounds else 0
+    return f"; {number} other{'s' * (number > 1)} still not well" if number else ""
 
 
 # ---- the body -------------------------------------------------------------------------------------------------------
@@ -178,7 +183,7 @@ def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
     long = max(event.at for event in events) - min(event.at for event in events) > _SPAN if events else False
     for event in events:
         if event.kind not in ("changed", "round-ended"):
-            items[_heading(event)].append(_item(event, f"{event.at.astimezone(estate.zone):%a %H:%M} " if long else ""))
+            items[_heading(event)].append(_item(event, f"{for_people(event.at, estate.zone)} " if long else ""))
     items["Changed"] = list(_changes([event for event in events if event.kind == "changed"]))
     for heading, found in items.items():
         if len(found) > _ITEMS:
@@ -191,7 +196,7 @@ def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
 
 def _heading(event: Event) -> str:
     if event.severity <= Severity.WARNING:
-        return "Needs a hand"
+        return "Needs action"
     return "Well again" if event.kind in OVER else _HEADINGS.get(event.kind, "Also")
 
 
@@ -200,7 +205,7 @@ def _item(event: Event, when: str) -> Item:
     if event.kind in ("first", "skipped"):
         return Item(f"{when}{event.source}: {visible(event.message)}")
     title = f"{when}{event.source}: {words}" if event.source else f"{when}{words}"
-    told = () if event.kind == "expectation-broken" else (event.message, *event.details)
+    told = () if event.kind == "requirement-failed" else (event.message, *event.details)
     excerpt = event.excerpt[:_EXCERPT]
     more = len(event.excerpt) - len(excerpt)
     lines = [*told, f"{more} more" if more else "", f"try: {event.advice}" if event.advice else ""]
@@ -224,7 +229,7 @@ def _changes(events: Sequence[Event]) -> Iterator[Item]:
         left = len(lines) - len(shown)
         more = (f"{left} more: {first.look}",) if left > 0 else ()
         if family.odd:
-            more = (*more, f"slightly other on {_names([one.source for one in family.odd])}")
+            more = (*more, f"slightly different on {_names([one.source for one in family.odd])}")
         yield Item(_family_title(family, first), more, tuple(map(visible, shown)))
 
 
@@ -257,12 +262,14 @@ def _closing(events: Sequence[Event], estate: Estate, at: datetime) -> Iterator[
     for one in rounds[:1] if len(rounds) == 1 else ():
         told = visible(f"{one.message[:1].upper()}{one.message[1:]}")
         yield f"{told}, {one.counts.get(Outcome.UNCHANGED, 0)} of them unchanged."
-        yield f"It ended {one.at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. More: {one.look}"
+        yield f"It ended {for_people(one.at, estate.zone, named=True)}. look: {one.look}"
     if len(rounds) > 1:
         total = sum(sum(one.counts.values()) for one in rounds)
         well = sum(one.counts.get(outcome, 0) for one in rounds for outcome in Outcome if outcome.good)
-        yield f"{len(rounds)} rounds: {well} of {total} collections went well."
+        yield f"{len(rounds)} rounds: {well} of {total} collections gave a good version."
+    if number := (max(rounds, key=lambda one: one.at).elsewhere if rounds else 0):
+        yield f"Not looked at in this round: {number} more whose last try went wrong. look: historon status"
     for remark in dict.fromkeys(remark for one in rounds for remark in one.details):
         yield visible(remark)
     if not rounds:
-        yield f"{at.astimezone(estate.zone):%Y-%m-%d %H:%M %Z}. The board: historon status"
+        yield f"{for_people(at, estate.zone, named=True)}. look: historon status"

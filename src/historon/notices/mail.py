@@ -153,7 +153,7 @@ def _hand_over(
     else:
         relay.rset()
     why = "; ".join(f"refused for {address}: {text}" for address, text in refused.items())
-    wait = f"to be tried again for {', '.join(later)}" if later else ""
+    wait = f"queued, will be retried for {', '.join(later)}" if later else ""
     well = f"{place} for {', '.join(taken)}" if taken else ""
     return Sent("; ".join(filter(None, (well, why, wait))), said, tuple(taken), tuple(refused), tuple(later))
 

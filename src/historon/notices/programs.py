@@ -24,9 +24,10 @@ from historon.estate import (
     SyslogChannel,
     WebhookChannel,
 )
-from historon.notices.events import Event, utc_text
+from historon.notices.events import Event
 from historon.notices.letters import Letter
 from historon.notices.rendering import TemplateError, own_template, rendered, visible
+from historon.times import utc_text
 from historon.tls import PinError, pinned_context
 
 __all__ = ["NoticeError", "Sent", "request", "run_command", "send_syslog", "send_webhook", "trusting", "write_file"]
@@ -70,14 +71,15 @@ def trusting(certificate: str | None, authority: str | None, estate: Estate) -> 
     try:
         return ssl.create_default_context(cafile=str(estate.path(authority)) if authority else None)
     except OSError as exc:
-        raise NoticeError(f"the authority {authority}: {exc.strerror or exc}", hint="is it a file of PEM?") from exc
+        raise NoticeError(f"the authority {authority}: {exc.strerror or exc}", hint="is it a PEM file?") from exc
 
 
 def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:
     """The notice for programs, as it is documented in docs/being-told.md."""
     severity = min((event.severity for event in letter.events), default=Severity.INFO)
     return {
-        "estate": estate.settings.name, "subject": letter.subject, "severity": int(severity),
+        "estate": estate.settings.name, "subject": letter.subject,
+        "severity": severity.word, "severity_number": int(severity),
         "at": utc_text(at),
         "events": [event.data for event in letter.events],
         "text": letter.text,
@@ -114,10 +116,10 @@ def request(
                 method, address, content=body, headers={"user-agent": "historon", **(headers or {})}
             )
     except (httpx.InvalidURL, httpx.UnsupportedProtocol) as exc:
-        raise NoticeError(f"{what}: this is no address", hint="it begins with https://") from exc
+        raise NoticeError(f"{what}: this is not an address", hint="it begins with https://") from exc
     except httpx.HTTPError as exc:
         pin = "not the pinned" in str(exc)
-        why = "it shows another certificate than the pinned one" if pin else f"nobody answers ({type(exc).__name__})"
+        why = "its certificate is not the pinned one" if pin else f"nobody answers ({type(exc).__name__})"
         raise NoticeError(f"{what}: {why}", hint="is the address right, and reachable from here?") from exc
     if not answer.is_success:
         raise NoticeError(f"{what}: answered with status {answer.status_code}", hint="is the address still valid?")
@@ -201,14 +203,18 @@ def run_command(channel: CommandChannel, letter: Letter, estate: Estate, at: dat
             capture_output=True, check=False, timeout=channel.deadline.total_seconds(),
         )  # fmt: skip
     except subprocess.TimeoutExpired as exc:
-        raise NoticeError(f"command {name}: not done in time", hint="let it be quicker, or raise deadline") from exc
+        raise NoticeError(
+            f"command {name}: timed out after {channel.deadline}", hint="make it faster, or raise deadline"
+        ) from exc
     except OSError as exc:
         raise NoticeError(f"command {name}: {exc.strerror}", hint="is the program there, and may it be run?") from exc
     if done.returncode:
         said = visible(done.stderr.decode("utf-8", "replace").strip(), " ")[:_LONGEST_ANSWER]
         raise NoticeError(f"command {name}: ended with exit code {done.returncode}: {said}", hint="try it by hand")
     said = visible(done.stdout.decode("utf-8", "replace").strip(), " ")[:_LONGEST_ANSWER]
-    return Sent(f"{name} ended well", [f"> {' '.join(channel.command)}", f"< exit code 0{': ' * bool(said)}{said}"])
+    return Sent(
+        f"{name} ended with exit code 0", [f"> {' '.join(channel.command)}", f"< exit code 0{': ' * bool(said)}{said}"]
+    )
 
 
 def write_file(channel: FileChannel, letter: Letter, estate: Estate, at: datetime) -> Sent:

@@ -31,7 +31,7 @@ def due_at(
     if channel.digest is not None:
         coming = next(instants(estate.timetables[channel.digest], estate.zone, now))
         return when_awake(channel, estate, coming), False
-    if in_round and not channel.at_once:
+    if in_round and not channel.immediately:
         return now + _AT_THE_LATEST, True
     return when_awake(channel, estate, now), False
 

@@ -22,7 +22,7 @@ from historon.store import ESTATE, Outcome, Pending, Store
 __all__ = ["Teller", "Watched"]
 
 _SOURCES = "told"  # under which the ledger remembers what people know of a source
-_STILL = {"failing": "still-failing", "suspect": "still-suspect", "promise-broken": "still-broken"}
+_STILL = {"failing": "still-failing", "suspect": "still-suspect", "overdue": "still-overdue"}
 
 
 @dataclass(frozen=True)
@@ -88,7 +88,7 @@ class Teller:
         text = self._memories[name] if name in self._memories else self._recalled(name)
         before = msgspec.json.decode(text, type=Condition) if text else None
         grave = bool(state) and KINDS[state] is Severity.CRITICAL
-        after, news = advance(before, state, at, self.estate.notices.remind, grave=grave)
+        after, news = advance(before, state, at, self.estate.notices.tell_again, grave=grave)
         if after is not None or text:
             self._memories[name] = msgspec.json.encode(after).decode() if after else ""
         since = f"since {describe(at - before.since)}: " if before and before.state else ""
@@ -100,7 +100,7 @@ class Teller:
             case News.STILL:
                 return trouble_event(_STILL.get(state, state), result, at, since)
             case News.FLAPPING:
-                told = "it is told no more until it has been steady for a while"
+                told = "nothing more is sent about it until it has been steady for a while"
                 return Event("flapping", at, told, name, look=f"historon rehearse {name}")
             case News.OVER:
                 was = f"after {describe(at - before.since)}" if before and before.state else "steady again"
@@ -122,17 +122,29 @@ class Teller:
         self.keep()
         numbers = [*report.earlier, report.number]
         gathered = {name for number in numbers for name in self._gathering.pop(number or 0, set())}
-        ended = round_ended(report, [name for number in numbers for name in self._as_before.pop(number or 0, [])])
+        as_before = [name for number in numbers for name in self._as_before.pop(number or 0, [])]
+        ended = round_ended(report, as_before, self._ailing_elsewhere(report))
         now = self._clock()
         posts = [
             self._pending(name, channel, ended, now, None) for name, channel in self.estate.channels.items()
-            if wants(channel, ended, self.estate) or (name in gathered and not channel.at_once)
+            if wants(channel, ended, self.estate) or (name in gathered and not channel.immediately)
         ]  # fmt: skip
         self._post(posts)
         due = {name: when_awake(channel, self.estate, now) for name, channel in self.estate.channels.items()}
         for number in filter(None, numbers):
             with suppress(StoreError):  # it is told all the same, only later
                 self._store.outbox.end_round(number, due)
+
+    def _ailing_elsewhere(self, report: RoundReport) -> int:
+        """How many sources that this round did not go to went wrong at their last try."""
+        try:
+            states = self._store.states()
+        except StoreError:
+            return 0
+        looked_at = {result.source for result in report.results}
+        others = [source for source in self.estate.sources.values() if source.name not in looked_at]
+        bad = (Outcome.FAILED, Outcome.SUSPECT)
+        return sum(one.skip is None and one.name in states and states[one.name].outcome in bad for one in others)
 
     def tell(self, *events: Event) -> None:
         """Take in events that belong to no round, and keep them."""
@@ -153,7 +165,7 @@ class Teller:
             if known and known.flapping:
                 continue
             old = before.get(look.subject)
-            after, news = advance(old, look.state, now, self.estate.notices.remind, visited=False)
+            after, news = advance(old, look.state, now, self.estate.notices.tell_again, visited=False)
             if after != old:
                 memories[look.subject] = msgspec.json.encode(after).decode() if after else ""
             match news:

@@ -4,10 +4,11 @@ import os
 import secrets
 import shutil
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from pathlib import Path
 
+from historon.compare import Masks, comparable, is_binary, is_called, section_of
 from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
 from historon.store import Member, Store, StoredPart, Version, read_tree
@@ -16,42 +17,52 @@ __all__ = ["write_version"]
 
 
 def write_version(
-    store: Store, version: Version, folder: Path, *, within: str | None = None, overwrite: bool = False
-) -> list[tuple[Path, StoredPart]]:
-    """Write a version, or its parts `within` this name, below the folder, each whole or not at all; returns the files.
+    store: Store, version: Version, folder: Path, masks: Masks, *, only: str | None = None, overwrite: bool = False
+) -> list[tuple[Path, int]]:
+    """Write a version below the folder, each file whole or not at all; returns the files and their sizes in bytes.
 
-    Where the version has the metadata of a tree, files get their permissions and times back, empty folders and links
-    are made anew, and owners too when this user may. UsageError when nothing is `within`; OutsideError, before anything
-    is written, when a file is there already and `overwrite` is false, or when a link would lead out of the folder.
+    `only` narrows it to a part, a folder of parts, parts by a pattern (fnmatch), or to what stands under this place in
+    the outline of its texts, as `masks` see it. Where the version has the metadata of a tree, files get their
+    permissions and times back, empty folders and links are made anew, and owners too when this user may. UsageError
+    when there is nothing like `only`; OutsideError, before anything is written, when a file is there already and
+    `overwrite` is false, or when a link would lead out of the folder.
     """
-    within = within.rstrip("/") if within else None
-    parts = _chosen(store, version, within)
-    files = [folder.joinpath(*part.name.split("/")) for part in parts]
-    for file in files:
+    parts = store.parts(version.source, version.number)
+    whole = [part for part in parts if only is None or is_called(part.name, only)]
+    sections = _sections(store, parts, only, masks) if only is not None and not whole else {}
+    if not whole and not sections:
+        place, names = f"{version.source}@{version.number}", [part.name for part in parts]
+        raise UsageError(
+            f'in {place} neither a part nor a place in the outline is "{only}"', hint=nearest(str(only), names)
+        )
+    files = [(_file(folder, part.name), part.size, store.pieces(part)) for part in whole]
+    files += [(_file(folder, name), len(text), iter([text])) for name, text in sections.items()]
+    for file, _, _ in files:
         _check(file, folder, overwrite)
     try:
-        for part, file in zip(parts, files, strict=True):
+        for file, _, pieces in files:
             file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-            _write(file, store.pieces(part), overwrite)
-        members = [(name, one) for name, one in _members(store, version) if _wanted(name, within)]
+            _write(file, pieces, overwrite)
+        members = [(name, one) for name, one in _members(store, version) if not sections and _wanted(name, only)]
         for name, member in sorted(
             members, key=lambda one: one[0], reverse=True
         ):  # what is inside a folder before the folder's own time
             _dress(folder.joinpath(*name.split("/")), member, folder)
     except OSError as exc:
         raise OutsideError(f"{exc.filename or folder}: {exc.strerror}", hint="check the folder and its space") from exc
-    return list(zip(files, parts, strict=True))
+    return [(file, size) for file, size, _ in files]
 
 
-def _chosen(store: Store, version: Version, name: str | None) -> list[StoredPart]:
-    parts = store.parts(version.source, version.number)
-    if name is None:
-        return parts
-    chosen = [part for part in parts if part.name == name or part.name.startswith(name + "/")]
-    if not chosen:
-        place = f"{version.source}@{version.number}"
-        raise UsageError(f'{place} has no part "{name}"', hint=nearest(name, [part.name for part in parts]))
-    return chosen
+def _file(folder: Path, name: str) -> Path:
+    return folder.joinpath(*name.split("/"))
+
+
+def _sections(store: Store, parts: Sequence[StoredPart], place: str, masks: Masks) -> dict[str, bytes]:
+    """What stands under this place in the outline of each part that is text."""
+    contents = {part.name: comparable(part, store) for part in parts}
+    texts = {name: content for name, content in contents.items() if not is_binary(content)}
+    found = {name: section_of(content, place, masks.outline) for name, content in texts.items()}
+    return {name: section for name, section in found.items() if section}
 
 
 def _members(store: Store, version: Version) -> Iterator[tuple[str, Member]]:
@@ -65,9 +76,9 @@ def _members(store: Store, version: Version) -> Iterator[tuple[str, Member]]:
                 yield (f"{base}/{member.name}" if base else member.name), member
 
 
-def _wanted(name: str, within: str | None) -> bool:
+def _wanted(name: str, only: str | None) -> bool:
     """Whether a member belongs to what was asked for, or is a folder above it."""
-    return within is None or f"{name}/".startswith(f"{within}/") or f"{within}/".startswith(f"{name}/")
+    return only is None or is_called(name, only) or f"{only}/".startswith(f"{name}/")
 
 
 def _dress(path: Path, member: Member, folder: Path) -> None:

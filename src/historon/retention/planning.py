@@ -1,4 +1,4 @@
-"""Which versions may go, and by which rule each of the others stays. Nothing is removed here."""
+"""Which versions retention would remove, and by which rule each of the others stays. Nothing is removed here."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -21,7 +21,7 @@ _PERIODS: dict[str, Callable[[datetime], tuple[int, ...]]] = {
 
 @dataclass(frozen=True)
 class Verdict:
-    """What retention says of a version: `rule` is why it stays, and None when it may go."""
+    """What retention says of a version: `rule` is why it stays, and None when it would be removed."""
 
     version: Version
     rule: str | None
@@ -57,7 +57,8 @@ def _staying(
                 yield version.number, f"last of its {period}, for {span}"
     changes = [version for version in good if version.state is State.GOOD]
     yield from (
-        (version.number, f"among the newest {retention.at_least}") for version in changes[-retention.at_least :]
+        (version.number, f"among the newest {retention.at_least} that changed")
+        for version in changes[-retention.at_least :]
     )
     for version in versions:
         if not version.good and version.at >= now - retention.suspect:

@@ -60,7 +60,7 @@ class Brackwater:
         self.relay: Pennant | None = None
 
     def start(self) -> None:
-        """Start the devices and write the estate into its folder, which `historon start` has laid out."""
+        """Start the devices and write the estate into its folder, which `historon new` has laid out."""
         self._simulated.mkdir(mode=0o700)
         key = asyncssh.generate_private_key("ssh-ed25519")
         self._make_devices(key.convert_to_public())

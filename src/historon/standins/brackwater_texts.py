@@ -102,7 +102,7 @@ at_once_by = {{ site = 4 }}      # no more than four devices of a site at the sa
 [defaults]
 retention = "short"
 timetable = "nightly"
-promise = "26h"
+max_age = "26h"
 
 [credentials.devices]
 user = "config-reader"
@@ -125,12 +125,12 @@ at_least = 3
 [procedures.capstan-router]
 about = "An interactive command line with paging and a clock line."
 over = "ssh-shell"
-prompt = '^[\\w.-]+# ?$'
+prompt = '^\\S+# ?$'
 pager = '-- more --'
 retry_pause = "100ms"          # before a failure that may pass is tried again; longer in earnest
 steps = [
-  {{ send = "screen lines off" }},
-  {{ keep = "display config active", as = "active.cfg", ends_with = "end" }},
+  {{ send = "paging off" }},
+  {{ keep = "list settings active", as = "active.cfg", ends_with = "end" }},
 ]
 noise = ['^! saved at ']
 secret = ['monitor community (\\S+)']
@@ -211,18 +211,18 @@ steps = [{{ pull = "simulated/purser/data", as = "purser" }}]
 keep = ["/bin/uname", "-m"]
 as = "machine.txt"
 
-[[expectations]]
+[[requirements]]
 name = "time servers"
 where = {{ role = "edge" }}
 must = ['^time-server 10\\.20\\.0\\.\\d+$']
 
-[[expectations]]
+[[requirements]]
 name = "nobody from outside"
 procedure = "capstan-router"
 must_not = ['^access-list outside-in / permit any ']
 why = "ask the office before opening anything"
 
-[[expectations]]
+[[requirements]]
 name = "ports are described"
 procedure = "capstan-router"
 each = '^interface port-\\d+$'
@@ -243,7 +243,7 @@ all_well = "7d"
 [channels.record]
 kind = "file"
 path = "notices.jsonl"
-at_once = true
+immediately = true
 
 [[sources]]
 name = "purser-files"

@@ -1,6 +1,6 @@
 """A Capstan router: an interactive command line over SSH, with a banner, echo, paging and a clock line.
 
-Made up. It takes `screen lines off`, `display config active`, `display clock`, `display version`, `elevate` (which asks
+Made up. It takes `paging off`, `list settings active`, `list clock`, `list version`, `elevate` (which asks
 for a password of its own and changes the prompt), `erase log` (which asks whether it is meant), `menu` and `exit`.
 """
 
@@ -126,14 +126,14 @@ class _Conversation:
         fault = self._device.fault
         if fault is Fault.MUTE and line:
             await asyncio.Event().wait()
-        if line == "screen lines off":
+        if line == "paging off":
             self._paging = False
-        elif line == "display config active" and fault is not Fault.REFUSES and not self._denied:
+        elif line == "list settings active" and fault is not Fault.REFUSES and not self._denied:
             await self._display(self._config().splitlines())
-        elif line == "display clock":
+        elif line == "list clock":
             behind = timedelta(hours=2 if fault is Fault.CLOCK else 0)
             self._write(f"Clock: {datetime.now(UTC) - behind:%H:%M:%S UTC %d %b %Y}\r\n".encode())
-        elif line == "display version":
+        elif line == "list version":
             self._write(f"Capstan OS version {self._device.version}, up 12 days\r\n".encode())
         elif line == "show configuration" and self._device.version >= "5":
             await self._display(self._config().splitlines())

@@ -1,6 +1,5 @@
 """Versions at rest: contents, ledger, integrity, and the names by which versions are called."""
 
-from historon.store.auditing import Audit, Damage, audit
 from historon.store.copying import Copied, copy_store
 from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
@@ -22,12 +21,12 @@ from historon.store.interface import (
 from historon.store.outbox import Fate, Notice, Outbox, Pending
 from historon.store.references import Reference, resolve
 from historon.store.trees import Member, read_tree, tree_part_name, written_tree
+from historon.store.verification import Damage, Verification, verify
 
 __all__ = [
     "ESTATE",
     "LARGE",
     "LEDGER",
-    "Audit",
     "Changed",
     "Copied",
     "Damage",
@@ -47,12 +46,13 @@ __all__ = [
     "State",
     "Store",
     "StoredPart",
+    "Verification",
     "Version",
     "Visit",
-    "audit",
     "copy_store",
     "read_tree",
     "resolve",
     "tree_part_name",
+    "verify",
     "written_tree",
 ]

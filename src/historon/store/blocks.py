@@ -42,7 +42,7 @@ class Blocks:
             try:
                 yield zstandard.ZstdDecompressor().decompress(found[0])
             except (TypeError, zstandard.ZstdError) as exc:
-                raise StoreError(f"block {number} is damaged", hint="restore the store from a copy") from exc
+                raise StoreError(f"block {number} is damaged", hint="take the store back from a copy") from exc
 
     def sweep(self, strand: int) -> None:
         """Remove the blocks of a strand that no content is made of any more."""

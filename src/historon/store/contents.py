@@ -35,7 +35,7 @@ _WORTH_IT = 0.85  # a sibling is taken when it makes the keyframe smaller than t
 _CACHE_BYTES = 32 * 2**20
 _BUNDLES_AT_HAND = 64  # strands whose bundles are kept taken apart
 _HEAVY = 2**20  # bytes at rest from which on a strand gives back every single removed content at once
-_DAMAGED = "restore the store from a copy"
+_DAMAGED = "take the store back from a copy"
 
 
 class _Record(NamedTuple):

@@ -64,7 +64,7 @@ def _opened(file: Path) -> sqlite3.Connection:
 
 def _checked(made: sqlite3.Connection, file: Path) -> Copied:
     if (verdict := made.execute("PRAGMA integrity_check(1)").fetchone()[0]) != "ok":
-        raise StoreError(f"the copy would be damaged: {verdict}", hint="historon audit")
+        raise StoreError(f"the copy would be damaged: {verdict}", hint="historon verify")
     sources, versions = made.execute("SELECT count(DISTINCT source), count(*) FROM version").fetchone()
     (good,) = made.execute("SELECT coalesce(sum(good), 0) FROM source").fetchone()
     return Copied(sources, versions, file.stat().st_size, good)

@@ -59,7 +59,7 @@ class FolderStore(Store):
         if not self._file.is_file():
             raise StoreError(
                 f"{folder}: there is no store here",
-                hint="is its disk mounted? A new, empty one is made with: historon start DIR --store-only",
+                hint="is its disk mounted? A new, empty one is made with: historon new DIR --store-only",
             )
         with self._doing("open the store"):
             self._db = sqlite3.connect(self._file, timeout=_BUSY_S, isolation_level=None)
@@ -336,7 +336,7 @@ class FolderStore(Store):
             raise StoreError(f"{name}@{number} is the last good version and stays")
         row = self._db.execute("SELECT held FROM version WHERE source = ? AND number = ?", key).fetchone()
         if row and row[0] is not None:
-            raise StoreError(f"{name}@{number} is held and stays", hint=f"historon release {name}@{number}")
+            raise StoreError(f"{name}@{number} is held and stays", hint=f"historon hold {name}@{number} --lift")
 
     def _thin(self, source: int, strands: set[int]) -> None:
         """Give back the contents that no version of the source points to any more, and follow those that moved."""
@@ -452,12 +452,12 @@ def _advice(exc: sqlite3.Error) -> str:
     name = getattr(exc, "sqlite_errorname", "") or ""
     advice = {
         "SQLITE_FULL": "the disk is full: free some space, then run it again; nothing was half written",
-        "SQLITE_IOERR": "the disk did not take it (full, or failing?): nothing was half written",
+        "SQLITE_IOERR": "the disk did not take it; is it full, or failing? Nothing was half written",
         "SQLITE_BUSY": "another Historon is writing: wait for it to end",
         "SQLITE_READONLY": "check the owner and mode of the store",
         "SQLITE_CANTOPEN": "check the owner and mode of the store",
-        "SQLITE_CORRUPT": "the file is damaged: restore the store from a copy",
-        "SQLITE_NOTADB": "this file is not a ledger, or it is damaged: restore the store from a copy",
+        "SQLITE_CORRUPT": "the file is damaged: take the store back from a copy",
+        "SQLITE_NOTADB": "this file is not a ledger, or it is damaged: take the store back from a copy",
     }
     return next(
         (text for code, text in advice.items() if name.startswith(code)), "check the disk and the store's folder"

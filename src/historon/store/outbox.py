@@ -18,7 +18,7 @@ __all__ = ["Fate", "Notice", "Outbox", "Pending"]
 class Fate(StrEnum):
     """What became of a notice: `refused` by every recipient for good, `expired` after it was tried for long enough."""
 
-    WAITING = "waiting"
+    QUEUED = "queued"
     SENT = "sent"
     REFUSED = "refused"
     EXPIRED = "expired"

@@ -9,6 +9,7 @@ from typing import Self
 from historon.errors import UsageError
 from historon.estate import Duration
 from historon.store.interface import Store, Version
+from historon.times import for_people
 
 __all__ = ["Reference", "resolve"]
 
@@ -48,7 +49,7 @@ def resolve(store: Store, reference: Reference, *, now: datetime, zone: tzinfo) 
         first, last = versions[0], good[-1] if good else versions[-1]
         raise UsageError(
             f"{reference}: no such version (the first is {first.source}@{first.number} of "
-            f"{first.at.astimezone(zone):%Y-%m-%d %H:%M}, the latest @{last.number})",
+            f"{for_people(first.at, zone, named=True)}, the latest @{last.number})",
             hint=f"historon versions {reference.source}",
         )
     return found
@@ -82,4 +83,4 @@ def _moment(reference: Reference, when: str, now: datetime, zone: tzinfo) -> dat
             return moment if written.microsecond else moment + slack - timedelta(milliseconds=1)
         return now - Duration.parse(when)
     except (ValueError, OverflowError) as exc:
-        raise UsageError(f'{reference}: "{when}" is not a moment ({exc})', hint=f"write {_FORMS}") from exc
+        raise UsageError(f'{reference}: "{when}" is not a point in time ({exc})', hint=f"write {_FORMS}") from exc

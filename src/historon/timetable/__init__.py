@@ -1,22 +1,22 @@
-"""When: expressions, what is due next, and promises on the age of versions.
+"""When: expressions, what is due next, and how fresh versions are.
 
 The service is in `historon.timetable.service`, and not imported here: it brings all of collecting along.
 """
 
 from historon.timetable.agenda import Due, Load, agenda, load_by_hour, warnings_of
+from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.instants import due_instants, frozen, offset_of
-from historon.timetable.promises import SourceStatus, Standing, standings
 
 __all__ = [
     "Due",
+    "Freshness",
     "Load",
     "SourceStatus",
-    "Standing",
     "agenda",
     "due_instants",
     "frozen",
     "load_by_hour",
     "offset_of",
-    "standings",
+    "statuses",
     "warnings_of",
 ]

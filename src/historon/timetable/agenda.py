@@ -74,7 +74,7 @@ def _hour(at: datetime, estate: Estate) -> datetime:
 def warnings_of(
     estate: Estate, sources: Sequence[Source], dues: Sequence[Due], loads: Sequence[Load], took: Mapping[str, timedelta]
 ) -> Iterator[str]:
-    """What will not go well: hours that are too full, intervals that are too short, promises that cannot be kept."""
+    """What will not go well: hours that are too full, intervals that are too short, a max_age that cannot be met."""
     at_once = estate.settings.at_once
     for load in loads:
         if load.share > _MOST_OF_AN_HOUR:
@@ -88,8 +88,9 @@ def warnings_of(
         gaps = [later - earlier for earlier, later in pairwise(times[source.name])]
         if gaps and took.get(source.name, timedelta()) > min(gaps):
             yield f"{source.name}: takes longer than the time until it is due again (lengthen the interval)"
-        if gaps and source.promise is not None and max(gaps) > source.promise:
-            yield f"{source.name}: is due too seldom for its promise (shorten the interval, or promise less)"
+        if gaps and source.max_age is not None and max(gaps) > source.max_age:
+            seldom = f"is due too seldom for its max_age of {source.max_age}"
+            yield f"{source.name}: {seldom} (shorten the interval, or raise max_age)"
     never = [source.name for source in sources if not source.timetables and source.skip is None]
     if never:
         more = f" and {len(never) - _NAMED} more" if len(never) > _NAMED else ""

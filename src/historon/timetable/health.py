@@ -13,7 +13,7 @@ import msgspec
 
 from historon.errors import OutsideError
 from historon.store import Outcome
-from historon.timetable.promises import Standing
+from historon.timetable.freshness import Freshness
 
 if TYPE_CHECKING:
     from prometheus_client import Metric
@@ -36,7 +36,7 @@ class Vitals:
 
     seen: datetime | None = None
     trouble: str = ""
-    standings: dict[Standing, int] = field(default_factory=dict)
+    ages: dict[Freshness, int] = field(default_factory=dict)
     confirmed: dict[str, datetime] = field(default_factory=dict)
     next_due: datetime | None = None
     waiting: dict[str, int] = field(default_factory=dict)
@@ -101,7 +101,7 @@ class HealthServer:
         start("200 OK" if state == "well" else "503 Service Unavailable", [("Content-Type", "application/json")])
         data = {
             "state": state, "seen": self._vitals.seen, "next_due": self._vitals.next_due,
-            "last_round": self._vitals.last_round, "promises": self._vitals.standings,
+            "last_round": self._vitals.last_round, "ages": self._vitals.ages,
             "notices_waiting": sum(self._vitals.waiting.values()),
         }  # fmt: skip
         return [msgspec.json.encode(data) + b"\n"]
@@ -135,17 +135,17 @@ class _Figures:
 
         vitals = self._vitals
         yield gauge("well", "1 while the service itself is well.", [("", vitals.state(self._now) == "well")])
-        counts = [(standing.value, float(vitals.standings.get(standing, 0))) for standing in Standing]
-        yield gauge("sources", "Sources by how they stand to their promise.", counts, "standing")
+        counts = [(age.value, float(vitals.ages.get(age, 0))) for age in Freshness]
+        yield gauge("sources", "Sources by the age of their last good version against max_age.", counts, "age")
         confirmed = [(name, at.timestamp()) for name, at in vitals.confirmed.items()]
-        about = "When the last good version of a source was last found to be so."
+        about = "When the last good version of a source was last confirmed."
         yield gauge("source_confirmed_timestamp_seconds", about, confirmed, "source")
         waiting = [(channel, float(number)) for channel, number in vitals.waiting.items()]
-        yield gauge("notices_waiting", "Notices and events that wait to be told.", waiting, "channel")
+        yield gauge("notices_waiting", "Notices and events that are waiting to be told.", waiting, "channel")
         yield gauge("store_bytes", "Size of the store on disk.", [("", vitals.store_bytes)])
         for name, help_, at in (
             ("next_due", "When the next source is due.", vitals.next_due),
-            ("last_round", "When the last round of this service ended.", vitals.last_round),
+            ("last_round", "When the last round ended.", vitals.last_round),
         ):
             if at is not None:
                 yield gauge(f"{name}_timestamp_seconds", help_, [("", at.timestamp())])

@@ -20,6 +20,7 @@ from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, describe, read_estate
 from historon.notices import Event, Teller, Told, Watched, send, sign_of_life
 from historon.store import ESTATE, Outcome, Store
+from historon.times import utc_text
 from historon.timetable.health import Vitals
 from historon.timetable.instants import due_instants
 from historon.timetable.watching import Lookout, about_estate, about_rounds, many_sources
@@ -87,7 +88,7 @@ class Service:
             self._begin()
             await self._keep(once=once)
             if not once:
-                self._teller.tell(Event("service-stopped", self._clock(), f"{self._holder}; it ended as it should"))
+                self._teller.tell(Event("service-stopped", self._clock(), f"{self._holder}; it ended properly"))
                 self._store.remember(ESTATE, _RUNNING, "")
         finally:
             await self._end()
@@ -98,9 +99,9 @@ class Service:
         if before := self._store.recall(ESTATE, _RUNNING):
             cut = [one.number for one in self._store.rounds() if one.ended is None and one.trigger == _TRIGGER]
             rounds = f"; cut short: round {', '.join(map(str, cut))}" if cut else ""
-            words = f"{before} did not end as it should{rounds}"
-            self._teller.tell(Event("service-died", now, words, advice="see the log of that time"))
-        self._store.remember(ESTATE, _RUNNING, f"{self._holder}, since {now:%Y-%m-%d %H:%M} UTC")
+            words = f"{before} did not end properly{rounds}"
+            self._teller.tell(Event("service-died", now, words, advice="look at its log of that time"))
+        self._store.remember(ESTATE, _RUNNING, f"{self._holder}, since {utc_text(now)}")
         self._teller.tell(Event("service-started", now, self._holder))
 
     def _take_lease(self) -> None:
@@ -114,6 +115,7 @@ class Service:
         """Take up what is on record; a source that was never on schedule begins to be now."""
         now = self._clock()
         self._places = Places(self._estate)
+        self.vitals.last_round = next((one.ended for one in self._store.rounds() if one.ended), None)
         known = {name: datetime.fromisoformat(text) for name, text in self._store.recall_all(_TOPIC).items()}
         scheduled = [source for source in self._estate.sources.values() if source.timetables]
         self._kept = {source.name: min(known.get(source.name, now), now) for source in scheduled}
@@ -122,7 +124,7 @@ class Service:
         for source in scheduled:
             self._plan(source)
         soonest = min(self._next.values(), default=None)
-        when = f", the next at {soonest.astimezone(self._estate.zone):%Y-%m-%d %H:%M:%S %Z}" if soonest else ""
+        when = f", the next at {utc_text(soonest)}" if soonest else ""
         _LOG.info("%s on schedule%s", many_sources(len(scheduled)), when)
 
     def _plan(self, source: Source) -> None:
@@ -148,7 +150,7 @@ class Service:
                 wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
                 self.vitals.trouble = ""
             except StoreError as exc:
-                _LOG.error("the store is in trouble: %s; trying again in %s s", exc, _TROUBLE.seconds)
+                _LOG.error("the store is in trouble: %s; will be retried in %ss", exc, _TROUBLE.seconds)
                 self._tell_trouble(exc)
                 wait = _TROUBLE
             self.vitals.seen, self.vitals.next_due = self._clock(), min(self._next.values(), default=None)
@@ -196,7 +198,7 @@ class Service:
         try:
             estate = read_estate(self._file)
         except EstateError as exc:
-            _LOG.error("the estate file is refused, the one before stays in force: %s", exc)
+            _LOG.error("the estate file is invalid; the previous settings stay in effect: %s", exc)
             self._look("estate", about_estate(str(exc), self._clock()))
             return
         if estate.path(estate.settings.store) != self._estate.path(self._estate.settings.store):
@@ -310,7 +312,9 @@ class Service:
             try:
                 self._report(self._teller.delivery.settle(one, result))
             except StoreError as exc:
-                _LOG.error("what became of a notice to %s cannot be noted, it may be sent again: %s", one.name, exc)
+                _LOG.error(
+                    "what became of a notice to %s could not be recorded, so it may be sent twice: %s", one.name, exc
+                )
         self.vitals.waiting = self._teller.delivery.waiting()
 
     def _copy(self) -> None:
@@ -373,7 +377,7 @@ class Service:
                     await self._delivery
                 await self._send_due()
         except TimeoutError:
-            _LOG.warning("not all notices were sent; they are, when a service runs again")
+            _LOG.warning("not all notices were sent; they will be, when a service runs again")
 
 
 def _tally(report: RoundReport) -> str:

@@ -1,4 +1,4 @@
-"""What the service looks at all the time, whether anything runs or not: promises, the disk, and that all is well."""
+"""What the service looks at all the time, whether anything runs or not: ages, the disk, copies."""
 
 import logging
 import shutil
@@ -11,8 +11,8 @@ from historon.copies import CopyStatus, copies_of
 from historon.estate import Estate, describe
 from historon.notices import Event, Teller, Watched
 from historon.store import ESTATE, Store
+from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.health import Vitals
-from historon.timetable.promises import SourceStatus, Standing, standings
 
 __all__ = ["Lookout", "about_estate", "about_rounds", "many_sources"]
 
@@ -21,7 +21,7 @@ _EVERY = timedelta(minutes=15)  # at most between two looks
 
 
 class Lookout:
-    """Looks at what may change though nothing runs: promises break, the disk fills up, copies fall behind, all is well.
+    """Looks at what may change though nothing runs: versions get old, the disk fills up, copies fall behind.
 
     `copies_wanted` are those in which something is missing, `copy_troubles` what became of the last try.
     """
@@ -42,19 +42,18 @@ class Lookout:
         """Look, if it is time for that, and tell what is news. `since` is when sources came on schedule."""
         if self._next is not None and now < self._next:
             return
-        board = standings(estate, list(estate.sources.values()), self._store, now)
-        self._next = min(now + _EVERY, (_next_breach(board, now) or now + _EVERY) + timedelta(milliseconds=1))
+        board = statuses(estate, list(estate.sources.values()), self._store, now)
+        self._next = min(now + _EVERY, (_next_overdue(board, now) or now + _EVERY) + timedelta(milliseconds=1))
         self._note(board)
-        for event in self._teller.watch("promise", _about_promises(board, since, now)):
-            kept = event.kind == "promise-kept"
-            words = "kept again" if kept else "broken"
-            _LOG.log(logging.INFO if kept else logging.WARNING, "the promise of %s is %s", event.source, words)
+        for event in self._teller.watch("age", _about_ages(board, since, now)):
+            level = logging.INFO if event.kind == "fresh-again" else logging.WARNING
+            _LOG.log(level, "%s: %s: %s", event.source, event.kind, event.message)
         self._watch("disk", _about_disk(estate, now))
         copies = copies_of(estate, self._store)
         self.copies_wanted = [one.name for one in copies if one.missing_since is not None]
         for one in copies:
             self._watch(f"copy {one.name}", _about_copy(one, self.copy_troubles.get(one.name, ""), now))
-        if (well := _all_well_words(board)) and not any(one.broken(now) for one in copies):
+        if (well := _all_well_words(board)) and not any(one.overdue(now) for one in copies):
             self._teller.tell_well(Event("all-well", now, well))
 
     def _watch(self, topic: str, look: Watched) -> None:
@@ -63,41 +62,40 @@ class Lookout:
 
     def _note(self, board: Sequence[SourceStatus]) -> None:
         confirmed = {one.source.name: one.state.confirmed_at for one in board}
-        self._vitals.standings = Counter(one.standing for one in board)
+        self._vitals.ages = Counter(one.freshness for one in board)
         self._vitals.confirmed = {name: at for name, at in confirmed.items() if at is not None}
         self._vitals.waiting = self._teller.delivery.waiting()
         self._vitals.store_bytes = self._store.size()
 
 
-def _about_promises(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Watched]:
-    """Of every source with a promise, whether it is kept; one that is paused is as people know it.
+def _about_ages(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Watched]:
+    """Of every source with a `max_age`, whether it is overdue; of one that is skipped nothing new is told.
 
-    `since` is from when on sources are on schedule: one that was never collected has the time of its promise from then.
+    `since` is from when on sources are on schedule: one that was never collected has its `max_age` from then.
     """
     for one in board:
         begins = since.get(one.source.name)
-        new = one.age is None and begins is not None and one.source.promise and now - begins <= one.source.promise
-        if one.standing not in (Standing.PAUSED, Standing.NONE) and not new:
-            state = "promise-broken" if one.standing.trouble else ""
-            yield Watched(one.source.name, state, "promise-kept", partial(_promise, one=one, now=now))
+        new = one.age is None and begins is not None and one.source.max_age and now - begins <= one.source.max_age
+        if one.freshness not in (Freshness.SKIPPED, Freshness.NO_LIMIT) and not new:
+            state = "overdue" if one.freshness.trouble else ""
+            yield Watched(one.source.name, state, "fresh-again", partial(_age_event, one=one, now=now))
 
 
-def _promise(kind: str, one: SourceStatus, now: datetime) -> Event:
+def _age_event(kind: str, one: SourceStatus, now: datetime) -> Event:
     name = one.source.name
-    if kind == "promise-kept":
-        return Event(kind, now, "its last good version is as new as promised", name)
-    age = f"is {describe(one.age)} old" if one.age is not None else "was never made"
-    promise = describe(one.source.promise or timedelta())
+    if kind == "fresh-again":
+        return Event(kind, now, "its last good version is new enough again", name)
+    age = f"is {describe(one.age)} old" if one.age is not None else "does not exist"
     last = (f"last try: {one.state.note}",) if one.state.note else ()
-    message = f"its last good version {age}, {promise} was promised"
+    message = f"its last good version {age}, max_age is {one.source.max_age}"
     return Event(kind, now, message, name, look=f"historon rehearse {name}", details=last)
 
 
-def _next_breach(board: Sequence[SourceStatus], now: datetime) -> datetime | None:
-    """When the next promise breaks if nothing happens."""
+def _next_overdue(board: Sequence[SourceStatus], now: datetime) -> datetime | None:
+    """When the next source is overdue if nothing happens."""
     left = [
-        one.source.promise - one.age for one in board
-        if one.source.promise and one.age is not None and one.standing in (Standing.KEPT, Standing.CLOSE)
+        one.source.max_age - one.age for one in board
+        if one.source.max_age and one.age is not None and one.freshness in (Freshness.FRESH, Freshness.AGEING)
     ]  # fmt: skip
     return now + min(left) if left else None
 
@@ -107,7 +105,9 @@ def _about_disk(estate: Estate, now: datetime) -> Watched:
     store = estate.path(estate.settings.store)
     free, wanted = shutil.disk_usage(store).free, estate.settings.warn_free
     message = f"{store} has {free // 10**6:,} MB free"
-    told = f"{message}, fewer than {wanted // 10**6:,} MB; no round begins below {estate.settings.free // 10**6:,} MB"
+    told = (
+        f"{message}, less than {wanted // 10**6:,} MB; collecting is blocked below {estate.settings.free // 10**6:,} MB"
+    )
 
     def make(kind: str) -> Event:
         if kind == "disk-well":
@@ -118,18 +118,18 @@ def _about_disk(estate: Estate, now: datetime) -> Watched:
 
 
 def _about_copy(copy: CopyStatus, trouble: str, now: datetime) -> Watched:
-    """Whether a copy has all that it was promised to have."""
+    """Whether something has been missing in a copy for too long."""
     behind = copy.behind(now)
 
     def make(kind: str) -> Event:
         if kind == "copy-well":
             return Event(kind, now, f"{copy.name} has all versions")
         age = f"something has been missing in {copy.name} for {describe(behind or timedelta())}"
-        message = f"{age}, {describe(copy.copy.promise)} was promised"
+        message = f"{age}, max_lag is {copy.copy.max_lag}"
         last = (f"last try: {trouble}",) if trouble else ()
         return Event(kind, now, message, look=f"historon copies {copy.name} --update", details=last)
 
-    return Watched(ESTATE, "copy-behind" if copy.broken(now) else "", "copy-well", make)
+    return Watched(ESTATE, "copy-behind" if copy.overdue(now) else "", "copy-well", make)
 
 
 def about_estate(refusal: str, now: datetime) -> Watched:
@@ -137,9 +137,15 @@ def about_estate(refusal: str, now: datetime) -> Watched:
 
     def make(kind: str) -> Event:
         if kind == "estate-accepted":
-            return Event(kind, now, "it is in force")
+            return Event(kind, now, "it is valid, and in effect")
         first, *more = refusal.splitlines()
-        return Event(kind, now, "the one before stays in force", look="historon doctor", excerpt=(first, *more))
+        return Event(
+            kind,
+            now,
+            "it is invalid; the previous settings stay in effect",
+            look="historon doctor",
+            excerpt=(first, *more),
+        )
 
     return Watched(ESTATE, "estate-refused" if refusal else "", "estate-accepted", make)
 
@@ -150,17 +156,20 @@ def about_rounds(refusal: str, hint: str, now: datetime) -> Watched:
     def make(kind: str) -> Event:
         return Event(kind, now, refusal or "what was in the way is gone", advice=hint)
 
-    return Watched(ESTATE, "round-refused" if refusal else "", "rounds-again", make)
+    return Watched(ESTATE, "collecting-blocked" if refusal else "", "collecting-again", make)
 
 
 def _all_well_words(board: Sequence[SourceStatus]) -> str | None:
-    """That nothing needs a hand, in words; None when something does."""
-    if any(one.standing.trouble or one.ailing for one in board):
+    """That nothing needs action, in words; None when something does."""
+    if not all(one.well for one in board):
         return None
-    promised = sum(one.source.promise is not None and one.standing is not Standing.PAUSED for one in board)
-    paused = sum(one.standing is Standing.PAUSED for one in board)
-    also = f", {paused} paused" if paused else ""
-    return f"{many_sources(len(board))}{also}, {promised} with a promise, all kept; nothing needs a hand"
+    judged = sum(one.freshness in (Freshness.FRESH, Freshness.AGEING) for one in board)
+    skipped = sum(one.freshness is Freshness.SKIPPED for one in board)
+    unjudged = len(board) - judged - skipped
+    also = [f"{judged} within max_age"]
+    also += [f"{unjudged} without max_age"] if unjudged else []
+    also += [f"{skipped} skipped"] if skipped else []
+    return f"{many_sources(len(board))}: {', '.join(also)}; nothing needs action"
 
 
 def many_sources(number: int) -> str:

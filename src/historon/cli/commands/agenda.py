@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 import click
@@ -9,7 +10,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, instant, print_json, print_table, printable, size_text, table
 from historon.errors import UsageError
-from historon.estate import Duration, Estate, Source, describe, next_instants, select, words_of
+from historon.estate import Duration, Estate, Freeze, describe, next_instants, select, words_of
 from historon.store import Outcome, Store
 from historon.timetable import Due, Load, agenda, load_by_hour, warnings_of
 
@@ -19,52 +20,71 @@ _SHOWN = 40
 _ROUNDS = 10  # by which it is told how long sources take
 _BAR = 40
 _LONGEST = timedelta(days=400)
+_ENOUGH = timedelta(days=1)  # between the first and the last round, to say how the store grows
+_NEXT = 3  # instants of a timetable that are named
 
 
 @click.command(
-    "agenda", epilog=example("historon agenda", "historon agenda --for 7d", "historon agenda edge-1 --play 30d")
+    "agenda", epilog=example("historon agenda", "historon agenda --for 7d", "historon agenda edge-1 --simulate 30d")
 )
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @where_option
 @click.option("--for", "span", default="24h", show_default=True, metavar="SPAN", help="How far ahead.")
 @click.option("--hours", is_flag=True, help="As a picture of the load of each hour.")
 @click.option(
-    "--play", metavar="SPAN", help="Run the clock forward on paper: how many rounds, how long, how much disk."
+    "--simulate", metavar="SPAN", help="Reckon ahead without collecting: how many collections, how long, how much disk."
 )
 @estate_option
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], where: tuple[str, ...], *, span: str, hours: bool, play: str | None,
+    app: App, names: tuple[str, ...], where: tuple[str, ...], *, span: str, hours: bool, simulate: str | None,
     estate_file: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """What is due next.
 
     Sources are due by their timetables, in the estate's time zone. It warns of hours that are too full, of sources that
-    are never due, take longer than their interval, or are due too seldom for their promise. Nothing is collected.
+    are never due, take longer than their interval, or are due too seldom for their max_age. Nothing is collected.
     """
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
     now = app.clock()
-    until = now + _span(play or span)
-    dues = list(agenda(estate, sources, now, until))
+    ahead = _span(simulate or span)
+    dues = list(agenda(estate, sources, now, now + ahead))
     with app.store(estate) as store:
         took = _took(store)
-        loads = load_by_hour(estate, dues, took, now, until)
+        loads = load_by_hour(estate, dues, took, now, now + ahead)
         warnings = list(warnings_of(estate, sources, dues, loads, took))
-        if as_json:
-            print_json({
-                "due": [{"at": due.at, "source": due.source, "timetable": due.timetable} for due in dues],
-                "warnings": warnings,
-            })  # fmt: skip
-            return
-        if play:
-            _print_play(estate, store, sources, dues, took, until - now)
-        elif hours or len(dues) > _SHOWN:
-            _print_hours(estate, [load for load in loads if load.sources or hours])
-        else:
-            _print_dues(estate, dues, now)
-    _print_end(estate, dues, warnings, now, play or span)
+        simulation = _simulated(estate, store, dues, took, ahead) if simulate else None
+    headline = _headline(estate, dues, simulate or span)
+    if as_json:
+        print_json(
+            "agenda",
+            headline,
+            [{"at": due.at, "source": due.source, "timetable": due.timetable} for due in dues],
+            timetables=[_timetable_row(estate, name, dues, now) for name in estate.timetables],
+            hours=[{"begin": one.begin, "sources": one.sources, "share": round(one.share, 4)} for one in loads],
+            freezes=[{"from": str(one.from_), "to": str(one.to), "why": one.why} for one in _coming(estate, now)],
+            simulation=simulation and vars(simulation),
+            warnings=warnings,
+        )
+        return
+    click.echo(headline)
+    if simulation:
+        _print_simulation(estate, dues, simulation)
+    elif hours or len(dues) > _SHOWN:
+        _print_hours(estate, [load for load in loads if load.sources or hours])
+    else:
+        _print_dues(estate, dues, now)
+    _print_end(estate, dues, warnings, now, simulate or span)
+
+
+def _headline(estate: Estate, dues: Sequence[Due], span: str) -> str:
+    if not estate.timetables:
+        return "there is no timetable: write one in [timetables] of the estate file, and name it in sources"
+    if not dues:
+        return f"nothing is due in {span}"
+    return f"in {span}: {count(len(dues), 'collection')} of {count(len({due.source for due in dues}), 'source')}"
 
 
 def _span(written: str) -> timedelta:
@@ -88,7 +108,7 @@ def _took(store: Store) -> dict[str, timedelta]:
 
 
 def _print_dues(estate: Estate, dues: Sequence[Due], now: datetime) -> None:
-    made = table(f"due ({estate.zone.key})", "in", "source", "timetable")
+    made = table(f"due ({estate.zone})", "in", "source", "timetable")
     for due in dues:
         made.add_row(_day(due.at, estate), describe(_rounded(due.at - now)), due.source, due.timetable)
     if dues:
@@ -117,49 +137,88 @@ def _print_hours(estate: Estate, loads: Sequence[Load]) -> None:
         )
 
 
-def _print_play(
-    estate: Estate, store: Store, sources: Sequence[Source], dues: Sequence[Due], took: dict[str, timedelta],
-    span: timedelta,
-) -> None:  # fmt: skip
-    made = table("timetable", "collections", "sources", "first", "last", right=("collections", "sources"))
+@dataclass(frozen=True)
+class _Simulation:
+    """What a span will bring: the time that asking takes, added up and as rounds take it, and how the store grows.
+
+    None stands for what the record of rounds cannot tell yet.
+    """
+
+    span_s: timedelta
+    collections: int
+    asking_s: timedelta | None
+    rounds_s: timedelta | None
+    growth_bytes: int | None
+    store_bytes: int
+    history_s: timedelta | None
+
+
+def _simulated(
+    estate: Estate, store: Store, dues: Sequence[Due], took: dict[str, timedelta], span: timedelta
+) -> _Simulation:
+    known = [took[due.source] for due in dues if due.source in took]
+    asking = sum(known, timedelta()) / len(known) * len(dues) if known else None
+    rounds = store.rounds(10**6)
+    history = rounds[0].began - rounds[-1].began if rounds else timedelta()
+    size = store.size()
+    growth = round(size / (history / span)) if history >= _ENOUGH else None
+    return _Simulation(
+        span, len(dues), asking, asking and asking / estate.settings.at_once, growth, size,
+        history if history >= _ENOUGH else None,
+    )  # fmt: skip
+
+
+def _print_simulation(estate: Estate, dues: Sequence[Due], simulation: _Simulation) -> None:
+    made = table(
+        "timetable", "collections", "sources", f"first ({estate.zone})", "last", right=("collections", "sources")
+    )
     for name in estate.timetables:
         own = [due for due in dues if due.timetable == name]
         if own:
             first, last = _day(own[0].at, estate), _day(own[-1].at, estate)
             made.add_row(name, f"{len(own):,}", f"{len({due.source for due in own}):,}", first, last)
-    print_table(made)
-    known = [took[due.source] for due in dues if due.source in took]
-    work = sum(known, timedelta())
-    click.echo(f"\nin {describe(span)}: {count(len(dues), 'collection')} of {count(len(sources), 'source')}")
-    if known:
-        per = work / len(known) * len(dues)
-        asked, waited = describe(_rounded(per)), describe(_rounded(per / estate.settings.at_once))
-        click.echo(f"time: {asked} of asking, as long as the last times; {waited} at {estate.settings.at_once} at once")
-    rounds = store.rounds(10**6)
-    if rounds and (age := (rounds[0].began - rounds[-1].began)) >= timedelta(days=1):
-        grown = store.size() / (age / timedelta(days=1)) * (span / timedelta(days=1))
-        so_far = f"if it grows as in the {describe(_rounded(age))} so far (now {size_text(store.size())})"
-        click.echo(f"disk: at most about {size_text(grown)} more, {so_far}")
+    if made.rows:
+        print_table(made)
+    click.echo("")
+    if simulation.asking_s is not None and simulation.rounds_s is not None:
+        asked, waited = describe(_rounded(simulation.asking_s)), describe(_rounded(simulation.rounds_s))
+        at_once = estate.settings.at_once
+        click.echo(f"time: {asked} of asking, if it takes as long as the last times; {waited} at {at_once} at once")
+    if simulation.growth_bytes is not None and simulation.history_s is not None:
+        now, history = size_text(simulation.store_bytes), describe(_rounded(simulation.history_s))
+        growth = size_text(simulation.growth_bytes)
+        click.echo(f"disk: about {growth} more, if it grows as in the {history} so far (now {now})")
     else:
-        click.echo("disk: not known yet, as rounds of two days are needed to tell")
+        click.echo("disk: cannot tell yet: it takes the rounds of two days")
 
 
 def _print_end(estate: Estate, dues: Sequence[Due], warnings: Sequence[str], now: datetime, span: str) -> None:
     from rich.text import Text
 
     screen = console()
-    if not estate.timetables:
-        click.echo("there is no timetable: write one in [timetables] of the estate file, and name it in sources")
-        return
-    click.echo("" if dues else f"nothing is due in {span}")
     tally = Counter(due.timetable for due in dues)
+    if estate.timetables:
+        click.echo("")
     for name, timetable in estate.timetables.items():
-        coming = ", ".join(_day(at, estate) for at in next_instants(timetable, estate.zone, now, 3))
-        screen.print(Text(f"{name}: {words_of(timetable)}", style="bold"))
-        screen.print(Text(f"  {coming} …  ({count(tally[name], 'collection')} in {span})", style="dim"))
-    for freeze in estate.freezes:
-        if freeze.to >= now.astimezone(estate.zone).date():
-            why = f": {printable(freeze.why)}" if freeze.why else ""
-            screen.print(Text(f"nothing is collected from {freeze.from_} to {freeze.to}{why}", style="yellow"))
+        coming = ", ".join(_day(at, estate) for at in next_instants(timetable, estate.zone, now, _NEXT))
+        screen.print(Text(f"{name}: {words_of(timetable)}", style="bold"), soft_wrap=True)
+        screen.print(Text(f"  {coming} …", style="dim"), soft_wrap=True)
+        screen.print(Text(f"  {count(tally[name], 'collection')} in {span}", style="dim"))
+    for freeze in _coming(estate, now):
+        why = f": {printable(freeze.why)}" if freeze.why else ""
+        screen.print(Text(f"nothing is collected from {freeze.from_} to {freeze.to}{why}", style="yellow"))
     for warning in warnings:
         screen.print(Text(f"warning: {printable(warning)}", style="yellow"), soft_wrap=True)
+
+
+def _coming(estate: Estate, now: datetime) -> list[Freeze]:
+    """The freezes that are not over."""
+    return [freeze for freeze in estate.freezes if freeze.to >= now.astimezone(estate.zone).date()]
+
+
+def _timetable_row(estate: Estate, name: str, dues: Sequence[Due], now: datetime) -> dict[str, object]:
+    timetable = estate.timetables[name]
+    return {
+        "timetable": name, "collections": sum(due.timetable == name for due in dues),
+        "next": list(next_instants(timetable, estate.zone, now, _NEXT)),
+    }  # fmt: skip

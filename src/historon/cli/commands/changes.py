@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from itertools import groupby, islice
+from typing import Any
 
 import click
 
@@ -12,7 +13,7 @@ from historon.cli.output import console, count, instant, print_json, printable
 from historon.cli.viewing import masks_for
 from historon.compare import Family, Masks, Plain, Variant, families, fingerprinted, variants
 from historon.errors import UsageError
-from historon.estate import Duration, Estate, select
+from historon.estate import Duration, Estate, in_words, select
 from historon.store import Changed, Store
 
 __all__ = ["command"]
@@ -20,7 +21,8 @@ __all__ = ["command"]
 _SHOWN = 20
 _CHANGES = 6  # of one family in the list
 _NAMED = 4  # sources of one family in the list
-_WEIGHTS = {2: ("●", "bold red"), 1: ("●", "yellow"), 0: ("○", "dim")}
+_STYLES = {2: "bold red", 1: "yellow", 0: "dim"}  # by weight
+_WORD = 8  # columns for what a family concerns
 
 _Rules = Callable[[str], tuple[Masks, Plain]]
 
@@ -66,21 +68,30 @@ def command(
             return
         groups = list(_grouped(estate, changed, found, by))
         limit = None if everything else _SHOWN
+        headline = _headline(changed, found, since)
         if as_json:
-            print_json([_as_data(store, one, rules, group) for group, some in groups for one in some])
+            print_json(
+                "changes", headline, [_as_data(store, one, rules, group) for group, some in groups for one in some]
+            )
             return
+        screen = console()
+        screen.print(headline, soft_wrap=True)
+        screen.print(f"[instants are in {estate.zone}]\n" if found else "", style="dim", end="")
         _print_all(estate, store, groups, rules, limit)
-        _print_summary(changed, found, since)
 
 
 def _moment(since: str, now: datetime, estate: Estate) -> datetime:
     try:
-        if since[:4].isdigit() and "-" in since:
+        if _is_date(since):
             written = datetime.fromisoformat(since)
             return written if written.tzinfo else written.replace(tzinfo=estate.zone)
         return now - Duration.parse(since)
     except (ValueError, OverflowError) as exc:
         raise UsageError(f"--since {since}: {exc}", hint="write an age such as 24h or 7d, or a date") from exc
+
+
+def _is_date(since: str) -> bool:
+    return since[:4].isdigit() and "-" in since
 
 
 def _rules(estate: Estate, store: Store) -> _Rules:
@@ -138,23 +149,23 @@ def _print_family(estate: Estate, store: Store, family: Family, rules: _Rules) -
     screen = console()
     form = next(variants(store, family, rules, most=1), None)
     parts = ", ".join(sorted({part for part, _ in form.changes})[:_NAMED]) if form else ""
-    mark, style = _WEIGHTS[family.weight]
+    word = Text(f"{family.concern.word:<{_WORD}}", _STYLES[family.concern.weight])
     names = family.sources
     who = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
-    head = Text.assemble((f"{mark} ", style), (printable(who), "bold"), (f"  {_when(family, estate)}", "dim"))
+    head = Text.assemble(word, (printable(who), "bold"), (f"  {_when(family, estate)}", "dim"))
     head.append(f"  {family.handle}", "cyan").append(f"  {printable(parts)}", "dim")
-    screen.print(head)
+    screen.print(head, soft_wrap=True)
     if form is None:
-        screen.print(Text("    its versions were pruned meanwhile", style="dim"))
+        screen.print(Text(" " * _WORD + "its versions were pruned meanwhile", style="dim"))
     else:
         for _, change in form.changes[:_CHANGES]:
-            screen.print("    ", change_text(change), sep="")
+            screen.print(" " * _WORD, change_text(change), sep="", soft_wrap=True)
         if len(form.changes) > _CHANGES:
-            screen.print(Text(f"    and {len(form.changes) - _CHANGES} more", style="dim"))
+            screen.print(Text(" " * _WORD + f"and {len(form.changes) - _CHANGES} more", style="dim"))
     if family.odd:
         odd = sorted({one.source for one in family.odd})
         names_odd = ", ".join(odd[:_NAMED]) + (f" and {len(odd) - _NAMED} more" if len(odd) > _NAMED else "")
-        screen.print(Text(f"    slightly other on {printable(names_odd)}", style="dim"))
+        screen.print(Text(" " * _WORD + f"slightly different on {printable(names_odd)}", style="dim"))
     screen.print()
 
 
@@ -165,13 +176,13 @@ def _when(family: Family, estate: Estate) -> str:
     return f"{first} to {last[11:] if last[:10] == first[:10] else last}"
 
 
-def _print_summary(changed: Sequence[Changed], found: Sequence[Family], since: str) -> None:
+def _headline(changed: Sequence[Changed], found: Sequence[Family], since: str) -> str:
+    span = f"since {since}" if _is_date(since) else f"in the last {in_words(since)}"
     sources = len({one.source for one in changed})
     if not changed:
-        click.echo(f"nothing changed since {since}")
-        return
+        return f"no change recorded {span}"
     told = count(len(found), "family", "families")
-    click.echo(f"{count(len(changed), 'changed version')} of {count(sources, 'source')} in {told}, since {since}")
+    return f"{count(len(changed), 'changed version')} of {count(sources, 'source')} in {told} {span}"
 
 
 def _closer(
@@ -182,9 +193,12 @@ def _closer(
 
     family = next((one for one in found if one.handle == handle), None)
     if family is None:
-        raise UsageError(f'no family "{handle}" since {since}', hint="look further back, for example --since 30d")
+        raise UsageError(
+            f'no family "{handle}" among the changes since {since}', hint="look further back, for example --since 30d"
+        )
     if as_json:
-        print_json(_as_data(store, family, rules, "", every=True))
+        data = _as_data(store, family, rules, "", every=True)
+        print_json("family", f"family {handle}: {count(len(family.members), 'version')}", data.pop("forms"), **data)
         return
     screen = console()
     for form in variants(store, family, rules):
@@ -198,12 +212,13 @@ def _closer(
     click.echo(f"the whole of one: historon diff {one.source}@{one.number - 1} {one.source}@{one.number}")
 
 
-def _as_data(store: Store, family: Family, rules: _Rules, group: str, *, every: bool = False) -> dict[str, object]:
+def _as_data(store: Store, family: Family, rules: _Rules, group: str, *, every: bool = False) -> dict[str, Any]:
     forms = list(variants(store, family, rules, most=None if every else 1))
     return {
-        "handle": family.handle, "group": group or None, "weight": family.weight, "first": family.first,
+        "handle": family.handle, "group": group or None, "concern": family.concern.word,
+        "weight": family.concern.weight, "first": family.first,
         "last": family.last, "members": [_member(one) for one in family.members],
-        "slightly_other": [_member(one) for one in family.odd],
+        "slightly_different": [_member(one) for one in family.odd],
         "forms": [_form(form, every=every) for form in forms],
     }  # fmt: skip
 

@@ -11,7 +11,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
 from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, SourceStep, run_round, unfinished_sources
-from historon.errors import ExitCode
+from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, Source, describe, select
 from historon.notices import Teller, Told, sign_of_life
 from historon.store import Outcome, Store
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 __all__ = ["command"]
 
-_BREACHES = 6  # of one source that are told
+_UNMET = 6  # of one source that are told
 
 
 @click.command(
@@ -31,7 +31,7 @@ _BREACHES = 6  # of one source that are told
 @where_option
 @click.option("--unfinished", is_flag=True, help="Only those that the last round was interrupted before.")
 @click.option("--trust-first-contact", is_flag=True, help="Accept host keys that are shown for the first time.")
-@click.option("-v", "--verbose", count=True, help="Tell each step as it is taken; twice, its answer too (masked).")
+@click.option("-v", "--verbose", count=True, help="Show each step; given twice, its answer too (masked).")
 @estate_option
 @json_option
 @pass_app
@@ -48,8 +48,7 @@ def command(
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
     if not sources:
-        click.echo("no source to collect: describe some in the estate file, or widen --where", err=True)
-        return ExitCode.USAGE
+        raise UsageError("there is no source to collect", hint="describe some in the estate file")
     with app.store(estate) as store:
         if unfinished and not (sources := unfinished_sources(store, sources)):
             click.echo("the last round was not interrupted: nothing is left to do")
@@ -68,7 +67,7 @@ def command(
         teller.end_round(report)
         told = [*teller.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])]
     if as_json:
-        print_json(_as_data(report, told))
+        _print_data(report, told)
     else:
         _print_end(report, told)
     return _exit_code(report, told)
@@ -83,7 +82,7 @@ def _round(
         task = asyncio.current_task()
         assert task is not None  # noqa: S101
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
-        return await run_round(teller.estate, sources, store, clock=app.clock, observer=observer, trigger="by hand")
+        return await run_round(teller.estate, sources, store, clock=app.clock, observer=observer, trigger="hand")
 
     def tell_steps(event: SourceBegan | SourceStep | SourceResult) -> None:
         if isinstance(event, SourceStep):
@@ -199,12 +198,12 @@ def _confirm_keys(app: App, estate: Estate, report: RoundReport, *, trust: bool)
 def _print_end(report: RoundReport, told: Sequence[Told]) -> None:
     screen = console()
     _print_troubles(report, screen)
-    _print_expectations(report, screen)
+    _print_requirements(report, screen)
     _print_summary(report, screen)
     for one in told:
         if one.trouble:
-            waits = "; it waits and is tried again: historon notices" if one.waits else ""
-            click.echo(f"notice not sent to {one.channel}: {printable(one.trouble)}{waits}", err=True)
+            waits = "; queued, will be retried: historon notices" if one.waits else ""
+            click.echo(f"historon: notice not sent to {one.channel}: {printable(one.trouble)}{waits}", err=True)
     if report.store_trouble:
         click.echo(f"historon: the store is in trouble: {printable(report.store_trouble)}", err=True)
 
@@ -222,45 +221,55 @@ def _print_troubles(report: RoundReport, screen: "Console") -> None:
         screen.print(Text(f"  look     historon show {result.source}@{result.number}"))
 
 
-def _print_expectations(report: RoundReport, screen: "Console") -> None:
+def _print_requirements(report: RoundReport, screen: "Console") -> None:
     from rich.text import Text
 
-    for result in report.broken:
-        screen.print(Text(f"\n{result.source}: not as expected", style=STYLES["suspect"]))
-        for one in result.broken[:_BREACHES]:
+    for result in report.failing_requirements:
+        screen.print(Text(f"\n{result.source}: a requirement is not met", style=STYLES["suspect"]))
+        for one in result.unmet[:_UNMET]:
             screen.print(Text(f"  what     {printable(str(one))}"))
-        screen.print(Text(f"  look     historon expect {result.source}"))
-    for result in report.mended:
-        screen.print(Text(f"{result.source}: as expected again: {printable(', '.join(result.mended))}", "green"))
+        screen.print(Text(f"  look     historon requirements {result.source}"))
+    for result in report.meeting_again:
+        screen.print(Text(f"{result.source}: meets again: {printable(', '.join(result.met_again))}", "green"))
 
 
 def _print_summary(report: RoundReport, screen: "Console") -> None:
     from rich.text import Text
 
-    line = Text(f"\nround {report.number}: {count(len(report.results), 'source')} in {describe(report.took)}: ")
+    line = Text(f"\n{_round_words(report)}: ")
     parts = [(f"{n} {outcome}", STYLES[outcome]) for outcome in Outcome if (n := report.count(outcome))]
     for index, part in enumerate(parts):
         line.append(", " if index else "").append(*part)
     if report.interrupted:
         line.append("; it was interrupted", "yellow")
-    if report.left_paused:
-        line.append(f"; {report.left_paused} LEFT PAUSED", STYLES["failed"])
+    if report.not_resumed:
+        line.append(f"; {report.not_resumed} NOT RESUMED", STYLES["failed"])
     screen.print(line)
     for remark in report.remarks:
         screen.print(Text(f"remark: {printable(remark)}", style=STYLES["suspect"]))
 
 
-def _as_data(report: RoundReport, told: Sequence[Told]) -> dict[str, object]:
-    return {
-        "round": report.number,
-        "began": report.began,
-        "took_s": report.took,
-        "interrupted": report.interrupted,
-        "store_trouble": report.store_trouble,
-        "remarks": report.remarks,
-        "sources": [_result_data(result) for result in report.results],
-        "notices": [{"channel": one.channel, "trouble": one.trouble, "waits": one.waits} for one in told],
-    }
+def _round_words(report: RoundReport) -> str:
+    return f"round {report.number}: {count(len(report.results), 'source')} in {describe(report.took)}"
+
+
+def _print_data(report: RoundReport, told: Sequence[Told]) -> None:
+    outcomes = {outcome.value: report.count(outcome) for outcome in Outcome}
+    known = ", ".join(f"{number} {outcome}" for outcome, number in outcomes.items() if number)
+    print_json(
+        "collect",
+        f"{_round_words(report)}: {known}",
+        [_result_data(result) for result in report.results],
+        round=report.number,
+        began=report.began,
+        took_s=report.took,
+        interrupted=report.interrupted,
+        store_trouble=report.store_trouble,
+        outcomes=outcomes,
+        not_resumed=report.not_resumed,
+        remarks=report.remarks,
+        notices=[{"channel": one.channel, "trouble": one.trouble, "queued": one.waits} for one in told],
+    )
 
 
 def _result_data(result: SourceResult) -> dict[str, object]:
@@ -273,8 +282,8 @@ def _result_data(result: SourceResult) -> dict[str, object]:
         "removed": result.removed,
         "took_s": result.took,
         "note": result.note,
-        "expectations_broken": [str(one) for one in result.broken],
-        "expectations_mended": result.mended,
+        "requirements_failed": [str(one) for one in result.unmet],
+        "requirements_met_again": result.met_again,
         "failure": failure
         and {
             "kind": failure.kind,

@@ -11,49 +11,54 @@ from historon.cli.output import count, instant, print_json, print_table, printab
 from historon.copies import CopyStatus, bring_up_to_date, copies_of, note_copied
 from historon.errors import ExitCode, HistoronError, UsageError
 from historon.estate import Estate, describe, nearest
-from historon.store import FolderStore, Store, audit
+from historon.store import FolderStore, Store, verify
 
 __all__ = ["command"]
 
 
-@click.command("copies", epilog=example("historon copies", "historon copies --update", "historon copies vault --check"))
+@click.command(
+    "copies", epilog=example("historon copies", "historon copies --update", "historon copies saltgate --verify")
+)
 @click.argument("names", nargs=-1, metavar="[COPY]...")
 @click.option("--update", is_flag=True, help="Bring them up to date.")
-@click.option("--check", is_flag=True, help="Read every version in them, and verify it.")
+@click.option("--verify", "verifying", is_flag=True, help="Read every version in them, and verify it.")
 @estate_option
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], *, update: bool, check: bool, estate_file: str | None, as_json: bool
+    app: App, names: tuple[str, ...], *, update: bool, verifying: bool, estate_file: str | None, as_json: bool
 ) -> int:
     """Second places that hold the versions too.
 
     A copy is a whole store: should this machine die, an estate file on another one names it as its store. The service
     brings copies up to date by itself. One that knows versions which the store does not is never replaced. The exit
-    code is 1 when something has been missing in a copy for longer than promised, 5 when one is damaged or could not be
-    brought up to date.
+    code is 1 when something has been missing in a copy for longer than its max_lag, 5 when one is damaged or could not
+    be brought up to date.
     """
     estate = app.estate(estate_file)
     for name in names:
         if name not in estate.copies:
             hint = nearest(name, estate.copies) or "write one in [copies] of the estate file"
             raise UsageError(f'there is no copy "{name}"', hint=hint)
+    if not estate.copies and (update or verifying):
+        what = "update" if update else "verify"
+        raise UsageError(f"there is no copy to {what}", hint="write one in [copies] of the estate file")
     chosen = list(names or estate.copies)
     wrong = False
     with app.store(estate) as store:
         for name in chosen if update else ():
             wrong = not _update(app, estate, store, name) or wrong
         statuses = [one for one in copies_of(estate, store) if one.name in chosen]
-    for name in chosen if check else ():
-        wrong = not _check(estate, name) or wrong
+    for name in chosen if verifying else ():
+        wrong = not _verify(estate, name) or wrong
     now = app.clock()
     if as_json:
-        print_json([_row(one, now) for one in statuses])
-    elif not update and not check:
+        print_json("copies", _headline(statuses, now), [_row(one, now) for one in statuses])
+    elif not update and not verifying:
         _print(statuses, estate, now)
     if wrong:
         return ExitCode.STORE
-    return ExitCode.FOUND if any(one.broken(now) for one in statuses) else ExitCode.WELL
+    return ExitCode.FOUND if any(one.overdue(now) for one in statuses) else ExitCode.WELL
 
 
 def _update(app: App, estate: Estate, store: Store, name: str) -> bool:
@@ -69,40 +74,55 @@ def _update(app: App, estate: Estate, store: Store, name: str) -> bool:
     return True
 
 
-def _check(estate: Estate, name: str) -> bool:
+def _verify(estate: Estate, name: str) -> bool:
     """Read the copy as a store of its own."""
     try:
         with closing(FolderStore(estate.path(estate.copies[name].path))) as copy:
-            found = audit(copy, sorted(copy.states()))
+            found = verify(copy, sorted(copy.states()))
     except HistoronError as exc:
         click.echo(f"{name}: {printable(str(exc))}", err=True)
         return False
     for one in [*found.ledger, *map(str, found.damages)]:
         click.echo(f"{name}: {printable(one)}", err=True)
-    verdict = "all whole" if found.well else "DAMAGED"
+    verdict = "all of it as written" if found.well else "DAMAGED"
     click.echo(
         f"{name}: {count(found.versions, 'version')} of {count(found.sources, 'source')} read: {verdict}", err=True
     )
     return found.well
 
 
+def _headline(statuses: Sequence[CopyStatus], now: datetime) -> str:
+    if not statuses:
+        return "there is no copy: write one in [copies] of the estate file"
+    late = sum(one.overdue(now) for one in statuses)
+    behind = sum(one.missing_since is not None for one in statuses) - late
+    current = len(statuses) - late - behind
+    told = [f"{late} BEHIND for too long" if late else "", f"{behind} behind" if behind else ""]
+    told.append(f"{current} up to date" if current else "")
+    return f"{count(len(statuses), 'copy', 'copies')}: {', '.join(filter(None, told))}"
+
+
 def _print(statuses: Sequence[CopyStatus], estate: Estate, now: datetime) -> None:
-    made = table("copy", "state", f"as of ({estate.zone.key})", "where")
+    click.echo(_headline(statuses, now))
+    made = table("copy", "state", f"as of ({estate.zone})", "where", wrap=("where",))
     for one in statuses:
         at = instant(one.at, estate.zone) if one.at else "never"
         made.add_row(one.name, _state(one, now), at, printable(str(estate.path(one.copy.path))))
-    print_table(made) if statuses else click.echo("there is no copy: write one in [copies] of the estate file")
+    if statuses:
+        print_table(made)
 
 
 def _state(one: CopyStatus, now: datetime) -> str:
     behind = one.behind(now)
     if behind is None:
         return "up to date"
-    return f"{'BEHIND' if one.broken(now) else 'behind'} for {describe(behind)} of {describe(one.copy.promise)}"
+    return f"{'BEHIND' if one.overdue(now) else 'behind'} for {describe(behind)} of {one.copy.max_lag}"
 
 
 def _row(one: CopyStatus, now: datetime) -> dict[str, object]:
+    behind = one.behind(now)
+    state = "up to date" if behind is None else "behind for too long" if one.overdue(now) else "behind"
     return {
-        "copy": one.name, "path": one.copy.path, "at": one.at, "missing_since": one.missing_since,
-        "promise_s": one.copy.promise, "behind": one.broken(now),
+        "copy": one.name, "path": one.copy.path, "state": state, "as_of": one.at, "missing_since": one.missing_since,
+        "lag_s": behind, "max_lag_s": one.copy.max_lag,
     }  # fmt: skip

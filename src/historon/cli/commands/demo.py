@@ -38,17 +38,17 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
         "a booking server, a door controller, a file server and a mail relay are simulated in this process, on "
         "loopback; they speak SSH, HTTPS, NETCONF and SMTP for real. First, a folder for the estate:"
     )
-    if code := tour.type("start", str(place)):
+    if code := tour.type("new", str(place)):
         return code
     estate = Brackwater(place, lambda: tour.now)
     estate.start()
     try:
         tour.say(
-            f"Now {place}/historon.toml is filled in: 12 sources, how to ask them, whom to tell. Is all of it in order?"
+            f"Now {place}/historon.toml is filled in: 12 sources, how to ask them, whom to tell. Is anything wrong?"
         )
         tour.type("doctor", "--estate", str(place))
         tour.say(
-            "Before the first night, one source is tried, storing nothing. What it answers is shown, secrets are not."
+            "Before the first night, one source is tried without storing anything. Its answers are shown, but no secrets."
         )
         tour.type("rehearse", "saltgate-wall-1", "--estate", str(place))
         for night in range(1, len(tour.nights) + 1):
@@ -85,7 +85,7 @@ class _Tour:
         """Show a command as one would type it, and run it at the simulated moment."""
         from historon.cli.main import run
 
-        shown = [word for word in words if word not in ("--estate", str(self.place))] if words[0] != "start" else words
+        shown = [word for word in words if word not in ("--estate", str(self.place))] if words[0] != "new" else words
         click.echo(click.style(f"\n$ historon {' '.join(shown)}", bold=True))
         sys.stdout.flush()
         return run([*words], App(clock=lambda: self.now.astimezone(UTC)))
@@ -94,35 +94,33 @@ class _Tour:
         """The morning after: what an administrator would want to know."""
         at = ("--estate", str(self.place))
         self.now = self.nights[-1] + timedelta(hours=5, minutes=30)
-        self.say(f"It is morning, {self.now:%A %H:%M}. In {self.place}: is everything as promised?")
+        self.say(f"It is morning, {self.now:%A %H:%M}. In {self.place}: is everything fresh, and well?")
         self.type("status", *at)
-        self.say("What became of northmole-edge-1? Nights on which nothing but its clock changed are left out.")
+        self.say("Which versions are there of northmole-edge-1? Nights on which only its clock changed are left out.")
         self.type("versions", "northmole-edge-1", *at)
         self.say("What was its last change? Secrets are masked; the mark changes when the secret does.")
         self.type("diff", "northmole-edge-1", *at)
-        self.say("And what changed everywhere this week? Equal edits are told once, grave ones first.")
+        self.say("And what changed across the estate this week? Equal edits are shown once, the gravest first.")
         self.type("changes", *at)
-        self.say("Who opened the office, and since when? The estate file says that nobody must.")
-        self.type("expect", *at)
+        self.say("Who opened the office to everybody, and since when? A requirement in the estate file forbids it.")
+        self.type("requirements", *at)
         self.type("trace", "office-edge-1", "permit any", *at)
         self.type("diff", "saltgate-wall-1", "--form", "outline", *at)
         self.say("Somebody wants the tariffs back as they were before they rose in night 4:")
         restored = str(self.place / "restored")
         self.type(
-            "restore", f"purser-files@{self.nights[2]:%Y-%m-%d}", "--part", "purser/tariffs", "--to", restored, *at
+            "restore", f"purser-files@{self.nights[2]:%Y-%m-%d}", "--only", "purser/tariffs", "--to", restored, *at
         )
-        self.say("What may go, by the retention in the estate file? It is only removed when confirmed, here by --yes.")
+        self.say("What does retention remove? The plan comes first; nothing goes until it is confirmed, here by --yes.")
         self.type("prune", "--yes", *at)
         self._show_mail(letters)
         self.say(f"That was the tour. Everything is in {self.place}: try the commands there, and read historon.toml.")
-        click.echo("\n  historon --help          all commands\n  historon start DIR       your own estate")
+        click.echo("\n  historon --help          all commands\n  historon new DIR       your own estate")
 
     def _show_mail(self, letters: Sequence[object]) -> None:
         from email.message import EmailMessage
 
-        self.say(
-            "The mail relay received these letters, as rounds changed something or had trouble; the worst one whole:"
-        )
+        self.say("The mail relay received these letters, about rounds with changes or trouble. The worst one in full:")
         received = [letter for letter in letters if isinstance(letter, EmailMessage)]
         click.echo()
         for letter in received:

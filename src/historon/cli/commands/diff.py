@@ -1,6 +1,5 @@
 """`historon diff`."""
 
-import fnmatch
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -11,7 +10,6 @@ import click
 
 from historon.cli.app import (
     App,
-    check_reveal,
     estate_option,
     example,
     json_option,
@@ -20,12 +18,12 @@ from historon.cli.app import (
     where_option,
 )
 from historon.cli.differences import part_data, print_lines, print_outline, print_side_by_side
-from historon.cli.output import console, instant, print_json
+from historon.cli.output import console, count, instant, print_json, warn_if_suspect
 from historon.cli.viewing import masks_for
-from historon.compare import PartChange, comparable, compare_exports, unified
+from historon.compare import PartChange, comparable, compare_exports, is_called, unified
 from historon.errors import ExitCode, OutsideError, UsageError
 from historon.estate import Estate, select
-from historon.store import Reference, State, Store, Version, resolve
+from historon.store import State, Store, Version
 
 __all__ = ["command"]
 
@@ -71,7 +69,7 @@ class _Side:
 @pass_app
 def command(
     app: App, old: str | None, new: str | None, where: tuple[str, ...], form: str | None, only: str | None,
-    context: int, *, ignore_case: bool, ignore_space: bool, with_noise: bool, reveal: int,
+    context: int, *, ignore_case: bool, ignore_space: bool, with_noise: bool, reveal: bool,
     estate_file: str | None, as_json: bool,
 ) -> int:  # fmt: skip
     """What changed between two versions, or two sources.
@@ -82,7 +80,6 @@ def command(
     they differ, 0 when not.
     """
     estate = app.estate(estate_file)
-    check_reveal(reveal)
     if where:
         if old is not None:
             raise UsageError("--where compares sources with each other", hint="give either A and B, or --where")
@@ -95,16 +92,15 @@ def command(
     with app.store(estate) as store:
         source, before, after = _sides(app, estate, store, old, new, only)
         masks = masks_for(
-            estate, store, source, reveal=bool(reveal), with_noise=with_noise, ignore_case=ignore_case,
+            estate, store, source, reveal=reveal, with_noise=with_noise, ignore_case=ignore_case,
             ignore_space=ignore_space,
         )  # fmt: skip
         changes = compare_exports(before.contents, after.contents, masks)
         if only is not None:
             changes = _narrowed(changes, only, [before, after])
     if as_json:
-        print_json({
-            "old": before.name, "new": after.name, "parts": [part_data(change, context) for change in changes]
-        })  # fmt: skip
+        rows = [part_data(change, context) for change in changes]
+        print_json("diff", _headline(before, after, changes), rows, old=before.name, new=after.name)
     elif form == "html":
         _print_page(before, after, changes, context, estate.zone)
     elif form or sys.stdout.isatty():
@@ -124,13 +120,16 @@ def _sides(
     written = [one for one in (old, new) if one is not None]
     plain = [one for one in written if one.startswith(_FILE)]
     if not plain:
-        versions = _versions(app, estate, store, Reference.parse(old), Reference.parse(new) if new else None)
+        versions = _versions(app, estate, store, old, new)
+        for version in versions:
+            warn_if_suspect(version)
         before, after = (_Side(f"{v.source}@{v.number}", v.at, _contents(store, v)) for v in versions)
         return versions[1].source, before, after
     if len(plain) == len(written):
         raise UsageError("one side must be a source", hint="historon diff file:golden.cfg edge-1")
     named = next(one for one in written if not one.startswith(_FILE))
-    version = resolve(store, Reference.parse(named), now=app.clock(), zone=estate.zone)
+    version = app.version(estate, store, named)
+    warn_if_suspect(version)
     contents = _contents(store, version)
     told = [name for name in contents if name == only] or [name for name in contents if not name.endswith(".tree")]
     if len(told) != 1:
@@ -149,18 +148,18 @@ def _file_side(path: Path, part: str) -> _Side:
         raise OutsideError(f"{path}: {exc.strerror}", hint="is the path right?") from exc
 
 
-def _versions(app: App, estate: Estate, store: Store, old: Reference, new: Reference | None) -> tuple[Version, Version]:
-    now, zone = app.clock(), estate.zone
+def _versions(app: App, estate: Estate, store: Store, old: str, new: str | None) -> tuple[Version, Version]:
     if new:
-        return resolve(store, old, now=now, zone=zone), resolve(store, new, now=now, zone=zone)
-    latest = resolve(store, Reference(old.source), now=now, zone=zone)
-    if old.when:
-        return resolve(store, old, now=now, zone=zone), latest
-    good = [version for version in store.versions(old.source) if version.good]
+        return app.version(estate, store, old), app.version(estate, store, new)
+    source, at, _ = old.partition("@")
+    first = app.version(estate, store, old)
+    if at:
+        return first, app.version(estate, store, source)
+    good = [version for version in store.versions(source) if version.good]
     last = max((at for at, version in enumerate(good) if version.state is State.GOOD), default=0)
     if last == 0:
         raise UsageError(
-            f"{old.source} has not changed since its first version", hint=f"historon versions {old.source}"
+            f"{source} has no change on record since its first version", hint=f"historon versions {source}"
         )
     return good[last - 1], good[last]
 
@@ -172,8 +171,8 @@ def _contents(store: Store, version: Version) -> dict[str, bytes]:
 def _narrowed(changes: list[PartChange], only: str, sides: Sequence[_Side]) -> list[PartChange]:
     """The parts of this name, or in this folder; else what stands under this path. UsageError when there is no such."""
     contents = {name: content for side in sides for name, content in side.contents.items()}
-    if any(_called(name, only) for name in (*contents, *(change.name for change in changes))):
-        return [change for change in changes if _called(change.name, only)]
+    if any(is_called(name, only) for name in (*contents, *(change.name for change in changes))):
+        return [change for change in changes if is_called(change.name, only)]
     texts = b"\n".join(contents.values()).lower()
     if not all(step.strip().encode() in texts for step in only.lower().split(" / ")):
         raise UsageError(
@@ -182,8 +181,10 @@ def _narrowed(changes: list[PartChange], only: str, sides: Sequence[_Side]) -> l
     return [kept for change in changes if (kept := change.only(only))]
 
 
-def _called(name: str, only: str) -> bool:
-    return name.startswith(only.rstrip("/") + "/") or fnmatch.fnmatchcase(name, only)
+def _headline(before: _Side, after: _Side, changes: Sequence[PartChange]) -> str:
+    if not changes:
+        return f"no difference between {before.name} and {after.name}"
+    return f"{count(len(changes), 'part')} of {before.name} and {after.name} differ"
 
 
 def _label(side: _Side, part: str, zone: tzinfo) -> str:
@@ -193,7 +194,7 @@ def _label(side: _Side, part: str, zone: tzinfo) -> str:
 def _print_page(before: _Side, after: _Side, changes: Sequence[PartChange], context: int, zone: tzinfo) -> None:
     from historon.report import difference_page
 
-    sides = [f"{side.name}, {instant(side.at, zone)}" for side in (before, after)]
+    sides = [f"{side.name}, {instant(side.at, zone, named=True)}" for side in (before, after)]
     title = f"{before.name} and {after.name}"
     sys.stdout.buffer.write(difference_page(title, sides, changes, context).encode("utf-8", "backslashreplace"))
     sys.stdout.buffer.flush()
@@ -210,7 +211,9 @@ def _print_changes(
             f"{screen.width} columns are too few for two texts", hint=f"widen to {_NARROW}, or --form lines"
         )
     for mark, side in (("-", before), ("+", after)):
-        screen.print(Text(f"{mark} {side.name}  {instant(side.at, zone)}", style="red" if mark == "-" else "green"))
+        screen.print(
+            Text(f"{mark} {side.name}  {instant(side.at, zone, named=True)}", style="red" if mark == "-" else "green")
+        )
     screen.print()
     for change in changes:
         told_by_lines = change.edits and not change.structured
@@ -221,4 +224,4 @@ def _print_changes(
         else:
             print_lines(change, context)
     if not changes:
-        screen.print("no difference")
+        screen.print(_headline(before, after, changes))

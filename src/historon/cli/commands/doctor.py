@@ -1,11 +1,14 @@
 """`historon doctor`."""
 
+from collections.abc import Sequence
+
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable
-from historon.collect import examine
+from historon.collect import Finding, examine
 from historon.errors import ExitCode
+from historon.estate import Estate
 
 __all__ = ["command"]
 
@@ -23,22 +26,34 @@ def command(app: App, estate_file: str | None, *, as_json: bool) -> int:
     estate = app.estate(estate_file)
     with app.store(estate) as store:
         findings = examine(estate, store, now=app.clock())
-    if as_json:
-        print_json([
-            {"wrong": one.wrong, "about": one.about, "what": one.what, "remedy": one.remedy} for one in findings
-        ])  # fmt: skip
     wrong = sum(finding.wrong for finding in findings)
-    if not as_json:
-        from rich.text import Text
-
-        screen = console()
-        for finding in findings:
-            style = "bold red" if finding.wrong else "yellow"
-            screen.print(Text.assemble(("wrong   " if finding.wrong else "advice  ", style), printable(finding.about)))
-            screen.print(Text(f"        {printable(finding.what)}"))
-            screen.print(Text(f"        {printable(finding.remedy)}", style="dim"))
-        pieces = count(len(estate.sources), "source"), count(len(estate.procedures), "procedure")
-        advice = f"{len(findings) - wrong} with advice" if len(findings) > wrong else "no advice"
-        gap = "\n" if findings else ""
-        click.echo(f"{gap}{', '.join(pieces)}: {wrong or 'nothing'} wrong, {advice}")
+    headline = _headline(estate, wrong, len(findings) - wrong)
+    if as_json:
+        print_json("doctor", headline, [_row(finding) for finding in findings])
+    else:
+        _print(findings, headline)
     return ExitCode.FOUND if wrong else ExitCode.WELL
+
+
+def _headline(estate: Estate, wrong: int, advice: int) -> str:
+    looked_at = f"{count(len(estate.sources), 'source')}, {count(len(estate.procedures), 'procedure')}"
+    return f"{looked_at}: {wrong or 'nothing found'} wrong, {f'{advice} with' if advice else 'no'} advice"
+
+
+def _print(findings: Sequence[Finding], headline: str) -> None:
+    from rich.padding import Padding
+    from rich.text import Text
+
+    click.echo(headline)
+    screen = console()
+    for finding in findings:
+        style = "bold red" if finding.wrong else "yellow"
+        head = Text.assemble(("wrong   " if finding.wrong else "advice  ", style), printable(finding.about))
+        screen.print(head, soft_wrap=True)
+        for line, line_style in ((finding.what, ""), (f"try: {finding.remedy}", "dim")):
+            screen.print(Padding(Text(printable(line), line_style), (0, 0, 0, 8), expand=False))
+
+
+def _row(finding: Finding) -> dict[str, object]:
+    severity = "wrong" if finding.wrong else "advice"
+    return {"severity": severity, "about": finding.about, "what": finding.what, "try": finding.remedy}

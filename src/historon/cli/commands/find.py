@@ -9,7 +9,6 @@ import click
 
 from historon.cli.app import (
     App,
-    check_reveal,
     estate_option,
     example,
     json_option,
@@ -52,21 +51,20 @@ _LONGEST = 200
 @pass_app
 def command(
     app: App, text: str, where: tuple[str, ...], when: str | None, *, ever: bool, expression: bool, exact_case: bool,
-    everything: bool, reveal: int, estate_file: str | None, as_json: bool,
+    everything: bool, reveal: bool, estate_file: str | None, as_json: bool,
 ) -> None:  # fmt: skip
-    """Where a text stands now, or ever stood.
+    """Where a text is now, or ever was.
 
     Looks in the latest version of each source, also into archives, and shows each line under its path. Capitals and
     small letters are the same. Parts over 16 MiB and binary ones are not looked into.
     """
-    check_reveal(reveal)
     estate = app.estate(estate_file)
     query = query_of(text, expression=expression, exact_case=exact_case)
     if ever and when:
         raise UsageError("--ever looks at all times, --at at one", hint="give one of them")
     sources = [source.name for source in select(estate, (), where)]
     with app.store(estate) as store:
-        masks = lru_cache(lambda name: masks_for(estate, store, name, reveal=bool(reveal)))
+        masks = lru_cache(lambda name: masks_for(estate, store, name, reveal=reveal))
         if ever:
             hits = iter([
                 hit for name in sources
@@ -76,10 +74,12 @@ def command(
             hits = find(store, _chosen(app, estate, store, sources, when), query, masks)
         found = list(hits)
         if as_json:
-            print_json([_as_data(hit, ever=ever) for hit in found])
+            print_json("find", _headline(found, len(sources), text), [_as_data(hit, ever=ever) for hit in found])
             return
+        click.echo(printable(_headline(found, len(sources), text)))
         _print(found if everything else found[:_SHOWN], estate.zone, ever=ever)
-    _print_summary(found, len(sources), text, everything=everything)
+    if len(found) > _SHOWN and not everything:
+        click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
 
 
 def _chosen(
@@ -123,14 +123,11 @@ def _cut(text: str) -> str:
     return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
 
 
-def _print_summary(found: Sequence[Hit], sources: int, text: str, *, everything: bool) -> None:
+def _headline(found: Sequence[Hit], sources: int, text: str) -> str:
     if not found:
-        click.echo(f'"{printable(text)}" stands in none of {count(sources, "source")}')
-        return
+        return f'"{text}" was found in none of {count(sources, "source")}'
     having = len({hit.source for hit in found})
-    click.echo(f"\n{count(len(found), 'line')} in {having} of {count(sources, 'source')}")
-    if len(found) > _SHOWN and not everything:
-        click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
+    return f'"{text}": {count(len(found), "line")} in {having} of {count(sources, "source")}'
 
 
 def _as_data(hit: Hit, *, ever: bool) -> dict[str, object]:

@@ -3,20 +3,28 @@
 import click
 
 from historon.cli.app import App, estate_option, example, pass_app
-from historon.store import Reference, resolve
 
 __all__ = ["command"]
 
 
-@click.command("hold", epilog=example('historon hold edge-1@17 --reason "before the move"'))
+@click.command(
+    "hold", epilog=example('historon hold edge-1@17 --reason "before the move"', "historon hold edge-1@17 --lift")
+)
 @click.argument("version", metavar="SOURCE[@WHEN]")
-@click.option("--reason", default="by hand", show_default=True, help="Why; it stands beside the version.")
+@click.option("--reason", default="by hand", show_default=True, help="Why; it is shown beside the version.")
+@click.option("--lift", is_flag=True, help="End the hold: let retention decide about the version again.")
 @estate_option
 @pass_app
-def command(app: App, version: str, reason: str, estate_file: str | None) -> None:
-    """Keep a version whatever retention says."""
+def command(app: App, version: str, reason: str, *, lift: bool, estate_file: str | None) -> None:
+    """Keep a version whatever retention says; --lift ends it."""
     estate = app.estate(estate_file)
     with app.store(estate) as store:
-        found = resolve(store, Reference.parse(version), now=app.clock(), zone=estate.zone)
-        store.hold(found.source, found.number, reason)
-    click.echo(f"{found.source}@{found.number} is held: {reason}")
+        found = app.version(estate, store, version)
+        store.hold(found.source, found.number, None if lift else reason)
+    name = f"{found.source}@{found.number}"
+    if not lift:
+        click.echo(f"{name} is held: {reason}")
+        return
+    click.echo(
+        f"{name} was not held" if found.held is None else f"{name} is no longer held: retention decides about it"
+    )

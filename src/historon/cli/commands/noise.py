@@ -13,6 +13,8 @@ from historon.estate import Estate, add_noise, select
 
 __all__ = ["command"]
 
+_FEWEST = 4  # versions by which it can be told what changes by itself
+
 
 @click.command(
     "noise",
@@ -35,12 +37,13 @@ def command(app: App, source: str, *, take: str | None, estate_file: str | None,
     with app.store(estate) as store:
         history = [version for version in store.versions(source) if version.good]
         found = study(store, history, masks_for(estate, store, source))
+    in_force = len(estate.procedure_of(known).noise)
+    headline = _headline(source, len(history), found, in_force)
     if as_json:
-        print_json([_as_data(one) for one in found])
+        print_json("noise", headline, [_as_data(one) for one in found], masks_in_force=in_force)
         return
+    click.echo(headline)
     if not found:
-        click.echo(f"no noise in {count(len(history), 'version')} of {source}"
-                   + (": it takes four versions to tell" if len(history) < 4 else ""))  # fmt: skip
         return
     _print(found, take)
     if take is None and app.interactive:
@@ -50,6 +53,16 @@ def command(app: App, source: str, *, take: str | None, estate_file: str | None,
         _write(estate, known.procedure, chosen)
     elif take is None:
         click.echo(f"to write them into the estate file: historon noise {source} --take all")
+
+
+def _headline(source: str, versions: int, found: Sequence[Proposal], in_force: int) -> str:
+    masks = f"{count(in_force, 'mask')} in force"
+    looked = f"in {count(versions, 'good version')} of {source}"
+    if versions < _FEWEST:
+        return f"cannot tell yet {looked}: it takes {_FEWEST} ({masks})"
+    return (
+        f"{count(len(found), 'proposal')} {looked} ({masks})" if found else f"no further noise found {looked} ({masks})"
+    )
 
 
 def _print(found: Sequence[Proposal], take: str | None) -> None:

@@ -7,7 +7,7 @@ import click
 import msgspec
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import count, instant, print_json, print_table, printable, table
+from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
 from historon.errors import ExitCode, UsageError
 from historon.estate import AnyChannel, CommandChannel, Estate, FileChannel, MailChannel, SyslogChannel, nearest
 from historon.notices import Delivery, Event, Letter, NoticeError, shipped_template, try_channel
@@ -15,7 +15,7 @@ from historon.store import Fate, Notice, Pending, Store
 
 __all__ = ["command"]
 
-_STYLES = {Fate.SENT: "green", Fate.WAITING: "yellow", Fate.REFUSED: "red", Fate.EXPIRED: "red"}
+_STYLES = {Fate.SENT: "green", Fate.QUEUED: "yellow", Fate.REFUSED: "red", Fate.EXPIRED: "red"}
 
 
 @click.command(
@@ -37,11 +37,11 @@ def command(
     app: App, what: str | None, channel: str | None, *, history: bool, last: int, template: str | None,
     estate_file: str | None, as_json: bool,
 ) -> int:  # fmt: skip
-    """Who is told, what waits to be told, and what was.
+    """Who is told, what is waiting to be told, and what was.
 
-    Lists the channels, and what waits in the outbox. `try CHANNEL` sends a test there and reports the conversation;
-    `send` sends what waits, now; a NUMBER of the history shows that notice. The exit code is 6 when something could not
-    be told.
+    Lists the channels, and what is waiting. `try CHANNEL` sends a test there and reports the conversation; `send` sends
+    what is waiting, now; a NUMBER of the history shows that notice. The exit code is 6 when something could not be
+    told.
     """
     if template:
         click.echo(shipped_template("letter.txt.j2" if template == "text" else "letter.html.j2"), nl=False)
@@ -86,38 +86,43 @@ def _send(app: App, estate: Estate, store: Store) -> int:
     for one in told:
         click.echo(f"{one.channel}: {printable(one.trouble) if one.trouble else 'told'}", err=bool(one.trouble))
     if not told:
-        click.echo("nothing waits to be told now")
+        click.echo("nothing is waiting to be told")
     return ExitCode.OUTSIDE if any(one.trouble for one in told) else ExitCode.WELL
 
 
 def _show(store: Store, what: str, estate: Estate, *, as_json: bool) -> None:
     notice = store.outbox.notice(int(what)) if what.isdecimal() else None
     if notice is None:
-        problem = f"there is no notice {what}" if what.isdecimal() else f'"{what}" is nothing to do here'
-        raise UsageError(problem, hint="historon notices --history; or say try, or send")
+        wrong = f'"{what}" is neither try, send nor the number of a notice'
+        problem = f"there is no notice {what}" if what.isdecimal() else wrong
+        raise UsageError(problem, hint="historon notices --history")
     letter = msgspec.json.decode(notice.letter, type=Letter)
     if as_json:
-        print_json({**_notice_row(notice), "text": letter.text})
+        rows = [one.data for one in letter.events]
+        attachments = [{"name": one.name, "size_bytes": len(one.content)} for one in letter.attachments]
+        print_json("notice", notice.subject, rows, **_notice_row(notice), text=letter.text, attachments=attachments)
         return
-    click.echo(f"{notice.channel}, {instant(notice.at, estate.zone)}, {_fate(notice, estate)}")
+    click.echo(f"{notice.channel}, {instant(notice.at, estate.zone, named=True)}, {_fate(notice, estate)}")
     click.echo(f"{printable(notice.subject)}\n")
     for line in letter.text.splitlines():
         click.echo(printable(line))
     for one in letter.attachments:
-        click.echo(f"attached: {printable(one.name)}, {len(one.content):,} bytes")
+        click.echo(f"attached: {printable(one.name)}, {size_text(len(one.content))}")
 
 
 def _history(notices: Sequence[Notice], estate: Estate, *, as_json: bool) -> None:
     from rich.text import Text
 
+    headline = f"{count(len(notices), 'notice')}, the newest first" if notices else "nobody was told anything yet"
     if as_json:
-        print_json([_notice_row(one) for one in notices])
+        print_json("notices-history", headline, [_notice_row(one) for one in notices])
         return
+    click.echo(headline)
     made = table(
         "notice",
         f"at ({estate.zone.key})",
         "channel",
-        "fate",
+        "state",
         "subject",
         "answer",
         right=("notice",),
@@ -129,42 +134,62 @@ def _history(notices: Sequence[Notice], estate: Estate, *, as_json: bool) -> Non
         answer = "" if one.fate is Fate.SENT and "refused for" not in (one.answer or "") else one.answer or ""
         cells = map(printable, (one.subject, answer))
         made.add_row(str(one.number), instant(one.at, estate.zone), one.channel, fate, *cells)
-    print_table(made) if notices else click.echo("nobody was told anything yet")
+    if notices:
+        print_table(made)
 
 
 def _notice_row(notice: Notice) -> dict[str, object]:
     return {
-        "notice": notice.number, "channel": notice.channel, "at": notice.at, "fate": notice.fate, "tries": notice.tries,
-        "next": notice.next, "subject": notice.subject, "answer": notice.answer, "remaining": notice.remaining,
+        "notice": notice.number, "channel": notice.channel, "at": notice.at, "state": notice.fate,
+        "tries": notice.tries, "next_try": notice.next, "subject": notice.subject, "answer": notice.answer,
+        "remaining": notice.remaining,
     }  # fmt: skip
 
 
 def _channels(estate: Estate, store: Store, *, as_json: bool) -> None:
     waiting, pending, last = store.outbox.waiting(), store.outbox.pending(), store.outbox.last_sent()
-    rows = [
-        {
-            "channel": name, "kind": one.__struct_config__.tag, "tells": _tells(one), "when": _when(one),
-            "where": _where(one), "last": last.get(name),
-        } for name, one in estate.channels.items()
-    ]  # fmt: skip
+    headline = _headline(estate, waiting, pending)
     if as_json:
-        print_json({
-            "channels": rows, "waiting": [_notice_row(one) for one in waiting],
-            "pending": [{"channel": one.channel, "due": one.due, **_event(one)} for one in pending],
-        })  # fmt: skip
+        print_json(
+            "notices", headline, [_channel_row(name, one, last.get(name)) for name, one in estate.channels.items()],
+            queued=[_notice_row(one) for one in waiting],
+            pending=[{"channel": one.channel, "due": one.due, **_event(one)} for one in pending],
+        )  # fmt: skip
         return
-    made = table("channel", "kind", "tells", "when", "where", "last told", wrap=("tells", "when", "where"))
-    for row in rows:
-        told = last.get(str(row["channel"]))
-        cells = [printable(str(cell)) for key, cell in row.items() if key != "last"]
-        made.add_row(*cells, instant(told, estate.zone) if told else "never")
-    print_table(made) if rows else click.echo("nobody is told: write a channel in [channels] of the estate file")
+    click.echo(headline)
+    made = table(
+        "channel", "kind", f"last told ({estate.zone})", "tells", "when", "where", wrap=("tells", "when", "where")
+    )
+    for name, one in estate.channels.items():
+        told = last.get(name)
+        words = [_tells(one), _when(one), _where(one)]
+        when = instant(told, estate.zone) if told else "never"
+        made.add_row(name, str(one.__struct_config__.tag), when, *map(printable, words))
+    if estate.channels:
+        print_table(made)
     if estate.settings.heartbeat:
         click.echo(f"after good rounds a sign of life goes to the address in {estate.settings.heartbeat}")
-    for one in waiting:
-        click.echo(f"\n{one.channel}: notice {one.number} {_fate(one, estate)}")
-        click.echo(f"  {printable(one.subject)}\n  {printable(one.answer or '')}")
+    for notice in waiting:
+        click.echo(f"\n{notice.channel}: notice {notice.number} {_fate(notice, estate)}")
+        click.echo(f"  {printable(notice.subject)}\n  {printable(notice.answer or '')}")
     _print_pending(pending, estate, {one.channel for one in waiting})
+
+
+def _headline(estate: Estate, waiting: Sequence[Notice], pending: Sequence[Pending]) -> str:
+    if not estate.channels:
+        return "nobody is told: write a channel in [channels] of the estate file"
+    told = count(len(estate.channels), "channel")
+    stuck = f", {count(len(waiting), 'notice')} QUEUED AFTER A FAILURE" if waiting else ""
+    later = f", {count(len(pending), 'event')} to be told later" if pending else ""
+    return f"{told}{stuck}{later}" if stuck or later else f"{told}, nothing is waiting"
+
+
+def _channel_row(name: str, channel: AnyChannel, last: datetime | None) -> dict[str, object]:
+    return {
+        "channel": name, "kind": channel.__struct_config__.tag, "tell": channel.tell.split(),
+        "except": channel.except_.split(), "labels": channel.where, "hours": channel.hours, "quiet": channel.quiet,
+        "digest": channel.digest, "immediately": channel.immediately, "all_well_s": channel.all_well, "last_told": last,
+    }  # fmt: skip
 
 
 def _print_pending(pending: Sequence[Pending], estate: Estate, blocked: set[str]) -> None:
@@ -174,14 +199,15 @@ def _print_pending(pending: Sequence[Pending], estate: Estate, blocked: set[str]
     if by_due:
         click.echo("")
     for (channel, due), number in by_due.items():
-        when = "behind the notice that waits" if channel in blocked else f"until {instant(due, estate.zone)}"
+        when = "behind the queued notice" if channel in blocked else f"until {instant(due, estate.zone)}"
         click.echo(f"{channel}: {count(number, 'event')} {'waits' if number == 1 else 'wait'} {when}")
 
 
 def _fate(notice: Notice, estate: Estate) -> str:
-    if notice.fate is Fate.WAITING and notice.next:
+    if notice.fate is Fate.QUEUED and notice.next:
         left = f" for {', '.join(notice.remaining)}" if notice.remaining else ""
-        return f"waits{left}, tried {count(notice.tries, 'time')}, again at {instant(notice.next, estate.zone)}"
+        again = instant(notice.next, estate.zone)
+        return f"is queued{left}, tried {count(notice.tries, 'time')}, will be retried at {again}"
     return notice.fate
 
 
@@ -192,14 +218,14 @@ def _event(pending: Pending) -> Mapping[str, object]:
 
 def _tells(channel: AnyChannel) -> str:
     words = [channel.tell.replace(" ", ", ")]
-    if channel.but_not:
-        words.append(f"but not {channel.but_not.replace(' ', ', ')}")
+    if channel.except_:
+        words.append(f"except {channel.except_.replace(' ', ', ')}")
     words += [f"{label}={value}" for label, value in channel.where.items()]
     return "; ".join(words)
 
 
 def _when(channel: AnyChannel) -> str:
-    words = [f"digest {channel.digest}"] if channel.digest else ["at once" if channel.at_once else "each round"]
+    words = [f"digest {channel.digest}"] if channel.digest else ["immediately" if channel.immediately else "each round"]
     if channel.hours:
         words.append(f"of {', '.join(channel.hours)}")
     if channel.quiet:

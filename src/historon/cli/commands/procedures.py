@@ -1,6 +1,6 @@
 """`historon procedures`."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import click
 
@@ -27,12 +27,13 @@ def command(app: App, name: str | None, estate_file: str | None, *, as_json: boo
     if estate:
         known |= estate.procedures
     used = [source.procedure for source in estate.sources.values()] if estate else []
+    if name is not None and name not in known:
+        raise UsageError(f'there is no procedure "{name}"', hint=nearest(name, known))
     if as_json:
-        print_json([_row(one, known[one], used.count(one)) for one in sorted(known) if name in (None, one)])
+        rows = [_row(one, known[one], used.count(one)) for one in sorted(known) if name in (None, one)]
+        print_json("procedures", count(len(rows), "procedure"), rows)
     elif name is None:
         _print_all(known, used)
-    elif name not in known:
-        raise UsageError(f'there is no procedure "{name}"', hint=nearest(name, known))
     else:
         _explain(name, known[name], shipped=name in shipped_names() and not (estate and name in estate.procedures))
 
@@ -52,8 +53,8 @@ def _print_all(known: dict[str, Procedure], used: list[str]) -> None:
     for name in sorted(known, key=lambda one: (not used.count(one), one)):
         about = known[name].about.strip().partition("\n")[0]
         made.add_row(name, known[name].over, str(used.count(name) or "-"), printable(about or "-"))
+    click.echo(f"{count(len(known), 'procedure')}; historon procedures NAME explains one")
     print_table(made)
-    click.echo(f"\n{count(len(known), 'procedure')}; historon procedures NAME explains one")
 
 
 def _explain(name: str, procedure: Procedure, *, shipped: bool) -> None:
@@ -86,8 +87,14 @@ def _clauses(step: Step) -> str:
     return f"  ({', '.join(words)})" if words else ""
 
 
+def _step_row(place: Sequence[str | int], step: Step) -> dict[str, object]:
+    """Where a step stands, `[2, 1]` for the first within the second; what it does; and which clauses say more."""
+    numbers = [one + 1 for one in place if isinstance(one, int)]
+    return {"number": numbers, "what": str(step), "clauses": [one for one in step.clauses if one != "steps"]}
+
+
 def _row(name: str, procedure: Procedure, used: int) -> dict[str, object]:
     return {
         "procedure": name, "over": procedure.over, "about": procedure.about.strip(), "sources": used,
-        "values": procedure.values, "steps": list(_steps(procedure)),
+        "values": procedure.values, "steps": [_step_row(place, step) for place, step in walk(procedure.steps)],
     }  # fmt: skip

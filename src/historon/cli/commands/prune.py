@@ -29,28 +29,37 @@ def command(
 ) -> None:  # fmt: skip
     """What retention would remove; removes it when confirmed.
 
-    The plan comes first: which versions go, and by which rule the others stay. A source's last good version and held
-    ones always stay, and sources without a retention keep everything.
+    The plan comes first: which versions would be removed, and by which rule the others stay. A source's last good
+    version and held ones always stay, and sources without a retention keep everything.
     """
     estate = app.estate(estate_file)
     with app.store(estate) as store:
         plans = _plans(app, estate, store, names, where)
         verdicts = [verdict for one in plans.values() for verdict in one]
         going = [verdict for verdict in verdicts if not verdict.stays]
-        if as_json:
-            print_json([_row(verdict) for verdict in verdicts])
-        else:
+        if not as_json:
             _print_plan(estate, plans, each=each)
         if going and not as_json and not yes and app.interactive:
             yes = click.confirm(f"Remove {count(len(going), 'version')}?")
-        if not going or not yes:
-            if not as_json and going and not app.interactive:
-                click.echo("nothing was removed: this is only the plan (--yes carries it out)")
-            return
-        done = prune(store, verdicts)
-    if not as_json:
+        done = prune(store, verdicts) if going and yes else None
+    if as_json:
+        removed = done.versions if done else 0
+        print_json("prune", _headline(plans), [_row(verdict) for verdict in verdicts], removed=removed)
+    elif done:
         less = f", {size_text(done.size_before - done.size)} less" if done.size < done.size_before else ""
         click.echo(f"removed {count(done.versions, 'version')}; the store takes {size_text(done.size)} now{less}")
+    elif going and not app.interactive:
+        click.echo("nothing was removed: this is only the plan (--yes carries it out)")
+
+
+def _headline(plans: dict[str, list[Verdict]]) -> str:
+    if not plans:
+        return "none of these sources has a retention: they keep every version"
+    losing = [one for one in plans.values() if any(not verdict.stays for verdict in one)]
+    going = sum(not verdict.stays for one in losing for verdict in one)
+    if not going:
+        return f"nothing would be removed: every version of {count(len(plans), 'source')} stays"
+    return f"{count(going, 'version')} of {count(len(losing), 'source')} would be removed"
 
 
 def _plans(
@@ -64,32 +73,39 @@ def _plans(
 
 
 def _print_plan(estate: Estate, plans: dict[str, list[Verdict]], *, each: bool) -> None:
+    click.echo(_headline(plans))
     if each:
-        made = table("version", f"collected ({estate.zone.key})", "verdict")
-        for verdict in (verdict for one in plans.values() for verdict in one):
-            version = verdict.version
-            words = f"stays: {printable(verdict.rule)}" if verdict.rule is not None else "goes"
-            style = "" if verdict.stays else "red"
-            made.add_row(f"{version.source}@{version.number}", instant(version.at, estate.zone), words, style=style)
+        _print_versions(estate, [verdict for one in plans.values() for verdict in one])
+        return
+    made = table(
+        "source",
+        "removed",
+        "which",
+        "stay",
+        "by which rule",
+        right=("removed", "stay"),
+        wrap=("which", "by which rule"),
+    )
+    for name, verdicts in plans.items():
+        going = [verdict.version.number for verdict in verdicts if not verdict.stays]
+        if not going:
+            continue
+        rules = Counter(verdict.rule for verdict in verdicts if verdict.rule)
+        why = ", ".join(f"{n} {printable(rule)}" for rule, n in rules.most_common())
+        made.add_row(name, str(len(going)), _ranges(going), str(len(verdicts) - len(going)), why)
+    if made.rows:
         print_table(made)
-    else:
-        made = table(
-            "source",
-            "goes",
-            "which",
-            "stays",
-            "by which rule",
-            right=("goes", "stays"),
-            wrap=("which", "by which rule"),
-        )
-        for name, verdicts in plans.items():
-            going = [verdict.version.number for verdict in verdicts if not verdict.stays]
-            rules = Counter(verdict.rule for verdict in verdicts if verdict.rule)
-            why = ", ".join(f"{n} {printable(rule)}" for rule, n in rules.most_common())
-            made.add_row(name, str(len(going)), _ranges(going), str(len(verdicts) - len(going)), why)
+
+
+def _print_versions(estate: Estate, verdicts: Sequence[Verdict]) -> None:
+    made = table("version", f"version from ({estate.zone})", "verdict", wrap=("verdict",))
+    for verdict in verdicts:
+        version = verdict.version
+        words = f"stays: {printable(verdict.rule)}" if verdict.rule is not None else "would be removed"
+        style = "" if verdict.stays else "red"
+        made.add_row(f"{version.source}@{version.number}", instant(version.at, estate.zone), words, style=style)
+    if made.rows:
         print_table(made)
-    going_in_all = sum(not verdict.stays for one in plans.values() for verdict in one)
-    click.echo(f"\n{count(going_in_all, 'version')} of {count(len(plans), 'source')} may go")
 
 
 def _ranges(numbers: Sequence[int]) -> str:

@@ -6,8 +6,10 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import count, instant, printable, size_text
+from historon.cli.viewing import masks_for
+from historon.errors import UsageError
 from historon.restore import write_version
-from historon.store import Reference, resolve
+from historon.store import Version
 
 __all__ = ["command"]
 
@@ -15,7 +17,9 @@ __all__ = ["command"]
 @click.command(
     "restore",
     epilog=example(
-        "historon restore edge-1 --to /tmp/edge-1", "historon restore files@2026-06-14 --part etc/app --to /srv/back"
+        "historon restore edge-1 --to /tmp/edge-1",
+        "historon restore files@2026-06-14 --only etc/app --to /srv/back",
+        "historon restore edge-1@3d --only 'interface port-3' --to /tmp/edge-1",
     ),
 )
 @click.argument("version", metavar="SOURCE[@WHEN]")
@@ -27,24 +31,42 @@ __all__ = ["command"]
     type=click.Path(file_okay=False, path_type=Path),
     help="Where to write it; made when it is not there.",
 )
-@click.option("--part", help="Only this part, or the parts in the folder of this name.")
+@click.option(
+    "--only",
+    metavar="TEXT",
+    help="Only this part, a folder of parts, parts by a pattern, or what stands under this place in the outline.",
+)
 @click.option("--overwrite", is_flag=True, help="Replace files that are there already.")
+@click.option("--suspect", is_flag=True, help="Restore a suspect version without being asked.")
 @estate_option
 @pass_app
 def command(
-    app: App, version: str, folder: Path, part: str | None, *, overwrite: bool, estate_file: str | None
+    app: App, version: str, folder: Path, only: str | None, *, overwrite: bool, suspect: bool, estate_file: str | None
 ) -> None:
     """Write a version, or a part of it, to a folder.
 
     Byte for byte as it was collected, checked against its SHA-256; secrets included, so the files are readable by you
-    alone, but for those of a tree, which get their permissions, times, links and (for root) owners back.
+    alone, but for those of a tree, which get their permissions, times, links and (for root) owners back. Of a suspect
+    version it asks first, or needs --suspect.
     """
     estate = app.estate(estate_file)
     with app.store(estate) as store:
-        found = resolve(store, Reference.parse(version), now=app.clock(), zone=estate.zone)
-        files = write_version(store, found, folder, within=part, overwrite=overwrite)
-    for file, stored in files:
-        click.echo(f"{printable(str(file))}  {size_text(stored.size)}")
-    click.echo(
-        f"{found.source}@{found.number} of {instant(found.at, estate.zone)}: {count(len(files), 'file')} written"
-    )
+        found = app.version(estate, store, version)
+        if not found.good and not suspect:
+            _confirm_suspect(app, found)
+        masks = masks_for(estate, store, found.source)
+        files = write_version(store, found, folder, masks, only=only, overwrite=overwrite)
+    for file, size in files:
+        click.echo(f"{printable(str(file))}  {size_text(size)}")
+    name = f"{found.source}@{found.number}"
+    made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, estate.zone, named=True)}"
+    click.echo(f"{name} ({made}): {count(len(files), 'file')} written")
+
+
+def _confirm_suspect(app: App, version: Version) -> None:
+    name = f"{version.source}@{version.number}"
+    why = f": {printable(version.note)}" if version.note else ""
+    if not app.interactive:
+        raise UsageError(f"{name} is suspect{why}; nothing was written", hint="--suspect, if it is wanted all the same")
+    click.echo(f"{name} is suspect{why}")
+    click.confirm("Restore it all the same?", abort=True)

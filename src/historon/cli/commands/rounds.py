@@ -1,13 +1,15 @@
 """`historon rounds`."""
 
-from collections.abc import Mapping
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import STYLES, instant, print_json, print_table, printable, table
+from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, table
 from historon.errors import UsageError
 from historon.estate import describe
 from historon.store import Outcome, Round, Visit
@@ -35,20 +37,44 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
     with app.store(estate) as store:
         if number is None:
             rounds = store.rounds(last)
-            print_json([_round_row(one) for one in rounds]) if as_json else _print_rounds(rounds, estate.zone)
+            headline = _rounds_headline(rounds)
+            if as_json:
+                print_json("rounds", headline, [_round_row(one) for one in rounds])
+            else:
+                _print_rounds(rounds, headline, estate.zone)
             return
         visits = store.visits(number)
     if not visits:
         raise UsageError(f"there is no round {number}", hint="historon rounds")
-    print_json([_visit_row(visit) for visit in visits]) if as_json else _print_visits(visits, steps=steps)
+    if as_json:
+        print_json("round", _visits_headline(number, visits), [_visit_row(visit) for visit in visits])
+    else:
+        _print_visits(number, visits, steps=steps)
 
 
-def _print_rounds(rounds: list[Round], zone: tzinfo) -> None:
+def _rounds_headline(rounds: Sequence[Round]) -> str:
+    if not rounds:
+        return "no round yet: historon collect"
+    last = rounds[0]
+    return f"the last of {count(last.number, 'round')}: {_outcomes(last.outcomes)}{_ending(last)}"
+
+
+def _ending(one: Round) -> str:
+    return "" if one.ended else "; it did not end"
+
+
+def _outcomes(outcomes: Mapping[Outcome, int]) -> str:
+    return ", ".join(f"{outcomes[one]} {one}" for one in Outcome if outcomes.get(one)) or "nothing collected"
+
+
+def _print_rounds(rounds: Sequence[Round], headline: str, zone: tzinfo) -> None:
+    click.echo(headline)
     made = table("round", f"began ({zone})", "took", *Outcome, right=("round", *Outcome))
     for one in rounds:
         took = describe(one.ended - one.began) if one.ended else "cut short"
         made.add_row(str(one.number), instant(one.began, zone), took, *_tally(one.outcomes))
-    print_table(made) if rounds else click.echo("no round yet: historon collect")
+    if rounds:
+        print_table(made)
 
 
 def _tally(outcomes: Mapping[Outcome, int]) -> "list[Text]":
@@ -57,9 +83,15 @@ def _tally(outcomes: Mapping[Outcome, int]) -> "list[Text]":
     return [Text(str(outcomes[one]), STYLES[one]) if outcomes.get(one) else Text("·", "dim") for one in Outcome]
 
 
-def _print_visits(visits: list[Visit], *, steps: bool) -> None:
+def _visits_headline(number: int, visits: Sequence[Visit]) -> str:
+    tally = Counter(visit.outcome for visit in visits)
+    return f"round {number}: {count(len(visits), 'source')}: {_outcomes(tally)}"
+
+
+def _print_visits(number: int, visits: Sequence[Visit], *, steps: bool) -> None:
     from rich.text import Text
 
+    click.echo(_visits_headline(number, visits))
     step = "step" if steps else "longest step"
     made = table("source", "outcome", "version", "took", step, "note", wrap=(step, "note"))
     for visit in visits:
@@ -80,7 +112,7 @@ def _round_row(one: Round) -> dict[str, object]:
         "began": one.began,
         "ended": one.ended,
         "trigger": one.trigger,
-        "outcomes": one.outcomes,
+        "outcomes": {outcome.value: one.outcomes.get(outcome, 0) for outcome in Outcome},
     }
 
 
@@ -88,5 +120,11 @@ def _visit_row(visit: Visit) -> dict[str, object]:
     return {
         "source": visit.source, "outcome": visit.outcome, "version": visit.number, "at": visit.at,
         "took_s": visit.took, "note": visit.note,
-        "steps": [{"step": step, "took_s": took} for step, took in visit.steps],
+        "steps": [{**_step_data(place), "took_s": took} for place, took in visit.steps],
     }  # fmt: skip
+
+
+def _step_data(place: str) -> dict[str, object]:
+    """Where a step stands in its procedure: `[2, 1]` for the first step within the second; and what it does."""
+    numbers = [int(one) for one in re.findall(r"step (\d+) of \d+", place)]
+    return {"number": numbers, "what": place[place.rfind(" (") + 2 :].removesuffix(")")}

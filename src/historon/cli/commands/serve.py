@@ -19,6 +19,7 @@ from historon.cli.output import printable
 from historon.errors import ExitCode, OutsideError
 from historon.estate import without_secrets
 from historon.store import FolderStore
+from historon.times import utc_text
 
 if TYPE_CHECKING:
     from historon.timetable.health import Vitals
@@ -38,9 +39,9 @@ _LEVEL = click.Choice(["debug", "info", "warning", "error"])
 @click.option(
     "--log", "form", type=click.Choice(["plain", "json"]), default="plain", show_default=True, help="Form of the log."
 )
-@click.option("--level", type=_LEVEL, default="info", show_default=True, help="What is logged: this and graver.")
+@click.option("--level", type=_LEVEL, default="info", show_default=True, help="Lowest severity to log.")
 @click.option("--log-file", metavar="FILE", help="Log there too; reopened when it was moved away.")
-@click.option("--log-file-level", type=_LEVEL, default="debug", show_default=True, help="What is logged there.")
+@click.option("--log-file-level", type=_LEVEL, default="debug", show_default=True, help="Lowest severity to log there.")
 @click.option("--port", type=click.IntRange(0, 65535), help="Answer /health and /metrics on loopback; 0 for any port.")
 @estate_option
 @pass_app
@@ -51,12 +52,12 @@ def command(
     """Keep the timetable.
 
     Collects what is due, by the timetables of the estate file, until it is told to stop (Ctrl-C or SIGTERM). Rounds in
-    the middle are then ended cleanly. A changed estate file is taken up; a wrong one is told of, and the old one stays
-    in force. After a downtime each source is collected once. One service at a time keeps the timetables of a store.
-    With --once the exit code is 3 when a source failed or is suspect.
+    the middle are then ended cleanly. A changed estate file takes effect by itself; an invalid one is reported, and the
+    previous settings stay in effect. After a downtime each source is collected once. One service at a time keeps the
+    timetables of a store. With --once the exit code is 3 when a source failed or is suspect.
 
-    Under systemd the journal is told each line's priority. At level debug each step of each source is logged, with its
-    time. With --port, /health answers 200 while the service is well, and /metrics gives figures in the OpenMetrics
+    Under systemd each line has its priority for the journal. At level debug each step of each source is logged, with
+    its time. With --port, /health answers 200 while the service is well, and /metrics gives figures in the OpenMetrics
     format; nobody but this machine can ask.
     """
     from historon.timetable.service import Service
@@ -134,7 +135,7 @@ class _Json(logging.Formatter):
 
 
 def _instant(record: logging.LogRecord) -> str:
-    return datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    return utc_text(datetime.fromtimestamp(record.created, UTC))
 
 
 def _line(record: logging.LogRecord) -> str:

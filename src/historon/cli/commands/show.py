@@ -1,16 +1,18 @@
 """`historon show`."""
 
+import os
+import stat
 import sys
 
 import click
 
-from historon.cli.app import App, estate_option, example, pass_app
-from historon.cli.output import printable
+from historon.cli.app import App, estate_option, example, pass_app, reveal_option
+from historon.cli.output import printable, size_text, warn_if_suspect
 from historon.cli.viewing import masks_for
 from historon.compare import comparable, is_binary
 from historon.errors import UsageError
 from historon.estate import nearest
-from historon.store import Reference, StoredPart, resolve
+from historon.store import StoredPart
 
 __all__ = ["command"]
 
@@ -25,28 +27,40 @@ _NAMED = 12
 )
 @click.argument("version", metavar="SOURCE[@WHEN]")
 @click.argument("part", required=False)
-@click.option("--reveal", is_flag=True, help="Show secrets on the terminal too.")
+@reveal_option
 @estate_option
 @pass_app
 def command(app: App, version: str, part: str | None, *, reveal: bool, estate_file: str | None) -> None:
     """Print a part of a version.
 
-    Piped, the bytes come out as they went in. On a terminal secrets are masked, and control characters are written
-    out, so that nothing a device sent can act on your screen. PART may be left out where there is only one.
+    Into a file (with >), the bytes come out as they went in. On a terminal and in a pipe secrets are masked unless
+    --reveal is given; on a terminal control characters are written out, so that nothing a device sent can act on your
+    screen. PART may be left out where there is only one.
     """
     estate = app.estate(estate_file)
     with app.store(estate) as store:
-        found = resolve(store, Reference.parse(version), now=app.clock(), zone=estate.zone)
+        found = app.version(estate, store, version)
         chosen = _choose(f"{found.source}@{found.number}", store.parts(found.source, found.number), part)
-        if not sys.stdout.isatty():
+        warn_if_suspect(found)
+        if _goes_to_file() or (reveal and not sys.stdout.isatty()):
             sys.stdout.buffer.writelines(store.pieces(chosen))
             sys.stdout.buffer.flush()
             return
         content = comparable(chosen, store)
         masks = masks_for(estate, store, found.source, reveal=reveal)
     if is_binary(content):
-        raise UsageError(f"this part is binary ({chosen.size} bytes)", hint="send it to a file: historon show … > FILE")
-    click.echo(printable(masks.hide(content).decode("utf-8", "backslashreplace")), nl=not content.endswith(b"\n"))
+        raise UsageError(f"{chosen.name} is binary, {size_text(chosen.size)}", hint=f"historon show {version} > FILE")
+    shown = masks.hide(content)
+    if sys.stdout.isatty():
+        click.echo(printable(shown.decode("utf-8", "backslashreplace")), nl=not content.endswith(b"\n"))
+        return
+    sys.stdout.buffer.write(shown)
+    sys.stdout.buffer.flush()
+
+
+def _goes_to_file() -> bool:
+    """Whether standard output is a regular file: then the bytes themselves are wanted."""
+    return stat.S_ISREG(os.fstat(sys.stdout.fileno()).st_mode)
 
 
 def _choose(place: str, parts: list[StoredPart], name: str | None) -> StoredPart:

@@ -9,7 +9,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_failure, print_json, print_table, printable, table
 from historon.errors import ExitCode, UsageError
-from historon.estate import Estate, Source, add_sources, describe, read_rows, select, set_source_key
+from historon.estate import Estate, Source, add_sources, read_rows, select, set_source_key
 
 __all__ = ["command"]
 
@@ -43,11 +43,11 @@ def list_sources(
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
     if as_json:
-        print_json([_row(estate, source) for source in sources])
+        print_json("sources", count(len(sources), "source"), [_row(estate, source) for source in sources])
     elif sources:
         _print_sources(estate, sources)
     else:
-        click.echo("no source: describe some in the estate file, or widen --where")
+        click.echo("no source yet: describe some in the estate file")
 
 
 @command.command(
@@ -136,12 +136,12 @@ def _pin(app: App, estate: Estate, source: Source, *, yes: bool) -> bool:
         click.echo("  is pinned already")
         return True
     if known:
-        click.echo(f"  ANOTHER than the pinned {known}: was it replaced or renewed?")
+        click.echo(f"  DIFFERENT from the pinned {known}: was it replaced or renewed?")
     if not yes and not (app.interactive and click.confirm("  Does the device's own console say the same?")):
         click.echo("  nothing was changed; confirm on a terminal, or say --yes")
         return False
     if not set_source_key(estate, source.name, shown.setting, shown.fingerprint):
-        click.echo(f"  this source stands in {estate.settings.sources_from}: write it into the column {shown.setting}")
+        click.echo(f"  this source is in {estate.settings.sources_from}: write it into the column {shown.setting}")
         return False
     click.echo(f"  pinned in {estate.file}")
     return True
@@ -158,7 +158,8 @@ def _pairs(written: Sequence[str]) -> dict[str, str]:
 
 
 def _print_sources(estate: Estate, sources: Sequence[Source]) -> None:
-    made = table("source", "address", "procedure", "promise", "labels", wrap=["labels"])
+    click.echo(count(len(sources), "source"))
+    made = table("source", "address", "procedure", "max_age", "labels", wrap=["labels"])
     for source in sources:
         labels = [f"{label}={value}" for label, value in sorted(source.labels.items())]
         skipped = [f"(skipped: {source.skip})"] if source.skip is not None else []
@@ -166,11 +167,10 @@ def _print_sources(estate: Estate, sources: Sequence[Source]) -> None:
             source.name,
             printable(f"{source.address}:{source.port}" if source.port else source.address),
             source.procedure,
-            describe(source.promise) if source.promise else "-",
+            str(source.max_age) if source.max_age else "-",
             printable(" ".join([*labels, *skipped])),
         )
     print_table(made)
-    click.echo(f"\n{count(len(sources), 'source')}")
 
 
 def _row(estate: Estate, source: Source) -> dict[str, object]:
@@ -182,7 +182,7 @@ def _row(estate: Estate, source: Source) -> dict[str, object]:
         "over": estate.procedure_of(source).over,
         "credentials": source.credentials,
         "retention": source.retention,
-        "promise_s": source.promise,
+        "max_age_s": source.max_age,
         "pinned": source.host_key is not None or source.certificate is not None,
         "via": source.via,
         "skip": source.skip,

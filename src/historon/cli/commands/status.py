@@ -11,7 +11,8 @@ from historon.cli.app import App, estate_option, example, json_option, pass_app,
 from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
 from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, describe, select
-from historon.timetable import SourceStatus, Standing, standings
+from historon.store import Outcome
+from historon.timetable import Freshness, SourceStatus, statuses
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
 __all__ = ["command"]
 
 _SHOWN = 40
-_NARROW = 100  # columns below which the instant is left out
 
 
 @click.command(
@@ -50,11 +50,11 @@ def command(
     app: App, names: tuple[str, ...], where: tuple[str, ...], *, everything: bool, by: str | None, watch: int | None,
     estate_file: str | None, as_json: bool,
 ) -> int:  # fmt: skip
-    """Is every promise kept? The exit code says it too.
+    """Is everything fresh, and well? The exit code says it too.
 
-    Shows each source's last good version and its age against its promise, those in trouble first. The age counts from
-    when the version was made or last found unchanged. The exit code is 1 when a promise is broken or a promised
-    source was never collected, 0 otherwise. Sources that are skipped are paused, whatever was promised.
+    Shows the age of each source's last good version against its max_age, those in trouble first. The age counts from
+    when that version was made or last confirmed: found unchanged. The exit code is 1 when a source is overdue, was
+    never collected though it has a max_age, or went wrong at the last try; 0 otherwise.
     """
     while True:
         estate = app.estate(estate_file)
@@ -62,73 +62,98 @@ def command(
         if by is not None and not any(by in source.labels for source in sources):
             raise UsageError(f'no source has the label "{by}"', hint="historon sources shows the labels")
         with app.store(estate) as store:
-            board = standings(estate, sources, store, app.clock())
+            board = statuses(estate, sources, store, app.clock())
         if as_json:
-            print_json([_row(one) for one in board])
+            rows = [_group_row(by, value, tally) for value, tally in _groups(board, by)] if by else map(_row, board)
+            print_json("status", _headline(board), list(rows), **_tally(board))
         elif not board:
-            click.echo(f"no source yet: describe some in {printable(str(estate.file))}, or widen --where")
+            click.echo(f"no source yet: describe some in {printable(str(estate.file))}")
         else:
             _show(estate, board, by, everything=everything, clear=watch is not None)
         if watch is None or as_json:
-            return ExitCode.FOUND if any(one.standing.trouble for one in board) else ExitCode.WELL
+            return ExitCode.WELL if all(one.well for one in board) else ExitCode.FOUND
         time.sleep(watch)
 
 
 def _show(estate: Estate, board: Sequence[SourceStatus], by: str | None, *, everything: bool, clear: bool) -> None:
+    from rich.text import Text
+
     if clear:
         click.clear()
-    _print_verdict(board)
+    overdue = any(one.freshness.trouble for one in board)
+    style = "bold red" if overdue else "bold green" if all(one.well for one in board) else "bold yellow"
+    console().print(Text(_headline(board), style), soft_wrap=True)
     if by is not None:
         _print_groups(board, by)
     else:
         _print_board(estate, board, everything=everything)
 
 
-def _print_verdict(board: Sequence[SourceStatus]) -> None:
-    from rich.text import Text
+def _headline(board: Sequence[SourceStatus]) -> str:
+    """What is wrong now, the worst first; else what is known to be well, and no more."""
+    ages = Counter(one.freshness for one in board)
+    tries = Counter(one.state.outcome for one in board if one.ailing)
+    total = count(len(board), "source")
+    worst = [f"{ages[Freshness.OVERDUE]:,} OVERDUE"] if ages[Freshness.OVERDUE] else []
+    worst += [f"{ages[Freshness.NEVER]:,} never collected"] if ages[Freshness.NEVER] else []
+    told = [", ".join(worst) + f" of {total}"] if worst else []
+    if tries:
+        went = [f"{tries[outcome]:,} {word}" for outcome, word in _WENT if tries[outcome]]
+        told.append(f"{', '.join(went)}{'' if worst else f' of {total}'} at the last try")
+        told += [] if worst else ["nothing overdue yet"]
+    if told:
+        return "; ".join(told)
+    known = [f"{ages[one]:,} {one}" for one in _KNOWN if ages[one]]
+    return f"{total}: {', '.join(known)}" if known else "no source"
 
-    tally = Counter(one.standing for one in board)
-    ailing = sum(one.ailing for one in board)
-    words = [f"{tally[standing]:,} {standing}" for standing in Standing if tally[standing]]
-    words += [f"last try went wrong at {ailing:,}"] if ailing else []
-    trouble = sum(one.standing.trouble for one in board)
-    verdict = f"{count(trouble, 'promise')} not kept" if trouble else "every promise is kept"
-    told = f": {count(len(board), 'source')} ({', '.join(words)})\n"
-    console().print(Text.assemble((verdict, "bold red" if trouble else "bold green"), told))
+
+_WENT = ((Outcome.FAILED, "failed"), (Outcome.SUSPECT, "suspect"))
+_KNOWN = (Freshness.FRESH, Freshness.AGEING, Freshness.SKIPPED, Freshness.NO_LIMIT)
+
+
+def _tally(board: Sequence[SourceStatus]) -> dict[str, object]:
+    ages = Counter(one.freshness for one in board)
+    return {
+        "ages": {age.value: ages[age] for age in Freshness},
+        "last_try_went_wrong": sum(one.ailing for one in board),
+    }
 
 
 def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: bool) -> None:
-    urgent = [one for one in board if one.ailing or one.standing in (Standing.NEVER, Standing.BROKEN, Standing.CLOSE)]
+    urgent = [one for one in board if not one.well or one.freshness is Freshness.AGEING]
     shown = board if everything or len(board) <= _SHOWN else urgent[:_SHOWN]
-    narrow = console().width < _NARROW
     if shown:
-        columns = ["promise", "source", "good", "collected", "age", "last try"]
-        made = table(*(column for column in columns if not (narrow and column == "collected")))
+        zone = estate.zone
+        made = table("age", "source", "good", "last try", f"last confirmed ({zone})", "version from")
         for one in shown:
-            cells = _cells(estate, one)
-            made.add_row(*(cells[:3] + cells[4:] if narrow else cells))
+            made.add_row(*_cells(estate, one))
         print_table(made)
     if len(shown) < len(board):
         click.echo(f"not shown: {count(len(board) - len(shown), 'source')} (--all)")
 
 
+def _groups(board: Sequence[SourceStatus], by: str) -> list[tuple[str, Counter[Freshness]]]:
+    """A tally for each value of a label, those with the most trouble first."""
+    groups: dict[str, Counter[Freshness]] = {}
+    for one in board:
+        groups.setdefault(one.source.labels.get(by, "-"), Counter())[one.freshness] += 1
+    return sorted(groups.items(), key=lambda group: (-_troubles(group[1]), group[0]))
+
+
 def _print_groups(board: Sequence[SourceStatus], by: str) -> None:
-    """One line for each value of a label, those with the most trouble first."""
     from rich.text import Text
 
-    groups: dict[str, Counter[Standing]] = {}
-    for one in board:
-        groups.setdefault(one.source.labels.get(by, "-"), Counter())[one.standing] += 1
-    used = [standing for standing in Standing if any(tally[standing] for tally in groups.values())]
+    groups = _groups(board, by)
+    used = [age for age in Freshness if any(tally[age] for _, tally in groups)]
     made = table(by, "sources", *used, right=("sources", *used))
-    for value, tally in sorted(groups.items(), key=lambda group: (-_troubles(group[1]), group[0])):
+    for value, tally in groups:
         numbers = [Text(str(tally[one]), STYLES[one]) if tally[one] else Text("·", "dim") for one in used]
         made.add_row(printable(value), str(tally.total()), *numbers)
     print_table(made)
 
 
-def _troubles(tally: Counter[Standing]) -> int:
-    return sum(tally[standing] for standing in Standing if standing.trouble)
+def _troubles(tally: Counter[Freshness]) -> int:
+    return sum(tally[age] for age in Freshness if age.trouble)
 
 
 def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
@@ -136,32 +161,36 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
 
     state, outcome = one.state, one.state.outcome or "-"
     return [
-        Text(one.standing, STYLES[one.standing]),
+        Text.assemble((f"{one.freshness:<8}", STYLES[one.freshness]), _age(one)),
         printable(one.source.name),
         f"@{state.good}" if state.good is not None else "-",
-        instant(state.good_at, estate.zone),
-        _age(one),
         Text(outcome, STYLES.get(outcome, "")),
+        instant(state.confirmed_at, estate.zone),
+        instant(state.good_at, estate.zone),
     ]
 
 
 def _age(one: SourceStatus) -> str:
     """How old, of how old it may get."""
-    age = describe(one.age) if one.age is not None else "-"
-    return f"{age} of {describe(one.source.promise)}" if one.source.promise else age
+    age = describe(one.age) if one.age is not None else ""
+    return f"{age} of {one.source.max_age}".strip() if one.source.max_age and age else age
 
 
 def _row(one: SourceStatus) -> dict[str, object]:
     return {
         "source": one.source.name,
-        "standing": one.standing,
-        "promise_s": one.source.promise,
+        "age": one.freshness,
         "age_s": one.age,
+        "max_age_s": one.source.max_age,
         "version": one.state.good,
-        "collected": one.state.good_at,
-        "confirmed": one.state.confirmed_at,
+        "version_from": one.state.good_at,
+        "last_confirmed": one.state.confirmed_at,
         "last_outcome": one.state.outcome,
         "last_tried": one.state.outcome_at,
         "note": one.state.note,
         "labels": one.source.labels,
     }
+
+
+def _group_row(by: str, value: str, tally: Counter[Freshness]) -> dict[str, object]:
+    return {"label": by, "value": value, "sources": tally.total(), "ages": {age.value: tally[age] for age in Freshness}}

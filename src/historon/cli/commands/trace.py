@@ -1,12 +1,12 @@
 """`historon trace`."""
 
+from collections.abc import Sequence
 from datetime import tzinfo
 
 import click
 
 from historon.cli.app import (
     App,
-    check_reveal,
     estate_option,
     example,
     json_option,
@@ -37,32 +37,38 @@ _SHOWN = 20
 @json_option
 @pass_app
 def command(
-    app: App, source: str, text: str, *, expression: bool, exact_case: bool, everything: bool, reveal: int,
+    app: App, source: str, text: str, *, expression: bool, exact_case: bool, everything: bool, reveal: bool,
     estate_file: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Since when a line has been there, and what it was before.
 
-    Each line that holds TEXT now, or held it once, with its whole life: when it came, what it was edited from and to,
-    where it moved, when it went. The newest comes first.
+    Each line that holds TEXT now, or held it once, with its whole life: when it was added, what it was edited from
+    and to, where it moved, when it was removed. The newest comes first.
     """
-    check_reveal(reveal)
     estate = app.estate(estate_file)
     query = query_of(text, expression=expression, exact_case=exact_case)
     with app.store(estate) as store:
         history = [version for version in store.versions(source) if version.good]
         if not history:
             select(estate, [source])
-        lives = trace(store, history, query, masks_for(estate, store, source, reveal=bool(reveal)))
+        lives = trace(store, history, query, masks_for(estate, store, source, reveal=reveal))
+    headline = _headline(text, source, lives, len(history))
     if as_json:
-        print_json([_as_data(life) for life in lives])
+        print_json("trace", headline, [_as_data(life) for life in lives])
         return
+    click.echo(printable(headline))
     for life in lives if everything else lives[:_SHOWN]:
         _print(life, source, estate.zone)
-    if not lives:
-        versions = count(len(history), "version")
-        click.echo(f'"{printable(text)}" stands in none of the {versions} of {source}')
-    elif len(lives) > _SHOWN and not everything:
+    if len(lives) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
+
+
+def _headline(text: str, source: str, lives: Sequence[Life], versions: int) -> str:
+    if not lives:
+        return f'"{text}" was found in none of {count(versions, "good version")} of {source}'
+    there = sum(life.stands for life in lives)
+    gone = f", {len(lives) - there} gone" if len(lives) > there else ""
+    return f'"{text}" in {source}: {count(there, "line")} now{gone}'
 
 
 def _print(life: Life, source: str, zone: tzinfo) -> None:
@@ -84,17 +90,17 @@ def _words(event: Event, life: Life) -> str:
     first = event is life.events[-1] and change.how is How.ADDED
     if first and event.version.number == 1:
         as_it_was = f" as {printable(change.new)}" if change.new != life.line else ""
-        return f"stood there{as_it_was} from the first version on"
+        return f"present{as_it_was} since the first version"
     if change.how is How.EDITED:
-        return f"was edited: {printable(change.words)}"
+        return f"edited: {printable(change.words)}"
     if change.how is How.MOVED:
         return f"moved from {change.ranks[0]} to {change.ranks[1]}" if change.ranks else "moved"
-    return "came" if change.how is How.ADDED else "went"
+    return "added" if change.how is How.ADDED else "removed"
 
 
 def _as_data(life: Life) -> dict[str, object]:
     return {
-        "part": life.part, "path": life.path, "line": life.line, "stands": life.stands,
+        "part": life.part, "path": life.path, "line": life.line, "present": life.stands,
         "events": [
             {"version": event.version.number, "at": event.version.at, **change_data(event.change)}
             for event in life.events

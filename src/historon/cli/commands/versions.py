@@ -32,11 +32,13 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
     newest = versions[::-1]
     telling = newest if everything else [version for version in newest if version.state is not State.NOISE]
     shown = telling if everything else telling[:_SHOWN]
+    headline = _headline(source, versions)
     if as_json:
-        print_json([_row(version) for version in newest])
+        print_json("versions", headline, [_row(version) for version in newest])
         return
     now, zone = app.clock(), estate.zone
-    made = table("version", f"collected ({zone.key})", "age", "size", "lines", "state", "note", right=("size", "lines"))
+    click.echo(headline)
+    made = table("version", f"version from ({zone})", "made", "size", "lines", "state", "note", right=("size", "lines"))
     for version in shown:
         lines = f"+{version.added} -{version.removed}" if version.added or version.removed else ""
         note = f"held: {version.held}" if version.held is not None else version.note or ""
@@ -44,8 +46,19 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
             f"@{version.number}", instant(version.at, zone), since(now - version.at), size_text(version.size), lines,
             version.state, printable(note), style=STYLES[version.state],
         )  # fmt: skip
-    print_table(made) if shown else click.echo(f"{source} has no version yet: historon collect {source}")
+    if shown:
+        print_table(made)
     _print_left_out(versions, telling, shown)
+
+
+def _headline(source: str, versions: list[Version]) -> str:
+    if not versions:
+        return f"{source} has no version yet: historon collect {source}"
+    good = [version for version in versions if version.good]
+    suspect = len(versions) - len(good)
+    also = f", {suspect} of them suspect" if suspect else ""
+    latest = f"; the last good one is @{good[-1].number}" if good else "; none of them is good"
+    return f"{source}: {count(len(versions), 'version')}{also}{latest}"
 
 
 def _print_left_out(versions: list[Version], telling: list[Version], shown: list[Version]) -> None:
@@ -65,7 +78,7 @@ def _row(version: Version) -> dict[str, object]:
         "version": version.number,
         "at": version.at,
         "state": version.state,
-        "size": version.size,
+        "size_bytes": version.size,
         "added": version.added,
         "removed": version.removed,
         "held": version.held,

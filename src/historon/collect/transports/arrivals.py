@@ -61,7 +61,7 @@ class _DropSession(Session):
         if whole != found[-1]:
             self.remarks.append(f"{found[-1].name} is still arriving; {whole.name} was taken")
         if (older := found.index(whole)) and self._procedure.then != "keep":
-            self.remarks.append(f"{older} older left where they are")
+            self.remarks.append(f"{older} older file{'s' * (older > 1)} left in the drop folder")
         part = self._read(whole, name or whole.name, step)
         if _mark(whole) != mark:
             message = f"{whole.name} was written to while it was read"
@@ -166,8 +166,8 @@ def _format(file: Path, place: str) -> str | None:
     """Whether it is a whole file of its format."""
     checks: Mapping[str, Callable[[Path], bool]] = {"gzip": _whole_gzip, "xml": _whole_xml, "json": _whole_json}
     if place not in checks:
-        return f"{place} is no format that can be checked (gzip, xml, json)"
-    return None if checks[place](file) else f"it is no whole {place}"
+        return f"{place} is not a format that can be checked (gzip, xml, json)"
+    return None if checks[place](file) else f"it is not a whole {place}"
 
 
 def _whole_gzip(file: Path) -> bool:

@@ -176,7 +176,7 @@ class _HttpsSession(Session):
         if "refused" in str(exc).lower() or "all connection attempts failed" in str(exc).lower():
             return CollectError(FailureKind.REFUSED, f"{place}: connection refused")
         if isinstance(exc, httpx.ConnectTimeout):
-            return CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s")
+            return CollectError(FailureKind.UNREACHABLE, f"{place} timed out after {_CONNECT_S}s")
         reason = re.sub(r"^\[Errno -?\d+\] ", "", str(exc)) or type(exc).__name__
         return CollectError(FailureKind.UNREACHABLE, f"{place}: {reason}")
 
@@ -196,7 +196,7 @@ def _request_line(what: Said) -> tuple[str, str]:
         method, path = "GET", what.strip()
     if not path.strip().startswith("/"):
         hint = 'write "GET /path"; the server is the address of the source'
-        raise CollectError(FailureKind.STEP, f'"{what}" is no request', hint=hint)
+        raise CollectError(FailureKind.STEP, f'"{what}" is not a request', hint=hint)
     return method, path.strip()
 
 

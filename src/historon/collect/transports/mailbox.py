@@ -113,7 +113,9 @@ def _parsed(content: bytes) -> EmailMessage:
 
 def _from_maildir(target: Target, folder: Path) -> list[_Mail]:
     if not (folder / "cur").is_dir():
-        raise CollectError(FailureKind.SETUP, f"{folder} is no Maildir", hint="it has folders named cur, new and tmp")
+        raise CollectError(
+            FailureKind.SETUP, f"{folder} is not a Maildir", hint="it has folders named cur, new and tmp"
+        )
     box = mailbox.Maildir(str(folder), create=False)
     remove = target.procedure.then == "remove"
     try:

@@ -94,7 +94,7 @@ class _NetconfSession(Session):
         operation = etree.Element(f"{_NETCONF}{verb}", nsmap=_NAMESPACES)
         holder = {"get-config": "source", "lock": "target", "unlock": "target"}.get(verb)
         if (holder is None) == bool(datastore) or verb not in _VERBS:
-            raise CollectError(FailureKind.STEP, f'"{what}" is no operation', hint=_WORDS)
+            raise CollectError(FailureKind.STEP, f'"{what}" is not an operation', hint=_WORDS)
         if holder:
             etree.SubElement(etree.SubElement(operation, f"{_NETCONF}{holder}"), f"{_NETCONF}{datastore}")
         if subtree:

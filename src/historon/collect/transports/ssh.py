@@ -143,7 +143,7 @@ def _connect_failure(exc: BaseException, place: str) -> CollectError:
     if isinstance(exc, asyncssh.HostKeyNotVerifiable):
         return CollectError(FailureKind.IDENTITY, f"{place}: {exc.reason}")
     if isinstance(exc, TimeoutError):
-        return CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s")
+        return CollectError(FailureKind.UNREACHABLE, f"{place} timed out after {_CONNECT_S}s")
     if isinstance(exc, ConnectionRefusedError):
         return CollectError(FailureKind.REFUSED, f"{place}: connection refused")
     if isinstance(exc, asyncssh.ChannelOpenError):

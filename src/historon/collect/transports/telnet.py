@@ -31,7 +31,7 @@ async def open_telnet(target: Target) -> AsyncIterator[Session]:
     except ConnectionRefusedError as exc:
         raise CollectError(FailureKind.REFUSED, f"{place}: connection refused") from exc
     except TimeoutError as exc:
-        raise CollectError(FailureKind.UNREACHABLE, f"{place} does not answer within {_CONNECT_S}s") from exc
+        raise CollectError(FailureKind.UNREACHABLE, f"{place} timed out after {_CONNECT_S}s") from exc
     except OSError as exc:
         raise CollectError(FailureKind.UNREACHABLE, f"{place}: {exc.strerror or exc}") from exc
     try:

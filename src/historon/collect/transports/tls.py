@@ -42,7 +42,7 @@ def peer_verdict(source: Source, exc: BaseException) -> CollectError | None:
                 'or name its authority: authority = "ca.pem"',
             )
     if wrong := next((one for one in causes if isinstance(one, ssl.SSLError) or "SSL" in str(one)), None):
-        return CollectError(FailureKind.UNREACHABLE, f"{place} speaks no TLS as it should: {wrong}", again=False)
+        return CollectError(FailureKind.UNREACHABLE, f"{place} does not speak TLS as it should: {wrong}", again=False)
     return None
 
 

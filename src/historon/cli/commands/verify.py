@@ -1,4 +1,4 @@
-"""`historon audit`."""
+"""`historon verify`."""
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -12,7 +12,7 @@ from historon.cli.output import console, count, print_json, printable, size_text
 from historon.errors import ExitCode, UsageError
 from historon.estate import nearest
 from historon.notices import Event, Teller, Told, Watched
-from historon.store import ESTATE, Audit, Store, audit
+from historon.store import ESTATE, Store, Verification, verify
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -23,7 +23,7 @@ _TOLD = 10  # damages in a notice
 _SHOWN = 40
 
 
-@click.command("audit", epilog=example("historon audit", "historon audit edge-1", "historon audit --json"))
+@click.command("verify", epilog=example("historon verify", "historon verify edge-1", "historon verify --json"))
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @estate_option
 @json_option
@@ -31,27 +31,32 @@ _SHOWN = 40
 def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_json: bool) -> int:
     """Read every version again, and verify it.
 
-    Every content is read from the disk and held against the SHA-256 with which it was written; the ledger's structure
-    is checked too. Sources that the estate file names no more are read as well. Damage is told on the channels, and the
-    exit code is 5. Nothing is changed.
+    Every content is read from the disk and checked against the SHA-256 with which it was written; the ledger's
+    structure is checked too. Sources that the estate file no longer names are read as well. Damage is told on the
+    channels, and the exit code is 5. Nothing is changed.
     """
     estate = app.estate(estate_file)
     with app.store(estate) as store:
         sources = _chosen(store, names)
         with _progress(len(sources), quiet=as_json) as told:
-            found = audit(store, sources, told)
+            found = verify(store, sources, told)
         # A look at some sources cannot tell that all of the store is whole again.
         notices = _tell(Teller(estate, store, app.clock), found, app.clock()) if found.damages or not names else []
     if as_json:
-        print_json({
-            "sources": found.sources, "versions": found.versions, "contents": found.contents, "bytes": found.bytes,
-            "ledger": found.ledger, "damages": [vars(one) for one in found.damages],
-        })  # fmt: skip
+        rows = [
+            {"source": one.source, "version": one.number, "part": one.part, "problem": one.problem}
+            for one in found.damages
+        ]
+        print_json(
+            "verify", f"{_read(found)}: {_verdict(found)}", rows,
+            sources=found.sources, versions=found.versions, contents=found.contents, size_bytes=found.bytes,
+            ledger=found.ledger,
+        )  # fmt: skip
     else:
         _print(found)
     for one in notices:
         if one.trouble:
-            click.echo(f"notice not sent to {one.channel}: {printable(one.trouble)}", err=True)
+            click.echo(f"historon: notice not sent to {one.channel}: {printable(one.trouble)}", err=True)
     return ExitCode.WELL if found.well else ExitCode.STORE
 
 
@@ -76,7 +81,7 @@ def _progress(total: int, *, quiet: bool) -> "Iterator[Callable[[str], None]]":
         yield lambda source: progress.advance(task)
 
 
-def _print(found: Audit) -> None:
+def _print(found: Verification) -> None:
     from rich.text import Text
 
     screen = console()
@@ -84,22 +89,31 @@ def _print(found: Audit) -> None:
     for one in troubles[:_SHOWN]:
         screen.print(Text(printable(one), "bold red"), soft_wrap=True)
     if len(troubles) > _SHOWN:
-        click.echo(f"… {len(troubles) - _SHOWN} more: historon audit --json")
-    read = f"{count(found.contents, 'content')} of {count(found.versions, 'version')}, {count(found.sources, 'source')}"
-    verdict = Text("all whole", "green") if found.well else Text(f"{len(troubles)} DAMAGED", "bold red")
-    screen.print(Text(f"{read}: {size_text(found.bytes)} read: ").append_text(verdict))
+        click.echo(f"… {len(troubles) - _SHOWN} more: historon verify --json")
+    verdict = Text(_verdict(found), "green" if found.well else "bold red")
+    screen.print(Text(f"{_read(found)}: ").append_text(verdict), soft_wrap=True)
     if troubles:
-        click.echo("what next: copy the store's folder before anything else; then restore it from a copy")
+        click.echo("  try: copy the store's folder before anything else; then take it back from a copy")
 
 
-def _tell(teller: Teller, found: Audit, now: datetime) -> list[Told]:
+def _read(found: Verification) -> str:
+    what = f"{count(found.contents, 'content')} of {count(found.versions, 'version')}, {count(found.sources, 'source')}"
+    return f"{what}: {size_text(found.bytes)} read"
+
+
+def _verdict(found: Verification) -> str:
+    damaged = len(found.ledger) + len(found.damages)
+    return f"{damaged} DAMAGED" if damaged else "all of it as written"
+
+
+def _tell(teller: Teller, found: Verification, now: datetime) -> list[Told]:
     troubles = [*found.ledger, *map(str, found.damages)]
 
     def make(kind: str) -> Event:
-        if kind == "audit-well":
-            return Event(kind, now, f"{found.versions} versions were read again")
-        message = f"{len(troubles)} things are not what was written"
-        return Event(kind, now, message, look="historon audit", excerpt=tuple(troubles[:_TOLD]))
+        if kind == "store-verified":
+            return Event(kind, now, f"{count(found.versions, 'version')} read: all as written")
+        message = f"{count(len(troubles), 'content')} cannot be read, or differ from what was written"
+        return Event(kind, now, message, look="historon verify", excerpt=tuple(troubles[:_TOLD]))
 
-    teller.watch("audit", [Watched(ESTATE, "audit-damage" if troubles else "", "audit-well", make)])
+    teller.watch("store", [Watched(ESTATE, "store-damaged" if troubles else "", "store-verified", make)])
     return list(teller.delivery.deliver())

@@ -69,7 +69,7 @@ def test_damage_is_found_told_once_and_told_to_be_over(filled: EstateFolder, sta
         assert found.code == 5
         assert said in found.out
         assert "DAMAGED" in found.out
-    assert _told(filled) == ["audit-damage"]
+    assert _told(filled) == ["store-damaged"]
     store = filled.store()
     text = store.recall("", "told audit")
     store.close()
@@ -78,7 +78,7 @@ def test_damage_is_found_told_once_and_told_to_be_over(filled: EstateFolder, sta
     store.remember("", "told audit", text or "")
     store.close()
     assert filled.run("audit").code == 0
-    assert _told(filled) == ["audit-damage", "audit-well"]
+    assert _told(filled) == ["store-damaged", "store-verified"]
 
 
 def test_what_was_never_collected_cannot_be_read(filled: EstateFolder) -> None:

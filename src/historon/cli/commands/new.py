@@ -1,4 +1,4 @@
-"""`historon start`."""
+"""`historon new`."""
 
 from pathlib import Path
 
@@ -11,7 +11,7 @@ from historon.store import FolderStore
 __all__ = ["command"]
 
 
-@click.command("start", epilog=example("historon start estate", "cd estate && historon status"))
+@click.command("new", epilog=example("historon new estate", "cd estate && historon status"))
 @click.argument("folder", metavar="DIR", type=click.Path(file_okay=False, path_type=Path))
 @click.option("--store-only", is_flag=True, help="Only make a new, empty store for the estate that is in DIR.")
 @pass_app

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from historon.errors import StoreError
 from historon.store.interface import Store, Version
 
-__all__ = ["Audit", "Damage", "audit"]
+__all__ = ["Damage", "Verification", "verify"]
 
 
 @dataclass(frozen=True)
@@ -24,7 +24,7 @@ class Damage:
 
 
 @dataclass
-class Audit:
+class Verification:
     """What was read, in numbers, and what is damaged. Contents that versions share are read once."""
 
     sources: int = 0
@@ -40,20 +40,20 @@ class Audit:
         return not self.ledger and not self.damages
 
 
-def audit(store: Store, sources: Iterable[str], told: Callable[[str], None] = lambda source: None) -> Audit:
+def verify(store: Store, sources: Iterable[str], told: Callable[[str], None] = lambda source: None) -> Verification:
     """Read every version of these sources and verify its SHA-256; `told` hears of each source when it is done.
 
     Raises StoreError when the ledger itself cannot be read.
     """
-    found = Audit(ledger=store.check())
+    found = Verification(ledger=store.check())
     for source in sources:
         found.sources += 1
-        _audit_source(store, source, found)
+        _verify_source(store, source, found)
         told(source)
     return found
 
 
-def _audit_source(store: Store, source: str, found: Audit) -> None:
+def _verify_source(store: Store, source: str, found: Verification) -> None:
     versions = store.versions(source)
     good = store.state(source).good
     if good is not None and good not in {version.number for version in versions}:
@@ -61,10 +61,12 @@ def _audit_source(store: Store, source: str, found: Audit) -> None:
     seen: dict[tuple[int, int], str | None] = {}
     for version in versions:
         found.versions += 1
-        _audit_version(store, version, found, seen)
+        _verify_version(store, version, found, seen)
 
 
-def _audit_version(store: Store, version: Version, found: Audit, seen: dict[tuple[int, int], str | None]) -> None:
+def _verify_version(
+    store: Store, version: Version, found: Verification, seen: dict[tuple[int, int], str | None]
+) -> None:
     try:
         parts = store.parts(version.source, version.number)
     except StoreError as exc:

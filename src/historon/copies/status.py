@@ -25,10 +25,10 @@ class CopyStatus:
         """For how long something has been missing in it; None when nothing is."""
         return now - self.missing_since if self.missing_since else None
 
-    def broken(self, now: datetime) -> bool:
-        """Whether it is further behind than promised."""
+    def overdue(self, now: datetime) -> bool:
+        """Whether it is further behind than its `max_lag`."""
         behind = self.behind(now)
-        return behind is not None and behind > self.copy.promise
+        return behind is not None and behind > self.copy.max_lag
 
 
 def copies_of(estate: Estate, store: Store) -> list[CopyStatus]:

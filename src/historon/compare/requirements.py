@@ -11,19 +11,19 @@ from historon.compare.lines import split_lines
 from historon.compare.masks import Masks
 from historon.compare.outline import Outline
 from historon.compare.signatures import searchable
-from historon.estate import Expectation, Source
+from historon.estate import Requirement, Source
 
-__all__ = ["Breach", "breaches", "expected_of", "news_of", "same_rules"]
+__all__ = ["Unmet", "news_of", "requirements_of", "same_rules", "unmet"]
 
-_MOST = 50  # breaches of one rule that are told
+_MOST = 50  # places of one rule that are told
 _MOST_PLACES = 500_000
 
 
 @dataclass(frozen=True)
-class Breach:
-    """One rule that does not hold: what is there and must not be, or what is missing, and in which section."""
+class Unmet:
+    """A requirement that is not met: what is there and must not be, or what is missing, and in which section."""
 
-    expectation: str
+    requirement: str
     lacks: str = ""
     has: str = ""
     section: str = ""
@@ -36,43 +36,43 @@ class Breach:
         return f"lacks {self.lacks}{within}" if self.lacks else f"has {self.has}"
 
     def __str__(self) -> str:
-        return f"{self.expectation}: {self.what}" + (f" ({self.why})" if self.why else "")
+        return f"{self.requirement}: {self.what}" + (f" ({self.why})" if self.why else "")
 
 
-def expected_of(source: Source, expectations: Iterable[Expectation]) -> list[Expectation]:
+def requirements_of(source: Source, requirements: Iterable[Requirement]) -> list[Requirement]:
     """The rules for a source: those whose labels it has."""
     return [
-        one for one in expectations
+        one for one in requirements
         if all(source.labels.get(label) == value for label, value in one.where.items())
         and one.procedure in (None, source.procedure)
     ]  # fmt: skip
 
 
-def breaches(expectations: Sequence[Expectation], parts: Mapping[str, bytes], masks: Masks) -> list[Breach]:
-    """The rules that an export breaks. Places are matched as they are, and told with secrets masked."""
-    if not expectations:
+def unmet(requirements: Sequence[Requirement], parts: Mapping[str, bytes], masks: Masks) -> list[Unmet]:
+    """What an export does not meet. Places are matched as they are, and told with secrets masked."""
+    if not requirements:
         return []
     places = {name: list(_places(name, content, masks)) for name, content in searchable(parts)}
     found = []
-    for one in expectations:
+    for one in requirements:
         looked_at = [place for name, own in places.items() if fnmatchcase(name, one.part) for place in own]
-        found += list(_broken(one, looked_at, masks))[:_MOST]
+        found += list(_failures(one, looked_at, masks))[:_MOST]
     return found
 
 
-def _broken(rule: Expectation, places: Sequence[str], masks: Masks) -> Iterator[Breach]:
+def _failures(rule: Requirement, places: Sequence[str], masks: Masks) -> Iterator[Unmet]:
     sections = _sections(rule, places) if rule.each else {"": places}
     for section, within in sections.items():
         for pattern in rule.must:
             if not any(pattern.compiled.search(place.encode()) for place in within):
-                yield Breach(rule.name, lacks=pattern, section=masks.seen(section), why=rule.why)
+                yield Unmet(rule.name, lacks=pattern, section=masks.seen(section), why=rule.why)
         for pattern in rule.must_not:
             for place in within:
                 if pattern.compiled.search(place.encode()):
-                    yield Breach(rule.name, has=masks.seen(place), section=masks.seen(section), why=rule.why)
+                    yield Unmet(rule.name, has=masks.seen(place), section=masks.seen(section), why=rule.why)
 
 
-def _sections(rule: Expectation, places: Sequence[str]) -> dict[str, list[str]]:
+def _sections(rule: Requirement, places: Sequence[str]) -> dict[str, list[str]]:
     """The places of each section by its path; a section begins with the place that the rule's `each` is found in."""
     found: dict[str, list[str]] = {}
     for place in places:
@@ -123,28 +123,28 @@ def _values(document: Document, node: Node, path: str) -> Iterator[str]:
 
 
 def news_of(
-    before: str | None, rules: Sequence[Expectation], now: Sequence[Breach]
-) -> tuple[str, list[Breach], list[str]]:
-    """What is to be remembered of a check, the breaches that are new since the last one, and the rules that mended."""
-    known: dict[str, list[str]] = json.loads(before)["broken"] if before else {}
-    broken: dict[str, list[str]] = {}
+    before: str | None, rules: Sequence[Requirement], now: Sequence[Unmet]
+) -> tuple[str, list[Unmet], list[str]]:
+    """What is to be remembered of a check, what is newly not met, and the rules that are met again."""
+    known: dict[str, list[str]] = json.loads(before)["unmet"] if before else {}
+    failing: dict[str, list[str]] = {}
     for one in now:
-        broken.setdefault(one.expectation, []).append(_digest(one))
-    fresh = [one for one in now if _digest(one) not in known.get(one.expectation, ())]
+        failing.setdefault(one.requirement, []).append(_digest(one))
+    fresh = [one for one in now if _digest(one) not in known.get(one.requirement, ())]
     current = {rule.name for rule in rules}
-    mended = sorted(name for name in known if name not in broken and name in current)
-    return json.dumps({"rules": _rules_digest(rules), "broken": broken}), fresh, mended
+    met_again = sorted(name for name in known if name not in failing and name in current)
+    return json.dumps({"rules": _rules_digest(rules), "unmet": failing}), fresh, met_again
 
 
-def _rules_digest(rules: Sequence[Expectation]) -> str:
+def _rules_digest(rules: Sequence[Requirement]) -> str:
     """Something that is another whenever a rule is."""
     return hashlib.sha256(repr(rules).encode()).hexdigest()[:16]
 
 
-def same_rules(before: str | None, rules: Sequence[Expectation]) -> bool:
+def same_rules(before: str | None, rules: Sequence[Requirement]) -> bool:
     """Whether what is remembered was found out with these rules."""
     return (json.loads(before)["rules"] if before else _rules_digest([])) == _rules_digest(rules)
 
 
-def _digest(one: Breach) -> str:
+def _digest(one: Unmet) -> str:
     return hashlib.sha256(json.dumps(asdict(one)).encode()).hexdigest()[:16]

@@ -1,0 +1,118 @@
+"""Tables that are readable on any width: no value is ever cut, and columns that are empty throughout are left out.
+
+Where the screen is too narrow, what is left over of a row is printed below it, indented.
+"""
+
+import sys
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
+
+__all__ = ["Table", "print_table"]
+
+_GAP = 2
+_INDENT = 4
+_EMPTY = frozenset({"", "-", "·"})
+_LEAST = 24  # columns that a text needs beside the others
+
+
+@dataclass
+class Table:
+    """Rows under headings. Columns named in `right` are flush right; those in `wrap` hold texts, which may fold."""
+
+    columns: Sequence[str]
+    right: Collection[str] = ()
+    wrap: Collection[str] = ("note",)
+    rows: "list[list[Text]]" = field(default_factory=list)
+
+    def add_row(self, *cells: "Text | str", style: str = "") -> None:
+        """One more row, as many cells as there are columns."""
+        from rich.text import Text
+
+        made = [cell.copy() if isinstance(cell, Text) else Text(cell) for cell in cells]
+        for cell in made if style else ():
+            cell.stylize_before(style)
+        self.rows.append(made)
+
+    def width(self, at: int) -> int:
+        """How many columns of a screen this column of the table takes, its heading included."""
+        return max(len(self.columns[at]), *(cells[at].cell_len for cells in self.rows), 0)
+
+    def longest_word(self, at: int) -> int:
+        """How wide this column must be so that no word in it is broken."""
+        return max((len(word) for cells in self.rows for word in cells[at].plain.split()), default=0)
+
+    def is_used(self, at: int) -> bool:
+        """Whether any row says something here."""
+        return any(cells[at].plain.strip() not in _EMPTY for cells in self.rows)
+
+
+def print_table(made: Table, screen: "Console") -> None:
+    """The table as this screen has room for it; piped, each row is one line."""
+    shown = [at for at, _ in enumerate(made.columns) if at == 0 or made.is_used(at)]
+    widths = {at: made.width(at) for at in shown}
+    room = screen.width if screen.is_terminal else _total(shown, widths)
+    beside, below = _arranged(made, shown, widths, room)
+    with screen.capture() as caught:
+        for line in _lines(made, {at: widths[at] for at in beside}, below, room, screen):
+            screen.print(line, soft_wrap=True)
+    # Blanks that fill a line up would be wrapped where the terminal is narrower than it says.
+    sys.stdout.write("".join(f"{line.rstrip()}\n" for line in caught.get().splitlines()))
+
+
+def _arranged(
+    made: Table, shown: Sequence[int], widths: dict[int, int], room: int
+) -> tuple[Sequence[int], Sequence[int]]:
+    """Which columns stand beside each other, and which below their row: texts first, then the rightmost."""
+    if _total(shown, widths) <= room:
+        return shown, ()
+    texts = [at for at in shown if made.columns[at] in made.wrap]
+    values = [at for at in shown if at not in texts]
+    left = room - _total(values, widths) - _GAP
+    if len(texts) == 1 and left >= max(_LEAST, made.longest_word(texts[0])):
+        widths[texts[0]] = left
+        return shown, ()
+    below = texts
+    while len(values) > 1 and _total(values, widths) > room:
+        below = [values.pop(), *below]
+    return values, below
+
+
+def _total(columns: Sequence[int], widths: Mapping[int, int]) -> int:
+    return sum(widths[at] for at in columns) + _GAP * max(len(columns) - 1, 0)
+
+
+def _lines(
+    made: Table, widths: Mapping[int, int], below: Sequence[int], room: int, screen: "Console"
+) -> "Iterator[Text]":
+    from rich.text import Text
+
+    yield from _row_lines(made, [Text(name, "dim") for name in made.columns], widths, screen)
+    for cells in made.rows:
+        yield from _row_lines(made, cells, widths, screen)
+        for at in below:
+            if cells[at].plain.strip() in _EMPTY:
+                continue
+            name = Text("" if made.columns[at] == "note" else f"{made.columns[at]} ", "dim")
+            for line in (name + cells[at]).wrap(screen, room - _INDENT, overflow="ignore"):
+                yield Text(" " * _INDENT) + line
+
+
+def _row_lines(made: Table, cells: "Sequence[Text]", widths: Mapping[int, int], screen: "Console") -> "Iterator[Text]":
+    """One row; a text that is wider than its column goes on in further lines."""
+    from rich.text import Text
+
+    folded = {at: list(cells[at].wrap(screen, width, overflow="ignore")) for at, width in widths.items()}
+    for number in range(max(1, *map(len, folded.values()))):
+        line = Text()
+        for at, width in widths.items():
+            cell = folded[at][number].copy() if number < len(folded[at]) else Text()
+            cell.rstrip()
+            blanks = " " * (width - cell.cell_len)
+            parts = (blanks, cell) if made.columns[at] in made.right else (cell, blanks)
+            line.append_text(Text.assemble(*parts, " " * _GAP))
+        yield line
