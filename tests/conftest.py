@@ -1,5 +1,6 @@
 """The surroundings of tests: a folder with an estate, the built program, and devices on loopback."""
 
+import json
 import os
 import shutil
 import subprocess
@@ -9,6 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import settings
@@ -33,6 +35,17 @@ class Result:
     @property
     def said(self) -> str:
         return self.out + self.err
+
+    @property
+    def data(self) -> dict[str, Any]:
+        """What --json printed."""
+        read: dict[str, Any] = json.loads(self.out)
+        return read
+
+    @property
+    def rows(self) -> list[dict[str, Any]]:
+        rows: list[dict[str, Any]] = self.data["rows"]
+        return rows
 
 
 def historon(*arguments: str | Path, cwd: Path, **variables: str) -> Result:

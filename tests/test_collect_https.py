@@ -143,7 +143,7 @@ def test_a_wrong_password_is_tried_once(estate: EstateFolder, wall: Tidewall) ->
 
 
 def test_the_certificate_decides_who_is_talked_to(estate: EstateFolder, wall: Tidewall) -> None:
-    result = collect(_estate(estate, wall, source="skip = 'x'\n".replace("skip", "promise").replace("'x'", '"1d"')))
+    result = collect(_estate(estate, wall, source="skip = 'x'\n".replace("skip", "max_age").replace("'x'", '"1d"')))
     assert "is not trusted: self-signed certificate" in result.out
     assert "historon sources pin s" in result.out
     assert collect(_estate(estate, wall, source=f'authority = "{wall.tls.certificate}"')).code == 0

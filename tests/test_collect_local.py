@@ -1,4 +1,3 @@
-import json
 import os
 import re
 from pathlib import Path
@@ -47,7 +46,7 @@ def test_holes_are_remarked_and_come_back_as_zeros(files_estate: EstateFolder) -
         file.truncate(5_000_000)
     result = files_estate.run("collect")
     assert "1 sparse in data: kept with their holes filled" in result.out
-    assert files_estate.run("restore", "files", "--part", "data/sparse.img", "--to", "back").code == 0
+    assert files_estate.run("restore", "files", "--only", "data/sparse.img", "--to", "back").code == 0
     assert (files_estate.path / "back" / "data" / "sparse.img").read_bytes() == bytes(5_000_000)
 
 
@@ -58,7 +57,7 @@ def test_part_of_a_tree_comes_back_with_its_own_metadata_alone(files_estate: Est
     (data / "sub" / "b").chmod(0o604)
     (data / "elsewhere").symlink_to("/tmp")
     assert files_estate.run("collect").code == 0
-    assert files_estate.run("restore", "files", "--part", "data/sub", "--to", "back").code == 0
+    assert files_estate.run("restore", "files", "--only", "data/sub", "--to", "back").code == 0
     back = files_estate.path / "back"
     assert sorted(str(path.relative_to(back)) for path in back.rglob("*")) == ["data", "data/sub", "data/sub/b"]
     assert (back / "data" / "sub" / "b").stat().st_mode & 0o777 == 0o604
@@ -110,10 +109,10 @@ def test_a_source_can_be_left_alone_with_a_reason(files_estate: EstateFolder) ->
 
 
 def test_the_json_of_a_round_tells_the_same(files_estate: EstateFolder) -> None:
-    data = json.loads(files_estate.run("collect", "--json").out)
+    data = files_estate.run("collect", "--json").rows
     assert [data["round"], data["sources"][0]["outcome"], data["sources"][0]["version"]] == [1, "first", 1]
     _with_steps(files_estate, '{ pull = "nothing" }')
-    failure = json.loads(files_estate.run("collect", "--json").out)["sources"][0]["failure"]
+    failure = files_estate.run("collect", "--json").rows[0]["failure"]
     assert failure["kind"] == "step"
     assert failure["step"] == "step 1 of 1 (pull nothing)"
 

@@ -1,6 +1,5 @@
 """The commands as a user meets them: piped, on a terminal, as JSON, and when something is wrong."""
 
-import json
 import subprocess
 from pathlib import Path
 
@@ -73,9 +72,10 @@ def test_a_mistyped_command_or_option_is_told_with_the_nearest(tmp_path: Path) -
 
 def test_versions_shows_the_timeline(history: EstateFolder) -> None:
     lines = history.run("versions", "files").out.splitlines()
-    assert [line.split()[0] for line in lines] == ["version", "@3", "@2", "@1"]
-    assert lines[1].split()[-3:-1] == ["+1", "-0"]
-    rows = json.loads(history.run("versions", "files", "--json").out)
+    assert lines[0] == "files: 3 versions; the last good one is @3"
+    assert [line.split()[0] for line in lines[1:]] == ["version", "@3", "@2", "@1"]
+    assert lines[2].split()[-3:-1] == ["+1", "-0"]
+    rows = history.run("versions", "files", "--json").rows
     assert [(row["version"], row["added"], row["removed"], row["state"]) for row in rows] == [
         (3, 1, 0, "good"), (2, 1, 1, "good"), (1, 5, 0, "good"),
     ]  # fmt: skip
@@ -87,11 +87,11 @@ def test_versions_that_are_noise_alone_are_kept_and_left_out_of_the_timeline(fil
     for clock in range(3):
         _edit(files_estate, f"clock {clock}\nx\n")
     result = files_estate.run("versions", "files")
-    assert [line.split()[0] for line in result.out.splitlines()] == ["version", "@1", "not"]
+    assert [line.split()[0] for line in result.out.splitlines()] == ["files:", "version", "@1", "not"]
     assert "2 versions with nothing but noise (--all)" in result.out
     assert files_estate.run("versions", "files", "--all").out.count("noise") == 2
     assert files_estate.run("show", "files").out == "clock 2\nx\n"
-    assert "has not changed since its first version" in files_estate.run("diff", "files").err
+    assert "has no change on record since its first version" in files_estate.run("diff", "files").err
     assert files_estate.run("diff", "files@1", "files@3").code == 0
     assert files_estate.run("diff", "files@1", "files@3", "--with-noise").code == 1
 
@@ -124,9 +124,10 @@ def test_show_names_the_parts_where_there_are_several(history: EstateFolder) -> 
     result = history.run("show", "files")
     assert result.code == 2
     assert "has 3 parts; name one of them:\n  data.tree\n  data/a.conf\n  data/b.bin" in result.err
-    raw = subprocess.run([PROGRAM, "show", "files", "data/b.bin"], cwd=history.path, capture_output=True, check=True)
+    raw = subprocess.run([PROGRAM, "show", "files", "data/b.bin", "--reveal"], cwd=history.path, capture_output=True, check=True)
     assert raw.stdout == b"\0\1\2\r\n"
-    assert "this part is binary" in _terminal(history, "show", "files", "data/b.bin")[1]
+    assert "data/b.bin is binary, 5 B" in _terminal(history, "show", "files", "data/b.bin")[1]
+    assert "historon show files data/b.bin > FILE" in history.run("show", "files", "data/b.bin").err
     assert 'did you mean "data/b.bin"' in history.run("show", "files", "b.bin").err
 
 
@@ -151,9 +152,9 @@ def test_restore_is_not_led_astray_by_links(history: EstateFolder, tmp_path: Pat
 
 
 def test_restore_of_one_part_or_folder_or_nothing(history: EstateFolder) -> None:
-    assert history.run("restore", "files", "--part", "data", "--to", "some").code == 0
+    assert history.run("restore", "files", "--only", "data", "--to", "some").code == 0
     assert (history.path / "some/data/a.conf").exists()
-    assert history.run("restore", "files", "--part", "dat", "--to", "none").code == 2
+    assert history.run("restore", "files", "--only", "dat", "--to", "none").code == 2
     assert not (history.path / "none").exists()
 
 
@@ -161,7 +162,7 @@ _RETENTION = '[retention.r]\nall = "1ms"\nat_least = 1\n[defaults]\nretention = 
 
 
 def test_prune_shows_its_plan_and_removes_only_when_told(history: EstateFolder) -> None:
-    assert history.run("prune").out.strip().endswith("0 versions of 0 sources may go"), "no retention: all stays"
+    assert history.run("prune").out == "none of these sources has a retention: they keep every version\n"
     history.write(FILES_ESTATE + _RETENTION)
     assert history.run("hold", "files@1", "--reason", "as built").code == 0
     plan = history.run("prune")
@@ -169,19 +170,19 @@ def test_prune_shows_its_plan_and_removes_only_when_told(history: EstateFolder) 
     assert "1 held: as built" in plan.out
     assert "nothing was removed" in plan.out
     each = history.run("prune", "--each").out.splitlines()
-    assert [line.split(maxsplit=3)[3] for line in each[1:4]] == [
+    assert [line.split(maxsplit=3)[3] for line in each[2:5]] == [
         "stays: held: as built",
-        "goes",
+        "would be removed",
         "stays: the last good version",
     ]
-    rows = json.loads(history.run("prune", "--json").out)
+    rows = history.run("prune", "--json").rows
     assert [row["stays"] for row in rows] == [True, False, True]
     assert len(history.store().versions("files")) == 3
     done = history.run("prune", "--yes")
     assert "removed 1 version" in done.out
     assert [version.number for version in history.store().versions("files")] == [1, 3]
     assert history.run("show", "files@1").out == "one\ntwo\nthree\n"
-    assert history.run("release", "files@1").code == 0
+    assert history.run("hold", "files@1", "--lift").code == 0
     assert "removed 1 version" in history.run("prune", "--yes").out
 
 
@@ -194,14 +195,24 @@ def test_prune_asks_on_a_terminal(history: EstateFolder) -> None:
 
 def test_status_gives_one_verdict_and_an_exit_code(files_estate: EstateFolder) -> None:
     never = files_estate.run("status")
-    assert (never.code, never.out.splitlines()[0]) == (1, "1 promise not kept: 1 source (1 never)")
+    assert (never.code, never.out.splitlines()[0]) == (1, "1 never collected of 1 source")
     files_estate.run("collect")
     kept = files_estate.run("status")
-    assert (kept.code, kept.out.splitlines()[0]) == (0, "every promise is kept: 1 source (1 kept)")
+    assert (kept.code, kept.out.splitlines()[0]) == (0, "1 source: 1 fresh")
     files_estate.write(FILES_ESTATE.replace("26h", "1ms"))
     broken = files_estate.run("status", "--json")
-    row = json.loads(broken.out)[0]
-    assert (broken.code, row["standing"], row["version"], row["last_outcome"]) == (1, "broken", 1, "first")
+    row = broken.rows[0]
+    assert (broken.code, row["age"], row["version"], row["last_outcome"]) == (1, "overdue", 1, "first")
+    assert broken.data["headline"] == "1 OVERDUE of 1 source"
+
+
+def test_status_headlines_what_is_wrong_now(files_estate: EstateFolder) -> None:
+    files_estate.run("collect")
+    (files_estate.path / "data").rename(files_estate.path / "gone")
+    files_estate.run("collect")
+    failed = files_estate.run("status")
+    assert (failed.code, failed.out.splitlines()[0]) == (1, "1 failed of 1 source at the last try; nothing overdue yet")
+    assert "1 never collected of 1 source" not in failed.out
 
 
 def test_status_of_nothing_says_how_to_begin(estate: EstateFolder) -> None:
@@ -221,8 +232,10 @@ def test_status_folds_a_large_estate_and_unfolds_it_when_asked(files_estate: Est
 
 
 def test_rounds_tell_what_happened(history: EstateFolder) -> None:
-    assert [line.split()[0] for line in history.run("rounds").out.splitlines()] == ["round", "3", "2", "1"]
-    assert [row["outcomes"] for row in json.loads(history.run("rounds", "--json").out)][-1] == {"first": 1}
+    lines = history.run("rounds").out.splitlines()
+    assert lines[0] == "the last of 3 rounds: 1 changed"
+    assert [line.split()[0] for line in lines[1:]] == ["round", "3", "2", "1"]
+    assert history.run("rounds", "--json").rows[-1]["outcomes"]["first"] == 1
     assert "first" in history.run("rounds", "1").out
     assert history.run("rounds", "9").code == 2
 
@@ -254,10 +267,10 @@ def test_sources_are_listed_as_they_are_understood(files_estate: EstateFolder) -
     more = '[defaults]\nlabels = { kind = "files" }\n[[sources]]\nname = "b"\nprocedure = "files"\nskip = "later"\nlabels = { site = "x" }\n'
     files_estate.write(FILES_ESTATE + more)
     lines = files_estate.run("sources").out.splitlines()
-    assert [line.split()[0] for line in lines if line] == ["source", "files", "b", "2"]
-    assert "kind=files site=x" in lines[2]
-    assert "skipped: later" in lines[2]
-    rows = json.loads(files_estate.run("sources", "--where", "site=x", "--json").out)
+    assert [line.split()[0] for line in lines if line] == ["2", "source", "files", "b"]
+    assert "kind=files site=x" in lines[3]
+    assert "skipped: later" in lines[3]
+    rows = files_estate.run("sources", "--where", "site=x", "--json").rows
     assert [(row["source"], row["over"], row["labels"]) for row in rows] == [
         ("b", "local", {"kind": "files", "site": "x"})
     ]

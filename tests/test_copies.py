@@ -37,15 +37,15 @@ def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> Non
     assert "saltgate  up to date" in filled.run("copies").out
     assert _ledger(filled).stat().st_mode & 0o777 == 0o600
     assert os.listdir(filled.path / "saltgate") == ["ledger.sqlite"]
-    assert "2 versions of 1 source read: all whole" in filled.run("copies", "--check").err
+    assert "2 versions of 1 source read: all of it as written" in filled.run("copies", "--verify").err
     copy = FolderStore(filled.path / "saltgate")
     assert [copy.read(part) for part in copy.parts("files", 2) if part.name == "data/a.conf"] == [b"two\n"]
     copy.close()
     (filled.path / "data" / "a.conf").write_text("three\n")
     filled.run("collect")
     assert "saltgate  behind for" in filled.run("copies").out
-    assert filled.run("copies", "saltgate", "--update", "--check").code == 0
-    assert json.loads(filled.run("copies", "--json").out)[0]["missing_since"] is None
+    assert filled.run("copies", "saltgate", "--update", "--verify").code == 0
+    assert filled.run("copies", "--json").rows[0]["missing_since"] is None
 
 
 def test_a_copy_that_knows_more_than_the_store_is_never_replaced(filled: EstateFolder) -> None:
@@ -96,7 +96,7 @@ def test_damage_of_a_copy_is_found(filled: EstateFolder) -> None:
     db.execute("UPDATE content SET sha256 = randomblob(32)")
     db.commit()
     db.close()
-    found = filled.run("copies", "--check")
+    found = filled.run("copies", "--verify")
     assert found.code == 5
     assert "saltgate: files@" in found.err
     assert "DAMAGED" in found.err
@@ -105,7 +105,7 @@ def test_damage_of_a_copy_is_found(filled: EstateFolder) -> None:
 def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(filled: EstateFolder) -> None:
     assert "copy saltgate: up to date, 2 versions" in filled.run("serve", "--once").err
     assert "copy saltgate" not in filled.run("serve", "--once").err, "nothing is missing in it"
-    filled.write(COPIED.replace('path = "saltgate"', 'path = "none/saltgate"\npromise = "1h"'))
+    filled.write(COPIED.replace('path = "saltgate"', 'path = "none/saltgate"\nmax_lag = "1h"'))
     store = filled.store()
     store.remember("", "copy saltgate", f"{(datetime.now(UTC) - timedelta(days=3)).isoformat()} 1")
     store._db.execute("UPDATE source SET good_at = good_at - 7200000")

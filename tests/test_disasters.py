@@ -145,7 +145,7 @@ def test_without_its_store_no_round_begins(files_estate: EstateFolder, tmp_path:
     assert result.code == 5
     assert "is its disk mounted?" in result.err
     assert not (files_estate.path / "store").exists()
-    assert files_estate.run("start", ".", "--store-only").code == 0
+    assert files_estate.run("new", ".", "--store-only").code == 0
     assert files_estate.run("collect").code == 0
 
 

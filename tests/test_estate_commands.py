@@ -1,6 +1,5 @@
 """Looking after the estate file: doctor, sources add, import and pin, procedures, standins."""
 
-import json
 import os
 import re
 import signal
@@ -57,10 +56,10 @@ values = { drop = "not-there" }
     for told in (
         "there is no program no-such-program", "nothing is mounted at", 'the account is called "Admin"', "env:NOT_SET: this variable is not set",
         "others can read or change", "chmod 600", "others can change", "chmod go-w", "Telnet sends the password in the clear", "procedures old",
-        "nothing uses it", "jumps j", "never collected", "not-there is not there, or may not be read", "no promise: silence would not be noticed",
+        "nothing uses it", "jumps j", "never collected", "not-there is not there, or may not be read", "no max_age: silence would not be noticed",
     ):  # fmt: skip
         assert told in result.out, told
-    data = json.loads(estate.run("doctor", "--json").out)
+    data = estate.run("doctor", "--json").rows
     assert data[0]["wrong"] is True
     assert {"about", "what", "remedy"} <= data[0].keys()
 
@@ -89,7 +88,7 @@ def test_adding_a_source_keeps_the_file_as_it_is(files_estate: EstateFolder) -> 
     text = (files_estate.path / "historon.toml").read_text()
     assert text.startswith(before.rstrip())
     assert 'labels = {site = "quay"}' in text
-    listed = json.loads(files_estate.run("sources", "--json").out)
+    listed = files_estate.run("sources", "--json").rows
     assert [row["source"] for row in listed] == ["files", "more"]
     assert "more" in files_estate.run("sources", "--where", "site=quay").out
 
@@ -136,7 +135,7 @@ def test_importing_maps_columns_and_can_be_tried_first(files_estate: EstateFolde
     assert "1 there already" in result.out
     assert (files_estate.path / "historon.toml").read_bytes() == before
     assert "2 sources added" in files_estate.run(*command).out
-    rows = {row["source"]: row for row in json.loads(files_estate.run("sources", "--json").out)}
+    rows = {row["source"]: row for row in files_estate.run("sources", "--json").rows}
     assert rows["q-1"]["address"] == "10.20.0.1"
     assert rows["q-3"]["labels"] == {"site": "eider"}
     assert "0 sources added" in files_estate.run(*command).out
@@ -205,7 +204,7 @@ def test_procedures_are_listed_and_explained(files_estate: EstateFolder) -> None
     assert "keep GET {export}" in result.out
     assert 'learn_secret = { token = "json:/token" }' in result.out
     assert 'did you mean "netconf"?' in files_estate.run("procedures", "netcnf").err
-    rows = {row["procedure"]: row for row in json.loads(files_estate.run("procedures", "--json").out)}
+    rows = {row["procedure"]: row for row in files_estate.run("procedures", "--json").rows}
     assert rows["files"]["sources"] == 1
 
 

@@ -92,9 +92,9 @@ def test_a_mistake_inside_a_multi_line_text_does_not_shift_lines(tmp_path: Path)
 def test_csv_sources_are_merged_and_defaults_hold(estate: EstateFolder) -> None:
     estate.write(
         _BASE.replace('name = "Test"', 'name = "Test"\nsources_from = "sources.csv"')
-        + '[defaults]\nprocedure = "files"\npromise = "2h"\nlabels = { kind = "f" }\n[[sources]]\nname = "toml"\n'
+        + '[defaults]\nprocedure = "files"\nmax_age = "2h"\nlabels = { kind = "f" }\n[[sources]]\nname = "toml"\n'
     )
-    estate.write("\ufeffname,label.site,promise\nfirst,north,\nsecond,south,3h\n\n", "sources.csv")
+    estate.write("\ufeffname,label.site,max_age\nfirst,north,\nsecond,south,3h\n\n", "sources.csv")
     result = estate.run("status", "--where", "site=south", "--json")
     assert '"max_age_s": 10800.0' in result.out
     assert '"kind": "f"' in result.out
@@ -108,7 +108,7 @@ def test_csv_sources_are_merged_and_defaults_hold(estate: EstateFolder) -> None:
         ("name,adress\nx,y\n", 'sources.csv:1: column "adress" is not known (did you mean "address"?)'),
         ("name,procedure\nx,files,3\n", "sources.csv:2: row 2 has 3 cells for 2 columns"),
         ("name,procedure\nx,files\ny,nowhere\n", 'sources.csv:3 procedure: there is no "nowhere"'),
-        ("name,procedure,promise\nx,files,26\n", "sources.csv:2 promise: 26 has no unit"),
+        ("name,procedure,max_age\nx,files,26\n", "sources.csv:2 max_age: 26 has no unit"),
         ("name,procedure\nx,files\nx,files\n", 'sources.csv:3: a second source is named "x"'),
         ('name,procedure\n"x,files\n', "sources.csv: cannot be read: unexpected end of data"),
         (None, "sources.csv: there is no such file"),
@@ -125,7 +125,7 @@ def test_a_bad_row_names_its_row(estate: EstateFolder, csv: str | None, told: st
 
 def test_start_lays_out_a_private_estate_that_reads_without_mistakes(tmp_path: Path) -> None:
     os.umask(0o022)
-    assert historon("start", "new", cwd=tmp_path).code == 0
+    assert historon("new", "new", cwd=tmp_path).code == 0
     new = tmp_path / "new"
     modes = {path.name: path.stat().st_mode & 0o777 for path in (*new.iterdir(), new / "store" / "ledger.sqlite")}
     assert modes == {"historon.toml": 0o600, "keys": 0o700, "store": 0o700, "ledger.sqlite": 0o600}
@@ -134,7 +134,7 @@ def test_start_lays_out_a_private_estate_that_reads_without_mistakes(tmp_path: P
 
 def test_start_touches_nothing_that_exists(tmp_path: Path) -> None:
     (tmp_path / "keys").mkdir()
-    result = historon("start", ".", cwd=tmp_path)
+    result = historon("new", ".", cwd=tmp_path)
     assert result.code == 6
     assert "nothing was changed" in result.err
     assert [path.name for path in tmp_path.iterdir()] == ["keys"]
@@ -142,7 +142,7 @@ def test_start_touches_nothing_that_exists(tmp_path: Path) -> None:
 
 def test_the_examples_in_the_template_are_right(tmp_path: Path) -> None:
     """Every commented example, uncommented, makes an estate file without mistakes."""
-    historon("start", "new", cwd=tmp_path)
+    historon("new", "new", cwd=tmp_path)
     file = tmp_path / "new" / "historon.toml"
     lines = []
     for line in file.read_text().splitlines():

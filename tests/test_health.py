@@ -33,7 +33,7 @@ NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 @pytest.fixture
 def vitals() -> Vitals:
     made = Vitals(
-        seen=NOW - timedelta(seconds=5), statuses={Freshness.FRESH: 3, Freshness.OVERDUE: 1}, store_bytes=4096, rounds=2
+        seen=NOW - timedelta(seconds=5), ages={Freshness.FRESH: 3, Freshness.OVERDUE: 1}, store_bytes=4096, rounds=2
     )
     made.confirmed = {'edge "1"\n': NOW - timedelta(hours=1)}
     made.waiting = {"operators": 2}
@@ -64,7 +64,7 @@ def _families(text: str) -> list[Metric]:
 def test_health_tells_whether_the_service_itself_is_well(server: HealthServer, vitals: Vitals) -> None:
     status, kind, text = _ask(server, "/health")
     assert (status, kind, json.loads(text)["state"]) == (200, "application/json", "well")
-    assert json.loads(text)["promises"] == {"kept": 3, "broken": 1}
+    assert json.loads(text)["ages"] == {"fresh": 3, "overdue": 1}
     for trouble, seen, state in (
         ("disk full", NOW, "store trouble: disk full"), ("", None, "starting"), ("", NOW - timedelta(hours=1), "stalled"),
     ):  # fmt: skip
@@ -83,7 +83,7 @@ def test_figures_are_openmetrics_as_a_reader_of_it_understands_them(server: Heal
         for family in _families(text) for sample in family.samples
     }  # fmt: skip
     assert found["historon_well",] == 1
-    assert found["historon_sources", "broken"] == 1
+    assert found["historon_sources", "overdue"] == 1
     assert found["historon_sources", "never"] == 0
     assert found["historon_source_confirmed_timestamp_seconds", 'edge "1"\n'] == NOW.timestamp() - 3600
     assert found["historon_notices_waiting", "operators"] == 2
@@ -143,7 +143,7 @@ def test_the_journal_is_told_priorities(scheduled: EstateFolder) -> None:
     with open(reader) as pipe:
         said = pipe.read()
     assert "\n<6>files: first\n" in said
-    assert "<4>the promise of files is broken\n" in said
+    assert "<4>files: overdue: " in said
     assert "<6>" not in scheduled.run("serve", "--once", JOURNAL_STREAM="1:2").err
 
 

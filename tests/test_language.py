@@ -232,7 +232,7 @@ def test_it_is_resumed_when_a_step_fails_or_runs_out_of_time(estate: EstateFolde
         _local(estate, _one_line(_PAUSE, inner), procedure)
         result = collect(estate)
         assert result.code == 3
-        assert "LEFT PAUSED" not in result.out
+        assert "NOT RESUMED" not in result.out
         assert purser.running, inner
 
 
@@ -271,10 +271,10 @@ def test_one_that_stays_paused_is_the_loudest_failure(
     purser.break_down(fault)
     result = collect(estate)
     assert result.code == 3
-    assert "LEFT PAUSED: resuming was tried 3 times" in result.out
+    assert "SERVICE NOT RESUMED: it was tried 3 times" in result.out
     assert why in result.out
     assert "resume it by hand, now: purser/purserctl resume" in result.out
-    data = json.loads(collect(estate, "--json").out)
+    data = collect(estate, "--json").rows
     assert data["sources"][0]["failure"]["kind"] == "left paused"
 
 

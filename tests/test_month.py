@@ -175,7 +175,7 @@ class Month:
 
 def _estate_text(relay: Pennant, listener: WebListener) -> str:
     sources = "".join(
-        f'[[sources]]\nname = "{name}"\nprocedure = "files"\ntimetable = "nightly"\npromise = "30h"\n'
+        f'[[sources]]\nname = "{name}"\nprocedure = "files"\ntimetable = "nightly"\nmax_age = "30h"\n'
         f'labels = {{ site = "{"northmole" if number % 2 else "saltgate"}" }}\n' for number, name in enumerate(SOURCES)
     )  # fmt: skip
     return f"""

@@ -114,7 +114,7 @@ def _wanted(more: str, at: datetime = NOW, source: str = "files") -> set[str]:
     estate = _estate(more)
     about = {
         kind: None
-        if kind.startswith(("round", "disk", "service", "estate", "store", "all", "audit", "copy"))
+        if kind.startswith(("disk", "service", "estate", "store", "all", "collecting", "copy"))
         else source
         for kind in KINDS
     }
@@ -375,7 +375,7 @@ def test_what_waits_is_listed_and_can_be_sent(files_estate: EstateFolder, listen
     listed = files_estate.run("notices").out
     assert "c: notice 1 waits, tried 1 time, again at" in listed
     assert "answered with status 503" in listed
-    data = json.loads(files_estate.run("notices", "--json").out)
+    data = files_estate.run("notices", "--json").rows
     assert [one["fate"] for one in data["waiting"]] == ["waiting"]
     assert files_estate.run("notices", "send", HOOK=listener.address).code == 6
     listener.status = 204
@@ -403,8 +403,8 @@ def test_every_subject_says_state_and_count_at_once() -> None:
         assert "\x1b" not in letter.text + letter.html + letter.subject
     many = [Event("failing", NOW, "no answer", f"s{n}", "try it") for n in range(60)]
     letter = letter_of([*many, Event("not-resumed", NOW, "down", "files", "resume it")], channel, estate, NOW)
-    assert letter.subject == "1 LEFT PAUSED, 60 FAILED: Test"
-    assert letter.text.index("files: LEFT PAUSED") < letter.text.index("s0: could not be collected")
+    assert letter.subject == "1 SERVICE NOT RESUMED, 60 FAILED: Test"
+    assert letter.text.index("files: its service was paused and is NOT RESUMED") < letter.text.index("s0: could not be collected")
     assert "and 21 more\n" in letter.text
     assert "s59" in letter.text, "each is named, also where there are many"
 

@@ -148,7 +148,7 @@ def test_quiet_hours_are_waited_for_and_freezes_leave_out() -> None:
         ({"cron": "61 9 * * *"}, "minute, hour"), ({"cron": "0 0 31 2 *"}, "31 2"), ({"every": "1s"}, "a minute at least"),
         ({"at": "02:30", "weekdays": ["monday"]}, '"monday" is not possible here'), ({"at": "02:30", "days": [0]}, "count from 1"),
         ({"at": "02:30", "days": [32]}, "a whole number <= 31"), ({"every": "1h", "weekdays": ["mon"]}, "they belong to at"),
-        ({"at": "02:30", "quiet": ["8-9"]}, '"8-9" are no hours'), ({"at": "02:30", "spread": "1d"}, "less than a day"),
+        ({"at": "02:30", "quiet": ["8-9"]}, '"8-9" is not a span of hours'), ({"at": "02:30", "spread": "1d"}, "less than a day"),
     ],
 )  # fmt: skip
 def test_wrong_timetables_are_refused(said: dict[str, object], problem: str) -> None:
@@ -169,9 +169,9 @@ cron = "@daily"
 """)  # fmt: skip
     said = estate.run("agenda").err
     assert re.search(
-        r"timetables.a.cron: .*Understood is minute 15, hour 9: next (\w+ \d\d-\d\d 09:15(, )?){5}\)", said
+        r"timetables.a.cron: .*It was understood as minute 15, hour 9: next (\d{4}-\d\d-\d\d 09:15(, )?){5}\)", said
     )
-    assert re.search(r"timetables.b.spread: .*Understood is at 02:30: next (\w+ \d\d-\d\d 02:30(, )?){5}", said)
+    assert re.search(r"timetables.b.spread: .*It was understood as at 02:30: next (\d{4}-\d\d-\d\d 02:30(, )?){5}", said)
     assert "timetables.c.cron" in said
 
 
@@ -193,10 +193,12 @@ def scheduled(files_estate: EstateFolder) -> EstateFolder:
 
 
 def test_the_agenda_tells_what_is_due_and_what_will_not_go_well(scheduled: EstateFolder) -> None:
-    data = json.loads(scheduled.run("agenda", "--for", "7d", "--json").out)
-    assert [one["timetable"] for one in data["due"]].count("nightly") == 7
-    assert [one["timetable"] for one in data["due"]].count("weekly") == 1
-    assert data["warnings"] == []
+    read = scheduled.run("agenda", "--for", "7d", "--json")
+    assert [one["timetable"] for one in read.rows].count("nightly") == 7
+    assert [one["timetable"] for one in read.rows].count("weekly") == 1
+    assert read.data["warnings"] == []
+    assert sum(one["sources"] for one in read.data["hours"]) == 8
+    assert [one["collections"] for one in read.data["timetables"]] == [7, 1]
     plain = scheduled.run("agenda").out
     assert re.search(r"02:30 +\S.* +files +nightly", plain)
     assert "nightly: " in plain
@@ -206,18 +208,20 @@ name = "other"
 procedure = "files"
 """)  # fmt: skip
     said = scheduled.run("agenda", "--for", "21d").out
-    assert "warning: files: is due too seldom for its promise" in said
+    assert "warning: files: is due too seldom for its max_age of 26h" in said
     assert "warning: never due: other (give them a timetable)" in said
     assert "no timetable: only collected by hand" in scheduled.run("doctor").out
     assert "█" in scheduled.run("agenda", "--hours").out or "nothing is due" in scheduled.run("agenda", "--hours").out
 
 
-def test_the_clock_is_run_forward_on_paper(scheduled: EstateFolder) -> None:
+def test_the_agenda_reckons_ahead(scheduled: EstateFolder) -> None:
     scheduled.run("collect")
     played = scheduled.run("agenda", "--simulate", "30d").out
     assert "in 30d: 34 collections of 1 source" in played or "in 30d: 35 collections of 1 source" in played
     assert "time: " in played
-    assert "disk: not known yet" in played
+    assert "disk: cannot tell yet" in played
+    simulation = scheduled.run("agenda", "--simulate", "30d", "--json").data["simulation"]
+    assert (simulation["span_s"], simulation["collections"] in (34, 35), simulation["growth_bytes"]) == (30 * 86400, True, None)
 
 
 def test_an_agenda_that_cannot_be_is_refused(scheduled: EstateFolder, files_estate: EstateFolder) -> None:
@@ -300,7 +304,7 @@ def test_the_service_keeps_the_timetable_takes_up_changes_and_ends_cleanly(sched
         assert other.code == 6
         assert "another service keeps the timetables of this store" in other.err
         scheduled.write(SCHEDULED.replace('"02:30"', '"25:30"'))
-        refused = _wait_for(process, "the estate file is refused, the one before stays in force")
+        refused = _wait_for(process, "the estate file is invalid; the previous settings stay in effect")
         assert '"25:30" is not a time of day' in refused[-1]
         scheduled.write(SCHEDULED.replace('"02:30"', '"03:30"'))
         assert ":30:00" in _wait_for(process, "1 source on schedule")[-1]
@@ -365,7 +369,7 @@ def test_an_estate_of_any_size_has_an_agenda(estate: EstateFolder) -> None:
     assert len(said.splitlines()) < 20
 
 
-# ---- promises ---------------------------------------------------------------------------------------------------------
+# ---- ages -------------------------------------------------------------------------------------------------------------
 
 
 def test_only_good_rounds_give_a_sign_of_life(files_estate: EstateFolder, listener: WebListener) -> None:
@@ -389,41 +393,41 @@ def test_only_good_rounds_give_a_sign_of_life(files_estate: EstateFolder, listen
     assert "heartbeat" in files_estate.run("collect").err
 
 
-def test_a_broken_promise_is_noticed_though_nothing_ran(scheduled: EstateFolder) -> None:
-    assert "the promise of files" not in scheduled.run("serve", "--once").err, "it is new, and not due yet"
+def test_a_source_that_gets_overdue_is_noticed_though_nothing_ran(scheduled: EstateFolder) -> None:
+    assert "files: overdue" not in scheduled.run("serve", "--once").err, "it is new, and not due yet"
     scheduled.write(
         SCHEDULED.replace('["nightly", "weekly"]', '"yearly"') + '[timetables.yearly]\nat = "02:30"\ndays = [31]\n'
     )
     _on_record(scheduled, datetime.now(UTC) - timedelta(hours=27))
     first = scheduled.run("serve", "--once")
-    assert "the promise of files is broken" in first.err, "it was never collected"
-    assert "the promise of files" not in scheduled.run("serve", "--once").err, "told once"
+    assert "files: overdue" in first.err, "it was never collected"
+    assert "files: overdue" not in scheduled.run("serve", "--once").err, "told once"
     scheduled.run("collect")
-    assert "the promise of files is kept again" in scheduled.run("serve", "--once").err
+    assert "files: fresh-again" in scheduled.run("serve", "--once").err
     store = scheduled.store()
     store._db.execute("UPDATE source SET confirmed_at = confirmed_at - 100000000")
     store.close()
-    assert "the promise of files is broken" in scheduled.run("serve", "--once").err
+    assert "files: overdue" in scheduled.run("serve", "--once").err
 
 
 def test_the_board_by_label_paused_and_narrow(estate: EstateFolder) -> None:
     sources = "".join(
-        f'[[sources]]\nname = "s{n}"\nprocedure = "files"\npromise = "1d"\nlabels = {{ site = "{"ab"[n % 2]}" }}\n'
+        f'[[sources]]\nname = "s{n}"\nprocedure = "files"\nmax_age = "1d"\nlabels = {{ site = "{"ab"[n % 2]}" }}\n'
         + ('skip = "being moved"\n' if n == 3 else "") for n in range(6)
     )  # fmt: skip
     estate.write(FILES_ESTATE.partition("[[sources]]")[0] + sources)
     by = estate.run("status", "--by", "site")
     assert by.code == 1
-    assert by.out.splitlines()[0] == "5 promises not kept: 6 sources (5 never, 1 paused)"
-    assert [line.split() for line in by.out.splitlines()[3:]] == [["a", "3", "3", "·"], ["b", "3", "2", "1"]]
-    assert "paused" in estate.run("status").out
+    assert by.out.splitlines()[0] == "5 never collected of 6 sources"
+    assert [line.split() for line in by.out.splitlines()[2:]] == [["a", "3", "3", "·"], ["b", "3", "2", "1"]]
+    assert "skipped" in estate.run("status").out
     assert estate.run("status", "--by", "colour").code == 2
     child = pexpect.spawn(
         str(PROGRAM), ["status", "--watch", "1"], cwd=str(estate.path), dimensions=(30, 80), encoding="utf-8",
         env={"TERM": "xterm", "PATH": "/usr/bin:/bin"}, timeout=30,
     )  # fmt: skip
     for _ in range(2):
-        child.expect("5 promises not kept")
+        child.expect("5 never collected of 6 sources")
     child.sendintr()
     child.expect(pexpect.EOF)
     child.close()

@@ -39,11 +39,11 @@ def _told(estate: EstateFolder) -> list[str]:
 
 
 def test_a_whole_store_is_whole_and_nobody_is_told(filled: EstateFolder) -> None:
-    done = filled.run("audit")
+    done = filled.run("verify")
     assert done.code == 0
     assert "of 5 versions, 1 source: " in done.out
     assert done.out.endswith("all whole\n")
-    data = json.loads(filled.run("audit", "files", "--json").out)
+    data = filled.run("verify", "files", "--json").rows
     assert (data["versions"], data["damages"], data["ledger"]) == (5, [], [])
     assert data["contents"] < 15, "what versions share is read once"
     assert _told(filled) == []
@@ -65,23 +65,23 @@ def test_damage_is_found_told_once_and_told_to_be_over(filled: EstateFolder, sta
     whole = (filled.path / "store" / "ledger.sqlite").read_bytes()
     _spoil(filled, statement)
     for _ in range(2):
-        found = filled.run("audit")
+        found = filled.run("verify")
         assert found.code == 5
         assert said in found.out
         assert "DAMAGED" in found.out
     assert _told(filled) == ["store-damaged"]
     store = filled.store()
-    text = store.recall("", "told audit")
+    text = store.recall("", "told store")
     store.close()
     (filled.path / "store" / "ledger.sqlite").write_bytes(whole)
     store = filled.store()
-    store.remember("", "told audit", text or "")
+    store.remember("", "told store", text or "")
     store.close()
-    assert filled.run("audit").code == 0
+    assert filled.run("verify").code == 0
     assert _told(filled) == ["store-damaged", "store-verified"]
 
 
 def test_what_was_never_collected_cannot_be_read(filled: EstateFolder) -> None:
-    result = filled.run("audit", "flies")
+    result = filled.run("verify", "flies")
     assert result.code == 2
     assert 'did you mean "files"?' in result.err

@@ -1,6 +1,5 @@
 """Words inside edited lines, files beside versions, and differences that do not count."""
 
-import json
 import re
 
 import pexpect
@@ -87,9 +86,8 @@ def test_programs_read_json(files_estate: EstateFolder) -> None:
     _two_versions(files_estate, "one\n2\nthree\n")
     result = files_estate.run("diff", "files", "--json")
     assert result.code == 1
-    data = json.loads(result.out)
-    assert (data["old"], data["new"]) == ("files@1", "files@2")
-    part = next(part for part in data["parts"] if part["part"] == "data/a.conf")
+    assert (result.data["old"], result.data["new"]) == ("files@1", "files@2")
+    part = next(part for part in result.rows if part["part"] == "data/a.conf")
     assert part["hunks"][0]["lines"] == [" one", "-two", "+2", " three"]
 
 

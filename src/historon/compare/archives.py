@@ -100,7 +100,7 @@ def _zip_members(content: bytes) -> _Found:
     with zipfile.ZipFile(io.BytesIO(content)) as archive:
         for one in archive.infolist():
             kind = stat.S_IFDIR if one.is_dir() else stat.S_IFREG
-            # The times of a zip have no zone; they are only held against each other.
+            # The times of a zip have no zone; they are only compared with each other.
             at = datetime(*one.date_time, tzinfo=UTC).timestamp()
             member = Member.of(_tame(one.filename), kind | (one.external_attr >> 16) & 0o777, "-:-", at)
             if one.is_dir() or one.file_size > LARGE:

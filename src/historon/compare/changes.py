@@ -27,7 +27,7 @@ class How(StrEnum):
 
 @dataclass(frozen=True)
 class Change:
-    """One change at one place: what stood there and what stands there now, fit for eyes.
+    """One change at one place: what was there and what is there now, fit for eyes.
 
     `old_at` and `new_at` are line numbers, and `ranks` of a move the places among its siblings, all counted from 1. Of
     a section that came or went or moved, `more` counts the lines under its heading.

@@ -23,7 +23,7 @@ from historon.store import LARGE, Part, Store, StoredPart
 __all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary", "is_called"]
 
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
-_MOST_PAIRS = 400  # parts that went, times parts that came, that are held against each other for it
+_MOST_PAIRS = 400  # parts that went, times parts that came, that are compared with each other for it
 _READABLE = re.compile(rb"[\x20-\x7e]{6,200}")
 _STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked for
 _MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new

@@ -123,7 +123,7 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
     pieces = query.pieces()
     if not history or not _may_stand(store.signature(history[0].source) if pieces else None, history[0].number, pieces):
         return []
-    standing: dict[tuple[str, str, str], Hit] = {}
+    alive: dict[tuple[str, str, str], Hit] = {}
     ended: list[Hit] = []
     seen: dict[tuple[str, bytes], list[Hit]] = {}
     for version in history:
@@ -139,11 +139,11 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
             ]  # fmt: skip
             now |= {(hit.part, hit.path, hit.line): hit for hit in fresh[key]}
         seen = fresh
-        ended += [_with(standing.pop(place), gone=version) for place in standing.keys() - now.keys()]
-        for place in now.keys() - standing.keys():
-            standing[place] = _with(now[place], came=version)
+        ended += [_with(alive.pop(place), gone=version) for place in alive.keys() - now.keys()]
+        for place in now.keys() - alive.keys():
+            alive[place] = _with(now[place], came=version)
     return sorted(
-        [*ended, *standing.values()], key=lambda hit: (hit.came.number if hit.came else 0, hit.part, hit.number)
+        [*ended, *alive.values()], key=lambda hit: (hit.came.number if hit.came else 0, hit.part, hit.number)
     )
 
 

@@ -19,7 +19,7 @@ __all__ = ["Edit", "align", "join_edits", "longest_rising", "path_edits", "split
 
 _FEW_EDITS = 24  # scripts this short are looked for before anchors are
 _SEARCHES = 8_000  # how many such searches are made, and ...
-_COMPARISONS = 500_000_000  # ... how many lines are held against each other, so that no input makes it quadratic
+_COMPARISONS = 500_000_000  # ... how many lines are compared with each other, so that no input makes it quadratic
 _RUNS = (1, 4, 16)  # how many lines in a row may be an anchor; more than one where there is too much to compare
 _BLOCK = 256  # rows of the subsequence's matrix that are held at once
 

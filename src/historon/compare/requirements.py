@@ -1,4 +1,4 @@
-"""What a source must and must not have: rules held against an export."""
+"""What a source must and must not have: rules that an export is checked against."""
 
 import hashlib
 import json

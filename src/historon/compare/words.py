@@ -11,7 +11,7 @@ __all__ = ["Span", "edited_words", "paired"]
 Span = tuple[int, int]
 _WORD = re.compile(r"\w+|\s+|[^\w\s]")
 _LONGEST = 2000  # characters of a line that is looked into
-_MOST_PAIRS = 64  # removed times added lines of a block that are held against each other
+_MOST_PAIRS = 64  # removed times added lines of a block that are compared with each other
 _ALIKE = 0.5  # how much of two lines must be the same for one to be the other, edited
 
 

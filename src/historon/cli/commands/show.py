@@ -49,7 +49,7 @@ def command(app: App, version: str, part: str | None, *, reveal: bool, estate_fi
         content = comparable(chosen, store)
         masks = masks_for(estate, store, found.source, reveal=reveal)
     if is_binary(content):
-        raise UsageError(f"{chosen.name} is binary, {size_text(chosen.size)}", hint=f"historon show {version} > FILE")
+        raise UsageError(f"{chosen.name} is binary, {size_text(chosen.size)}", hint=f"historon show {version} {chosen.name} > FILE")
     shown = masks.hide(content)
     if sys.stdout.isatty():
         click.echo(printable(shown.decode("utf-8", "backslashreplace")), nl=not content.endswith(b"\n"))

@@ -44,7 +44,7 @@ class Chosen:
 
 
 def _matches(name: str, globs: tuple[str, ...]) -> bool:
-    """`*` matches slashes too; a glob without a slash is held against the last piece of the name."""
+    """`*` matches slashes too; a glob without a slash is compared with the last piece of the name."""
     return any(fnmatchcase(name if "/" in one else name.rpartition("/")[2], one) for one in globs)
 
 
