@@ -24,7 +24,7 @@ ARCHIVE = 500_000_000
 
 
 def main() -> None:
-    """Print rates, costs and peaks, each beside what it is held against."""
+    """Print rates, costs and peaks, each beside what it is compared with."""
     with tempfile.TemporaryDirectory() as name:
         if shutil.which("sshd", path="/usr/sbin:/usr/bin"):
             _against_stock_client(Path(name) / "ssh")

@@ -76,7 +76,7 @@ def test_one_that_never_became_whole_is_no_failure_for_ever(estate: EstateFolder
     os.utime(stalled, (1, 1))
     controller.fault = None
     controller.push(_AT + timedelta(days=1))
-    assert "1 older left where they are" in collect(estate).out
+    assert "1 older file left in the drop folder" in collect(estate).out
     result = collect(estate)
     assert result.code == 0
     assert "nothing new has arrived; s-20260614-030000.csv never became whole" in result.out
@@ -155,7 +155,7 @@ def test_wrong_drop_folders(estate: EstateFolder) -> None:
         .run("status")
         .err
     )
-    assert "is no sign of completeness" in _drop(estate, "stands-still:3s").run("status").err
+    assert "is not a sign of completeness" in _drop(estate, "stands-still:3s").run("status").err
     _drop(estate)
     shutil.rmtree(estate.path / "drop")
     assert "No such file or directory" in collect(estate).out
@@ -206,7 +206,7 @@ def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) ->
     assert collect(_maildir(estate, "remove")).code == 0
     assert len(mailbox.Maildir(str(estate.path / "mail"))) == 0
     assert (
-        "is no Maildir"
+        "is not a Maildir"
         in collect(
             describe_estate(estate, over="mailbox", steps='{ pull = "*" }', procedure='folder = "elsewhere"')
         ).out

@@ -38,7 +38,7 @@ def test_a_webhook_gets_the_notice_signed(files_estate: EstateFolder, listener: 
     assert headers["historon-signature"] == "sha256=" + hmac.new(b"salt-water", body, hashlib.sha256).hexdigest()
     assert headers["content-type"] == "application/json"
     told = json.loads(body)
-    assert (told["estate"], told["severity"]) == ("Test", 3)
+    assert (told["estate"], told["severity"], told["severity_number"]) == ("Test", "error", 3)
     assert told["subject"].startswith("1 FAILED of 1")
     assert [(event["kind"], event["source"]) for event in told["events"]] == [
         ("failing", "files"),
@@ -64,7 +64,7 @@ def test_a_webhook_that_fails_says_why_and_never_where(files_estate: EstateFolde
     listener.status = 500
     for address, said in (
         (listener.address, "answered with status 500"), ("http://127.0.0.1:9/CANARY", "nobody answers"),
-        ("ftp://CANARY", "this is no address"), ("CANARY", "this is no address"),
+        ("ftp://CANARY", "this is not an address"), ("CANARY", "this is not an address"),
     ):  # fmt: skip
         result = _try(estate, HOOK=address)
         assert result.code == 6
@@ -193,19 +193,19 @@ def _until(done: Callable[[], bool], *, tries: int = 400) -> bool:
 
 def test_a_command_gets_json_and_a_file_a_line(files_estate: EstateFolder) -> None:
     _write(files_estate, 'kind = "command"\ncommand = ["sh", "-c", "cat > told.json"]')
-    assert "sh ended well" in _try(files_estate).out
+    assert "sh ended with exit code 0" in _try(files_estate).out
     assert json.loads((files_estate.path / "told.json").read_text())["events"][0]["kind"] == "test"
     _write(files_estate, 'kind = "command"\ncommand = ["sh", "-c", "echo no such number >&2; exit 4"]')
     assert "command sh: ended with exit code 4: no such number" in _try(files_estate).err
     _write(files_estate, 'kind = "command"\ncommand = ["sleep", "30"]\ndeadline = "100ms"')
-    assert "command sleep: not done in time" in _try(files_estate).err
+    assert "command sleep: timed out after 100ms" in _try(files_estate).err
     _write(files_estate, 'kind = "command"\ncommand = ["no-such-program"]')
     assert _try(files_estate).code == 6
     _write(files_estate, 'kind = "file"\npath = "notices.jsonl"')
     assert files_estate.run("collect").code == 0
     assert _try(files_estate).code == 0
     file = files_estate.path / "notices.jsonl"
-    assert [json.loads(line)["subject"][:6] for line in file.read_text().splitlines()] == ["All 1 ", "A test"]
+    assert [json.loads(line)["subject"][:6] for line in file.read_text().splitlines()] == ["1 coll", "A test"]
     assert file.stat().st_mode & 0o777 == 0o600
     _write(files_estate, 'kind = "file"\npath = "none/notices.jsonl"')
     assert "No such file" in _try(files_estate).err
@@ -215,16 +215,17 @@ def test_the_doctor_sees_files_that_are_missing_and_trouble_that_nobody_hears(fi
     _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\ntemplate = "none.j2"\nhours = ["08:00-17:00"]')
     said = files_estate.run("doctor", HOOK="https://chat.example/x").out
     assert re.search(r"wrong +channel c\n.*template: there is no file .*none.j2", said)
-    assert "nobody is told of store-trouble, failing, overdue in every case" in said
+    assert "nobody is notified of store-trouble, failing, overdue in every case" in said
     _write(files_estate, 'kind = "file"\npath = "x"')
     assert "channel" not in files_estate.run("doctor").out
 
 
 def test_channels_are_listed(files_estate: EstateFolder) -> None:
-    assert "nobody is told" in files_estate.run("notices").out
+    assert "nobody is notified" in files_estate.run("notices").out
     _write(files_estate, 'kind = "syslog"\nserver = "log.example"\ntell = "trouble"')
-    told = files_estate.run("notices").out.split("\n")[1]
-    assert told.split() == ["c", "syslog", "trouble", "each", "round", "log.example", "over", "tls", "never"]
+    told = files_estate.run("notices").out.split("\n")
+    assert told[0] == "1 channel, nothing is waiting"
+    assert told[2].split() == ["c", "syslog", "never", "trouble", "each", "round", "log.example", "over", "tls"]
     assert files_estate.run("notices", "try", "d").code == 2
     assert files_estate.run("notices", "try").code == 2
 
@@ -232,7 +233,7 @@ def test_channels_are_listed(files_estate: EstateFolder) -> None:
 @pytest.mark.parametrize(
     ("channel", "said"),
     [
-        ('kind = "mial"', '"mial" is no kind of channel (did you mean "mail"?)'),
+        ('kind = "mial"', '"mial" is not a kind of channel (did you mean "mail"?)'),
         ("tell = \"always\"", '"kind" is missing'),
         ('kind = "webhook"\nurl = "https://x/CANARY"', "a secret must not stand in the file itself"),
         ('kind = "syslog"\nserver = "x"\nover = "udp"\nauthority = "ca.pem"', "over udp there is no certificate"),

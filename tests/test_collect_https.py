@@ -94,7 +94,7 @@ def test_a_download_cannot_choose_its_folder(estate: EstateFolder, wall: Tidewal
         (TidewallFault.EXPIRES, "it answers with status 401"),
         (TidewallFault.HALF, "the connection broke in the middle of an answer"),
         (TidewallFault.ERROR, 'the answer holds "status="error""'),
-        (TidewallFault.HANGS, "no complete answer within 3s"),
+        (TidewallFault.HANGS, "timed out after 3s without a complete answer"),
         (TidewallFault.AWAY, "it redirects to another server, elsewhere.example"),
     ],
 )
@@ -172,7 +172,7 @@ def test_what_cannot_be_reached(estate: EstateFolder, wall: Tidewall) -> None:
         threading.Thread(target=_greet_in_the_clear, args=[silent], daemon=True).start()
         wall.port = silent.getsockname()[1]
         result = collect(_estate(estate, wall))
-    assert "speaks no TLS as it should" in result.out
+    assert "does not speak TLS as it should" in result.out
     wall.start()
 
 

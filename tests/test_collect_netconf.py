@@ -55,7 +55,7 @@ def test_words_filters_and_operations_of_ones_own(estate: EstateFolder, switch: 
     [
         (TholeFault.DENIES, "it answers with the error access-denied: this account may not read the configuration", "let the account read this"),
         (TholeFault.HALF, "the device closed the session in the middle of a reply", "collect it again"),
-        (TholeFault.HANGS, "no complete answer within 4s", "if it is only slow, raise its deadline"),
+        (TholeFault.HANGS, "timed out after 4s without a complete answer", "if it is only slow, raise its deadline"),
         (TholeFault.GARBLES, "", "try this step by hand"),
     ],
 )  # fmt: skip
@@ -82,7 +82,7 @@ def test_the_order_of_attributes_is_no_change_in_canonical_form(estate: EstateFo
     ("steps", "told"),
     [
         ('{ keep = "get-config candidate", as = "x" }', "the device has no candidate datastore"),
-        ('{ keep = "show running", as = "x" }', '"show running" is no operation'),
+        ('{ keep = "show running", as = "x" }', '"show running" is not an operation'),
         ('{ keep = "<get", as = "x" }', "the step's XML is not well-formed"),
     ],
 )

@@ -37,10 +37,10 @@ def test_slow_output_is_waited_for(router_estate: RouterEstate, router: Capstan)
 @pytest.mark.parametrize(
     ("fault", "procedure", "told"),
     [
-        (Fault.MUTE, 'step_deadline = "2s"', "no complete answer within 2s"),
+        (Fault.MUTE, 'step_deadline = "2s"', "timed out after 2s without a complete answer"),
         (Fault.ENDLESS, 'max_size = "200kB"', "the answer exceeds 200000 bytes"),
         (Fault.CLOSES, "", "closed the connection in the middle of an answer"),
-        (Fault.MUTE, 'deadline = "3s"', "not done within 3s, the procedure's deadline"),
+        (Fault.MUTE, 'deadline = "3s"', "timed out after 3s, the procedure's deadline"),
     ],
 )
 def test_each_fault_is_told_with_its_step_and_advice(
@@ -65,9 +65,16 @@ def test_half_an_export_is_set_aside_and_never_the_last_good_version(
     result = estate.run("collect")
     assert result.code == 3
     assert 'active.cfg does not end with "end"' in result.out
-    assert estate.run("show", "t").out == ROUTER_CONFIG
+    assert estate.run("show", "t", "--reveal").out == ROUTER_CONFIG
     assert estate.run("show", "t@2").out == "\n".join(ROUTER_CONFIG.splitlines()[:47]) + "\n"
     assert "suspect" in estate.run("versions", "t").out
+    why = 't@2 is suspect: active.cfg does not end with "end"'
+    for command in (("show", "t@2"), ("diff", "t@1", "t@2"), ("diff", "t@2", "file:historon.toml")):
+        assert f"historon: warning: {why}" in estate.run(*command).err
+    refused = estate.run("restore", "t@2", "--to", "back")
+    assert (refused.code, why in refused.err, "--suspect" in refused.err) == (2, True, True)
+    assert not (estate.path / "back").exists()
+    assert "t@2 (SUSPECT, from " in estate.run("restore", "t@2", "--to", "back", "--suspect").out
     router.fault = None
     assert "unchanged" in estate.run("collect").out
 
@@ -118,7 +125,8 @@ def test_secrets_never_appear_on_a_terminal_nor_in_a_diff(router_estate: RouterE
     estate.run("collect")
     assert "pw-canary-1234" not in _on_a_terminal(estate, "show", "t")
     assert "pw-canary-1234" in _on_a_terminal(estate, "show", "t", "--reveal")
-    assert "pw-canary-1234" in estate.run("show", "t").out, "piped, the bytes are faithful"
+    assert "pw-canary-1234" not in estate.run("show", "t").out, "a pipe often ends on a terminal"
+    assert estate.run("show", "t", "--reveal").out == ROUTER_CONFIG
 
 
 def test_a_refused_log_in_says_so_and_shows_no_password(router_estate: RouterEstate, router: Capstan) -> None:
@@ -222,7 +230,7 @@ def test_one_bad_source_harms_no_other(router_estate: RouterEstate, silent_port:
         "where    connecting and logging in",
         "connection refused",
         "ended the connection",
-        "not done within 3s",
+        "timed out after 3s",
     ):
         assert told in result.out, result.out
 
@@ -242,7 +250,7 @@ def test_what_may_pass_is_tried_again(router_estate: RouterEstate, router: Capst
     estate = router_estate(procedure='tries = 3\nretry_pause = "50ms"')
     result = estate.run("collect")
     assert result.code == 0
-    assert result.out.count("well only when tried again, after: the device closed the connection") == 2
+    assert result.out.count("succeeded only on a later try, after: the device closed the connection") == 2
     assert _content(estate) == ROUTER_CONFIG.encode()
 
 

@@ -1,5 +1,6 @@
 """The commands as a user meets them: piped, on a terminal, as JSON, and when something is wrong."""
 
+import re
 import subprocess
 from pathlib import Path
 
@@ -25,9 +26,9 @@ def history(files_estate: EstateFolder) -> EstateFolder:
     return files_estate
 
 
-def _terminal(estate: EstateFolder, *arguments: str, answer: str | None = None) -> tuple[int, str]:
+def _terminal(estate: EstateFolder, *arguments: str, answer: str | None = None, columns: int = 100) -> tuple[int, str]:
     child = pexpect.spawn(
-        str(PROGRAM), list(arguments), cwd=str(estate.path), encoding="utf-8", dimensions=(40, 100), timeout=60
+        str(PROGRAM), list(arguments), cwd=str(estate.path), encoding="utf-8", dimensions=(40, columns), timeout=60
     )
     if answer is not None:
         child.expect(r"\[y/N\]")
@@ -124,7 +125,9 @@ def test_show_names_the_parts_where_there_are_several(history: EstateFolder) -> 
     result = history.run("show", "files")
     assert result.code == 2
     assert "has 3 parts; name one of them:\n  data.tree\n  data/a.conf\n  data/b.bin" in result.err
-    raw = subprocess.run([PROGRAM, "show", "files", "data/b.bin", "--reveal"], cwd=history.path, capture_output=True, check=True)
+    raw = subprocess.run(
+        [PROGRAM, "show", "files", "data/b.bin", "--reveal"], cwd=history.path, capture_output=True, check=True
+    )
     assert raw.stdout == b"\0\1\2\r\n"
     assert "data/b.bin is binary, 5 B" in _terminal(history, "show", "files", "data/b.bin")[1]
     assert "historon show files data/b.bin > FILE" in history.run("show", "files", "data/b.bin").err
@@ -274,3 +277,58 @@ def test_sources_are_listed_as_they_are_understood(files_estate: EstateFolder) -
     assert [(row["source"], row["over"], row["labels"]) for row in rows] == [
         ("b", "local", {"kind": "files", "site": "x"})
     ]
+
+
+def test_a_source_that_is_not_there_is_no_source_to_collect(history: EstateFolder) -> None:
+    for command in ("show", "diff", "restore --to x", "hold", "versions"):
+        name, *rest = command.split()
+        result = history.run(name, "fles", *rest)
+        assert (result.code, 'there is no source "fles"\n  did you mean "files"?' in result.err) == (2, True), command
+        assert "historon collect" not in result.err
+
+
+def test_a_label_or_value_that_no_source_has_is_wrong_use_everywhere(history: EstateFolder) -> None:
+    history.write(FILES_ESTATE + 'labels = { site = "northmole" }\n')
+    for command in ("status", "requirements", "prune", "find x", "collect", "agenda", "sources", "diff", "changes"):
+        value = history.run(*command.split(), "--where", "site=nrthmole")
+        assert (value.code, 'did you mean "northmole"?' in value.err) == (2, True), command
+        label = history.run(*command.split(), "--where", "sit=northmole")
+        assert (label.code, 'did you mean "site"?' in label.err) == (2, True), command
+
+
+def test_copies_that_are_not_there_cannot_be_updated(history: EstateFolder) -> None:
+    for option in ("--update", "--verify"):
+        result = history.run("copies", option)
+        assert (result.code, f"there is no copy to {option[2:]}" in result.err) == (2, True)
+
+
+def test_every_mistake_has_one_form(history: EstateFolder) -> None:
+    for command in ("show", "colect", "status --nowhere", "show nope", "rounds x", "notices try nobody"):
+        result = history.run(*command.split())
+        assert result.code == 2, command
+        assert result.err.startswith("historon: "), result.err
+        assert all(line.startswith("  ") for line in result.err.splitlines()[1:]), result.err
+        assert "Error:" not in result.err
+
+
+def test_nothing_is_cut_on_a_narrow_terminal(estate: EstateFolder) -> None:
+    name = "a-source-with-quite-a-long-name-at-the-northmole-quay-number-1"
+    for narrow in (name, "short"):
+        (estate.path / narrow).mkdir()
+        (estate.path / narrow / "configuration-of-the-whole-quay.conf").write_text("one\nend\n")
+    source = '[[sources]]\nname = "{0}"\nprocedure = "files"\nvalues = {{ path = "{0}" }}\nmax_age = "26h"\nlabels = {{ site = "q" }}\n'
+    steps = '{ pull = "{path}/configuration-of-the-whole-quay.conf", ends_with = "end" }'
+    head = f'[estate]\nname = "T"\n[procedures.files]\nover = "local"\nsteps = [{steps}]\n'
+    estate.write(head + source.format(name) + source.format("short"))
+    estate.run("collect")
+    (estate.path / name / "configuration-of-the-whole-quay.conf").write_text("half of it\n")
+    (estate.path / "short" / "configuration-of-the-whole-quay.conf").unlink()
+    estate.run("collect")
+    for command in ("rounds", "rounds 2", f"versions {name} --all", "sources", "notices", "status"):
+        wide = set(estate.run(*command.split()).out.split())
+        _, out = _terminal(estate, *command.split(), columns=80)
+        narrow_words = set(re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", out).split())
+        instants_of_status = r"[\d:.-]+|just|now|ago|last|confirmed|version|from|\(\w+\)|[\d.]+\w+"
+        left_out = {word for word in wide - narrow_words if not re.fullmatch(rf"note|{instants_of_status}", word)}
+        assert not left_out, command
+        assert not any("…" in word for word in narrow_words)

@@ -121,4 +121,4 @@ def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(fille
 
 
 def test_the_doctor_sees_a_copy_that_would_die_with_the_store(filled: EstateFolder) -> None:
-    assert "saltgate is on the same disk as the store, and dies with it" in filled.run("doctor").out
+    assert "saltgate is on the same disk as the store, and would be lost with it" in filled.run("doctor").out

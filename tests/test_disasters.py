@@ -154,7 +154,7 @@ def test_without_its_store_no_round_begins(files_estate: EstateFolder, tmp_path:
     [
         ('mount = "store"', "nothing is mounted at "),
         ('mount = "no/such"', "nothing is mounted at "),
-        ('free = "900000GB"', "MB free, fewer than the 900000000 MB asked for"),
+        ('free = "900000GB"', "MB free, less than the 900000000 MB of free in [estate]"),
     ],
 )
 def test_no_round_begins_on_the_wrong_disk_or_a_full_one(files_estate: EstateFolder, settings: str, told: str) -> None:

@@ -21,7 +21,7 @@ def test_a_healthy_estate_has_nothing_wrong(files_estate: EstateFolder) -> None:
     files_estate.run("collect")
     result = files_estate.run("doctor")
     assert result.code == 0
-    assert "nothing wrong" in result.out
+    assert "nothing found wrong" in result.out
     assert "no retention: every version stays" in result.out
 
 
@@ -60,8 +60,8 @@ values = { drop = "not-there" }
     ):  # fmt: skip
         assert told in result.out, told
     data = estate.run("doctor", "--json").rows
-    assert data[0]["wrong"] is True
-    assert {"about", "what", "remedy"} <= data[0].keys()
+    assert data[0]["severity"] == "wrong"
+    assert {"about", "what", "try"} <= data[0].keys()
 
 
 def test_a_program_that_only_a_login_shell_finds_is_wrong(files_estate: EstateFolder, tmp_path: Path) -> None:
@@ -170,7 +170,7 @@ def test_pinning_a_certificate_and_what_cannot_be_pinned(
     wall.stop()
     wall.renew()
     wall.start()
-    assert "ANOTHER than the pinned" in estate.run("sources", "pin", "s").out
+    assert "DIFFERENT from the pinned" in estate.run("sources", "pin", "s").out
     wall.stop()
     result = estate.run("sources", "pin", "s")
     assert (result.code, "  what     127.0.0.1 port" in result.out) == (3, True)
@@ -189,7 +189,7 @@ def test_a_source_of_the_csv_is_pinned_there(estate: EstateFolder, router: Capst
     )
     (estate.path / "more.csv").write_text(f"name,address,port,procedure,credentials\nt,127.0.0.1,{router.port},p,c\n")
     result = estate.run("sources", "pin", "t", "--yes", PW="x", UP="x")
-    assert "stands in more.csv: write it into the column host_key" in result.out
+    assert "is in more.csv: write it into the column host_key" in result.out
 
 
 # Procedures and stand-ins

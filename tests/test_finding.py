@@ -12,13 +12,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from historon.compare import (
-    Breach,
     Family,
     Masks,
     Outline,
     Plain,
     Query,
-    breaches,
+    Unmet,
     compare_exports,
     families,
     find,
@@ -34,9 +33,10 @@ from historon.compare import (
     study,
     trace,
     typical,
+    unmet,
     unpacked_fingerprints,
 )
-from historon.estate import Requirement, Noise, Pattern
+from historon.estate import Noise, Pattern, Requirement
 from historon.store import Changed, Entry, FolderStore, Outcome, Part, State
 from tests.conftest import EstateFolder, describe_estate
 
@@ -338,7 +338,7 @@ procedure = "own"
     assert "added to the procedure own in own.toml" in estate.run("noise", "b", "--take", "1").out
     assert own.read_text().startswith("# kept\n")
     for source in "ab":
-        assert "no noise in 6 versions" in estate.run("noise", source).out
+        assert "no further noise found in 6 good versions" in estate.run("noise", source).out
 
 
 # ---- requirements -----------------------------------------------------------------------------------------------------
@@ -350,34 +350,34 @@ def _rule(**said: object) -> Requirement:
     return Requirement(name="r", **plain, **patterns)  # type: ignore[arg-type]
 
 
-def test_expectations_hold_for_texts_and_documents() -> None:
+def test_requirements_hold_for_texts_and_documents() -> None:
     parts = {
         "a.cfg": b"interface port-1\n  mtu 1500\ninterface port-2\n  mtu 9000\n  password CANARY\n",
         "b.xml": b'<c><rule name="x" port="443"/><rule name="y" port="23"/></c>', "c.json": b'{"log": {"to": ["a", "b"]}}',
         "d.bin": b"\0telnet",
     }  # fmt: skip
-    assert breaches([_rule(must=["^interface port-1 / mtu 1500$", "^/log/to/1|b"])], parts, _MASKS) == []
-    (lacks,) = breaches([_rule(must=["telnet"], part="*.cfg")], parts, _MASKS)
+    assert unmet([_rule(must=["^interface port-1 / mtu 1500$", "^/log/to/1|b"])], parts, _MASKS) == []
+    (lacks,) = unmet([_rule(must=["telnet"], part="*.cfg")], parts, _MASKS)
     assert str(lacks) == "r: lacks telnet"
-    (port,) = breaches([_rule(must_not=["@port = 23$"])], parts, _MASKS)
+    (port,) = unmet([_rule(must_not=["@port = 23$"])], parts, _MASKS)
     assert port.has == "/c/rule[@name='y']/@port = 23"
-    (each,) = breaches([_rule(each=Pattern.parse(r"^interface port-\d+$"), must=["mtu 1500"])], parts, _MASKS)
+    (each,) = unmet([_rule(each=Pattern.parse(r"^interface port-\d+$"), must=["mtu 1500"])], parts, _MASKS)
     assert each.section == "interface port-2"
-    (secret,) = breaches([_rule(must_not=["CANARY"])], parts, _MASKS)
+    (secret,) = unmet([_rule(must_not=["CANARY"])], parts, _MASKS)
     assert "CANARY" not in secret.has
 
 
 def test_only_what_is_new_is_news() -> None:
     rules = [_rule(must=["a"])]
-    one, other = Breach("r", lacks="a"), Breach("r", has="b")
-    told, fresh, mended = news_of(None, rules, [one])
-    assert (fresh, mended) == ([one], [])
-    told, fresh, mended = news_of(told, rules, [one, other])
-    assert (fresh, mended) == ([other], [])
+    one, other = Unmet("r", lacks="a"), Unmet("r", has="b")
+    told, fresh, met_again = news_of(None, rules, [one])
+    assert (fresh, met_again) == ([one], [])
+    told, fresh, met_again = news_of(told, rules, [one, other])
+    assert (fresh, met_again) == ([other], [])
     assert same_rules(told, rules)
     assert not same_rules(told, [_rule(must=["b"])])
-    _, fresh, mended = news_of(told, rules, [])
-    assert (fresh, mended) == ([], ["r"])
+    _, fresh, met_again = news_of(told, rules, [])
+    assert (fresh, met_again) == ([], ["r"])
 
 
 @pytest.mark.parametrize(

@@ -116,6 +116,19 @@ def test_the_service_answers_while_it_runs_and_only_on_loopback(scheduled: Estat
     assert log.stat().st_mode & 0o777 == 0o600
 
 
+def test_a_service_that_starts_anew_knows_the_last_round(scheduled: EstateFolder) -> None:
+    assert scheduled.run("collect").code == 0
+    log = scheduled.path / "service.log"
+    with _serving(scheduled, "--port", "0", "--log-file", str(log)) as process:
+        port = int(_wait_for_file(log, r"health and metrics on http://127.0.0.1:(\d+)")[1])
+        _wait_for_file(log, "on schedule")
+        health = _wait_for(lambda: json.loads(_ask(port, "/health")[2]))
+        assert health["last_round"], "it is on record, whoever made it"
+        assert "historon_last_round_timestamp_seconds" in _ask(port, "/metrics")[2]
+        process.terminate()
+        process.wait(20)
+
+
 def _wait_for(done: Callable[[], T]) -> T:
     """Wait until it is so, and return what made it so."""
     deadline = time.monotonic() + 40

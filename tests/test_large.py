@@ -33,7 +33,7 @@ def _write(file: Path, seed: bytes, size: int = _SIZE) -> str:
 
 
 def _shown(estate: EstateFolder, reference: str) -> str:
-    done = subprocess.run([PROGRAM, "show", reference], cwd=estate.path, capture_output=True, check=True)
+    done = subprocess.run([PROGRAM, "show", reference, "--reveal"], cwd=estate.path, capture_output=True, check=True)
     return hashlib.sha256(done.stdout).hexdigest()
 
 
@@ -70,7 +70,7 @@ def test_what_is_too_large_for_one_stable_form_says_so(estate: EstateFolder) -> 
     _write(estate.path / "big.img", b"5")
     text = (estate.path / "historon.toml").read_text()
     estate.write(text.replace('max_size = "1GiB"', 'max_size = "1GiB", canonical = true'))
-    assert "take canonical out of this step" in estate.run("collect").out
+    assert "remove canonical from this step" in estate.run("collect").out
 
 
 def test_memory_stays_small(estate: EstateFolder) -> None:

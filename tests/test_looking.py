@@ -119,9 +119,9 @@ def test_a_notice_tells_equal_edits_once(edges: EstateFolder) -> None:
 
 
 def test_changes_in_wrong_words_are_refused(edges: EstateFolder) -> None:
-    assert "nothing changed since 7d" in edges.run("changes").out
+    assert "no change recorded in the last 7 days" in edges.run("changes").out
     for arguments, said in (
-        (("zzzz",), 'no family "zzzz" since 7d'),
+        (("zzzz",), 'no family "zzzz" among the changes since 7d'),
         (("--since", "soon"), "--since soon"),
         (("--by", "colour"), 'no source has the label "colour"'),
         (("--where", "site"), "--where site"),
@@ -413,7 +413,9 @@ def test_secrets_are_masked_unless_revealed_by_one_rule(edges: EstateFolder) -> 
         assert "CANARY-1" in edges.run(*command, "--reveal").out
     with (edges.path / "out.cfg").open("wb") as file:
         subprocess.run([PROGRAM, "show", "edge-1"], cwd=edges.path, stdout=file, check=True)
-    assert (edges.path / "out.cfg").read_bytes() == (edges.path / "data" / "edge-1").read_bytes(), "a file gets the bytes"
+    assert (edges.path / "out.cfg").read_bytes() == (edges.path / "data" / "edge-1").read_bytes(), (
+        "a file gets the bytes"
+    )
     assert "CANARY-1" in _terminal(edges, "find", "snmp", "--reveal")[1]
 
 

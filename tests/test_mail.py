@@ -64,7 +64,7 @@ def test_a_letter_tells_the_state_at_a_glance_and_what_changed(write: Write, rel
     (estate.path / "data" / "a.conf").write_text("one\n2\nthree\npassword CANARY <b>\n")
     assert _collect(estate)[0] == 0
     first, second = relay.letters
-    assert [first["Subject"], second["Subject"]] == ["All 1 well, 1 new: Test", "All 1 well, 1 changed: Test"]
+    assert [first["Subject"], second["Subject"]] == ["1 collected, 1 new: Test", "1 collected, 1 changed: Test"]
     assert second["To"] == "one@brackwater.example, two@brackwater.example"
     text, html = _body(second, "plain"), _body(second, "html")
     assert "files: version 2, +2 -1 lines" in text
@@ -84,7 +84,7 @@ def test_trouble_comes_first_with_its_step_and_advice(write: Write, relay: Penna
     (letter,) = relay.letters
     assert letter["Subject"] == "1 FAILED of 1, nothing changed: Test"
     text = _body(letter, "plain")
-    assert text.startswith("NEEDS A HAND\n\nfiles: could not be collected\n  there is no ")
+    assert text.startswith("NEEDS ACTION\n\nfiles: could not be collected\n  there is no ")
     assert "  at step 1 of 1 (pull data)\n  try: is its disk mounted" in text
 
 
@@ -167,10 +167,10 @@ def test_who_is_to_be_told_later_is_told_later_and_nobody_twice(write: Write, re
     estate = write()
     code, said = _collect(estate)
     assert code == 6
-    assert "to be tried again for two@brackwater.example" in said
-    assert "waits for two@brackwater.example" in estate.run("notices").out
+    assert "queued, will be retried for two@brackwater.example" in said
+    assert "is queued for two@brackwater.example" in estate.run("notices").out
     relay.busy = set()
-    assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out == "operators: told\n"
+    assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out == "operators: sent\n"
     assert relay.recipients == [("one@brackwater.example",), ("two@brackwater.example",)]
     assert relay.letters[0]["Message-ID"] == relay.letters[1]["Message-ID"]
     (estate.path / "data" / "a.conf").write_text("other\n")
@@ -178,7 +178,7 @@ def test_who_is_to_be_told_later_is_told_later_and_nobody_twice(write: Write, re
     _collect(estate)
     relay.busy, relay.unknown = set(), {"two@brackwater.example"}
     assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").code == 6
-    assert " sent " in estate.run("notices", "--history").out.splitlines()[1], "one of them has got it"
+    assert " sent " in estate.run("notices", "--history").out.splitlines()[2], "one of them has got it"
     assert "the authority none.pem: No such file" in _collect(write(certificate="", authority="none.pem"))[1]
 
 
@@ -186,7 +186,7 @@ def test_a_letter_that_was_taken_is_not_sent_again_for_a_bad_leave(write: Write,
     relay.curt = True
     estate = write()
     assert _collect(estate)[0] == 0
-    assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out == "nothing waits to be told now\n"
+    assert estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out == "nothing is waiting to be sent\n"
     assert len(relay.letters) == 1
 
 
@@ -195,7 +195,7 @@ def test_nobody_left_to_tell_is_the_end_of_a_notice(write: Write, relay: Pennant
     estate = write()
     assert _collect(estate)[0] == 6
     assert " refused " in estate.run("notices", "--history").out
-    assert "nothing waits" in estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out
+    assert "nothing is waiting" in estate.run("notices", "send", MAIL_PASSWORD="signal-flag").out
 
 
 def test_letters_about_a_source_are_one_thread(write: Write, relay: Pennant) -> None:
@@ -227,7 +227,7 @@ def test_what_changed_goes_along_masked_and_in_measure(write: Write, relay: Penn
     (attached,) = relay.letters[-1].iter_attachments()
     assert attached.get_content() == b"two\npassword CANARY\n"
     assert "What is attached is not masked: it may hold secrets in the clear." in _body(relay.letters[-1], "plain")
-    assert "attached: files-3-data-a.conf, 20 bytes" in unmasked.run("notices", "3").out
+    assert "attached: files-3-data-a.conf, 20 B" in unmasked.run("notices", "3").out
     small = write(attach="masked", attach_at_most="10B")
     (small.path / "data" / "a.conf").write_text("three\npassword CANARY\n")
     _collect(small)

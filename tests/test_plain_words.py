@@ -18,7 +18,7 @@ GIVEN_UP = [
     r"\baudit", r"\bnotices\.remind|^remind = |`remind`", r'keys = \["', r"--play\b", r'"go on"', r"display (config|clock|version)",
     r"screen lines", r"\bvault", r"copies --check", r"restore [^\n`]*--part", r"--reveal --reveal", r"LEFT PAUSED|left[-_]paused", r"NO ROUND|round-refused",
     r"rounds-again", r"still-broken", r"what next", r"needs a hand|need a hand", r"slightly other", r"graver\b", r"stood there", r"held against",
-    r"known here", r"file of PEM", r"tried again at", r"on paper", r"\bstandings?\b", r"\\w\.-\]\+\[>#\]", r"[●○]", r"since 7d",
+    r"known here", r"file of PEM", r"tried again at", r"on paper", r"\bstandings?\b", r"\\w\.-\]\+\[>#\]", r"[●○]", r"families, since 7d",
 ]  # fmt: skip
 
 

@@ -35,14 +35,14 @@ def test_every_form_names_a_version(store: FolderStore, name: str, number: int) 
 @pytest.mark.parametrize(
     ("name", "told"),
     [
-        ("s@99", "no such version (the first is s@1 of 2026-01-01 02:30, the latest @5)"),
+        ("s@99", "no such version (the first is s@1 of 2026-01-01 02:30 UTC, the latest @5)"),
         ("s@-9", "no such version"),
         ("s@2025-12-31", "no such version"),
         ("s@30d", "no such version"),
-        ("s@2026-02-31", "is not a moment"),
-        ("s@yesterday", "is not a moment"),
+        ("s@2026-02-31", "is not a point in time"),
+        ("s@yesterday", "is not a point in time"),
         ("s@14 days", 'write "14d"'),
-        ("s@99999999y", "is not a moment"),
+        ("s@99999999y", "is not a point in time"),
         ("s@", "does not name a version"),
         ("@3", "does not name a version"),
         ("none", "none has no version yet"),

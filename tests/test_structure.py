@@ -122,3 +122,13 @@ def test_links_and_pictures_in_the_documents_are_there() -> None:
     for page in (*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")):
         for target in re.findall(r"\]\(([^)#\s]+)", page.read_text()):
             assert "://" in target or (page.parent / target).exists(), f"{page.name}: {target}"
+
+
+def test_every_row_of_a_table_in_the_documents_stands_in_it() -> None:
+    for page in (*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")):
+        lines = ["", *page.read_text().split("\n"), ""]
+        for at, line in enumerate(lines):
+            if line.startswith("|") and not lines[at - 1].startswith("|"):
+                assert re.fullmatch(r"\|[-| :]+\|", lines[at + 1]), f"{page.name}:{at}: a row outside of a table"
+            if line.startswith("|"):
+                assert line.endswith("|"), f"{page.name}:{at}"

@@ -171,7 +171,9 @@ cron = "@daily"
     assert re.search(
         r"timetables.a.cron: .*It was understood as minute 15, hour 9: next (\d{4}-\d\d-\d\d 09:15(, )?){5}\)", said
     )
-    assert re.search(r"timetables.b.spread: .*It was understood as at 02:30: next (\d{4}-\d\d-\d\d 02:30(, )?){5}", said)
+    assert re.search(
+        r"timetables.b.spread: .*It was understood as at 02:30: next (\d{4}-\d\d-\d\d 02:30(, )?){5}", said
+    )
     assert "timetables.c.cron" in said
 
 
@@ -217,11 +219,15 @@ procedure = "files"
 def test_the_agenda_reckons_ahead(scheduled: EstateFolder) -> None:
     scheduled.run("collect")
     played = scheduled.run("agenda", "--simulate", "30d").out
-    assert "in 30d: 34 collections of 1 source" in played or "in 30d: 35 collections of 1 source" in played
+    assert "in 30 days: 34 collections of 1 source" in played or "in 30 days: 35 collections of 1 source" in played
     assert "time: " in played
     assert "disk: cannot tell yet" in played
     simulation = scheduled.run("agenda", "--simulate", "30d", "--json").data["simulation"]
-    assert (simulation["span_s"], simulation["collections"] in (34, 35), simulation["growth_bytes"]) == (30 * 86400, True, None)
+    assert (simulation["span_s"], simulation["collections"] in (34, 35), simulation["growth_bytes"]) == (
+        30 * 86400,
+        True,
+        None,
+    )
 
 
 def test_an_agenda_that_cannot_be_is_refused(scheduled: EstateFolder, files_estate: EstateFolder) -> None:
@@ -365,7 +371,7 @@ def test_an_estate_of_any_size_has_an_agenda(estate: EstateFolder) -> None:
     sources = "".join(f'[[sources]]\nname = "s{n}"\nprocedure = "files"\ntimetable = "t"\n' for n in range(300))
     estate.write(FILES_ESTATE.partition("[[sources]]")[0] + '[timetables.t]\nat = "02:30"\nspread = "40m"\n' + sources)
     said = estate.run("agenda").out
-    assert "300 collections in 24h" in said
+    assert "in 24 hours: 300 collections of 300 sources" in said
     assert len(said.splitlines()) < 20
 
 

@@ -42,9 +42,9 @@ def test_a_whole_store_is_whole_and_nobody_is_told(filled: EstateFolder) -> None
     done = filled.run("verify")
     assert done.code == 0
     assert "of 5 versions, 1 source: " in done.out
-    assert done.out.endswith("all whole\n")
-    data = filled.run("verify", "files", "--json").rows
-    assert (data["versions"], data["damages"], data["ledger"]) == (5, [], [])
+    assert done.out.endswith("all of it as written\n")
+    data = filled.run("verify", "files", "--json").data
+    assert (data["versions"], data["rows"], data["ledger"]) == (5, [], [])
     assert data["contents"] < 15, "what versions share is read once"
     assert _told(filled) == []
 

@@ -36,7 +36,7 @@ SHOTS = {
     "side": "historon diff northmole-edge-1@1 northmole-edge-1 --form side -C 2",
     "changes": "historon changes",
     "trace": "historon find 10.20.0.9 --ever; historon trace northmole-edge-1 'vlan 131'",
-    "expect": "historon requirements",
+    "requirements": "historon requirements",
     "prune": "historon prune northmole-edge-1 eider-yard-1 --each",
     "notices": "historon notices; historon notices --history --last 4; historon notices 4",
     "rounds": "historon rounds; historon rounds 5",

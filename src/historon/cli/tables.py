@@ -18,6 +18,7 @@ _GAP = 2
 _INDENT = 4
 _EMPTY = frozenset({"", "-", "·"})
 _LEAST = 24  # columns that a text needs beside the others
+_PLAIN = frozenset({"note", "subject", "about", "verdict"})  # what needs no heading below a row
 
 
 @dataclass
@@ -37,6 +38,12 @@ class Table:
         for cell in made if style else ():
             cell.stylize_before(style)
         self.rows.append(made)
+
+    def without(self, *columns: str) -> "Table":
+        """The same without these columns."""
+        kept = [at for at, column in enumerate(self.columns) if column not in columns]
+        rows = [[cells[at] for at in kept] for cells in self.rows]
+        return Table([self.columns[at] for at in kept], self.right, self.wrap, rows)
 
     def width(self, at: int) -> int:
         """How many columns of a screen this column of the table takes, its heading included."""
@@ -97,16 +104,22 @@ def _lines(
         for at in below:
             if cells[at].plain.strip() in _EMPTY:
                 continue
-            name = Text("" if made.columns[at] == "note" else f"{made.columns[at]} ", "dim")
-            for line in (name + cells[at]).wrap(screen, room - _INDENT, overflow="ignore"):
+            name = Text("" if made.columns[at] in _PLAIN else f"{made.columns[at]} ", "dim")
+            for line in _folded(name + cells[at], room - _INDENT, screen):
                 yield Text(" " * _INDENT) + line
+
+
+def _folded(text: "Text", width: int, screen: "Console") -> "list[Text]":
+    """The text in lines of this width; a word that is wider, such as the path of a file, stays whole."""
+    longest = max(map(len, text.plain.split()), default=1)
+    return list(text.wrap(screen, max(width, longest)))
 
 
 def _row_lines(made: Table, cells: "Sequence[Text]", widths: Mapping[int, int], screen: "Console") -> "Iterator[Text]":
     """One row; a text that is wider than its column goes on in further lines."""
     from rich.text import Text
 
-    folded = {at: list(cells[at].wrap(screen, width, overflow="ignore")) for at, width in widths.items()}
+    folded = {at: _folded(cells[at], width, screen) for at, width in widths.items()}
     for number in range(max(1, *map(len, folded.values()))):
         line = Text()
         for at, width in widths.items():

@@ -116,7 +116,7 @@ def _channels(estate: Estate) -> Iterator[Finding]:
     deaf = [kind for kind in ("store-trouble", "failing", "overdue") if not any(_hears(estate, kind))]
     if estate.channels and deaf:
         remedy = 'give one channel tell = "trouble", without where and hours'
-        yield Finding(False, "channels", f"nobody is told of {', '.join(deaf)} in every case", remedy)
+        yield Finding(False, "channels", f"nobody is notified of {', '.join(deaf)} in every case", remedy)
     for name, channel in estate.channels.items():
         found = [getattr(channel, key, None) for key in ("url", "secret")]
         yield from _secrets(f"channel {name}", [one for one in found if one], estate.folder)

@@ -12,7 +12,7 @@ __all__ = ["CollectError", "FailureKind", "NotNowError", "OfferedKey"]
 class FailureKind(StrEnum):
     """The classes of failure; each has advice of its own."""
 
-    PAUSED = "left paused"
+    PAUSED = "not resumed"
     UNREACHABLE = "unreachable"
     REFUSED = "refused"
     IDENTITY = "identity"

@@ -116,7 +116,7 @@ class _Round:
         for work in self._due:
             await self._follow_up(work)
         self._remarks += [
-            f"{source.name} its service was paused, and perhaps is not resumed: {resume}"
+            f"the service of {source.name} was paused, and perhaps is not resumed: {resume}"
             for source, resume in not_resumed(self._estate, self._store, sources)
         ]
         self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]

@@ -142,9 +142,7 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
         ended += [_with(alive.pop(place), gone=version) for place in alive.keys() - now.keys()]
         for place in now.keys() - alive.keys():
             alive[place] = _with(now[place], came=version)
-    return sorted(
-        [*ended, *alive.values()], key=lambda hit: (hit.came.number if hit.came else 0, hit.part, hit.number)
-    )
+    return sorted([*ended, *alive.values()], key=lambda hit: (hit.came.number if hit.came else 0, hit.part, hit.number))
 
 
 def _with(hit: Hit, *, came: Version | None = None, gone: Version | None = None) -> Hit:

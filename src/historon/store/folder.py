@@ -452,7 +452,7 @@ def _advice(exc: sqlite3.Error) -> str:
     name = getattr(exc, "sqlite_errorname", "") or ""
     advice = {
         "SQLITE_FULL": "the disk is full: free some space, then run it again; nothing was half written",
-        "SQLITE_IOERR": "the disk did not take it; is it full, or failing? Nothing was half written",
+        "SQLITE_IOERR": "nothing was half written, but the disk did not take it: is it full, or failing?",
         "SQLITE_BUSY": "another Historon is writing: wait for it to end",
         "SQLITE_READONLY": "check the owner and mode of the store",
         "SQLITE_CANTOPEN": "check the owner and mode of the store",

@@ -10,7 +10,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, instant, print_json, print_table, printable, size_text, table
 from historon.errors import UsageError
-from historon.estate import Duration, Estate, Freeze, describe, next_instants, select, words_of
+from historon.estate import Duration, Estate, Freeze, describe, in_words, next_instants, select, words_of
 from historon.store import Outcome, Store
 from historon.timetable import Due, Load, agenda, load_by_hour, warnings_of
 
@@ -83,8 +83,10 @@ def _headline(estate: Estate, dues: Sequence[Due], span: str) -> str:
     if not estate.timetables:
         return "there is no timetable: write one in [timetables] of the estate file, and name it in sources"
     if not dues:
-        return f"nothing is due in {span}"
-    return f"in {span}: {count(len(dues), 'collection')} of {count(len({due.source for due in dues}), 'source')}"
+        return f"nothing is due in {in_words(span)}"
+    return (
+        f"in {in_words(span)}: {count(len(dues), 'collection')} of {count(len({due.source for due in dues}), 'source')}"
+    )
 
 
 def _span(written: str) -> timedelta:
@@ -108,15 +110,17 @@ def _took(store: Store) -> dict[str, timedelta]:
 
 
 def _print_dues(estate: Estate, dues: Sequence[Due], now: datetime) -> None:
-    made = table(f"due ({estate.zone})", "in", "source", "timetable")
+    made = table("day", f"due ({estate.zone})", "in", "source", "timetable")
     for due in dues:
-        made.add_row(_day(due.at, estate), describe(_rounded(due.at - now)), due.source, due.timetable)
+        made.add_row(
+            f"{due.at.astimezone(estate.zone):%a}",
+            instant(due.at, estate.zone),
+            describe(_rounded(due.at - now)),
+            due.source,
+            due.timetable,
+        )
     if dues:
         print_table(made)
-
-
-def _day(at: datetime, estate: Estate) -> str:
-    return f"{at.astimezone(estate.zone):%a} {instant(at, estate.zone)}"
 
 
 def _rounded(span: timedelta) -> timedelta:
@@ -131,7 +135,7 @@ def _print_hours(estate: Estate, loads: Sequence[Load]) -> None:
     for load in loads:
         style = "red" if load.share > 0.8 else "yellow" if load.share > 0.5 else "green"
         bar = "█" * round(_BAR * load.sources / most) or ("▏" if load.sources else "")
-        line = Text(f"{_day(load.begin, estate)}  ", style="dim").append(f"{bar:<{_BAR}}", style)
+        line = Text(f"{instant(load.begin, estate.zone)}  ", style="dim").append(f"{bar:<{_BAR}}", style)
         screen.print(
             line.append(f"  {count(load.sources, 'source')}, {load.share:.1%} of the hour" if load.sources else "")
         )
@@ -175,7 +179,7 @@ def _print_simulation(estate: Estate, dues: Sequence[Due], simulation: _Simulati
     for name in estate.timetables:
         own = [due for due in dues if due.timetable == name]
         if own:
-            first, last = _day(own[0].at, estate), _day(own[-1].at, estate)
+            first, last = instant(own[0].at, estate.zone), instant(own[-1].at, estate.zone)
             made.add_row(name, f"{len(own):,}", f"{len({due.source for due in own}):,}", first, last)
     if made.rows:
         print_table(made)
@@ -200,10 +204,10 @@ def _print_end(estate: Estate, dues: Sequence[Due], warnings: Sequence[str], now
     if estate.timetables:
         click.echo("")
     for name, timetable in estate.timetables.items():
-        coming = ", ".join(_day(at, estate) for at in next_instants(timetable, estate.zone, now, _NEXT))
+        coming = ", ".join(instant(at, estate.zone) for at in next_instants(timetable, estate.zone, now, _NEXT))
         screen.print(Text(f"{name}: {words_of(timetable)}", style="bold"), soft_wrap=True)
         screen.print(Text(f"  {coming} …", style="dim"), soft_wrap=True)
-        screen.print(Text(f"  {count(tally[name], 'collection')} in {span}", style="dim"))
+        screen.print(Text(f"  {count(tally[name], 'collection')} in {in_words(span)}", style="dim"))
     for freeze in _coming(estate, now):
         why = f": {printable(freeze.why)}" if freeze.why else ""
         screen.print(Text(f"nothing is collected from {freeze.from_} to {freeze.to}{why}", style="yellow"))

@@ -50,7 +50,7 @@ def command(
     app: App, handle: str | None, since: str, by: str | None, where: tuple[str, ...], *, everything: bool,
     estate_file: str | None, as_json: bool,
 ) -> None:  # fmt: skip
-    """What changed across the estate, equal changes told once.
+    """What changed across the estate, equal changes shown once.
 
     The same edit on many sources is one family; names, addresses and numbers may differ in it. What touches access,
     secrets or routes comes first. HANDLE, which the list shows, looks closer at one family: its forms and who has them.
@@ -76,7 +76,7 @@ def command(
             return
         screen = console()
         screen.print(headline, soft_wrap=True)
-        screen.print(f"[instants are in {estate.zone}]\n" if found else "", style="dim", end="")
+        screen.print(f"instants are in {estate.zone}\n\n" if found else "", style="dim", end="")
         _print_all(estate, store, groups, rules, limit)
 
 

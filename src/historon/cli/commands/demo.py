@@ -48,7 +48,7 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
         )
         tour.type("doctor", "--estate", str(place))
         tour.say(
-            "Before the first night, one source is tried without storing anything. Its answers are shown, but no secrets."
+            "Before the first night, one source is tried without storing anything. Answers are shown, secrets are not."
         )
         tour.type("rehearse", "saltgate-wall-1", "--estate", str(place))
         for night in range(1, len(tour.nights) + 1):

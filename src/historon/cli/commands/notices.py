@@ -27,7 +27,7 @@ _STYLES = {Fate.SENT: "green", Fate.QUEUED: "yellow", Fate.REFUSED: "red", Fate.
 )  # fmt: skip
 @click.argument("what", required=False, metavar="[try CHANNEL | send | NUMBER]")
 @click.argument("channel", required=False, metavar="")
-@click.option("--history", is_flag=True, help="What was told, newest first.")
+@click.option("--history", is_flag=True, help="What was sent, newest first.")
 @click.option("--last", default=20, show_default=True, type=click.IntRange(1), help="How many of them.")
 @click.option("--template", type=click.Choice(["text", "html"]), help="Print a letter's template, to begin your own.")
 @estate_option
@@ -37,11 +37,11 @@ def command(
     app: App, what: str | None, channel: str | None, *, history: bool, last: int, template: str | None,
     estate_file: str | None, as_json: bool,
 ) -> int:  # fmt: skip
-    """Who is told, what is waiting to be told, and what was.
+    """Who is notified of what, what is waiting to be sent, and what was sent.
 
     Lists the channels, and what is waiting. `try CHANNEL` sends a test there and reports the conversation; `send` sends
     what is waiting, now; a NUMBER of the history shows that notice. The exit code is 6 when something could not be
-    told.
+    sent.
     """
     if template:
         click.echo(shipped_template("letter.txt.j2" if template == "text" else "letter.html.j2"), nl=False)
@@ -84,9 +84,9 @@ def _send(app: App, estate: Estate, store: Store) -> int:
     store.outbox.hurry(app.clock())
     told = list(Delivery(estate, store, app.clock).deliver())
     for one in told:
-        click.echo(f"{one.channel}: {printable(one.trouble) if one.trouble else 'told'}", err=bool(one.trouble))
+        click.echo(f"{one.channel}: {printable(one.trouble) if one.trouble else 'sent'}", err=bool(one.trouble))
     if not told:
-        click.echo("nothing is waiting to be told")
+        click.echo("nothing is waiting to be sent")
     return ExitCode.OUTSIDE if any(one.trouble for one in told) else ExitCode.WELL
 
 
@@ -113,7 +113,7 @@ def _show(store: Store, what: str, estate: Estate, *, as_json: bool) -> None:
 def _history(notices: Sequence[Notice], estate: Estate, *, as_json: bool) -> None:
     from rich.text import Text
 
-    headline = f"{count(len(notices), 'notice')}, the newest first" if notices else "nobody was told anything yet"
+    headline = f"{count(len(notices), 'notice')}, the newest first" if notices else "no notice was sent yet"
     if as_json:
         print_json("notices-history", headline, [_notice_row(one) for one in notices])
         return
@@ -158,7 +158,7 @@ def _channels(estate: Estate, store: Store, *, as_json: bool) -> None:
         return
     click.echo(headline)
     made = table(
-        "channel", "kind", f"last told ({estate.zone})", "tells", "when", "where", wrap=("tells", "when", "where")
+        "channel", "kind", f"last notified ({estate.zone})", "tells", "when", "where", wrap=("tells", "when", "where")
     )
     for name, one in estate.channels.items():
         told = last.get(name)
@@ -177,10 +177,10 @@ def _channels(estate: Estate, store: Store, *, as_json: bool) -> None:
 
 def _headline(estate: Estate, waiting: Sequence[Notice], pending: Sequence[Pending]) -> str:
     if not estate.channels:
-        return "nobody is told: write a channel in [channels] of the estate file"
+        return "nobody is notified: write a channel in [channels] of the estate file"
     told = count(len(estate.channels), "channel")
     stuck = f", {count(len(waiting), 'notice')} QUEUED AFTER A FAILURE" if waiting else ""
-    later = f", {count(len(pending), 'event')} to be told later" if pending else ""
+    later = f", {count(len(pending), 'event')} to be sent later" if pending else ""
     return f"{told}{stuck}{later}" if stuck or later else f"{told}, nothing is waiting"
 
 
@@ -188,7 +188,8 @@ def _channel_row(name: str, channel: AnyChannel, last: datetime | None) -> dict[
     return {
         "channel": name, "kind": channel.__struct_config__.tag, "tell": channel.tell.split(),
         "except": channel.except_.split(), "labels": channel.where, "hours": channel.hours, "quiet": channel.quiet,
-        "digest": channel.digest, "immediately": channel.immediately, "all_well_s": channel.all_well, "last_told": last,
+        "digest": channel.digest, "immediately": channel.immediately, "all_well_s": channel.all_well,
+        "last_notified": last,
     }  # fmt: skip
 
 

@@ -69,18 +69,19 @@ def _outcomes(outcomes: Mapping[Outcome, int]) -> str:
 
 def _print_rounds(rounds: Sequence[Round], headline: str, zone: tzinfo) -> None:
     click.echo(headline)
-    made = table("round", f"began ({zone})", "took", *Outcome, right=("round", *Outcome))
+    made = table("round", f"began ({zone})", "took", "outcomes", right=("round",), wrap=("outcomes",))
     for one in rounds:
         took = describe(one.ended - one.began) if one.ended else "cut short"
-        made.add_row(str(one.number), instant(one.began, zone), took, *_tally(one.outcomes))
+        made.add_row(str(one.number), instant(one.began, zone), took, _tally(one.outcomes))
     if rounds:
         print_table(made)
 
 
-def _tally(outcomes: Mapping[Outcome, int]) -> "list[Text]":
+def _tally(outcomes: Mapping[Outcome, int]) -> "Text":
     from rich.text import Text
 
-    return [Text(str(outcomes[one]), STYLES[one]) if outcomes.get(one) else Text("·", "dim") for one in Outcome]
+    parts = [Text(f"{outcomes[one]} {one}", STYLES[one]) for one in Outcome if outcomes.get(one)]
+    return Text(", ").join(parts)
 
 
 def _visits_headline(number: int, visits: Sequence[Visit]) -> str:
@@ -93,17 +94,22 @@ def _print_visits(number: int, visits: Sequence[Visit], *, steps: bool) -> None:
 
     click.echo(_visits_headline(number, visits))
     step = "step" if steps else "longest step"
-    made = table("source", "outcome", "version", "took", step, "note", wrap=(step, "note"))
+    made = table("source", "outcome", "version", "took", step, "note", wrap=(step, "note") if steps else ("note",))
     for visit in visits:
         version = f"@{visit.number}" if visit.number is not None else ""
         outcome = Text(visit.outcome, STYLES[visit.outcome])
         longest = max(visit.steps, key=lambda step: step[1], default=None)
-        where = f"{describe(longest[1])} in {longest[0].partition(' (')[0]}" if longest and not steps else ""
+        where = f"{describe(longest[1])} in {_short(longest[0])}" if longest and not steps else ""
         note = printable(visit.note or "")
         made.add_row(visit.source, outcome, version, describe(visit.took), Text(printable(where), "dim"), note)
         for place, took in visit.steps if steps else ():
             made.add_row("", "", "", describe(took), Text(printable(place), "dim"), "")
     print_table(made)
+
+
+def _short(place: str) -> str:
+    """`step 2`, or `step 2.1` for the first within the second."""
+    return f"step {'.'.join(re.findall(r'step ([0-9]+) of', place))}"
 
 
 def _round_row(one: Round) -> dict[str, object]:

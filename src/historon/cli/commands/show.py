@@ -12,7 +12,7 @@ from historon.cli.viewing import masks_for
 from historon.compare import comparable, is_binary
 from historon.errors import UsageError
 from historon.estate import nearest
-from historon.store import StoredPart
+from historon.store import LARGE, StoredPart
 
 __all__ = ["command"]
 
@@ -48,8 +48,13 @@ def command(app: App, version: str, part: str | None, *, reveal: bool, estate_fi
             return
         content = comparable(chosen, store)
         masks = masks_for(estate, store, found.source, reveal=reveal)
+    if chosen.size > LARGE:
+        problem = f"{chosen.name} is too large to mask secrets in it, {size_text(chosen.size)}"
+        raise UsageError(problem, hint=f"historon show {version} {chosen.name} > FILE")
     if is_binary(content):
-        raise UsageError(f"{chosen.name} is binary, {size_text(chosen.size)}", hint=f"historon show {version} {chosen.name} > FILE")
+        raise UsageError(
+            f"{chosen.name} is binary, {size_text(chosen.size)}", hint=f"historon show {version} {chosen.name} > FILE"
+        )
     shown = masks.hide(content)
     if sys.stdout.isatty():
         click.echo(printable(shown.decode("utf-8", "backslashreplace")), nl=not content.endswith(b"\n"))

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["command"]
 
 _SHOWN = 40
+_NARROW = 100  # columns below which the instants are left out: the age says what counts
 
 
 @click.command(
@@ -127,6 +128,8 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
         made = table("age", "source", "good", "last try", f"last confirmed ({zone})", "version from")
         for one in shown:
             made.add_row(*_cells(estate, one))
+        if console().width < _NARROW:
+            made = made.without("version from", f"last confirmed ({zone})")
         print_table(made)
     if len(shown) < len(board):
         click.echo(f"not shown: {count(len(board) - len(shown), 'source')} (--all)")
