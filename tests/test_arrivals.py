@@ -1,6 +1,7 @@
 """Exports that arrive by themselves: a drop folder, a Maildir, and a real IMAP server."""
 
 import gzip
+import json
 import mailbox
 import os
 import shutil
@@ -14,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from historon.collect.transports.arrivals import settle
 from historon.standins.certificates import SelfSigned
 from historon.standins.oilskin import Oilskin, OilskinFault
 from tests.conftest import PASSWORD, EstateFolder, Result, collect, describe_estate, parts_of
@@ -53,33 +55,139 @@ def test_what_is_complete_is_taken_once(estate: EstateFolder, controller: Oilski
     assert "unchanged" in result.out, "the same again is news: the device still pushes"
 
 
-def test_a_stalled_upload_is_not_taken(estate: EstateFolder, controller: Oilskin) -> None:
+def _names(estate: EstateFolder) -> list[bytes]:
+    """What each version of the source holds, the oldest first."""
+    store = estate.store()
+    found = [store.read(part) for one in store.versions("s") for part in store.parts("s", one.number)]
+    store.close()
+    return found
+
+
+def test_an_upload_that_is_still_arriving_is_skipped_and_lets_no_later_one_pass(estate: EstateFolder) -> None:
+    _drop(estate, then="remove")
+    half = estate.path / "drop" / "s-1.csv"
+    half.write_text(_DOORS[:20])
+    result = collect(estate)
+    assert result.code == 0
+    assert "skipped    s-1.csv is still arriving (its last byte came " in result.out
+    later = estate.path / "drop" / "s-2.csv"
+    later.write_text("second\n")
+    later.with_name("s-2.csv.done").write_text("")
+    assert "s-1.csv is still arriving" in collect(estate).out
+    half.write_text("first\n")
+    half.with_name("s-1.csv.done").write_text("")
+    os.utime(half, (half.stat().st_mtime, later.stat().st_mtime - 1))
+    result = collect(estate)
+    assert _names(estate) == [b"first\n", b"second\n"], result.out
+
+
+def test_an_upload_that_stands_still_for_long_is_a_failure_until_the_next_one_is_whole(
+    estate: EstateFolder, controller: Oilskin
+) -> None:
     _drop(estate)
     controller.fault = OilskinFault.STALLS
     controller.push(_AT)
     result = collect(estate)
     assert result.code == 3
-    assert "s-20260614-030000.csv has not arrived whole: there is no s-20260614-030000.csv.done yet" in result.out
-    controller.fault = None
-    controller.push(_AT - timedelta(days=1))
-    older = estate.path / "drop" / "s-20260613-030000.csv"
-    os.utime(older, (1, 1))
-    result = collect(estate)
-    assert (result.code, "is still arriving; s-20260613-030000.csv was taken" in result.out) == (0, True), result.out
-
-
-def test_one_that_never_became_whole_is_no_failure_for_ever(estate: EstateFolder, controller: Oilskin) -> None:
-    _drop(estate, then="move")
-    controller.fault = OilskinFault.STALLS
-    stalled = controller.push(_AT)
-    assert stalled is not None
-    os.utime(stalled, (1, 1))
+    assert "s-20260614-030000.csv has not arrived whole, and has stood still for " in result.out
     controller.fault = None
     controller.push(_AT + timedelta(days=1))
-    assert "1 older file left in the drop folder" in collect(estate).out
+    assert "s-20260614-030000.csv never became whole and stays untaken" in collect(estate).out
     result = collect(estate)
     assert result.code == 0
-    assert "nothing new has arrived; s-20260614-030000.csv never became whole" in result.out
+    assert "nothing new has arrived since s-20260615-030000.csv" in result.out
+
+
+@pytest.mark.parametrize("then", ["move", "remove"])
+def test_all_that_wait_are_taken_in_one_round_the_oldest_first(
+    estate: EstateFolder, controller: Oilskin, then: str
+) -> None:
+    _drop(estate, then=then)
+    for day, text in enumerate(("one\n", "two\n", "three\n")):
+        controller._doors = lambda text=text: text  # type: ignore[misc]
+        controller.push(_AT + timedelta(days=day))
+    result = collect(estate)
+    assert result.code == 0, result.out
+    assert _names(estate) == [b"one\n", b"two\n", b"three\n"]
+    versions = estate.run("versions", "s", "--json").rows
+    assert [row["at"][:10] for row in versions] == ["2026-06-16", "2026-06-15", "2026-06-14"], "when each came"
+    assert parts_of(estate) == {"doors.csv": b"three\n"}
+    left = sorted(path.name for path in (estate.path / "drop").iterdir())
+    assert left == (["taken"] if then == "move" else [])
+    assert "nothing has arrived" in collect(estate).out
+
+
+def test_only_the_newest_is_taken_where_the_procedure_says_so(estate: EstateFolder, controller: Oilskin) -> None:
+    _drop(estate, then="remove", procedure='take = "newest"')
+    for day in range(3):
+        controller.push(_AT + timedelta(days=day))
+    assert "2 older files put away untaken" in collect(estate).out
+    assert len(_names(estate)) == 1
+    assert not list((estate.path / "drop").iterdir())
+
+
+def test_what_stays_in_the_folder_is_taken_once_and_in_its_order(estate: EstateFolder, controller: Oilskin) -> None:
+    _drop(estate)
+    controller.push(_AT)
+    controller.push(_AT + timedelta(days=1))
+    assert "1 older file left in the drop folder" in collect(estate).out, "at first sight the newest alone"
+    controller._doors = lambda: "two\n"
+    controller.push(_AT + timedelta(days=2))
+    controller._doors = lambda: "three\n"
+    controller.push(_AT + timedelta(days=3))
+    collect(estate)
+    assert _names(estate) == [_DOORS.encode(), b"two\n", b"three\n"]
+    assert "nothing new has arrived" in collect(estate).out
+
+
+def test_a_marker_that_was_left_vouches_for_nothing(estate: EstateFolder) -> None:
+    _drop(estate)
+    file = estate.path / "drop" / "s-1.csv"
+    marker = file.with_name("s-1.csv.done")
+    marker.write_text("")
+    os.utime(marker, (1, 1))
+    file.write_text(_DOORS[:20])
+    assert "there is no s-1.csv.done yet, or only one that is older" in collect(estate).out
+    marker.unlink()
+    os.mkfifo(marker)
+    assert "is not a regular file" in collect(estate).out, "it is not waited for"
+    marker.unlink()
+    marker.symlink_to("/dev/zero")
+    assert "skipped" in collect(estate).out
+
+
+def test_what_is_pushed_again_meanwhile_is_not_put_away(estate: EstateFolder) -> None:
+    """The removal is of the file that was taken, not of its name."""
+    _drop(estate, "renamed", then="remove")
+    file = estate.path / "drop" / "s-1.csv"
+    file.write_text("one\n")
+    target = json.dumps({"folder": str(file.parent), "then": "remove", "move_to": "taken", "files": [
+        {"name": file.name, "size": 4, "changed_ns": file.stat().st_mtime_ns, "inode": file.stat().st_ino}]})  # fmt: skip
+    other = file.with_name("new")
+    other.write_text("two\n")
+    other.replace(file)
+    settle(None, target)  # type: ignore[arg-type]
+    assert file.read_text() == "two\n"
+    assert "first" in collect(estate).out
+    assert _names(estate) == [b"two\n"]
+
+
+def test_a_removal_that_is_owed_is_made_up_for(estate: EstateFolder) -> None:
+    """The version is on disk, and Historon died before it removed the original."""
+    _drop(estate, "renamed", then="remove")
+    file = estate.path / "drop" / "s-1.csv"
+    file.write_text("one\n")
+    collect(estate)
+    store = estate.store()
+    file.write_text("one\n")
+    found = file.stat()
+    owed = {"folder": str(file.parent), "then": "remove", "move_to": "taken", "files": [
+        {"name": file.name, "size": 4, "changed_ns": found.st_mtime_ns, "inode": found.st_ino}]}  # fmt: skip
+    store.remember("s", "owed", json.dumps(owed))
+    store.close()
+    collect(estate)
+    assert not file.exists()
+    assert len(_names(estate)) == 1, "it is not taken again"
 
 
 @pytest.mark.parametrize("then", ["move", "remove"])
@@ -128,7 +236,7 @@ def test_signs_of_completeness(
     if beside is not None:
         (estate.path / "drop" / ("s-1.csv." + complete.rpartition(".")[2])).write_text(beside)
     result = collect(estate)
-    assert ("has not arrived whole" in result.out) != whole, result.out
+    assert ("is still arriving" in result.out) != whole, result.out
 
 
 @pytest.mark.parametrize("cut", [0, 1, 9, 500])
@@ -136,7 +244,7 @@ def test_a_gzip_file_is_whole_only_to_its_end(estate: EstateFolder, cut: int) ->
     _drop(estate, "format:gzip")
     packed = gzip.compress(os.urandom(3000)) + gzip.compress(b"a second member")
     (estate.path / "drop" / "s-1.csv").write_bytes(packed[: len(packed) - cut])
-    assert ("has not arrived whole" in collect(estate).out) == bool(cut)
+    assert ("is still arriving" in collect(estate).out) == bool(cut)
 
 
 def test_strangers_are_reported(estate: EstateFolder, controller: Oilskin) -> None:
@@ -183,18 +291,18 @@ def _maildir(estate: EstateFolder, then: str = "keep", step: str = "") -> Estate
     )  # fmt: skip
 
 
-def test_attachments_of_the_newest_letter_that_matches(estate: EstateFolder) -> None:
+def test_attachments_of_letters_in_the_order_in_which_they_arrived(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate)
     assert "no mail has arrived that matches" in collect(estate).out
-    for number, content in ((2, b"newest"), (1, b"older")):
+    for number, content in ((1, b"older"), (26_000, b"newest")):
         box.add(_letter(number, content))
     box.add(_letter(3, b"not ours", subject="Export of t"))
-    assert "first" in collect(estate).out
-    assert parts_of(estate) == {"export.cfg": b"newest"}
+    assert "1 older mail left untaken" in collect(estate).out
+    assert parts_of(estate) == {"export.cfg": b"newest"}, "its date is 2097, which stands in nobody's way"
     assert "no new mail has arrived" in collect(estate).out
     box.add(_letter(4, b"hostile", name="../../../etc/evil.cfg"))
-    assert collect(estate).code == 0
+    assert "is the device's clock right?" in collect(estate).out
     assert parts_of(estate) == {"evil.cfg": b"hostile"}
     box.add(_letter(5, b"x", name="other.txt"))
     assert 'the mail "Export of s" has no attachment *.cfg' in collect(estate).out
@@ -285,9 +393,9 @@ def test_a_real_imap_server(estate: EstateFolder, imap: tuple[int, SelfSigned, P
             shutil.chown(path, 65534, 65534)
     result = _over_imap(estate, imap, "move")
     assert result.code == 0, result.out
-    assert parts_of(estate) == {"export.cfg": b"two"}
+    assert _names(estate) == [b"one", b"two"], "all that wait, the oldest first"
     assert (imap[2] / ".Taken").is_dir()
-    assert "changed" in _over_imap(estate, imap, "keep").out, "the newer one is gone, so the older is the newest"
+    assert "no mail has arrived" in _over_imap(estate, imap, "keep").out, "both were moved"
     result = collect(estate, PW="mutiny-1789")
     assert "refuses the log-in" in result.out
     assert "mutiny-1789" not in result.said

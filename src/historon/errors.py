@@ -1,9 +1,10 @@
 """The one family of errors, and the exit codes that the command line gives them."""
 
+import os
 from enum import IntEnum
 from typing import ClassVar
 
-__all__ = ["ExitCode", "HistoronError", "OutsideError", "StoreError", "UsageError"]
+__all__ = ["ExitCode", "HistoronError", "OutsideError", "StoreError", "UsageError", "where_raised"]
 
 
 class ExitCode(IntEnum):
@@ -50,3 +51,12 @@ class OutsideError(HistoronError):
     """Something around Historon is in the way: a folder, a file mode, a mail relay."""
 
     exit_code = ExitCode.OUTSIDE
+
+
+def where_raised(exc: BaseException) -> str:
+    """An exception that nobody foresaw, as a report needs it: its kind, and where it was raised. Never its text."""
+    place = exc.__traceback__
+    while place and place.tb_next:
+        place = place.tb_next
+    where = f"{os.path.basename(place.tb_frame.f_code.co_filename)}:{place.tb_lineno}" if place else "?"
+    return f"{type(exc).__name__} at {where}"

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import click
 
 from historon import __version__
-from historon.errors import ExitCode, HistoronError, UsageError
+from historon.errors import ExitCode, HistoronError, UsageError, where_raised
 
 __all__ = ["COMMANDS", "main", "run"]
 
@@ -115,11 +115,7 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
         click.echo("interrupted", err=True)
         return ExitCode.INTERRUPTED
     except Exception as exc:
-        place = exc.__traceback__
-        while place and place.tb_next:
-            place = place.tb_next
-        where = f"{os.path.basename(place.tb_frame.f_code.co_filename)}:{place.tb_lineno}" if place else "?"
-        click.echo(f"historon: a defect in Historon itself: {type(exc).__name__} at {where}", err=True)
+        click.echo(f"historon: a defect in Historon itself: {where_raised(exc)}", err=True)
         click.echo("  try: report this line and the command, please; nothing was half written", err=True)
         return ExitCode.INTERNAL
 

@@ -25,6 +25,7 @@ class FailureKind(StrEnum):
     TOO_LARGE = "too large"
     SETUP = "set-up"
     STORE = "store"
+    DEFECT = "defect"
 
     @property
     def passes(self) -> bool:
@@ -46,6 +47,7 @@ _ADVICE = {
     FailureKind.TOO_LARGE: "look at what it sends; raise max_size if that much is right",
     FailureKind.SETUP: "correct this on the machine that Historon runs on",
     FailureKind.STORE: "historon doctor: the store comes first",
+    FailureKind.DEFECT: "report this line, please",
 }
 
 

@@ -14,7 +14,7 @@ from historon.collect.steps import StepObserver, Surroundings, take_steps
 from historon.collect.surroundings import check_needs
 from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.compare import Masks
-from historon.errors import HistoronError
+from historon.errors import HistoronError, where_raised
 from historon.estate import ACCOUNT_VALUES, Credentials, Estate, Secret, SecretError, SecretRef, Source, values_of, walk
 from historon.inspection import Kept
 from historon.store import Store
@@ -39,12 +39,17 @@ _OVER_SSH = ("ssh-shell", "ssh-exec", "netconf")
 
 @dataclass(frozen=True)
 class Export:
-    """What a source gave: its parts, remarks, and what is to be remembered and done once the parts are on disk."""
+    """What a source gave: its parts, remarks, and what is to be remembered and done once the parts are on disk.
+
+    `owed` is what its transport then settles, `waiting` how many more exports wait, and `made` when this one came.
+    """
 
     kept: Sequence[Kept]
     remarks: Sequence[str] = ()
     remembered: Sequence[tuple[str, str]] = ()
-    afterwards: Sequence[Callable[[], None]] = ()
+    owed: str = ""
+    waiting: int = 0
+    made: datetime | None = None
 
 
 class Reach:
@@ -133,8 +138,7 @@ class Reach:
         except OSError as exc:
             raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
         except Exception as exc:
-            message = f"unexpected {type(exc).__name__}: {exc}"
-            raise CollectError(FailureKind.STEP, message, hint="please report this") from exc
+            raise CollectError(FailureKind.DEFECT, f"a defect in Historon itself: {where_raised(exc)}") from exc
 
     async def _export(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
         target = self._target(source)
@@ -161,7 +165,14 @@ class Reach:
             raise late.at_step(session.place if session else "connecting and logging in") from exc
         skew = skew_words(session.skew, self._estate.settings.skew) if session.skew is not None else None
         remarks = [*session.remarks, *([skew] if skew else [])]
-        return Export(kept, remarks, [*session.remembered.items()], session.afterwards)
+        remembered = [*session.remembered.items()]
+        return Export(kept, remarks, remembered, session.owed, session.waiting, session.made)
+
+    async def settle(self, source: Source, owed: str) -> None:
+        """Do what is owed to a source for an export that is on disk. CollectError, OSError when it cannot be done."""
+        module, _ = _TRANSPORTS[self._estate.procedure_of(source).over]
+        settling = importlib.import_module(f"historon.collect.transports.{module}").settle
+        await asyncio.to_thread(settling, self._target(source), owed)
 
     def _target(self, source: Source) -> Target:
         hop = None
@@ -172,7 +183,7 @@ class Reach:
             hop = Hop(source.via, jump, account)
         return Target(
             source, self._estate.procedure_of(source), self._found_account(source.credentials), self._estate.folder,
-            self._spool, lambda topic: self._store.recall(source.name, topic), hop,
+            self._spool, lambda topic: self._store.recall(source.name, topic), self._clock, hop,
         )  # fmt: skip
 
     def _found_account(self, name: str | None) -> Account | None:

@@ -1,11 +1,12 @@
 """Going through a procedure for real while storing nothing."""
 
+import asyncio
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from historon.collect.events import Failure
 from historon.collect.failures import CollectError, NotNowError
-from historon.collect.judging import Judged, judge
+from historon.collect.judging import Judged, max_shrink_of, question_about
 from historon.collect.reaching import Clock, Reach
 from historon.collect.steps import StepObserver
 from historon.compare import Masks
@@ -28,7 +29,7 @@ class Rehearsal:
 
 
 async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock, told: StepObserver) -> Rehearsal:
-    """Take the source's steps, hold the export against its last good version, and store nothing.
+    """Take the source's steps, compare the export with its last good version, and store nothing.
 
     `told` hears of each step as it ends. Raises StoreError when the last good version cannot be read.
     """
@@ -41,5 +42,7 @@ async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock
         return Rehearsal(source.name, masks, failure=Failure.of(exc, masks))
     except NotNowError as exc:
         return Rehearsal(source.name, masks, not_now=masks.seen(str(exc)))
-    judged = judge(store, source.name, export.kept, estate.procedure_of(source), masks)
-    return Rehearsal(source.name, masks, judged, export.remarks)
+    procedure, max_shrink = estate.procedure_of(source), max_shrink_of(estate, source)
+    question = question_about(store, source.name, export.kept, procedure, masks, max_shrink)
+    judged = await asyncio.to_thread(question.answer)
+    return Rehearsal(source.name, masks, judged, [*export.remarks, *judged.remarks])

@@ -2,12 +2,12 @@
 
 import asyncio
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.judging import Judged, judge
+from historon.collect.judging import Judged, max_shrink_of, question_about
 from historon.collect.places import Places
 from historon.collect.reaching import Clock, Export, Reach, not_resumed
 from historon.collect.steps import StepTaken
@@ -25,7 +25,7 @@ from historon.compare import (
     same_rules,
     unmet,
 )
-from historon.errors import StoreError
+from historon.errors import StoreError, where_raised
 from historon.estate import Estate, Source
 from historon.store import Entry, Outcome, State, Store
 
@@ -33,6 +33,8 @@ __all__ = ["run_round", "unfinished_sources"]
 
 _REQUIREMENTS = "requirements"  # under which the ledger remembers what was not met
 _BATCH = 256
+_ARRIVING = ("drop-folder", "mailbox")  # where what was taken may have to be put away
+_OWED = "owed"  # under which the ledger remembers what is to be put away of what was taken
 _INTERRUPTED = "the round was interrupted"
 
 
@@ -68,12 +70,11 @@ def unfinished_sources(store: Store, sources: Sequence[Source]) -> list[Source]:
 
 @dataclass(frozen=True)
 class _Found:
-    """What is to be recorded of a source, and what follows once it is on disk."""
+    """What is to be recorded of a source; `recorded` is set once it is on disk, or cannot be."""
 
     entry: Entry
     result: SourceResult
-    remembered: Sequence[tuple[str, str]] = ()
-    afterwards: Sequence[Callable[[], None]] = ()
+    recorded: asyncio.Event = field(default_factory=asyncio.Event)
 
     def took(self, span: timedelta, steps: Sequence[tuple[str, timedelta]]) -> "_Found":
         """The same with how long it took, and each step of it."""
@@ -93,7 +94,6 @@ class _Round:
         self._key = store.fingerprint_key()
         self._number = 0
         self._places = places
-        self._due: list[Callable[[], None]] = []
         self._remarks: list[str] = []
         self._queue: asyncio.Queue[_Found] = asyncio.Queue()
         self._reach = Reach(estate, store, clock)
@@ -113,8 +113,6 @@ class _Round:
         writer.cancel()
         self._record([self._queue.get_nowait() for _ in range(self._queue.qsize())])
         self._skip_rest(sources)
-        for work in self._due:
-            await self._follow_up(work)
         self._remarks += [
             f"the service of {source.name} was paused, and perhaps is not resumed: {resume}"
             for source, resume in not_resumed(self._estate, self._store, sources)
@@ -134,46 +132,102 @@ class _Round:
         time = asyncio.get_running_loop().time
         await asyncio.sleep(self._delays.get(source.name, timedelta()).total_seconds())
         async with self._places.for_source(source):
-            self._observer(SourceBegan(source.name))
-            at, began = self._clock(), time()
-            masks = self._reach.masks(source, self._key)
-            steps: list[tuple[str, timedelta]] = []
+            self._tell(SourceBegan(source.name))
+            await self._settle(source)
+            left = await self._collect_one(source, time)
+            # What came in meanwhile waits for the next round: this one ends.
+            for _ in range(left):
+                if not await self._collect_one(source, time, again=True):
+                    break
 
-            def told(taken: StepTaken) -> None:
-                step = SourceStep(source.name, taken, masks)
-                steps.append((step.place, taken.took))
-                self._observer(step)
+    async def _collect_one(self, source: Source, time: Callable[[], float], *, again: bool = False) -> int:
+        """One export of a source, until it is on disk and settled; returns how many more wait there."""
+        at, began = self._clock(), time()
+        masks = self._reach.masks(source, self._key)
+        steps: list[tuple[str, timedelta]] = []
+        waiting = 0
 
-            try:
-                export = await self._reach.export(source, masks, told)
-                found = self._judged(source, export, masks, at)
-            except NotNowError as exc:
-                found = _skipped(source.name, at, masks.seen(str(exc)))
-            except CollectError as exc:
-                found = _failed(source, exc, masks, at)
-            except StoreError as exc:
-                found = _failed(source, CollectError(FailureKind.STORE, exc.message, hint=exc.hint), masks, at)
-            took = timedelta(seconds=time() - began)
-            self._queue.put_nowait(found.took(took, steps))
+        def told(taken: StepTaken) -> None:
+            step = SourceStep(source.name, taken, masks)
+            steps.append((step.place, taken.took))
+            self._tell(step)
 
-    def _judged(self, source: Source, export: Export, masks: Masks, at: datetime) -> _Found:
-        judged = judge(self._store, source.name, export.kept, self._estate.procedure_of(source), masks)
-        note = masks.seen("; ".join([*judged.doubts, *export.remarks])) or None
-        newly, met_again, held = self._requirements(source, judged, masks)
+        try:
+            export = await self._reach.export(source, masks, told)
+            waiting = export.waiting
+            found = await self._judged(source, export, masks, at)
+        except NotNowError as exc:
+            if again:
+                return 0
+            found = _skipped(source.name, at, masks.seen(str(exc)))
+        except CollectError as exc:
+            found = _failed(source, exc, masks, at)
+        except StoreError as exc:
+            found = _failed(source, CollectError(FailureKind.STORE, exc.message, hint=exc.hint), masks, at)
+        except Exception as exc:  # whatever it is, it is this source's own
+            defect = CollectError(FailureKind.DEFECT, f"a defect in Historon itself: {where_raised(exc)}")
+            found = _failed(source, defect, masks, at)
+        found = found.took(timedelta(seconds=time() - began), steps)
+        self._queue.put_nowait(found)
+        await found.recorded.wait()
+        await self._settle(source)
+        return waiting
+
+    async def _settle(self, source: Source) -> None:
+        """Put away what was taken, now that it is on disk, or was when Historon ended before it came to this.
+
+        What goes wrong is a remark, as the export is safe; it is on record, and the next round tries again.
+        """
+        if self._estate.procedure_of(source).over not in _ARRIVING:
+            return
+        try:
+            owed = self._store.recall(source.name, _OWED)
+            if owed:
+                await self._reach.settle(source, owed)
+                self._store.remember(source.name, _OWED, "")
+        except CollectError as exc:
+            self._remarks.append(f"{source.name}: {exc.message}; what was taken is not put away yet")
+        except OSError as exc:
+            self._remarks.append(f"{exc.filename}: {exc.strerror}; it was collected all the same")
+        except StoreError as exc:
+            self._store_trouble = self._store_trouble or str(exc)
+
+    async def _judged(self, source: Source, export: Export, masks: Masks, at: datetime) -> _Found:
+        """The verdict on an export. What goes wrong while it is looked at is said of this source alone."""
+        procedure, max_shrink = self._estate.procedure_of(source), max_shrink_of(self._estate, source)
+        question = question_about(self._store, source.name, export.kept, procedure, masks, max_shrink)
+        judged = await asyncio.to_thread(question.answer)
+        remarks = [*judged.doubts, *judged.remarks, *export.remarks]
+        newly, met_again, held = await self._checked(source, judged, masks, remarks)
+        families = await asyncio.to_thread(_families, judged, source, remarks)
+        note = masks.seen("; ".join(remarks)) or None
         result = SourceResult(
             source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes,
             unmet=newly, met_again=met_again,
         )  # fmt: skip
-        found = judged.changes if judged.outcome is Outcome.CHANGED else ()
         entry = Entry(
             source.name, judged.outcome, at, timedelta(), judged.parts, judged.state, judged.added, judged.removed,
-            note, packed(fingerprints(found, Plain(source.own_names))), judged.signature,
+            note, families, judged.signature, remembered=self._remembered(export, judged, held),
+            made=self._made(source, export, at),
         )  # fmt: skip
-        afterwards = () if judged.state is State.SUSPECT else export.afterwards
-        return _Found(entry, result, [*export.remembered, *held], afterwards)
+        return _Found(entry, result)
 
-    def _requirements(
-        self, source: Source, judged: Judged, masks: Masks
+    @staticmethod
+    def _remembered(export: Export, judged: Judged, held: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+        """What is written down with the version. A suspect export's original stays where it is: nothing is owed."""
+        owed = [(_OWED, export.owed)] if export.owed and judged.state is not State.SUSPECT else []
+        return [*export.remembered, *held, *owed]
+
+    def _made(self, source: Source, export: Export, at: datetime) -> datetime | None:
+        """When the export came, but never before the version that it follows, nor in the future."""
+        if export.made is None:
+            return None
+        last = self._store.state(source.name).confirmed_at
+        earliest = last + timedelta(milliseconds=1) if last else export.made
+        return min(max(export.made, earliest), at)
+
+    async def _checked(
+        self, source: Source, judged: Judged, masks: Masks, remarks: list[str]
     ) -> tuple[Sequence[Unmet], Sequence[str], Sequence[tuple[str, str]]]:
         """Which requirements the source newly fails, which it meets again, and what is to be remembered of it."""
         rules = requirements_of(source, self._estate.requirements)
@@ -183,7 +237,12 @@ class _Round:
         if judged.as_it_was and same_rules(before, rules):
             return (), (), ()
         contents = {part.name: comparable(part, self._store) for part in judged.parts}
-        told, newly, met_again = news_of(before, rules, unmet(rules, contents, masks))
+        try:
+            failing = await asyncio.to_thread(unmet, rules, contents, masks)
+        except Exception as exc:
+            remarks.append(f"requirements not checked: {where_raised(exc)}")
+            return (), (), ()
+        told, newly, met_again = news_of(before, rules, failing)
         return newly, met_again, [(_REQUIREMENTS, told)] if told != before else []
 
     async def _write(self) -> None:
@@ -204,25 +263,21 @@ class _Round:
                 replace(found.result, outcome=told.outcome, number=told.number, round=self._number)
                 for found, told in zip(batch, recorded, strict=True)
             ]
-            for found in batch:
-                for topic, text in found.remembered:
-                    self._store.remember(found.entry.source, topic, text)
-                self._due += found.afterwards
         except StoreError as exc:
             self._store_trouble = str(exc)
             results = [_not_recorded(found.result, exc) for found in batch]
         for result in results:
             self._results[result.source] = result
-            self._observer(result)
+            self._tell(result)
+        for found in batch:
+            found.recorded.set()
 
-    async def _follow_up(self, work: Callable[[], None]) -> None:
-        """What was to be done once an export is on disk; that it fails is a remark, as the export is safe."""
+    def _tell(self, event: SourceBegan | SourceStep | SourceResult) -> None:
+        """Tell the observer; what goes wrong there harms nobody else."""
         try:
-            await asyncio.to_thread(work)
-        except CollectError as exc:
-            self._remarks.append(exc.message)
-        except OSError as exc:
-            self._remarks.append(f"{exc.filename}: {exc.strerror}; it was collected all the same")
+            self._observer(event)
+        except Exception as exc:
+            self._remarks.append(f"telling about {event.source} failed: {where_raised(exc)}")
 
     def _skip_rest(self, sources: Sequence[Source]) -> None:
         """Sources that an interrupted round did not come to, or was in the middle of."""
@@ -247,6 +302,16 @@ async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:
         if not task.cancelled():
             task.result()  # a defect of ours ends the round loudly
     return interrupted
+
+
+def _families(judged: Judged, source: Source, remarks: list[str]) -> bytes:
+    """The fingerprints of what changed; nothing, with a remark, where they could not be made."""
+    try:
+        found = judged.changes if judged.outcome is Outcome.CHANGED else ()
+        return packed(fingerprints(found, Plain(source.own_names)))
+    except Exception as exc:
+        remarks.append(f"its changes are not compared with those of others: {where_raised(exc)}")
+        return b""
 
 
 def _skipped(name: str, at: datetime, why: str) -> _Found:

@@ -1,7 +1,7 @@
 """What the administrator writes: settings, sources, references to secrets, selection."""
 
 from historon.estate.checking import EstateError, Problem
-from historon.estate.durations import Duration, Size, describe, in_words
+from historon.estate.durations import Duration, Share, Size, describe, in_words
 from historon.estate.editing import add_noise, add_sources, read_rows, set_source_key
 from historon.estate.instants import after_hours, instants, next_instants
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
@@ -67,6 +67,7 @@ __all__ = [
     "SecretRef",
     "Settings",
     "Severity",
+    "Share",
     "Size",
     "Source",
     "Step",

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Self, TypeVar, Union, get_args, get_origin
 import msgspec
 
 from historon.errors import ExitCode, HistoronError
-from historon.estate.durations import Duration, Size
+from historon.estate.durations import Duration, Share, Size
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
     CERTIFICATE_PIN,
@@ -49,6 +49,7 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
     for kind in (
         Duration,
         Size,
+        Share,
         SecretRef,
         Pattern,
         Noise,

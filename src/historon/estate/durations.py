@@ -1,11 +1,11 @@
-"""Durations and sizes as people write them: `90d`, `26h`, `1d12h`; `64MiB`. The only parsers for both."""
+"""Durations, sizes and shares as people write them: `90d`, `26h`, `1d12h`; `64MiB`; `50%`. The only parsers."""
 
 import re
 from datetime import timedelta
 from functools import lru_cache
 from typing import Self
 
-__all__ = ["Duration", "Size", "describe", "in_words"]
+__all__ = ["Duration", "Share", "Size", "describe", "in_words"]
 
 _SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800, "y": 31_536_000}
 _LIKELY = {
@@ -98,6 +98,22 @@ def in_words(written: str) -> str:
     if term is None or term[2] not in _NAMES:
         return written
     return f"{term[1]} {_NAMES[term[2]]}{'s' * (term[1] != '1')}"
+
+
+class Share(float):
+    """A part of something, written in per cent: `50%`."""
+
+    @classmethod
+    def parse(cls, text: object) -> Self:
+        """Read a share; ValueError says how it is written."""
+        term = re.fullmatch(r"(\d{1,3}(?:\.\d+)?)\s*%", text.strip()) if isinstance(text, str) else None
+        if not term or float(term[1]) > 100:
+            raise ValueError('expected a share in per cent, such as "50%"')
+        return cls(float(term[1]) / 100)
+
+    def is_exceeded(self, before: int, now: int, few: int) -> bool:
+        """Whether more than this share of what was there before is gone; of fewer than `few` any may go."""
+        return before >= few and now < before * (1 - self)
 
 
 _BYTES = {"b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "kib": 2**10, "mib": 2**20, "gib": 2**30}

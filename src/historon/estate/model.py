@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from msgspec import Meta, field
 
-from historon.estate.durations import Duration, Size
+from historon.estate.durations import Duration, Share, Size
 from historon.estate.patterns import Pattern
 from historon.estate.procedures import Procedure, Table
 from historon.estate.secrets import SecretRef
@@ -156,6 +156,7 @@ class Source(Table, frozen=True):
     authority: str | None = None
     via: str | None = None
     legacy: tuple[str, ...] = ()
+    max_shrink: Share | None = None
     skip: str | None = None
     labels: dict[str, str] = {}
     values: dict[str, str] = {}

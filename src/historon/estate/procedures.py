@@ -5,13 +5,14 @@ from typing import Annotated, Any, Literal
 
 from msgspec import UNSET, Meta, Struct, UnsetType, field
 
-from historon.estate.durations import Duration, Size
+from historon.estate.durations import Duration, Share, Size
 from historon.estate.patterns import Finder, Noise, Pattern
 
 __all__ = ["Check", "Needs", "Procedure", "Said", "Step", "Table", "Transport", "walk"]
 
 Transport = Literal["ssh-shell", "ssh-exec", "telnet", "https", "netconf", "local", "drop-folder", "mailbox"]
 Said = str | tuple[str, ...]
+Format = Literal["xml", "json", "gzip", "bzip2", "xz", "zip", "tar", "sqlite", "text", "anything"]
 Count = Annotated[int, Meta(ge=1)]
 
 
@@ -58,7 +59,7 @@ _REQUEST = (_SAYING | {"pull"}, {"https"})
 _CLAUSES: Mapping[str, tuple[set[str], set[str]]] = {
     "as": (_KEEPING, _ALL), "ends_with": (_KEEPING, _ALL), "min_size": (_KEEPING, _ALL), "max_size": (_KEEPING, _ALL),
     "follows": (_KEEPING, _ALL), "record_only": (_KEEPING, _ALL), "optional": (_KEEPING, _ALL),
-    "canonical": (_KEEPING, _ALL),
+    "canonical": (_KEEPING, _ALL), "is": (_KEEPING, _ALL),
     "include": ({"pull"}, _FILES), "exclude": ({"pull"}, _FILES), "checksum": ({"pull"}, _PULLING - {"mailbox"}),
     "newest": ({"pull", "pick"}, _ALL), "complete": ({"pull"}, {"drop-folder"}),
     "sender": ({"pull"}, {"mailbox"}), "subject": ({"pull"}, {"mailbox"}),
@@ -103,6 +104,7 @@ class Step(Table, frozen=True):
     record_only: bool = False
     optional: bool = False
     canonical: bool = False
+    is_: Format | None = field(default=None, name="is")
     include: tuple[str, ...] = ()
     exclude: tuple[str, ...] = ()
     newest: str | None = None
@@ -166,7 +168,7 @@ class Step(Table, frozen=True):
     def clauses(self) -> Iterator[str]:
         """The clauses that are given, under the names they are written with."""
         for clause in _CLAUSES:
-            attribute = f"{clause}_" if clause in ("as", "from") else clause
+            attribute = f"{clause}_" if clause in _RESERVED else clause
             if _given(getattr(self, attribute), _DEFAULTS[attribute]):
                 yield clause
 
@@ -206,6 +208,7 @@ class Step(Table, frozen=True):
         return f"{self.verb} {said}"
 
 
+_RESERVED = ("as", "from", "is")  # words of Python, whose fields have an underscore
 _DEFAULTS = dict(zip(reversed(Step.__struct_fields__), reversed(Step.__struct_defaults__), strict=False))
 _COMPLETE = ("renamed", "marker", "checksum", "size", "ends", "format")
 
@@ -226,7 +229,7 @@ _KEYS: Mapping[str, set[str]] = {
     "prompt": _TEXTUAL, "pager": _TEXTUAL, "pager_answer": _TEXTUAL, "typing": _TEXTUAL,
     "login_prompt": {"telnet"}, "password_prompt": {"telnet"},
     "transfer": {"ssh-exec"}, "auth": {"https"}, "base": {"https"}, "login_page": {"https"},
-    "folder": _ARRIVING, "mailbox": {"mailbox"}, "then": _ARRIVING, "move_to": _ARRIVING,
+    "folder": _ARRIVING, "mailbox": {"mailbox"}, "then": _ARRIVING, "move_to": _ARRIVING, "take": _ARRIVING,
 }  # fmt: skip
 
 
@@ -253,6 +256,7 @@ class Procedure(Table, frozen=True):
     mailbox: str = "INBOX"
     then: Literal["keep", "move", "remove"] = "keep"
     move_to: str = "taken"
+    take: Literal["all", "newest"] = "all"
     noise: tuple[Noise, ...] = ()
     secret: tuple[Pattern, ...] = ()
     outline: Literal["indentation", "braces", "words", "headers", "prefixes", "flat"] | None = None
@@ -264,6 +268,7 @@ class Procedure(Table, frozen=True):
     tries: Count = 3
     retry_pause: Duration = Duration(seconds=5)
     max_size: Size = Size(64 * 2**20)
+    max_shrink: Share = Share(0.5)
 
     def __post_init__(self) -> None:
         """What one transport needs and another does not have."""

@@ -33,7 +33,7 @@ __all__ = ["read_estate", "read_procedure"]
 
 _COLUMNS = (
     "name", "address", "port", "procedure", "credentials", "retention", "timetable", "max_age", "host_key",
-    "certificate", "via", "skip",
+    "certificate", "via", "max_shrink", "skip",
 )  # fmt: skip
 _TABLES = {"label": "labels", "value": "values"}
 

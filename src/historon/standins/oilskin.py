@@ -3,6 +3,7 @@
 It writes under the final name from the beginning, and a marker beside it at the end.
 """
 
+import os
 from collections.abc import Callable
 from datetime import datetime
 from enum import StrEnum
@@ -35,8 +36,14 @@ class Oilskin:
         content = self._doors()
         file = self._folder / f"{self.name}-{at:%Y%m%d-%H%M%S}.csv"
         if self.fault is OilskinFault.STALLS:
-            file.write_text(content[: len(content) // 2], encoding="utf-8")
+            _write(file, content[: len(content) // 2], at)
             return file
-        file.write_text(content, encoding="utf-8")
-        file.with_name(f"{file.name}.done").write_text("", encoding="utf-8")
+        _write(file, content, at)
+        _write(file.with_name(f"{file.name}.done"), "", at)
         return file
+
+
+def _write(file: Path, content: str, at: datetime) -> None:
+    """A file that was last written to at this instant."""
+    file.write_text(content, encoding="utf-8")
+    os.utime(file, (at.timestamp(), at.timestamp()))

@@ -106,6 +106,8 @@ class FolderStore(Store):
             for entry in entries:
                 source = self._source(entry.source)
                 outcome, number = self._take(source, entry)
+                for topic, text in entry.remembered:
+                    self._remember(topic, {entry.source: text})
                 visits.append((source, entry, Recorded(entry.source, outcome, number)))
             self._rounds.add(round_number, visits)
         return [told for _, _, told in visits]
@@ -150,7 +152,7 @@ class FolderStore(Store):
         self._db.execute(
             "INSERT INTO version (source, number, at, state, size, added, removed, parts, note, families) "
             "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (source, number, to_ms(entry.at), STATES.index(entry.state), sum(p.size for p in entry.parts),
+            (source, number, to_ms(entry.made or entry.at), STATES.index(entry.state), sum(p.size for p in entry.parts),
              entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note, entry.families or None),
         )  # fmt: skip
         if entry.state is not State.SUSPECT:
@@ -163,10 +165,18 @@ class FolderStore(Store):
         self._db.execute(
             "UPDATE source SET outcome = ?1, outcome_at = ?2, note = ?3, "
             "last_number = max(last_number, coalesce(?4, 0)), "
-            "good_at = CASE WHEN ?5 AND good IS NOT ?4 THEN ?2 ELSE good_at END, "
-            "confirmed_at = CASE WHEN ?5 THEN ?2 ELSE confirmed_at END, good = CASE WHEN ?5 THEN ?4 ELSE good END "
+            "good_at = CASE WHEN ?5 AND good IS NOT ?4 THEN ?7 ELSE good_at END, "
+            "confirmed_at = CASE WHEN ?5 THEN ?7 ELSE confirmed_at END, good = CASE WHEN ?5 THEN ?4 ELSE good END "
             "WHERE id = ?6",
-            (OUTCOMES.index(outcome), to_ms(entry.at), entry.note, number, outcome.good, source),
+            (
+                OUTCOMES.index(outcome),
+                to_ms(entry.at),
+                entry.note,
+                number,
+                outcome.good,
+                source,
+                to_ms(entry.made or entry.at),
+            ),
         )
 
     def rounds(self, limit: int = 20) -> list[Round]:

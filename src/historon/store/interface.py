@@ -129,6 +129,7 @@ class Version:
 class Entry:
     """What a round found out about one source, ready to be recorded.
 
+    `at` is when the source was tried, `made` when its export came, where that is known; a version bears that instant.
     `families` are the fingerprints of what changed, `signature` the numbers of what is new in the export to be found
     by, below 32,768 and two bytes each; None when nobody has reckoned them.
     """
@@ -145,6 +146,8 @@ class Entry:
     families: bytes = b""
     signature: bytes | None = None
     steps: Sequence[tuple[str, timedelta]] = ()
+    remembered: Sequence[tuple[str, str]] = ()  # topics and texts: in the same transaction as the version
+    made: datetime | None = None
 
 
 @dataclass(frozen=True)

@@ -82,7 +82,7 @@ def _steps(procedure: Procedure) -> Iterator[str]:
 
 def _clauses(step: Step) -> str:
     shown = [clause for clause in step.clauses if clause not in ("steps", "json", "headers", "form", "body", "filter")]
-    values = {clause: getattr(step, f"{clause}_" if clause in ("as", "from") else clause) for clause in shown}
+    values = {clause: getattr(step, f"{clause}_" if clause in ("as", "from", "is") else clause) for clause in shown}
     words = [f"{clause} {value}" if isinstance(value, str) else clause for clause, value in values.items()]
     return f"  ({', '.join(words)})" if words else ""
 

@@ -1,29 +1,50 @@
-"""Exports that arrive by themselves: files that a device pushes into a folder, and mails with attachments."""
+"""Exports that arrive by themselves in a folder, pushed by a device that can do nothing else."""
 
 import asyncio
-import gzip
+import hashlib
 import json
 import os
-import re
-import shutil
+import secrets
 import stat
-import zlib
-from collections.abc import AsyncIterator, Callable, Iterable, Mapping, Sequence
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Iterator, Sequence
+from contextlib import asynccontextmanager, suppress
+from dataclasses import asdict, dataclass
+from datetime import UTC, datetime, timedelta
 from fnmatch import fnmatchcase
 from pathlib import Path
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.transports.interface import Answer, Session, Target
+from historon.collect.transports.completeness import incomplete
+from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.selecting import check_sum
-from historon.collect.transports.xml import parse_xml
-from historon.estate import Estate, Step, fill, values_of, walk
+from historon.collect.transports.waiting import Choice, Seen, choose_next
+from historon.estate import Estate, Step, describe, fill, values_of, walk
 from historon.store import Part
 
-__all__ = ["open_drop_folder", "strangers"]
+__all__ = ["open_drop_folder", "settle", "strangers"]
 
 _CHUNK = 2**20
-_LARGEST = 2**36
+_STALLED = timedelta(hours=1)  # without a byte, after which a file that is not complete never will be
+_CLAIMED = ".historon-"  # what a file is called while it is put away
+
+
+@dataclass(frozen=True)
+class _Arrived:
+    """A file that arrived, as it was when it was looked at."""
+
+    name: str
+    size: int
+    changed_ns: int
+    inode: int
+
+    @property
+    def identity(self) -> str:
+        """The same for the same file with the same content alone."""
+        return json.dumps([self.name, self.size, self.changed_ns, self.inode])
+
+    def is_still(self, found: os.stat_result) -> bool:
+        """Whether a file is this one, untouched."""
+        return (self.size, self.changed_ns, self.inode) == (found.st_size, found.st_mtime_ns, found.st_ino)
 
 
 @asynccontextmanager
@@ -34,70 +55,120 @@ async def open_drop_folder(target: Target) -> AsyncIterator[Session]:
 
 class _DropSession(Session):
     async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
-        """Take the newest complete file that matches, unless it was taken before."""
+        """Take the oldest complete file that matches and was not taken before."""
         topic = f"taken {step.says}"
-        part, mark = await asyncio.to_thread(self._take, path, name, step, self._target.recall(topic))
-        self.remembered[topic] = mark
+        seen = Seen.parse(self._target.recall(topic))
+        part, self.remembered[topic] = await asyncio.to_thread(self._take, path, name, step, seen)
         return [part]
 
-    def _take(self, path: str, name: str | None, step: Step, known: str | None) -> tuple[Part, str]:
+    def _take(self, path: str, name: str | None, step: Step, seen: Seen) -> tuple[Part, str]:
         folder = self._target.folder / _own_folder(self._target)
         try:
-            found = sorted(_matching(folder, path), key=lambda file: (file.stat().st_mtime_ns, file.name))
+            there = _matching(folder, path)
+            choice, never = self._choice(folder, path, there, seen, step)
+            part = self._read(folder / choice.one.name, choice.one, name or choice.one.name, step)
         except OSError as exc:
             raise CollectError(FailureKind.SETUP, f"{exc.filename}: {exc.strerror}") from exc
-        if not found:
+        taken = [*choice.passed, choice.one]
+        self.waiting = len(choice.later)
+        self.made = datetime.fromtimestamp(choice.one.changed_ns / 10**9, UTC)
+        if choice.passed:
+            put_away = "left in the drop folder" if self._procedure.then == "keep" else "put away untaken"
+            older = len(choice.passed)
+            self.remarks.append(f"{older} older file{'s' * (older > 1)} {put_away}")
+        if self._procedure.then != "keep":
+            companions = [found for one in taken if (found := _companion_of(folder, one, step))]
+            files = [asdict(one) for one in (*taken, *companions)]
+            self.owed = json.dumps({"folder": str(folder), "then": self._procedure.then,
+                                    "move_to": self._procedure.move_to, "files": files})  # fmt: skip
+        return part, seen.after([*taken, *never], there)
+
+    def _choice(
+        self, folder: Path, path: str, there: Sequence[_Arrived], seen: Seen, step: Step
+    ) -> tuple[Choice[_Arrived], list[_Arrived]]:
+        """Which file is next, and which never will be. One that is still arriving lets no later one pass it."""
+        if not there:
             raise self._nothing(f"nothing has arrived as {path} in {folder}", step)
-        whole = next((file for file in reversed(found) if self._incomplete(file, step) is None), None)
-        if whole is None and not _newer(found[-1], known):
-            raise self._nothing(f"nothing new has arrived; {found[-1].name} never became whole", step)
-        if whole is None:
-            message = f"{found[-1].name} has not arrived whole: {self._incomplete(found[-1], step)}"
-            hint = "it is taken in a later round, once it is complete; if it stays so, see how the device pushes it"
-            raise CollectError(FailureKind.INCOMPLETE, message, hint=hint, again=False)
-        mark = _mark(whole)
-        if mark == known:
-            raise self._nothing(f"nothing new has arrived since {whole.name}, which was taken before", step)
-        if whole != found[-1]:
-            self.remarks.append(f"{found[-1].name} is still arriving; {whole.name} was taken")
-        if (older := found.index(whole)) and self._procedure.then != "keep":
-            self.remarks.append(f"{older} older file{'s' * (older > 1)} left in the drop folder")
-        part = self._read(whole, name or whole.name, step)
-        if _mark(whole) != mark:
-            message = f"{whole.name} was written to while it was read"
-            raise CollectError(FailureKind.INCOMPLETE, message, again=False)
-        self._plan(whole)
-        return part, mark
+        whole: list[_Arrived] = []
+        arriving: tuple[_Arrived, str] | None = None
+        never: list[tuple[_Arrived, str]] = []
+        for one in there:
+            if seen.knows(one):
+                continue
+            why = incomplete(folder / one.name, step.complete or "")
+            if why is None:
+                whole.append(one)
+            elif self._still_for(one) < _STALLED:
+                arriving = (one, why)
+                break
+            else:
+                never.append((one, why))
+        choice = choose_next(whole, seen, self._procedure)
+        if choice is None:
+            raise self._nothing_whole(there, arriving, never, step)
+        if arriving:
+            self.remarks.append(f"{arriving[0].name} is still arriving")
+        if never:
+            self.remarks.append(f"{_names(never)} never became whole and stays untaken")
+        return choice, [one for one, _ in never]
+
+    def _nothing_whole(
+        self, there: Sequence[_Arrived], arriving: tuple[_Arrived, str] | None,
+        never: Sequence[tuple[_Arrived, str]], step: Step,
+    ) -> Exception:  # fmt: skip
+        """Why there is nothing to take: it is on its way, it never came whole, or nothing is new."""
+        if arriving:
+            one, why = arriving
+            since = describe(self._still_for(one))
+            return self._nothing(f"{one.name} is still arriving (its last byte came {since} ago): {why}", step)
+        if never and never[-1][0] == there[-1]:
+            one, why = never[-1]
+            since = describe(self._still_for(one))
+            message = f"{one.name} has not arrived whole, and has stood still for {since}: {why}"
+            hint = "see how the device pushes it; once it is complete, it is taken"
+            return CollectError(FailureKind.INCOMPLETE, message, hint=hint, again=False)
+        return self._nothing(f"nothing new has arrived since {there[-1].name}, which was taken before", step)
+
+    def _still_for(self, one: _Arrived) -> timedelta:
+        now = self._target.clock()
+        return max(timedelta(), now - datetime.fromtimestamp(one.changed_ns / 10**9, UTC))
 
     def _nothing(self, message: str, step: Step) -> Exception:
         if step.optional:
             return CollectError(FailureKind.STEP, message, absent=True)
         return NotNowError(message)
 
-    def _read(self, file: Path, name: str, step: Step) -> Part:
+    def _read(self, file: Path, arrived: _Arrived, name: str, step: Step) -> Part:
         spool = self._spool(step)
-        with file.open("rb") as arrived:
-            while data := arrived.read(_CHUNK):
+        with open(os.open(file, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW), "rb") as opened:
+            while data := opened.read(_CHUNK):
                 spool.write(data)
+            found = os.fstat(opened.fileno())
+        if not arrived.is_still(found) or spool.size != arrived.size:
+            spool.drop()
+            raise CollectError(FailureKind.INCOMPLETE, f"{file.name} was written to while it was read", again=False)
         part = spool.part(name)
         if step.checksum:
             check_sum(part, step.checksum, file.name)
         return part
 
-    def _plan(self, file: Path) -> None:
-        """What becomes of the original once the export is on disk."""
-        if self._procedure.then == "remove":
-            self.afterwards.append(lambda: file.unlink(missing_ok=True))
-        elif self._procedure.then == "move":
-            self.afterwards.append(lambda: _move(file, file.parent / self._procedure.move_to))
 
-    def _incomplete(self, file: Path, step: Step) -> str | None:
-        """Why a file does not count as complete, by the sign that the step names."""
-        sign, _, place = (step.complete or "").partition(":")
-        try:
-            return _SIGNS[sign](file, place)
-        except OSError as exc:
-            return f"{exc.filename}: {exc.strerror}"
+def _names(files: Sequence[tuple[_Arrived, str]]) -> str:
+    more = f" and {len(files) - 1} more" if len(files) > 1 else ""
+    return f"{files[-1][0].name}{more}"
+
+
+def _companion_of(folder: Path, one: _Arrived, step: Step) -> _Arrived | None:
+    """What lies beside a file to announce it, and goes where it goes."""
+    sign, _, place = (step.complete or "").partition(":")
+    if sign not in ("marker", "size", "checksum"):
+        return None
+    name = (place or "{file}.done").replace("{file}", one.name)
+    try:
+        state = (folder / name).lstat()
+    except OSError:
+        return None
+    return _Arrived(name, state.st_size, state.st_mtime_ns, state.st_ino) if stat.S_ISREG(state.st_mode) else None
 
 
 def _own_folder(target: Target) -> str:
@@ -106,122 +177,88 @@ def _own_folder(target: Target) -> str:
     return str(fill(target.procedure.folder or "", values))
 
 
-def _matching(folder: Path, pattern: str) -> Iterable[Path]:
+def _matching(folder: Path, pattern: str) -> list[_Arrived]:
+    """The files of this pattern, in the order in which they came.
+
+    That is told by their last change, which a client may have set to what the device's clock says; one in the future is
+    told by this machine's own record of its arrival.
+    """
+    found = []
     for entry in os.scandir(folder):
-        if entry.is_file(follow_symlinks=False) and fnmatchcase(entry.name, pattern):
-            yield Path(entry.path)
+        if not entry.name.startswith(_CLAIMED) and fnmatchcase(entry.name, pattern):
+            with suppress(FileNotFoundError):
+                state = entry.stat(follow_symlinks=False)
+                if stat.S_ISREG(state.st_mode):
+                    arrived = min(state.st_mtime_ns, state.st_ctime_ns)
+                    one = _Arrived(entry.name, state.st_size, state.st_mtime_ns, state.st_ino)
+                    found.append((arrived, entry.name, one))
+    return [one for _, _, one in sorted(found, key=lambda row: row[:2])]
 
 
-def _mark(file: Path) -> str:
-    """What a file that was taken is known by: its name, size and time of change."""
-    found = file.stat()
-    return json.dumps([file.name, found.st_size, found.st_mtime_ns])
+# ---- what was taken is put away --------------------------------------------------------------------------------------
 
 
-def _newer(file: Path, known: str | None) -> bool:
-    """Whether a file was last written to after the one that was taken last."""
-    return known is None or file.stat().st_mtime_ns > int(json.loads(known)[2])
+def settle(target: Target, owed: str) -> None:
+    """Move or remove the files that were taken, as it was owed, and nothing else.
+
+    What was pushed meanwhile under the same name is not touched. Raises OSError when a file cannot be put away.
+    """
+    told = json.loads(owed)
+    folder = Path(told["folder"])
+    for written in told["files"]:
+        _put_away(folder, _Arrived(**written), told["then"], told["move_to"])
 
 
-def _renamed(file: Path, place: str) -> str | None:
-    """It got its name when it was complete."""
-    return None
+def _put_away(folder: Path, one: _Arrived, then: str, move_to: str) -> None:
+    """Take the file out of the way first, then look whether it is the one that was taken, and only then let it go."""
+    file = folder / one.name
+    # A name of its own, so that one that was killed in the middle of this goes on where it was.
+    claimed = folder / f"{_CLAIMED}{hashlib.sha256(one.identity.encode()).hexdigest()[:16]}"
+    if not claimed.exists():
+        try:
+            if not one.is_still(file.lstat()):
+                return
+            file.rename(claimed)
+        except FileNotFoundError:
+            return
+    if not one.is_still(claimed.lstat()):
+        _give_back(claimed, file)
+        return
+    if then == "remove":
+        claimed.unlink()
+        return
+    taken = folder / move_to
+    taken.mkdir(mode=0o700, exist_ok=True)
+    for number in range(10_000):
+        place = taken / (one.name if not number else f"{one.name}.{number}")
+        with suppress(FileExistsError):
+            os.link(claimed, place)  # unlike a rename, it takes no other's place
+            claimed.unlink()
+            return
+    _give_back(claimed, file)
 
 
-def _marker(file: Path, place: str) -> str | None:
-    marker = _beside(file, place)
-    return None if marker.exists() else f"there is no {marker.name} yet"
-
-
-def _announced_checksum(file: Path, place: str) -> str | None:
-    announced = _beside(file, place)
-    if not announced.exists():
-        return f"there is no {announced.name} yet"
+def _give_back(claimed: Path, file: Path) -> None:
+    """Under its name again, unless a newer one has that by now; then both stay."""
     try:
-        with file.open("rb") as opened:  # a piece at a time: it may be large
-            part = Part(file.name, spool=opened, spooled=(file.stat().st_size, b""))
-            check_sum(part, announced.read_text("utf-8", "replace"), file.name)
-    except CollectError as exc:
-        return exc.message
-    return None
-
-
-def _announced_size(file: Path, place: str) -> str | None:
-    announced = _beside(file, place)
-    if not announced.exists():
-        return f"there is no {announced.name} yet"
-    found = re.search(r"\d+", announced.read_text("utf-8", "replace"))
-    size = file.stat().st_size
-    return None if found and int(found[0]) == size else f"it has {size} bytes of {found[0] if found else '?'}"
-
-
-def _ends(file: Path, place: str) -> str | None:
-    with file.open("rb") as opened:
-        opened.seek(max(0, file.stat().st_size - 2**16))
-        last = opened.read().rstrip().rpartition(b"\n")[2].strip().decode("utf-8", "replace")
-    return None if last == place.strip() else f'it ends with "{last[:60]}"'
-
-
-def _format(file: Path, place: str) -> str | None:
-    """Whether it is a whole file of its format."""
-    checks: Mapping[str, Callable[[Path], bool]] = {"gzip": _whole_gzip, "xml": _whole_xml, "json": _whole_json}
-    if place not in checks:
-        return f"{place} is not a format that can be checked (gzip, xml, json)"
-    return None if checks[place](file) else f"it is not a whole {place}"
-
-
-def _whole_gzip(file: Path) -> bool:
-    """Unpacked to its end (RFC 1952), nothing kept; one that unpacks for ever is none."""
-    unpacked = 0
-    try:
-        with gzip.open(file) as opened:
-            while data := opened.read(_CHUNK):
-                unpacked += len(data)
-                if unpacked > _LARGEST:
-                    return False
-    except (OSError, EOFError, zlib.error):
-        return False
-    return unpacked > 0
-
-
-def _whole_xml(file: Path) -> bool:
-    try:
-        parse_xml(file.read_bytes())
-    except LookupError:
-        return False
-    return True
-
-
-def _whole_json(file: Path) -> bool:
-    try:
-        _ = Answer(file.read_bytes()).json
-    except LookupError:
-        return False
-    return True
-
-
-def _beside(file: Path, place: str) -> Path:
-    """Another file of the same folder: `{file}` in its name is the name of the first."""
-    return file.with_name((place or "{file}.done").replace("{file}", file.name))
-
-
-_SIGNS: Mapping[str, Callable[[Path, str], str | None]] = {
-    "renamed": _renamed, "marker": _marker, "checksum": _announced_checksum, "size": _announced_size, "ends": _ends,
-    "format": _format,
-}  # fmt: skip
-
-
-def _move(file: Path, folder: Path) -> None:
-    """Into the folder, over nothing that is there."""
-    folder.mkdir(mode=0o700, exist_ok=True)
-    target, number = folder / file.name, 1
-    while target.exists():
-        target, number = folder / f"{file.name}.{number}", number + 1
-    shutil.move(file, target)
+        os.link(claimed, file)
+    except FileExistsError:
+        claimed.rename(file.with_name(f"{file.name}.{secrets.token_hex(3)}"))
+        return
+    claimed.unlink()
 
 
 def strangers(estate: Estate) -> list[str]:
     """Files in drop folders that belong to no source, by path: nobody would ever collect them."""
+    found: list[str] = []
+    for folder, patterns in _wanted(estate).items():
+        if folder.is_dir():
+            found += _unwanted(folder, patterns)
+    return sorted(found)
+
+
+def _wanted(estate: Estate) -> dict[Path, list[str]]:
+    """By drop folder, the patterns of files that some source takes, and of what lies beside them."""
     wanted: dict[Path, list[str]] = {}
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
@@ -234,14 +271,12 @@ def strangers(estate: Estate) -> list[str]:
                 pattern = fill(step.pull, values)
                 beside = (step.complete or "").partition(":")[2] or "{file}.done"
                 wanted.setdefault(folder, []).extend([pattern, beside.replace("{file}", pattern)])
-    found = []
-    for folder, patterns in wanted.items():
-        if folder.is_dir():
-            found += [
-                entry.path
-                for entry in os.scandir(folder)
-                if stat.S_ISREG(entry.stat(follow_symlinks=False).st_mode)
-                and not entry.name.startswith(".")
-                and not any(fnmatchcase(entry.name, pattern) for pattern in patterns)
-            ]
-    return sorted(found)
+    return wanted
+
+
+def _unwanted(folder: Path, patterns: Sequence[str]) -> Iterator[str]:
+    for entry in os.scandir(folder):
+        regular = stat.S_ISREG(entry.stat(follow_symlinks=False).st_mode)
+        known = entry.name.startswith(".") or any(fnmatchcase(entry.name, pattern) for pattern in patterns)
+        if regular and not known:
+            yield entry.path

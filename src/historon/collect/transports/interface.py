@@ -2,7 +2,7 @@
 
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -46,7 +46,8 @@ class Hop:
 class Target:
     """A source with all that is needed to reach it.
 
-    Relative paths start at `folder`; large answers rest in `spool`; `recall` says what an earlier round remembered.
+    Relative paths start at `folder`; large answers rest in `spool`; `recall` says what an earlier round remembered,
+    `clock` what time it is.
     """
 
     source: Source
@@ -55,6 +56,7 @@ class Target:
     folder: Path
     spool: Path
     recall: Callable[[str], str | None]
+    clock: Callable[[], datetime]
     hop: Hop | None = None
 
 
@@ -89,7 +91,8 @@ class Session:
     Every call raises CollectError, with what came back as its tail.
     `remarks` collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
     is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
-    `remembered` is remembered for later rounds, and `afterwards` is done.
+    `remembered` is remembered for later rounds, and what is `owed` (by a transport's own account) is done. `waiting` is
+    how many more exports wait at the source, and `made` when this one came, where that is known.
     """
 
     def __init__(self, target: Target) -> None:
@@ -97,7 +100,9 @@ class Session:
         self.place = ""
         self.skew: timedelta | None = None
         self.remembered: dict[str, str] = {}
-        self.afterwards: list[Callable[[], None]] = []
+        self.owed = ""
+        self.waiting = 0
+        self.made: datetime | None = None
         self._target = target
         self._procedure = target.procedure
         self._tail = b""

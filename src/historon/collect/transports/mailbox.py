@@ -4,49 +4,50 @@ import asyncio
 import email
 import email.policy
 import imaplib
+import json
 import mailbox
-from collections.abc import AsyncIterator, Callable, Sequence
-from contextlib import asynccontextmanager
+import re
+import time
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass
-from email.message import EmailMessage
+from datetime import UTC, datetime, timedelta
+from email.message import EmailMessage, Message
 from email.utils import parsedate_to_datetime
 from fnmatch import fnmatchcase
-from functools import partial
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.tls import peer_context, peer_verdict
-from historon.estate import Step, fill, values_of
+from historon.collect.transports.waiting import Choice, Seen, choose_next
+from historon.estate import Step, describe, fill, values_of
 from historon.store import Part
 
-__all__ = ["open_mailbox"]
+__all__ = ["open_mailbox", "settle"]
 
 _TIMEOUT_S = 60
 _PORT = 993  # RFC 8314 section 3.2
 _LATEST = 200  # how many of the newest mails are looked at
+_ODD = timedelta(days=1)  # between a mail's own date and its arrival
+_LAST_SECOND = 253_402_300_799  # 9999-12-31
 
 
 @dataclass(frozen=True)
 class _Mail:
-    """One mail; `done` is what is done with it once its export is on disk."""
+    """One mail where it lies: its key there, when it arrived if that is known, and how it is read."""
 
-    message: EmailMessage
-    done: Callable[[], None]
+    key: str
+    identity: str
+    arrived: datetime | None
+    read: Callable[[], bytes]
 
-    @property
-    def mark(self) -> str:
-        """What it is known by (RFC 5322 section 3.6.4)."""
-        return str(self.message.get("message-id", "")).strip() or str(self.message.get("date", ""))
-
-    @property
-    def rank(self) -> float:
-        """When it was sent, for telling which is the newest."""
-        try:
-            return parsedate_to_datetime(str(self.message["date"])).timestamp()
-        except (TypeError, ValueError):
-            return 0.0
+    @cached_property
+    def message(self) -> EmailMessage:
+        """The mail; one whose headers are broken is read as far as it can be."""
+        return _parsed(self.read())
 
 
 @asynccontextmanager
@@ -57,28 +58,46 @@ async def open_mailbox(target: Target) -> AsyncIterator[Session]:
 
 class _MailSession(Session):
     async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
-        """The matching attachments of the newest mail that matches, unless it was taken before."""
-        mails = await asyncio.to_thread(_read_mails, self._target, step)
-        fitting = [mail for mail in mails if _fits(mail.message, step)]
-        if not fitting:
-            raise NotNowError("no mail has arrived that matches sender and subject")
-        newest = max(fitting, key=lambda mail: mail.rank)
+        """The matching attachments of the oldest mail that matches and was not taken before."""
         topic = f"taken {step.says}"
-        if self._target.recall(topic) == newest.mark:
-            raise NotNowError("no new mail has arrived since the one that was taken before")
-        parts = list(self._attachments(newest.message, path, name, step))
-        if not parts:
-            subject = str(newest.message.get("subject", ""))
-            raise CollectError(FailureKind.STEP, f'the mail "{subject[:80]}" has no attachment {path}')
-        self.remembered[topic] = newest.mark
-        if self._procedure.then != "keep":
-            self.afterwards.append(newest.done)
+        seen = Seen.parse(self._target.recall(topic))
+        parts, self.remembered[topic] = await asyncio.to_thread(self._take, path, name, step, seen)
         return parts
+
+    def _take(self, path: str, name: str | None, step: Step, seen: Seen) -> tuple[Sequence[Part], str]:
+        with _mails(self._target) as there:
+            fitting = [mail for mail in there if seen.knows(mail) or _fits(mail.message, step)]
+            if not fitting:
+                raise NotNowError("no mail has arrived that matches sender and subject")
+            choice = choose_next(fitting, seen, self._procedure)
+            if choice is None:
+                raise NotNowError("no new mail has arrived since the one that was taken before")
+            message = choice.one.message
+        parts = list(self._attachments(message, path, name, step))
+        if not parts:
+            subject = str(_header(message, "subject"))
+            raise CollectError(FailureKind.STEP, f'the mail "{subject[:80]}" has no attachment {path}')
+        taken = [*choice.passed, choice.one]
+        self.waiting, self.made = len(choice.later), choice.one.arrived
+        self._remark(choice, message)
+        if self._procedure.then != "keep":
+            self.owed = json.dumps([mail.key for mail in taken])
+        return parts, seen.after(taken, there)
+
+    def _remark(self, choice: Choice[_Mail], message: EmailMessage) -> None:
+        if choice.passed:
+            older = len(choice.passed)
+            self.remarks.append(f"{older} older mail{'s' * (older > 1)} left untaken")
+        arrived, sent = choice.one.arrived, _sent(message)
+        if arrived and sent and abs(sent - arrived) > _ODD:
+            way = "after" if sent > arrived else "before"
+            odd = describe(abs(sent - arrived))
+            self.remarks.append(f"its mail is dated {odd} {way} it arrived: is the device's clock right?")
 
     def _attachments(self, message: EmailMessage, pattern: str, name: str | None, step: Step) -> list[Part]:
         parts: list[Part] = []
-        for attachment in message.iter_attachments():
-            called = (attachment.get_filename() or "").replace("\\", "/").rpartition("/")[2]
+        for attachment in message.walk():
+            called = _file_name(attachment).replace("\\", "/").rpartition("/")[2]
             if not called or not fnmatchcase(called, pattern):
                 continue
             payload = attachment.get_payload(decode=True)
@@ -91,18 +110,57 @@ class _MailSession(Session):
         return parts
 
 
+def _header(message: EmailMessage, name: str) -> object:
+    """A header; empty when it is not there, or broken beyond what the parser takes."""
+    try:
+        return message.get(name, "")
+    except Exception:  # (its parser raises whatever it meets in hostile headers)
+        return ""
+
+
+def _file_name(message: Message) -> str:
+    try:
+        return message.get_filename() or ""
+    except Exception:
+        return ""
+
+
 def _fits(message: EmailMessage, step: Step) -> bool:
     return all(
-        pattern is None or pattern.compiled.search(str(message.get(header, "")).encode())
+        pattern is None or pattern.compiled.search(str(_header(message, header)).encode("utf-8", "replace"))
         for header, pattern in (("from", step.sender), ("subject", step.subject))
     )
 
 
-def _read_mails(target: Target, step: Step) -> list[_Mail]:
+def _sent(message: EmailMessage) -> datetime | None:
+    """When it was sent, by its own account (RFC 5322 section 3.6.1)."""
+    try:
+        told = parsedate_to_datetime(str(_header(message, "date")))
+    except (TypeError, ValueError, OverflowError):
+        return None
+    return told if told.tzinfo else told.replace(tzinfo=UTC)
+
+
+@contextmanager
+def _mails(target: Target) -> Iterator[list[_Mail]]:
+    """The mails that are there, in the order in which they arrived; they can be read while this is open."""
     if target.procedure.folder is not None:
-        folder = fill(target.procedure.folder, values_of(target.source, target.procedure))
-        return _from_maildir(target, target.folder / folder)
-    return _from_server(target)
+        yield _in_maildir(_maildir_of(target))
+        return
+    with _Server(target) as server:
+        yield _on_server(server)
+
+
+def settle(target: Target, owed: str) -> None:
+    """Move, flag or remove the mails that were taken. CollectError, OSError when that cannot be done now."""
+    keys = json.loads(owed)
+    if target.procedure.folder is not None:
+        for key in keys:
+            _settle_in_maildir(_maildir_of(target), key, remove=target.procedure.then == "remove")
+        return
+    with _Server(target) as server:
+        for key in keys:
+            server.put_away(key)
 
 
 def _parsed(content: bytes) -> EmailMessage:
@@ -111,23 +169,35 @@ def _parsed(content: bytes) -> EmailMessage:
     return message
 
 
-def _from_maildir(target: Target, folder: Path) -> list[_Mail]:
+def _maildir_of(target: Target) -> Path:
+    written: str = fill(target.procedure.folder or "", values_of(target.source, target.procedure))
+    folder = target.folder / written
     if not (folder / "cur").is_dir():
         raise CollectError(
             FailureKind.SETUP, f"{folder} is not a Maildir", hint="it has folders named cur, new and tmp"
         )
+    return folder
+
+
+def _in_maildir(folder: Path) -> list[_Mail]:
+    """By their delivery, which the names of a Maildir begin with (in seconds since 1970)."""
     box = mailbox.Maildir(str(folder), create=False)
-    remove = target.procedure.then == "remove"
     try:
-        return [
-            _Mail(_parsed(box.get_bytes(key)), partial(_settle, folder, key, remove=remove))
-            for key in sorted(box.keys())[-_LATEST:]
-        ]
+        keys = sorted(box.keys(), key=lambda key: (_delivered(key), key))
     except OSError as exc:
         raise CollectError(FailureKind.PERMISSION, f"{exc.filename}: {exc.strerror}") from exc
+    return [
+        _Mail(key, key, datetime.fromtimestamp(_delivered(key), UTC), partial(box.get_bytes, key))
+        for key in keys[-_LATEST:]
+    ]
 
 
-def _settle(folder: Path, key: str, *, remove: bool) -> None:
+def _delivered(key: str) -> int:
+    first = key.partition(".")[0]
+    return min(int(first), _LAST_SECOND) if first.isdecimal() else 0
+
+
+def _settle_in_maildir(folder: Path, key: str, *, remove: bool) -> None:
     """Remove a mail from a Maildir, or flag it as seen."""
     box = mailbox.Maildir(str(folder), create=False)
     if remove:
@@ -139,31 +209,21 @@ def _settle(folder: Path, key: str, *, remove: bool) -> None:
         box[key] = message
 
 
-def _from_server(target: Target) -> list[_Mail]:
-    place = f"{target.source.address} port {target.source.port or _PORT}"
-    with _Server(target, place) as server:
-        return [
-            _Mail(_parsed(server.fetch(uid)), partial(_settle_there, target, place, uid))
-            for uid in server.ask("SEARCH", "ALL")[0].decode().split()[-_LATEST:]
-        ]
-
-
-def _settle_there(target: Target, place: str, uid: str) -> None:
-    """Move a mail to another mailbox of the server, or remove it."""
-    with _Server(target, place) as server:
-        if target.procedure.then == "move":
-            server.create(target.procedure.move_to)
-            server.ask("COPY", uid, target.procedure.move_to)
-        server.ask("STORE", uid, "+FLAGS", r"(\Deleted)")
-        server.expunge()
+def _on_server(server: "_Server") -> list[_Mail]:
+    """By their unique numbers, which ascend as mails arrive (RFC 9051 section 2.3.1.1)."""
+    numbers = server.ask("SEARCH", "ALL")[0].decode().split()[-_LATEST:]
+    arrivals = server.arrivals(numbers)
+    keys = {uid: f"{server.validity}/{uid}" for uid in numbers}
+    return [_Mail(key, key, arrivals.get(uid), partial(server.fetch, uid)) for uid, key in keys.items()]
 
 
 class _Server:
     """A log-in to an IMAP server, with its errors as ours."""
 
-    def __init__(self, target: Target, place: str) -> None:
+    def __init__(self, target: Target) -> None:
         self._target = target
-        self._place = place
+        self._place = f"{target.source.address} port {target.source.port or _PORT}"
+        self.validity = ""
 
     def __enter__(self) -> "_Server":
         source, account = self._target.source, self._target.account
@@ -186,6 +246,8 @@ class _Server:
         answer, _ = self._imap.select(self._target.procedure.mailbox)
         if answer != "OK":
             raise CollectError(FailureKind.STEP, f"{self._place} has no mailbox {self._target.procedure.mailbox}")
+        validity = self._imap.response("UIDVALIDITY")[1]
+        self.validity = validity[0].decode() if validity and validity[0] else ""
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -209,10 +271,25 @@ class _Server:
         found = next((one for one in self.ask("FETCH", uid, "(BODY.PEEK[])") if isinstance(one, tuple)), (b"", b""))
         return bytes(found[1])
 
-    def create(self, name: str) -> None:
-        """Make a mailbox unless it is there."""
-        self._imap.create(name)
+    def arrivals(self, numbers: Sequence[str]) -> dict[str, datetime]:
+        """When mails arrived, by their unique numbers (INTERNALDATE, RFC 9051 section 2.3.3)."""
+        if not numbers:
+            return {}
+        found = {}
+        for row in self.ask("FETCH", ",".join(numbers), "(UID INTERNALDATE)"):
+            line = row[0] if isinstance(row, tuple) else row
+            uid, told = re.search(rb"UID (\d+)", line or b""), imaplib.Internaldate2tuple(line or b"")
+            if uid and told:
+                found[uid[1].decode()] = datetime.fromtimestamp(time.mktime(told), UTC)
+        return found
 
-    def expunge(self) -> None:
-        """Let go of what was marked as deleted."""
+    def put_away(self, key: str) -> None:
+        """Move a mail to another mailbox, or remove it; one of another mailbox of this name is left alone."""
+        validity, _, uid = key.partition("/")
+        if validity != self.validity:
+            return
+        if self._target.procedure.then == "move":
+            self._imap.create(self._target.procedure.move_to)
+            self.ask("COPY", uid, self._target.procedure.move_to)
+        self.ask("STORE", uid, "+FLAGS", r"(\Deleted)")
         self._imap.expunge()

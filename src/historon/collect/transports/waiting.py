@@ -1,0 +1,75 @@
+"""Exports that wait in a folder or mailbox: which of them were taken, and which is next.
+
+They are taken in the order in which they came, each once. What is known of those that are still there is remembered
+with the version itself, so that neither can be without the other.
+"""
+
+import hashlib
+import json
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Generic, Protocol, TypeVar
+
+from historon.estate import Procedure
+
+__all__ = ["Choice", "Seen", "choose_next"]
+
+_MARK = 16  # letters of a digest by which one that was taken is known again
+
+
+class _Waiting(Protocol):
+    @property
+    def identity(self) -> str:
+        """What it is known by: the same for the same export alone."""
+
+
+W = TypeVar("W", bound=_Waiting)
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What was taken, or put away, of what is there; `new` where nothing was ever taken from it."""
+
+    marks: frozenset[str]
+    new: bool = False
+
+    @classmethod
+    def parse(cls, text: str | None) -> "Seen":
+        """As it was remembered."""
+        return cls(frozenset(json.loads(text))) if text else cls(frozenset(), new=True)
+
+    def knows(self, one: _Waiting) -> bool:
+        """Whether it was taken before."""
+        return _mark(one) in self.marks
+
+    def after(self, taken: Iterable[_Waiting], there: Iterable[_Waiting]) -> str:
+        """What to remember once these are taken; those that are there no more are forgotten."""
+        marks = {_mark(one) for one in taken} | {_mark(one) for one in there if self.knows(one)}
+        return json.dumps(sorted(marks))
+
+
+def _mark(one: _Waiting) -> str:
+    return hashlib.sha256(one.identity.encode("utf-8", "surrogateescape")).hexdigest()[:_MARK]
+
+
+@dataclass(frozen=True)
+class Choice(Generic[W]):
+    """Which export is next; `passed` are older ones that are put away untaken, `later` those that still wait."""
+
+    one: W
+    passed: Sequence[W]
+    later: Sequence[W]
+
+
+def choose_next(waiting: Sequence[W], seen: Seen, procedure: Procedure) -> Choice[W] | None:
+    """The next of those that wait, the oldest first; None when nothing does.
+
+    Where the procedure wants the newest alone, and at the first sight of a place whose originals stay, the newest is
+    taken and the others are passed over.
+    """
+    unseen = [one for one in waiting if not seen.knows(one)]
+    if not unseen:
+        return None
+    if procedure.take == "newest" or (seen.new and procedure.then == "keep"):
+        return Choice(unseen[-1], unseen[:-1], ())
+    return Choice(unseen[0], (), unseen[1:])

@@ -1,0 +1,401 @@
+"""Does a content open by its own format, to its last member? Everything is read as a stream, in bounded memory.
+
+Which format it is, is told by how it begins, by the end of its name, or by what the procedure says (`is`).
+"""
+
+import bz2
+import gzip
+import json
+import lzma
+import re
+import sqlite3
+import tarfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from io import SEEK_END
+from typing import IO
+from xml.parsers import expat
+
+import msgspec
+
+__all__ = ["FORMATS", "Look", "format_of", "look_into"]
+
+_PIECE = 2**18
+_MOST = 4 * 2**30  # bytes that are unpacked of one archive; what lies beyond is not known
+_MOST_MEMBERS = 200_000
+_SMALL = 16 * 2**20  # bytes up to which a document is read as a whole
+_MOST_STEPS = 50_000_000  # of SQLite's machine, for one database
+_SQLITE = b"SQLite format 3\0"
+_MAGIC = {
+    b"\x1f\x8b": "gzip", b"PK\x03\x04": "zip", b"PK\x05\x06": "zip", b"BZh": "bzip2", b"\xfd7zXZ\0": "xz",
+    _SQLITE: "sqlite",
+}  # fmt: skip
+_NAMED = {
+    ".gz": "gzip", ".tgz": "gzip", ".zip": "zip", ".bz2": "bzip2", ".xz": "xz", ".txz": "xz", ".tar": "tar",
+    ".xml": "xml", ".json": "json",
+}  # fmt: skip
+_ARCHIVES = frozenset({"gzip", "zip", "bzip2", "xz", "tar"})
+_PAGE = re.compile(rb"\s*(?:<!doctype\s+html|<html[\s>])", re.IGNORECASE)
+_TITLE = re.compile(rb"<title[^>]*>([^<]{0,120})", re.IGNORECASE)
+# Roots of documents that only say that something went wrong: NETCONF (RFC 6241), SOAP, and what many interfaces use.
+_ERROR_ROOTS = frozenset({"error", "errors", "rpc-error", "fault", "exception", "exceptionreport"})
+_ERROR_WORDS = frozenset({"error", "failure", "failed", "fail"})
+_STATE_NAMES = ("status", "result", "outcome", "state")
+_MOST_IN_ERROR = 6  # names in a JSON object that does not say more than that something went wrong
+
+FORMATS = ("xml", "json", "gzip", "bzip2", "xz", "zip", "tar", "sqlite", "text", "anything")
+
+
+@dataclass
+class Look:
+    """What was found out about a content.
+
+    `doubt` says why it is not whole, or nothing but an error; `unknown` what could not be looked into. `members` is how
+    many an archive has.
+    """
+
+    kind: str
+    doubt: str = ""
+    unknown: str = ""
+    members: int | None = None
+    about: list[str] = field(default_factory=list)
+
+
+def format_of(name: str, head: bytes) -> str:
+    """What a content is by how it begins, else by the end of its name; `text` and `binary` where nothing tells."""
+    if not head:
+        return "empty"
+    found = next((kind for magic, kind in _MAGIC.items() if head.startswith(magic)), None)
+    if found or head[257:262] == b"ustar":
+        return found or "tar"
+    if _PAGE.match(head):
+        return "html"
+    named = next((kind for ending, kind in _NAMED.items() if name.lower().endswith(ending)), None)
+    if named:
+        return named
+    if head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"<?xml"):
+        return "xml"
+    return "binary" if b"\0" in head[:8000] else "text"
+
+
+def look_into(name: str, file: IO[bytes], said: str | None = None) -> Look:
+    """Read a content from its beginning to its end. `file` can seek; `said` is what the procedure says that it is."""
+    file.seek(0)
+    head = file.read(_PIECE)
+    kind = format_of(name, head)
+    if said not in (None, "anything") and (wrong := _unlike(kind, said, head)):
+        return Look(kind, f"is not {_article(said)}: {wrong}")
+    kind = said if said is not None and said in _READERS else kind
+    reader = _READERS.get(kind)
+    found = Look(kind)
+    if reader is None:
+        return found
+    file.seek(0)
+    try:
+        reader(file, found)
+    except _TooMuchError as exc:
+        found.unknown = f"was looked into as far as {exc}"
+    except RecursionError:
+        found.unknown = "is nested too deep to be looked into"
+    except _BROKEN as exc:
+        found.doubt = f"is not {_article(kind, whole=True)}: {_reason(exc)}"
+    return found
+
+
+class _TooMuchError(Exception):
+    """More than is looked into; the text says how far it was."""
+
+
+class _CutError(Exception):
+    """A content ends before its end, or goes on behind it."""
+
+
+_BROKEN = (
+    _CutError, tarfile.TarError, zipfile.BadZipFile, zipfile.LargeZipFile, OSError, EOFError, ValueError, zlib.error,
+    lzma.LZMAError, NotImplementedError, RuntimeError, expat.ExpatError, sqlite3.Error, OverflowError, LookupError,
+)  # fmt: skip
+
+
+def _article(kind: str, *, whole: bool = False) -> str:
+    word = {"xml": "XML", "json": "JSON", "sqlite": "SQLite"}.get(kind, kind)
+    noun = {"xml": "document", "json": "document", "sqlite": "database", "text": ""}.get(kind, "file")
+    return f"a{' whole' if whole else ''} {word} {noun}".rstrip()
+
+
+def _reason(exc: Exception) -> str:
+    return " ".join(str(exc).split())[:160] or type(exc).__name__
+
+
+def _unlike(kind: str, said: str, head: bytes) -> str:
+    """Why a content cannot be what it is said to be, by how it begins; empty when it may be."""
+    if kind == said or (said in ("xml", "json") and kind == "text"):
+        return ""
+    if said == "text":
+        return "" if kind != "binary" and kind not in _ARCHIVES else "it holds bytes that no text has"
+    if kind == "text" or kind == "html":
+        first = head.lstrip().split(b"\n", 1)[0][:60].decode("utf-8", "replace").strip()
+        return f'it begins with "{first}"'
+    return f"it is {_article(kind)}" if kind not in ("binary", "empty") else f"it is {kind}"
+
+
+# ---- compressed ------------------------------------------------------------------------------------------------------
+
+
+def _compressed(opening: Callable[[IO[bytes]], IO[bytes]]) -> Callable[[IO[bytes], Look], None]:
+    def read(file: IO[bytes], found: Look) -> None:
+        if not _begins_as(found.kind, file):
+            raise _CutError("it does not begin like one")
+        with opening(file) as plain:
+            head = plain.read(_PIECE)
+            if head[257:262] == b"ustar":
+                _read_tar(_Joined(head, plain), found)
+            else:
+                _exhaust(plain, len(head))
+
+    return read
+
+
+def _begins_as(kind: str, file: IO[bytes]) -> bool:
+    head = file.read(8)
+    file.seek(0)
+    return any(head.startswith(magic) for magic, one in _MAGIC.items() if one == kind)
+
+
+def _open_gzip(file: IO[bytes]) -> IO[bytes]:
+    return gzip.GzipFile(fileobj=file)  # type: ignore[return-value]
+
+
+def _open_xz(file: IO[bytes]) -> IO[bytes]:
+    return lzma.LZMAFile(file)
+
+
+def _open_bzip2(file: IO[bytes]) -> IO[bytes]:
+    return bz2.BZ2File(file)
+
+
+class _Joined:
+    """A beginning that was read already, and the rest; as much of a file as tarfile's streams ask for."""
+
+    def __init__(self, head: bytes, rest: IO[bytes]) -> None:
+        self._head = head
+        self._rest = rest
+        self.count = 0
+
+    def read(self, size: int) -> bytes:
+        """The next bytes; all that is asked for, unless it ends before. _TooMuchError when it never seems to end."""
+        piece, self._head = self._head[:size], self._head[size:]
+        while len(piece) < size and (more := self._rest.read(size - len(piece))):
+            piece += more
+        self.count += len(piece)
+        if self.count > _MOST:
+            raise _TooMuchError(f"its first {_MOST // 2**30} GiB")
+        return piece
+
+
+def _exhaust(plain: IO[bytes], count: int = 0) -> None:
+    while piece := plain.read(_PIECE):
+        count += len(piece)
+        if count > _MOST:
+            raise _TooMuchError(f"its first {_MOST // 2**30} GiB")
+
+
+# ---- archives --------------------------------------------------------------------------------------------------------
+
+_BLOCK = 512  # of a tar archive (POSIX.1-2017, pax)
+
+
+def _plain_tar(file: IO[bytes], found: Look) -> None:
+    _read_tar(_Joined(b"", file), found)
+
+
+def _read_tar(stream: _Joined, found: Look) -> None:
+    """Every member's header, and the bytes that belong to it; at the end a block of zeros."""
+    found.members = 0
+    with tarfile.open(fileobj=stream, mode="r|", bufsize=_BLOCK * 512, errorlevel=2) as archive:  # type: ignore[call-overload]
+        for _ in archive:
+            found.members += 1
+            archive.members = []  # tarfile would keep all of them
+            if found.members > _MOST_MEMBERS:
+                raise _TooMuchError(f"its first {_MOST_MEMBERS:,} members")
+        end = archive.offset
+    # tarfile ends without a word where the archive does, also when its closing block of zeros never came.
+    while stream.read(_PIECE):
+        pass
+    if stream.count < end + _BLOCK:
+        raise _CutError("it ends without its closing block")
+
+
+def _zip(file: IO[bytes], found: Look) -> None:
+    with zipfile.ZipFile(file) as archive:
+        infos = archive.infolist()
+        found.members = len(infos)
+        count = 0
+        for info in infos[:_MOST_MEMBERS]:
+            if info.flag_bits & 1:
+                found.unknown = "holds members that are encrypted, which cannot be looked into"
+                continue
+            with archive.open(info) as member:
+                while piece := member.read(_PIECE):
+                    count += len(piece)
+                    if count > _MOST:
+                        raise _TooMuchError(f"its first {_MOST // 2**30} GiB")
+        if len(infos) > _MOST_MEMBERS:
+            raise _TooMuchError(f"its first {_MOST_MEMBERS:,} members")
+
+
+# ---- databases -------------------------------------------------------------------------------------------------------
+
+
+def _sqlite(file: IO[bytes], found: Look) -> None:
+    """By its header (sqlite.org/fileformat2.html, 1.3), and a small one by SQLite's own check."""
+    head = file.read(100)
+    size = file.seek(0, SEEK_END)
+    if len(head) < 100 or not head.startswith(_SQLITE):
+        raise _CutError("it has no whole header")
+    page = int.from_bytes(head[16:18]) or 1
+    page = 65536 if page == 1 else page
+    pages = int.from_bytes(head[28:32]) if head[24:28] == head[92:96] else 0
+    if size < pages * page or size % page:
+        raise _CutError(f"it has {size} bytes, and {pages * page} by its header")
+    if size > _SMALL:
+        found.unknown = "is too large for a check of its pages; its header and size are right"
+        return
+    file.seek(0)
+    database = sqlite3.connect(":memory:")
+    try:
+        database.deserialize(file.read())
+        steps = iter(range(_MOST_STEPS // 10_000))
+        database.set_progress_handler(lambda: int(next(steps, None) is None), 10_000)
+        (verdict,) = database.execute("PRAGMA quick_check(1)").fetchone()
+    finally:
+        database.close()
+    if verdict != "ok":
+        raise _CutError(str(verdict))
+
+
+# ---- documents -------------------------------------------------------------------------------------------------------
+
+
+def _xml(file: IO[bytes], found: Look) -> None:
+    """Well-formed to its end (XML 1.0), and no document that says nothing but that something went wrong."""
+    parser = expat.ParserCreate()
+    elements: list[str] = []
+
+    def begin(name: str, attributes: Mapping[str, str]) -> None:
+        if len(elements) < 4:
+            elements.append(name.rpartition(":")[2].lower())
+            if len(elements) == 1:
+                told = {key.lower(): value.lower() for key, value in attributes.items()}
+                found.about += [f'{key}="{told[key]}"' for key in _STATE_NAMES if told.get(key) in _ERROR_WORDS]
+
+    parser.StartElementHandler = begin
+    parser.ParseFile(file)
+    root = elements[0] if elements else ""
+    # <rpc-reply><rpc-error> and <envelope><body><fault> are errors in an envelope.
+    inner = elements[1:3] if root in ("rpc-reply", "envelope") else []
+    if root in _ERROR_ROOTS or _ERROR_ROOTS & set(inner) or found.about:
+        what = next((one for one in (*inner, root) if one in _ERROR_ROOTS), found.about[0] if found.about else root)
+        found.doubt = f"is an error document: <{what}>" if what in _ERROR_ROOTS else f"is an error document: {what}"
+
+
+def _json(file: IO[bytes], found: Look) -> None:
+    """RFC 8259, or one document a line; a large one by its brackets, to the last."""
+    size = file.seek(0, SEEK_END)
+    file.seek(0)
+    if size > _SMALL:
+        _balanced(file)
+        found.unknown = "is too large for a check of every value; its brackets close"
+        return
+    text = file.read()
+    text = (
+        text.decode("utf-16").encode() if text[:2] in (b"\xff\xfe", b"\xfe\xff") else text.removeprefix(b"\xef\xbb\xbf")
+    )
+    if not text.strip():
+        raise _CutError("it is empty")
+    try:
+        data = msgspec.json.decode(text)
+    except (msgspec.DecodeError, ValueError) as exc:
+        lines = [line for line in text.split(b"\n") if line.strip()]
+        if len(lines) < 2 or not all(_is_json(line) for line in lines):
+            raise _CutError(str(exc)) from exc
+        return
+    if isinstance(data, dict) and (what := _json_error(data)):
+        found.doubt = f"is an error document: {what}"
+
+
+def _is_json(line: bytes) -> bool:
+    try:
+        msgspec.json.decode(line)
+    except (msgspec.DecodeError, ValueError):
+        return False
+    return True
+
+
+def _json_error(data: Mapping[str, object]) -> str:
+    """What an object says that is nothing but an error, as it may be shown; empty for any other."""
+    if len(data) > _MOST_IN_ERROR:
+        return ""
+    told = {key.lower(): value for key, value in data.items()}
+    for key in ("error", "errors", "exception", "fault"):
+        if told.get(key):
+            return json.dumps(told[key], ensure_ascii=False)[:120]
+    for key in _STATE_NAMES:
+        if isinstance(told.get(key), str) and str(told[key]).lower() in _ERROR_WORDS:
+            return f'{key} is "{told[key]}"'
+    return ""
+
+
+_TOKENS = re.compile(rb'\\.|["\[\]{}]', re.DOTALL)
+
+
+def _balanced(file: IO[bytes]) -> None:
+    """Every bracket closes, and the last one last; nothing but white space follows."""
+    depth, ended = 0, False
+    for token in _outside_strings(file):
+        if ended:
+            raise _CutError("it goes on behind its end")
+        depth += {b"[": 1, b"{": 1, b"]": -1, b"}": -1}.get(token, 0)
+        ended = depth <= 0
+    if not ended:
+        raise _CutError("it ends in the middle")
+
+
+def _outside_strings(file: IO[bytes]) -> Iterator[bytes]:
+    """The brackets of a JSON text that stand outside of strings; whatever else follows the last as one more token."""
+    in_string, rest = False, b""
+    while piece := rest + file.read(_PIECE):
+        at = 0
+        while match := _TOKENS.search(piece, at):
+            token, at = match[0], match.end()
+            if token.startswith(b"\\"):
+                continue  # an escape, with what it escapes
+            if token == b'"':
+                in_string = not in_string
+            elif not in_string:
+                yield token
+        # A backslash at the very end belongs to what comes next.
+        rest = b"\\" if piece.endswith(b"\\") and at < len(piece) else b""
+        if rest and len(piece) == 1:
+            break
+    if in_string:
+        raise _CutError("it ends in the middle of a text")
+
+
+def _html(file: IO[bytes], found: Look) -> None:
+    title = _TITLE.search(file.read(_PIECE))
+    found.about = [title[1].decode("utf-8", "replace").strip()] if title else []
+
+
+_READERS: Mapping[str, Callable[[IO[bytes], Look], None]] = {
+    "gzip": _compressed(_open_gzip),
+    "bzip2": _compressed(_open_bzip2),
+    "xz": _compressed(_open_xz),
+    "tar": _plain_tar,
+    "zip": _zip,
+    "sqlite": _sqlite,
+    "xml": _xml,
+    "json": _json,
+    "html": _html,
+}
