@@ -377,7 +377,7 @@ def imap(tmp_path: Path) -> Iterator[tuple[int, SelfSigned, Path]]:
 
 def _over_imap(estate: EstateFolder, imap: tuple[int, SelfSigned, Path], then: str) -> Result:
     describe_estate(
-        estate, over="mailbox", steps="{ pull = \"*.cfg\", subject = 'of s$' }", procedure=f'then = "{then}"\nmove_to = "Taken"',
+        estate, over="mailbox", steps="{ pull = \"*.cfg\", subject = 'of s$' }", procedure=f'then = "{then}"' + ('\nmove_to = "Taken"' if then == "move" else ""),
         source=f'address = "127.0.0.1"\nport = {imap[0]}\ncredentials = "c"\ncertificate = "{imap[1].fingerprint}"',
     )  # fmt: skip
     return collect(estate)

@@ -239,14 +239,14 @@ def test_files_with_checksums_over_sftp_and_scp(
 ) -> None:
     there = tmp_path / "there"
     there.mkdir()
-    for number, name in enumerate(("cfg-2.tgz", "cfg-1.tgz")):
+    for number, name in enumerate(("cfg-2.img", "cfg-1.img")):
         (there / name).write_bytes(name.encode() * 10_000)
         os.utime(there / name, (1_700_000_000 + number, 1_700_000_000 + number))
     key = _key(estate, server.client_key)
-    steps = f'{{ pull = "{there}/cfg-1.tgz", as = "cfg.tgz", checksum = "sha256sum {there}/cfg-1.tgz" }}'
+    steps = f'{{ pull = "{there}/cfg-1.img", as = "cfg.img", checksum = "sha256sum {there}/cfg-1.img" }}'
     result = _files_from(estate, server, key, steps, f'transfer = "{transfer}"\ntries = 1').run("collect")
     assert result.code == 0, result.out
-    assert estate.run("show", "real").out == "cfg-1.tgz" * 10_000
+    assert estate.run("show", "real").out == "cfg-1.img" * 10_000
     other = steps.replace(f"sha256sum {there}/cfg-1", f"sha256sum {there}/cfg-2")
     result = _files_from(estate, server, key, other, f'transfer = "{transfer}"\ntries = 1').run("collect")
     assert "did not come whole: its sha256 is not" in result.out
@@ -255,7 +255,7 @@ def test_files_with_checksums_over_sftp_and_scp(
     )
     assert result.code == 3
     if transfer == "sftp":
-        newest = f'{{ pull = "{there}/cfg-*.tgz", newest = "time", as = "cfg.tgz" }}'
+        newest = f'{{ pull = "{there}/cfg-*.img", newest = "time", as = "cfg.img" }}'
         assert "unchanged" in _files_from(estate, server, key, newest).run("collect").out
     else:
         result = _files_from(

@@ -200,3 +200,32 @@ def test_a_large_part_is_looked_into_to_its_end(estate: EstateFolder) -> None:
     file = _pulling(estate, "a.json", rows + b"{}]}", ', max_size = "1GiB"')
     file.write_bytes(rows)
     assert "a.json is not a whole JSON document: it ends in the middle" in collect(estate).out
+
+
+def test_a_person_may_vouch_for_a_suspect_version(estate: EstateFolder) -> None:
+    file = _pulling(estate, "a.cfg", TEXT, source='max_age = "1d"')
+    file.write_bytes(TEXT[:200])
+    collect(estate)
+    assert estate.run("status").code == 1
+    assert estate.run("find", "port-19", "--json").data["headline"] == '"port-19": 1 line in 1 of 1 source'
+    done = estate.run("vouch", "s@2")
+    assert (done.code, "is the last good version now" in done.out) == (0, True), done.said
+    assert estate.run("status").code == 0
+    assert "was found in none" in estate.run("find", "port-19").out
+    assert "port-6" in estate.run("find", "port-6").out, "it can be found as any other"
+    assert "unchanged" in collect(estate).out
+    file.write_bytes(TEXT[:160])
+    assert "changed" in collect(estate).out, "the next one is measured by it"
+    for wrong, said in (("s@2", "s@2 is good already"), ("s@9", "no such version"), ("t@1", "there is no source")):
+        refused = estate.run("vouch", wrong)
+        assert (refused.code, said in refused.err) == (2, True), refused.err
+
+
+def test_an_older_suspect_that_is_vouched_for_is_not_the_last(estate: EstateFolder) -> None:
+    file = _pulling(estate, "a.cfg", TEXT)
+    file.write_bytes(TEXT[:200])
+    collect(estate)
+    file.write_bytes(TEXT + b"! more\n")
+    collect(estate)
+    assert "a newer one is the last good version" in estate.run("vouch", "s@2").out
+    assert estate.run("show", "s").out.endswith("! more\n")

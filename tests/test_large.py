@@ -15,7 +15,7 @@ _SIZE = 3 * LARGE // 2
 def _estate(estate: EstateFolder) -> EstateFolder:
     estate.write(
         FILES_ESTATE.replace('{ pull = "data" }', '{ pull = "big.img", max_size = "1GiB" }')
-        + 'retention = "r"\n[retention.r]\nall = "1ms"\nat_least = 1\n'
+        + 'max_shrink = "100%"\nretention = "r"\n[retention.r]\nall = "1ms"\nat_least = 1\n'
     )
     return estate
 

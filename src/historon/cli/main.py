@@ -28,6 +28,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "agenda": "What is due next.",
         "serve": "Keep the timetable.",
         "service-files": "What a system needs to run the service: units, a crontab line, a task.",
+        "vouch": "Take a suspect version for good, on your word.",
         "status": "Is everything fresh, and well? The exit code says it too.",
         "notices": "Who is notified of what, what is waiting to be sent, and what was sent.",
         "rounds": "What happened, round by round.",

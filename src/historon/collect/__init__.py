@@ -10,6 +10,7 @@ from historon.collect.reaching import Clock
 from historon.collect.rehearsal import Rehearsal, rehearse
 from historon.collect.round import run_round, unfinished_sources
 from historon.collect.steps import StepTaken
+from historon.collect.vouching import vouch
 
 __all__ = [
     "Clock",
@@ -34,4 +35,5 @@ __all__ = [
     "run_round",
     "shown_identity",
     "unfinished_sources",
+    "vouch",
 ]

@@ -3,11 +3,12 @@
 import asyncio
 import importlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import AbstractAsyncContextManager, suppress
+from contextlib import AbstractAsyncContextManager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, cast
 
+from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.steps import StepObserver, Surroundings, take_steps
@@ -35,6 +36,7 @@ _TRANSPORTS = {
     "mailbox": ("mailbox", "open_mailbox"),
 }  # fmt: skip
 _OVER_SSH = ("ssh-shell", "ssh-exec", "netconf")
+_LOGS_IN_AT_ONCE = (*_OVER_SSH, "telnet")  # where an open session means that the account was let in
 
 
 @dataclass(frozen=True)
@@ -61,6 +63,7 @@ class Reach:
         self._clock = clock
         self._accounts: dict[str, Account | SecretError] = {}
         self._known: list[Known | None] = []  # filled at first use
+        self._brakes: dict[str, Brake] = {}
         self._spool = estate.path(estate.settings.store) / "spool"
 
     async def fetch_accounts(self, sources: Iterable[Source]) -> None:
@@ -108,7 +111,8 @@ class Reach:
         troubles: list[str] = []
         while True:
             try:
-                made = await self._attempt(source, masks, told)
+                async with self._turn(source):
+                    made = await self._attempt(source, masks, told)
             except CollectError as exc:
                 troubles.append(exc.message)
                 if not exc.passes or len(troubles) == procedure.tries:
@@ -126,6 +130,11 @@ class Reach:
 
         async with connect(self._target(source), self._known_hosts(), strangers=True):
             pass
+
+    def _turn(self, source: Source) -> AbstractAsyncContextManager[None]:
+        """The source's turn to use its account."""
+        name = source.credentials
+        return self._brakes.setdefault(name, Brake(name)).turn() if name else nullcontext()
 
     async def _attempt(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
         """One try, with whatever goes wrong as a CollectError."""
@@ -155,7 +164,11 @@ class Reach:
         session: Session | None = None
         try:
             async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
+                if source.credentials and procedure.over in _LOGS_IN_AT_ONCE:
+                    await self._brakes[source.credentials].was_let_in()
                 kept = await take_steps(session, procedure, around)
+            if source.credentials:
+                await self._brakes[source.credentials].was_let_in()
         except TimeoutError as exc:
             late = CollectError(
                 FailureKind.TIME,

@@ -25,7 +25,7 @@ __all__ = ["StepObserver", "StepTaken", "Surroundings", "take_steps"]
 T = TypeVar("T")
 _HOSTILE = ("..", ".", "")
 _FILLED = (
-    "as_", "json", "form", "body", "headers", "filter", "answers", "checksum", "include", "exclude",
+    "as_", "json", "form", "body", "headers", "filter", "answers", "checksum", "include", "exclude", "ends_with",
 )  # fmt: skip
 _RESUMES = 3
 _MOST_TURNS = 1000
@@ -91,6 +91,7 @@ class _Taking:
     around: Surroundings
     kept: list[Kept] = field(default_factory=list)
     passed_over: list[str] = field(default_factory=list)
+    repeatable: bool = False  # whether the step being taken may be taken again when no answer comes
 
     async def take_all(self, steps: Sequence[Step], within: str = "") -> None:
         """These steps in their order, but for those whose `when` does not hold; those that tidy always, at the end."""
@@ -98,14 +99,20 @@ class _Taking:
         def place(number: int, step: Step) -> str:
             return f"{within}step {number} of {len(steps)} ({self._shown(step)})"
 
+        well = False
         try:
             for number, step in enumerate(steps, 1):
-                if step.verb != "tidy" and self._fits(step):
+                if step.verb == "tidy":
+                    continue
+                if self._fits(step):
                     await self._take(place(number, step), step)
+                elif step.verb == "pause":  # it need not be paused this time: what is inside is wanted all the same
+                    await self.take_all(step.steps, f"{place(number, step)}, ")
+            well = True
         finally:
             for number, step in enumerate(steps, 1):
                 if step.verb == "tidy" and self._fits(step):
-                    await self._tidy(place(number, step), step)
+                    await self._tidy(place(number, step), step, well=well)
 
     def _shown(self, step: Step) -> str:
         """A step as a message names it: with its values, but for secrets and for what nobody knows yet."""
@@ -116,12 +123,14 @@ class _Taking:
             return str(step)
         return f"{step.verb} {said}"
 
-    async def _tidy(self, place: str, step: Step) -> None:
+    async def _tidy(self, place: str, step: Step, *, well: bool) -> None:
         """A step that goes on when the round is interrupted, and whose failure is a remark."""
         try:
             self._filled(step), self._fill(step.says)
-        except CollectError:
-            return  # it asks for what was never learnt: what it would tidy up was never begun
+        except CollectError as exc:
+            if well:  # else what it would tidy up was perhaps never begun
+                self.session.remarks.append(f"{place} was left out: {exc.message}")
+            return
         try:
             await _to_its_end(self._take(place, step))
         except CollectError as exc:
@@ -139,6 +148,7 @@ class _Taking:
     async def _take(self, place: str, step: Step) -> None:
         """One step. Steps with others inside have no time of their own: each of those has."""
         self.session.place = place
+        self.repeatable = self.session.may_repeat(step.says)
         if step.verb == "pause":
             await self._pause(place, step)
         elif step.verb == "each":
@@ -170,8 +180,9 @@ class _Taking:
         return answer, parts
 
     async def _say(self, step: Step) -> tuple[bytes, Sequence[Part]]:
-        answer = await self.session.say(self._fill(step.says), step)
-        self._judge(answer, step)
+        said = self._fill(step.says)
+        answer = await self.session.say(said, step)
+        self._judge(answer, step, logging_in=self._gives_secret(said, step))
         self._learn(answer, step)
         if step.verb == "clock":
             self._tell_time(answer, step)
@@ -181,13 +192,19 @@ class _Taking:
             return answer.content, [Part(step.as_, content)]
         return answer.content, ()
 
-    def _judge(self, answer: Answer, step: Step) -> None:
-        """Whether it is a good answer. What a part holds is for inspection to judge, unless more is expected of it."""
+    def _gives_secret(self, said: Said, step: Step) -> bool:
+        """Whether this step types a password, as its line or as the answer to a question."""
+        typed = [said] if isinstance(said, str) else []
+        return any(self.session.gives_secret(one) for one in (*typed, *step.answers.values()))
+
+    def _judge(self, answer: Answer, step: Step, *, logging_in: bool = False) -> None:
+        """Whether it is a good answer. What a part holds is for inspection to judge, unless more is checked of it."""
         wrong = whats_wrong(answer, step.check)
+        refused = False
         if wrong is None and step.verb != "keep" and (line := error_line(answer.content, self.procedure)) is not None:
-            wrong = f'it answers: "{line}"'
+            wrong, refused = f'it answers: "{line}"', logging_in
         if wrong is not None:
-            kind = _KINDS.get(answer.status or 0, FailureKind.STEP)
+            kind = FailureKind.LOGIN if refused else _KINDS.get(answer.status or 0, FailureKind.STEP)
             raise CollectError(kind, wrong, tail=answer.tail, hint=_SESSION_HINT if answer.status == 401 else "")
 
     async def _pull(self, step: Step) -> tuple[bytes, Sequence[Part]]:
@@ -209,6 +226,10 @@ class _Taking:
             conditions = ", ".join(f"{name} {pattern}" for name, pattern in step.where.items())
             raise CollectError(FailureKind.STEP, f"nothing to pick: {step.from_} has none with {conditions or 'these'}")
         newest = step.newest
+        if newest is not None and all(field_of(one, newest) is None for one in found):
+            raise CollectError(
+                FailureKind.STEP, f'nothing to pick: none of {len(found)} in {step.from_} has "{newest}"'
+            )
         item = found[0] if newest is None else max(found, key=lambda one: _rank(field_of(one, newest)))
         self.around.values[str(step.pick)] = item
         return item.encode() if isinstance(item, str) else canonical_json(item)
@@ -341,6 +362,7 @@ class _Taking:
             if name in step.learn_secret:
                 self.around.secret.add(name)
                 self.around.hide(str(value))
+                self.session.secrets.add(str(value))
 
     def _fill(self, said: Said) -> Said:
         with _failing():
@@ -363,7 +385,9 @@ class _Taking:
                 yield
         except TimeoutError as exc:
             message = f"timed out after {limit} without a complete answer"
-            raise CollectError(FailureKind.TIME, message, tail=self.session.tail).at_step(place) from exc
+            late = CollectError(FailureKind.TIME, message, tail=self.session.tail)
+            late.passes = self.repeatable
+            raise late.at_step(place) from exc
         except CollectError as exc:
             raise exc.at_step(place) from exc.__cause__
 

@@ -29,7 +29,7 @@ from historon.estate.secrets import SecretRef
 from historon.estate.spelling import nearest
 from historon.estate.telling import Telling
 from historon.estate.timetables import Cron, Freeze, Hours, Times, Timetable
-from historon.estate.values import ACCOUNT_VALUES, missing_values, values_of
+from historon.estate.values import ACCOUNT_VALUES, BUILT_IN, missing_values, values_of
 
 __all__ = [
     "EstateError",
@@ -327,7 +327,8 @@ def _source_problems(source: Source, file: EstateFile | Parts, path: Path) -> It
     if not procedure:
         return
     secrets = [name for name in ACCOUNT_VALUES if getattr(account, name, None)]
-    values = [*values_of(source, procedure), *secrets]
+    given = values_of(source, procedure, account.user if account else "")
+    values = [*(name for name in given if given[name] or name not in ("user", "address")), *secrets]
     for place, name in missing_values(procedure, values):
         yield _missing_value(source, name, values, path, place)
     if procedure.remote:
@@ -355,11 +356,18 @@ def _missing_value(source: Source, name: str, values: Sequence[str], path: Path,
     asked = f"which the procedure {source.procedure} asks for"
     if name.startswith("label."):
         return Problem(path, f"has no {name}, {asked}", f'add labels = {{ {name[6:]} = "…" }}')
+    if name == "address":
+        return Problem(path, f"has no address, {asked}", "add address")
+    if name == "user":
+        lacking = "has credentials without user" if source.credentials else "has no credentials"
+        return Problem(path, f"{lacking}, {asked} as {{user}}", "add them")
     if name in ACCOUNT_VALUES:
         message = f"has credentials without {name}, {asked}" if source.credentials else f"has no credentials, {asked}"
         return Problem(path, message, f"add {name} to them by reference")
     step: Path = ("procedures", source.procedure, *(("steps", *place) if place else ("folder",)))
-    return Problem(step, f"there is no value {{{name}}}", f"{nearest(name, values)} For braces write {{{{ and }}}}")
+    return Problem(
+        step, f"there is no value {{{name}}}", f"{nearest(name, [*values, *BUILT_IN])} For braces write {{{{ and }}}}"
+    )
 
 
 def _remote_problems(source: Source, procedure: Procedure, file: EstateFile | Parts, path: Path) -> Iterator[Problem]:

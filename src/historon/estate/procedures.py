@@ -157,8 +157,13 @@ class Step(Table, frozen=True):
             raise ValueError(f'"{self.complete}" is not a sign of completeness (use {", ".join(_COMPLETE)})')
         for question in self.answers:
             Pattern.parse(question)
-        if self.verb == "pull" and self.newest not in (None, "time", "name"):
-            raise ValueError('the newest file is told by newest = "time" or newest = "name"')
+        if self.verb == "pull" and self.newest is not None:
+            if self.newest not in ("time", "name"):
+                raise ValueError('the newest file is told by newest = "time" or newest = "name"')
+            if self.include or self.exclude:
+                raise ValueError("newest takes one file, so include and exclude would mean nothing (narrow the path)")
+        if self.ends_with is not None and self.ends_with.startswith("pattern:"):
+            Pattern.parse(self.ends_with.removeprefix("pattern:"))
 
     def _verb_value(self, verb: str) -> Said | None:
         value: Said | None = getattr(self, "await_" if verb == "await" else verb)
@@ -277,6 +282,7 @@ class Procedure(Table, frozen=True):
                 raise ValueError(f"over {self.over} has no {key} (it belongs to {', '.join(sorted(transports))})")
         if not any(step.keeps for _, step in walk(self.steps)):
             raise ValueError("keeps nothing (at least one step must be keep or pull)")
+        self._check_effect()
         if self.over in _TEXTUAL and self.prompt is None:
             raise ValueError(f"over {self.over} needs a prompt (such as prompt = '^\\S+[>#] ?$')")
         if self.over == "drop-folder" and self.folder is None:
@@ -288,6 +294,15 @@ class Procedure(Table, frozen=True):
             self._check(step)
             if step.follows is not None and step.follows not in names:
                 raise ValueError(f'a part follows "{step.follows}", which no step keeps (give that step this as)')
+
+    def _check_effect(self) -> None:
+        """Keys that mean nothing without another."""
+        if self.pager is None and self.pager_answer != " ":
+            raise ValueError("pager_answer answers nothing (add pager, or remove it)")
+        if self.then != "move" and self.move_to != "taken":
+            raise ValueError('move_to moves nothing (set then = "move", or remove it)')
+        if self.over == "mailbox" and self.folder is not None and self.mailbox != "INBOX":
+            raise ValueError("takes mails from folder or over IMAP from mailbox, not both (remove one)")
 
     def _check(self, step: Step) -> None:
         """What a step cannot be over this transport."""

@@ -28,6 +28,7 @@ from historon.estate.procedures import Procedure
 from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
 from historon.estate.understanding import understood
+from historon.estate.without_effect import problems_without_effect
 
 __all__ = ["read_estate", "read_procedure"]
 
@@ -54,9 +55,10 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         typed = convert(data, EstateFile)
     except msgspec.ValidationError:
         problems += problems_of(data, EstateFile)
-        problems += reference_problems(Parts.salvage(data))
+        salvaged = Parts.salvage(data)
+        problems += [*reference_problems(salvaged), *problems_without_effect(salvaged)]
     else:
-        problems += reference_problems(typed)
+        problems += [*reference_problems(typed), *problems_without_effect(typed)]
     if problems:
         placed = _placed(_explained(problems, data), file, texts, origins)
         raise EstateError(sorted(placed, key=lambda problem: (problem.file != file.name, problem.line or 0)))

@@ -10,11 +10,12 @@ from historon.estate.model import Source
 from historon.estate.procedures import Procedure, Step, walk
 from historon.times import in_names
 
-__all__ = ["ACCOUNT_VALUES", "fill", "missing_values", "values_of"]
+__all__ = ["ACCOUNT_VALUES", "BUILT_IN", "fill", "is_built_in", "missing_values", "values_of"]
 
 _PLACE = re.compile(r"\{\{|\}\}|\{([a-z][a-z0-9_]*(?:\.[\w-]+)*)\}")
 # What an account may have; the names stand for secrets, which are filled in and never shown.
 ACCOUNT_VALUES = ("password", "elevation")
+BUILT_IN = ("name", "address", "user", "instant", *ACCOUNT_VALUES)
 
 
 def values_of(source: Source, procedure: Procedure, user: str = "", at: datetime | None = None) -> dict[str, Any]:
@@ -23,6 +24,11 @@ def values_of(source: Source, procedure: Procedure, user: str = "", at: datetime
     instant = in_names(at) if at else ""
     own = {"name": source.name, "address": source.address, "user": user, "instant": instant}
     return {**procedure.values, **source.values, **own, **labels}
+
+
+def is_built_in(name: str) -> bool:
+    """Whether a value of this name is given by Historon itself, so that nobody else can give it."""
+    return name in BUILT_IN or name.startswith("label.")
 
 
 def missing_values(procedure: Procedure, values: Iterable[str]) -> Iterator[tuple[tuple[str | int, ...], str]]:
@@ -68,7 +74,7 @@ def _texts(step: Step) -> Iterator[str]:
     """Everything of a step in which values are filled."""
     for said in (*([] if step.verb in ("each", "pick") else [step.says]), *step.sayings):
         yield from (said,) if isinstance(said, str) else said
-    for text in (step.as_, step.body, step.filter, step.checksum, *step.include, *step.exclude):
+    for text in (step.as_, step.body, step.filter, step.checksum, step.ends_with, *step.include, *step.exclude):
         yield text or ""
     yield from (*step.headers.values(), *(step.form or {}).values(), *step.answers.values())
     yield from _leaves(step.json)

@@ -8,7 +8,7 @@ from typing import IO
 
 from msgspec import UNSET
 
-from historon.estate import Procedure, Share, Step
+from historon.estate import Pattern, Procedure, Share, Step
 from historon.inspection.formats import format_of, look_into
 from historon.store import LARGE, Part, StoredPart
 
@@ -105,7 +105,7 @@ def _trees(kept: Sequence[Kept]) -> dict[int, list[Kept]]:
 def _by_the_step(kept: Kept, procedure: Procedure) -> Iterator[str]:
     """What the step itself says of a whole part."""
     name, content, step = kept.part.name, kept.part.edges, kept.step
-    if step.ends_with is not None and (last := _last_line(content)) != step.ends_with.strip():
+    if step.ends_with is not None and not _ends_with(last := _last_line(content), step.ends_with):
         yield f'{name} does not end with "{step.ends_with}" but with "{last[:60]}"'
     if step.min_size is not None and kept.part.size < step.min_size:
         yield f"{name} has {kept.part.size} bytes, fewer than {step.min_size}"
@@ -211,6 +211,14 @@ def error_line(answer: bytes, procedure: Procedure) -> str | None:
     else:
         found = next((line for line in lines if any(error.compiled.search(line) for error in procedure.errors)), None)
     return None if found is None else found.decode("utf-8", "replace").strip()[:120]
+
+
+def _ends_with(last: str, wanted: str) -> bool:
+    """Whether this is the last line that is wanted, as a text or, behind `pattern:`, as an expression."""
+    kind, colon, expression = wanted.partition(":")
+    if kind == "pattern" and colon:
+        return Pattern.parse(expression).compiled.search(last.encode()) is not None
+    return last == wanted.strip()
 
 
 def _last_line(content: bytes) -> str:

@@ -138,7 +138,7 @@ class Brackwater:
         }  # fmt: skip
         words, change = happens[night]
         change()
-        self.doors.push(self._clock())
+        self.doors.push(self._clock() - timedelta(minutes=90))  # it pushes at one in the morning
         return words
 
     def _saved(self, name: str) -> str:

@@ -41,6 +41,8 @@ class Capstan(SshDevice):
         self.fault: Fault | None = None
         self.sessions_with_fault: int | None = None  # after so many sessions the fault mends itself; None: never
         self.elevation = "crow-nest-7"
+        self.patience = 1  # how often it asks for the elevation password; after more than one it hangs up
+        self.elevations_tried = 0
         self.locked = False  # whether the configuration is shown to the elevated alone
         self.version = "4.2"
         self.options: dict[str, Any] = {}
@@ -84,6 +86,7 @@ class _Conversation:
         self._paging = True
         self._after_return = False
         self._elevated = False
+        self._hangs_up = False
 
     @property
     def _prompt(self) -> bytes:
@@ -97,6 +100,8 @@ class _Conversation:
             if line == "exit":
                 return
             await self._execute(line)
+            if self._hangs_up:
+                return
             self._write(self._prompt)
 
     def _write(self, data: bytes) -> None:
@@ -147,8 +152,7 @@ class _Conversation:
     async def _converse(self, line: str) -> None:
         """Commands that ask back."""
         if line == "elevate":
-            self._elevated = await self.ask("Elevation password: ", echo=False) == self._device.elevation
-            self._write(b"" if self._elevated else b"Access denied\r\n")
+            await self._elevate()
         elif line == "erase log":
             sure = await self.ask("Erase the log? [yes/no] ")
             self._write(b"erased\r\n" if sure == "yes" else b"kept\r\n")
@@ -157,6 +161,15 @@ class _Conversation:
                 await self._display(self._config().splitlines() if choice == "2" else ["all is well"])
         elif line:
             self._write(f"Unknown command: {line}\r\n".encode())
+
+    async def _elevate(self) -> None:
+        for _ in range(self._device.patience):
+            self._device.elevations_tried += 1
+            self._elevated = await self.ask("Elevation password: ", echo=False) == self._device.elevation
+            if self._elevated:
+                return
+            self._write(b"Access denied\r\n")
+        self._hangs_up = self._device.patience > 1
 
     async def _display(self, lines: list[str]) -> None:
         fault = self._device.fault

@@ -20,6 +20,7 @@ class SshDevice(ABC):
         self.port = 0
         self.host_key = asyncssh.generate_private_key("ssh-ed25519")
         self.interactive_only = False  # whether passwords are asked for as questions (RFC 4256) alone
+        self.passwords_tried = 0
         self.forwards = False  # whether it lets connections through to others, as a jump host does
         self._server: asyncssh.SSHAcceptor | None = None
 
@@ -81,6 +82,7 @@ class _Guard(asyncssh.SSHServer):
 
     def validate_password(self, username: str, password: str) -> bool:
         """Whether it is the device's."""
+        self._device.passwords_tried += 1
         return (username, password) == (self._device.user, self._device.password)
 
     def connection_requested(self, dest_host: str, dest_port: int, orig_host: str, orig_port: int) -> bool:

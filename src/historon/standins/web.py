@@ -58,6 +58,7 @@ class WebServer(ABC):
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         self._folder = folder
         self.tls = SelfSigned.make(folder, name)
+        self.clients: Path | None = None  # certificates of those who are let in; None: whoever comes
         self._server: ThreadingHTTPServer | None = None
 
     @property
@@ -80,6 +81,9 @@ class WebServer(ABC):
         self._server.daemon_threads = True
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         context.load_cert_chain(self.tls.certificate, self.tls.key)
+        if self.clients is not None:
+            context.verify_mode = ssl.CERT_REQUIRED
+            context.load_verify_locations(self.clients)
         # The handshake happens in the connection's own thread: one that never ends keeps nobody waiting.
         self._server.socket = context.wrap_socket(self._server.socket, server_side=True, do_handshake_on_connect=False)
         self.port = self._server.server_address[1]

@@ -179,6 +179,27 @@ class FolderStore(Store):
             ),
         )
 
+    def vouch(
+        self, version: Version, state: State, added: int, removed: int, families: bytes, signature: bytes | None
+    ) -> None:
+        """See Store."""
+        with self._writing("vouch for a version"):
+            source, number, at = self._known(version.source), version.number, to_ms(version.at)
+            self._db.execute(
+                "UPDATE version SET state = ?, added = ?, removed = ?, families = ? WHERE source = ? AND number = ?",
+                (STATES.index(state), added, removed, families or None, source, number),
+            )
+            self._db.execute(
+                "UPDATE source SET good = ?1, good_at = ?2, confirmed_at = max(coalesce(confirmed_at, 0), ?2) "
+                "WHERE id = ?3 AND coalesce(good, 0) < ?1",
+                (number, at, source),
+            )
+            self._db.execute(
+                "UPDATE source SET outcome = ?, note = NULL WHERE id = ? AND last_number = ? AND outcome = ?",
+                (OUTCOMES.index(Outcome.CHANGED), source, number, OUTCOMES.index(Outcome.SUSPECT)),
+            )
+            self._signatures.add(source, number, signature)
+
     def rounds(self, limit: int = 20) -> list[Round]:
         """See Store."""
         with self._doing("read the rounds"):

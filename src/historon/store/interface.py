@@ -233,6 +233,15 @@ class Store(ABC):
         """
 
     @abstractmethod
+    def vouch(
+        self, version: Version, state: State, added: int, removed: int, families: bytes, signature: bytes | None
+    ) -> None:
+        """Let a suspect version count as good, in this state; it is the source's last good one unless a newer one is.
+
+        Where the source's last outcome was this suspect version, it is a good one now.
+        """
+
+    @abstractmethod
     def end_round(self, round_number: int, at: datetime) -> None:
         """Close a round."""
 

@@ -52,7 +52,8 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
         )
         tour.type("rehearse", "saltgate-wall-1", "--estate", str(place))
         for night in range(1, len(tour.nights) + 1):
-            tour.dusk(night, estate.pass_day(night))
+            tour.dusk(night)
+            tour.night(night, estate.pass_day(night))
             tour.type("collect", "--estate", str(place))
         tour.look(estate.relay.letters if estate.relay else [])
         if stay:
@@ -76,9 +77,12 @@ class _Tour:
         """A paragraph between two commands."""
         click.echo("\n" + click.style(textwrap.fill(text, 96), fg="cyan"))
 
-    def dusk(self, night: int, happened: str) -> None:
+    def dusk(self, night: int) -> None:
         """The next night falls."""
         self.now = self.nights[night - 1]
+
+    def night(self, night: int, happened: str) -> None:
+        """Say what happened before this night."""
         self.say(f"Night {night}, {self.now:%A %d %B, %H:%M}. {happened}")
 
     def type(self, *words: str) -> int:

@@ -27,9 +27,11 @@ class Dialogue(Session):
         super().__init__(target)
         self._prompts: set[bytes] = set()
         self._buffer = bytearray()
-        self._cuts: list[int] = []
+        self._cuts: list[tuple[int, int]] = []
         self._answered = 0  # up to where of the buffer questions were answered
         self._questions = 0
+        self._given: set[bytes] = set()  # questions that were answered with a secret
+        self._secret_given = False  # since the last whole answer
 
     @abstractmethod
     async def _read(self) -> bytes:
@@ -61,6 +63,7 @@ class Dialogue(Session):
     async def say(self, what: Said, step: Step) -> Answer:
         """Type a line and return what the device answers, as text with line feeds, without echo, pages and prompt."""
         assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
+        self._secret_given = self.gives_secret(what)
         await self._type(what)
         return Answer(_without_echo(await self._read_answer(step, self._limit(step)), what.encode()))
 
@@ -94,9 +97,13 @@ class Dialogue(Session):
                 raise CollectError(FailureKind.TOO_LARGE, f"the answer exceeds {limit} bytes", tail=self.tail)
             settle = await self._looks_finished(step)
         self._prompts.add(self._last_line())
+        self._secret_given = False
         return self._answer()
 
     def _closed(self) -> CollectError:
+        if self._secret_given:  # to hang up is how some refuse a password: it is not typed again
+            message = "the device hung up after a password was given: it refuses it"
+            return CollectError(FailureKind.LOGIN, message, tail=self.tail)
         return CollectError(
             FailureKind.INCOMPLETE,
             f"the device closed the connection in the middle of an answer, after {len(self._buffer)} bytes",
@@ -124,7 +131,8 @@ class Dialogue(Session):
             raw = self._raw_last_line()
             start = len(self._buffer) - len(raw)
             del self._buffer[start + (found.start() if last == raw else 0) :]
-            self._cuts.append(len(self._buffer))
+            shown = _CONTROL.sub(b"", raw).rpartition(b"\r")[2]
+            self._cuts.append((len(self._buffer), len(shown)))
             self._write(self._procedure.pager_answer.encode())
             return True
         for question, answer in step.answers.items() if step else ():
@@ -132,10 +140,20 @@ class Dialogue(Session):
                 self._questions += 1
                 if self._questions > _MOST_QUESTIONS:
                     raise CollectError(FailureKind.STEP, "it asks the same again and again", tail=self.tail)
+                if self.gives_secret(answer):
+                    self._give_once(last)
                 self._answered = len(self._buffer)
                 await self._type(answer)
                 return True
         return False
+
+    def _give_once(self, question: bytes) -> None:
+        """Note that a secret is given; CollectError when the same question comes again, as that refuses it."""
+        if question in self._given:
+            message = "it asks for the password again: it refuses the one that was given"
+            raise CollectError(FailureKind.LOGIN, message, tail=self.tail)
+        self._given.add(question)
+        self._secret_given = True
 
     def _raw_last_line(self) -> bytes:
         """What stands behind the last line feed; of an endless line only its end, which costs the same each time."""
@@ -149,10 +167,22 @@ class Dialogue(Session):
     def _answer(self) -> bytes:
         """What came back without the prompt, the pager's traces and the terminal's carriage returns."""
         text = bytes(self._buffer[: self._buffer.rfind(b"\n") + 1])
-        for cut in reversed(self._cuts):
+        for cut, length in reversed(self._cuts):
             if erased := _ERASED.match(text, cut):
-                text = text[:cut] + text[erased.end() :]
+                text = text[:cut] + _not_filled_up(text[erased.end() :], length)
         return re.sub(rb"\r+\n", b"\n", text)
+
+
+def _not_filled_up(text: bytes, length: int) -> bytes:
+    """The text without the blanks behind its first line that only wipe what is left of a longer question.
+
+    On a terminal that cannot erase, a pager writes the next line over its question, and fills it up to the same length.
+    """
+    line, feed, rest = text.partition(b"\n")
+    bare = line.rstrip(b"\r")
+    if len(bare) != length or not bare.endswith(b" "):
+        return text
+    return bare.rstrip(b" ") + line[len(bare) :] + feed + rest
 
 
 def _without_echo(answer: bytes, line: bytes) -> bytes:

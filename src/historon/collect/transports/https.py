@@ -4,6 +4,7 @@ import asyncio
 import json
 import re
 import ssl
+import tempfile
 from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
@@ -41,11 +42,30 @@ async def open_https(target: Target) -> AsyncIterator[Session]:
     authority = f"[{host}]" if ":" in host else host
     base = f"https://{authority}:{target.source.port or 443}"
     trusted = peer_context(target.source, target.folder)
+    _show_certificate(trusted, target)
     async with httpx.AsyncClient(
         base_url=base, verify=trusted, auth=_authentication(target), trust_env=False, http2=False,
         timeout=httpx.Timeout(None, connect=_CONNECT_S), headers={"user-agent": "historon", "accept": "*/*"},
     ) as client:  # fmt: skip
         yield _HttpsSession(target, client)
+
+
+def _show_certificate(context: ssl.SSLContext, target: Target) -> None:
+    """Be known by a client certificate (RFC 8446 section 4.4.2), where the account has one."""
+    account = target.account
+    if account is None or account.key is None or account.certificate is None:
+        return
+    passphrase = account.passphrase.reveal() if account.passphrase else ""  # empty: nobody is asked for one
+    target.spool.mkdir(mode=0o700, exist_ok=True)
+    # OpenSSL takes the key from a file alone: a nameless one would do, but not on every system.
+    with tempfile.NamedTemporaryFile(dir=target.spool) as file:
+        file.write(account.key.reveal().encode())
+        file.flush()
+        try:
+            context.load_cert_chain(account.certificate, file.name, passphrase)
+        except (OSError, ssl.SSLError, ValueError) as exc:
+            message = f"the account's certificate and key cannot be used: {exc}"
+            raise CollectError(FailureKind.SETUP, message, hint="both are PEM files, and belong together") from exc
 
 
 def _authentication(target: Target) -> httpx.Auth | None:

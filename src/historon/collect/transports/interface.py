@@ -89,7 +89,8 @@ class Session:
     """An open conversation with a source. Transports say, or pull, or both.
 
     Every call raises CollectError, with what came back as its tail.
-    `remarks` collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
+    `secrets` are those of the account and what was learnt as one: an answer that holds one is given once. `remarks`
+    collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
     is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
     `remembered` is remembered for later rounds, and what is `owed` (by a transport's own account) is done. `waiting` is
     how many more exports wait at the source, and `made` when this one came, where that is known.
@@ -106,6 +107,17 @@ class Session:
         self._target = target
         self._procedure = target.procedure
         self._tail = b""
+        account = target.account
+        known = (account.password, account.elevation) if account else ()
+        self.secrets = {secret.reveal() for secret in known if secret}
+
+    def gives_secret(self, said: str) -> bool:
+        """Whether a secret is among what is said."""
+        return any(secret and secret in said for secret in self.secrets)
+
+    def may_repeat(self, what: Said) -> bool:
+        """Whether to say this once more, after no answer came, can do no harm."""
+        return False
 
     async def say(self, what: Said, step: Step) -> Answer:
         """Say something and return the whole answer; `step` has more on how."""

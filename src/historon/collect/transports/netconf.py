@@ -85,6 +85,10 @@ class _NetconfSession(Session):
             shown.tail = None
         return Answer(etree.tostring(shown, encoding="utf-8") + b"\n")
 
+    def may_repeat(self, what: Said) -> bool:
+        """See Session: reading changes nothing."""
+        return isinstance(what, str) and what.strip().partition(" ")[0] in ("get", "get-config")
+
     def _request(self, what: str, subtree: str | None) -> Any:
         """The operation's element (RFC 6241 section 7)."""
         if what.startswith("<"):

@@ -1,8 +1,9 @@
 """Connecting over SSH: is it the right device, and does it let us in? What all SSH transports have in common."""
 
+import asyncio
 import os
-from collections.abc import AsyncIterator, Iterable
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Iterable, Sequence
+from contextlib import asynccontextmanager, suppress
 from typing import Any
 
 import asyncssh
@@ -90,7 +91,8 @@ async def _connected(
             if not (
                 check.pin_mismatch and shown and len(families) > 1 and not isinstance(exc, asyncssh.KeyExchangeFailed)
             ):
-                raise check.verdict or _connect_failure(exc, f"{at[0]} port {at[1]}") from exc
+                old = await _old_host_keys(exc, at, tunnel)
+                raise check.verdict or _connect_failure(exc, f"{at[0]} port {at[1]}", old) from exc
             families = [family for family in families if family != shown]
             check.shown_algorithm = ""
 
@@ -122,14 +124,31 @@ def _authentication(account: Account) -> dict[str, object]:
         try:
             key = asyncssh.import_private_key(account.key.reveal(), passphrase)
             pair = (key, asyncssh.read_certificate(str(account.certificate))) if account.certificate else key
-        except (asyncssh.KeyImportError, OSError) as exc:
+        except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError, OSError) as exc:
             what = "certificate" if isinstance(exc, OSError) else "private key"
             raise CollectError(FailureKind.SETUP, f"the {what} cannot be read: {exc}") from exc
         options["client_keys"] = [pair]
     return options
 
 
-def _connect_failure(exc: BaseException, place: str) -> CollectError:
+async def _old_host_keys(
+    exc: BaseException, at: tuple[str, int], tunnel: asyncssh.SSHClientConnection | None
+) -> list[str]:
+    """Where no host key is of a kind that is offered: which old kinds the device has, as its refusal does not say."""
+    if not isinstance(exc, asyncssh.KeyExchangeFailed) or "host key" not in exc.reason:
+        return []
+    found = []
+    for name in (name for name, kind in LEGACY.items() if kind == "host key"):
+        with suppress(asyncssh.Error, OSError, TimeoutError):
+            async with asyncio.timeout(_LOGIN_S):
+                shown = await asyncssh.get_server_host_key(
+                    *at, tunnel=tunnel or (), server_host_key_algs=[name], kex_algs=[*_KEY_EXCHANGES], config=None
+                )
+            found += [name] if shown else []
+    return found
+
+
+def _connect_failure(exc: BaseException, place: str, old: Sequence[str] = ()) -> CollectError:
     """Asyncssh's and the operating system's errors as ours, the most specific first."""
     if isinstance(exc, asyncssh.PermissionDenied):
         return CollectError(FailureKind.LOGIN, f"{place} refuses the log-in: {exc.reason}")
@@ -137,7 +156,7 @@ def _connect_failure(exc: BaseException, place: str) -> CollectError:
         return CollectError(
             FailureKind.UNREACHABLE,
             f"{place} and Historon have no algorithm in common: {exc.reason}",
-            hint=_legacy_advice(exc.reason),
+            hint=_legacy_advice(" ".join([exc.reason, *old])),
             again=False,
         )
     if isinstance(exc, asyncssh.HostKeyNotVerifiable):

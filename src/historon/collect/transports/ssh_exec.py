@@ -3,10 +3,11 @@
 import asyncio
 import stat
 import tempfile
-from collections.abc import AsyncIterator, Sequence
-from contextlib import asynccontextmanager, suppress
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
+from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import TypeVar
 
 import asyncssh
 
@@ -22,6 +23,10 @@ __all__ = ["open_exec"]
 
 _MOST_FILES = 100_000
 _READ = 2**18
+_CHANNEL_PAUSES_S = (0.1, 0.4, 1.5)  # before a refused channel is asked for again
+_CLOSE_S = 5
+
+C = TypeVar("C")
 _SFTP_KINDS = {
     asyncssh.SFTPNoSuchFile: (FailureKind.STEP, "there is no {path} on the device", "is the path right?"),
     asyncssh.SFTPPermissionDenied: (FailureKind.PERMISSION, "{path} may not be read by this account", ""),
@@ -32,21 +37,29 @@ _SFTP_KINDS = {
 @asynccontextmanager
 async def open_exec(target: Target, known: Known | None) -> AsyncIterator[Session]:
     """Connect and log in; commands and files then have channels of their own."""
-    async with connect(target, known) as connection:
-        yield _ExecSession(target, connection)
+    async with AsyncExitStack() as stack:
+
+        async def connection() -> asyncssh.SSHClientConnection:
+            return await stack.enter_async_context(connect(target, known))
+
+        yield _ExecSession(target, await connection(), connection)
 
 
 class _ExecSession(Session):
-    def __init__(self, target: Target, connection: asyncssh.SSHClientConnection) -> None:
+    def __init__(
+        self, target: Target, connection: asyncssh.SSHClientConnection,
+        reconnect: Callable[[], Awaitable[asyncssh.SSHClientConnection]] | None = None,
+    ) -> None:  # fmt: skip
         super().__init__(target)
         self._connection = connection
+        self._reconnect = reconnect
 
     async def say(self, what: Said, step: Step) -> Answer:
         """Run a command on the device and return what it prints."""
         assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
         self._tail = b""
         try:
-            process = await self._connection.create_process(what, encoding=None)
+            process = await self._channel(lambda: self._connection.create_process(what, encoding=None))
         except asyncssh.ChannelOpenError as exc:
             raise CollectError(FailureKind.PERMISSION, f"the device runs no commands: {exc.reason}") from exc
         except (asyncssh.Error, OSError) as exc:
@@ -63,12 +76,34 @@ class _ExecSession(Session):
                 reader.cancel()
             await asyncio.gather(*readers, return_exceptions=True)
             process.close()
+            await self._closed(process)
         if done.exit_signal:
             message = f"the command was ended by signal {done.exit_signal[0]}"
             raise CollectError(FailureKind.STEP, message, tail=complaints[-TAIL:])
         if done.exit_status is None:
             raise self._lost()
         return Answer(printed, complaints, exit_code=done.exit_status)
+
+    async def _channel(self, opening: Callable[[], Awaitable[C]]) -> C:
+        """A new channel. A device that allows one at a time may need a moment after the last one was closed."""
+        for pause in _CHANNEL_PAUSES_S:
+            try:
+                return await opening()
+            except asyncssh.ChannelOpenError:
+                await asyncio.sleep(pause)
+        try:
+            return await opening()
+        except asyncssh.ChannelOpenError:
+            if self._reconnect is None:
+                raise
+            self._connection = await self._reconnect()  # some take one session a connection, and no more
+            return await opening()
+
+    async def _closed(self, channel: asyncssh.SSHClientProcess[bytes] | asyncssh.SFTPClient) -> None:
+        """Wait until a channel is closed at both ends, if that does not take long."""
+        with suppress(TimeoutError, asyncssh.Error, OSError):
+            async with asyncio.timeout(_CLOSE_S):
+                await channel.wait_closed()
 
     def _lost(self) -> CollectError:
         return CollectError(FailureKind.INCOMPLETE, "the connection was lost in the middle of a step", tail=self.tail)
@@ -88,12 +123,12 @@ class _ExecSession(Session):
 
     async def _fetched(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
         try:
-            async with self._connection.start_sftp_client(path_encoding=None) as sftp:
-                raw = path.encode() if step.newest is None else await self._newest(sftp, path, step.newest)
-                base = name if name is not None else _shown(raw.rstrip(b"/").rpartition(b"/")[2])
-                if stat.S_ISDIR((await sftp.stat(raw)).permissions or 0):
-                    return await self._tree(sftp, raw, base, step)
-                return [await self._file(sftp, raw, base, self._limit(step), step)]
+            sftp = await self._channel(self._sftp)
+            try:
+                return await self._fetched_over(sftp, path, name, step)
+            finally:
+                sftp.exit()
+                await self._closed(sftp)
         except asyncssh.SFTPError as exc:
             kind, message, hint = next(
                 (words for error, words in _SFTP_KINDS.items() if isinstance(exc, error)),
@@ -104,6 +139,16 @@ class _ExecSession(Session):
             raise CollectError(kind, message.replace("{path}", path), hint=hint, absent=absent) from exc
         except (asyncssh.Error, OSError) as exc:
             raise CollectError(FailureKind.STEP, f"the device serves no files: {exc}") from exc
+
+    async def _fetched_over(self, sftp: asyncssh.SFTPClient, path: str, name: str | None, step: Step) -> Sequence[Part]:
+        raw = path.encode() if step.newest is None else await self._newest(sftp, path, step.newest)
+        base = name if name is not None else _shown(raw.rstrip(b"/").rpartition(b"/")[2])
+        if stat.S_ISDIR((await sftp.stat(raw)).permissions or 0):
+            return await self._tree(sftp, raw, base, step)
+        return [await self._file(sftp, raw, base, self._limit(step), step)]
+
+    async def _sftp(self) -> asyncssh.SFTPClient:
+        return await self._connection.start_sftp_client(path_encoding=None)
 
     async def _newest(self, sftp: asyncssh.SFTPClient, pattern: str, by: str) -> bytes:
         """The newest regular file of a folder whose name matches."""

@@ -1,0 +1,37 @@
+"""Taking a suspect version for good, on a person's word."""
+
+from historon.compare import Masks, Plain, comparable, compare_exports, fingerprints, packed, signature
+from historon.errors import UsageError
+from historon.estate import Estate
+from historon.store import State, Store, Version
+
+__all__ = ["vouch"]
+
+
+def vouch(estate: Estate, store: Store, version: Version) -> Version:
+    """Let a suspect version count as good: the last good one, unless a newer one is; returns it as it is then.
+
+    The next export is measured by it. UsageError when it is good already; StoreError when it cannot be read.
+    """
+    name = f"{version.source}@{version.number}"
+    if version.good:
+        raise UsageError(f"{name} is good already", hint=f"historon versions {version.source}")
+    earlier = [one for one in store.versions(version.source) if one.good and one.number < version.number]
+    after = _contents(store, version)
+    before = _contents(store, earlier[-1]) if earlier else {}
+    source = estate.sources.get(version.source)
+    masks = Masks.of(estate.procedure_of(source) if source else None, key=store.fingerprint_key())
+    changes = compare_exports(before, after, masks)
+    state = State.GOOD if changes or not earlier else State.NOISE
+    plain = Plain(source.own_names if source else (version.source,))
+    bits = signature(before, after) if store.indexed and store.signed(version.source) else None
+    added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
+    families = packed(fingerprints(changes if earlier else (), plain))
+    store.vouch(version, state, added, removed, families, bits)
+    found = store.version(version.source, version.number)
+    assert found is not None  # noqa: S101 (it was there a moment ago, in the same transaction as its new state)
+    return found
+
+
+def _contents(store: Store, version: Version) -> dict[str, bytes]:
+    return {part.name: comparable(part, store) for part in store.parts(version.source, version.number)}

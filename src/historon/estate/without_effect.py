@@ -1,0 +1,78 @@
+"""What is written in an estate file and would have no effect: it is a mistake, and told when the file is read."""
+
+from collections.abc import Iterable, Iterator
+
+from historon.estate.checking import Parts, Path, Problem
+from historon.estate.model import Credentials, EstateFile
+from historon.estate.procedures import Procedure
+from historon.estate.spelling import nearest
+from historon.estate.values import is_built_in
+
+__all__ = ["problems_without_effect"]
+
+
+def problems_without_effect(file: EstateFile | Parts) -> Iterator[Problem]:
+    """Each key that nothing would ever look at, with its place."""
+    yield from _value_problems(file)
+    yield from _identity_problems(file)
+    yield from _account_problems(file)
+    if isinstance(file, EstateFile):
+        labels = {label for source in file.sources for label in source.labels}
+        for label in file.estate.at_once_by:
+            if file.sources and label not in labels:
+                path = ("estate", "at_once_by")
+                yield Problem(path, f'no source has the label "{label}"', nearest(label, labels))
+
+
+_IDENTITIES = {
+    "host_key": ("ssh-shell", "ssh-exec", "netconf"), "legacy": ("ssh-shell", "ssh-exec", "netconf"),
+    "certificate": ("https", "mailbox"), "authority": ("https", "mailbox"),
+}  # fmt: skip
+
+
+def _identity_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+    """What says how a source is known, and is not looked at over its transport."""
+    for index, source in enumerate(file.sources):
+        procedure = file.procedures.get(source.procedure) if source else None
+        for key, transports in _IDENTITIES.items() if procedure else ():
+            if procedure and getattr(source, key) and procedure.over not in transports:
+                yield Problem(("sources", index, key), f"means nothing over {procedure.over}", "remove it")
+
+
+def _value_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+    """Values that would never be used, as Historon gives those of this name itself."""
+    tables: list[tuple[Path, Iterable[str]]] = [
+        (("sources", index, "values"), source.values) for index, source in enumerate(file.sources) if source
+    ]
+    tables += [(("procedures", name, "values"), one.values) for name, one in file.procedures.items() if one]
+    for path, values in tables:
+        for name in values:
+            if is_built_in(name):
+                problem = f"{{{name}}} is Historon's own and cannot be set"
+                yield Problem(path, problem, "give the value another name")
+
+
+def _account_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+    """What accounts hold that nothing would ever use: none of the transports that log in with them, nor any step."""
+    users: dict[str, list[Procedure]] = {}
+    elsewhere = {jump.credentials for jump in file.jumps.values() if jump}
+    elsewhere |= {str(getattr(one, "credentials", None)) for one in file.channels.values() if one}
+    for source in file.sources:
+        procedure = file.procedures.get(source.procedure) if source else None
+        if source and procedure and source.credentials:
+            users.setdefault(source.credentials, []).append(procedure)
+    for name, account in file.credentials.items():
+        procedures = {id(one): one for one in users.get(name, ())}.values()
+        if not account or not procedures or name in elsewhere:
+            continue
+        for key in ("key", "passphrase", "certificate", "agent"):  # passwords are values that steps may ask for
+            if getattr(account, key) and not any(_uses(one, account, key) for one in procedures):
+                over = ", ".join(sorted({one.over for one in procedures}))
+                yield Problem(("credentials", name, key), f"is used by none of its sources (over {over})", "remove it")
+
+
+def _uses(procedure: Procedure, account: Credentials, key: str) -> bool:
+    """Whether a procedure logs in with this key of an account: over SSH, or over HTTPS as a client certificate."""
+    if procedure.over in ("ssh-shell", "ssh-exec", "netconf"):
+        return key != "passphrase" or account.key is not None
+    return procedure.over == "https" and key != "agent" and account.key is not None and account.certificate is not None
