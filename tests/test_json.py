@@ -1,11 +1,13 @@
 """What --json prints has one form, and docs/json.md describes every field of it, and no other."""
 
+import json
 import re
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from historon.store import PAUSED
 from tests.conftest import EstateFolder
 
 PAGE = Path(__file__).parent.parent / "docs" / "json.md"
@@ -135,6 +137,11 @@ def test_every_field_is_documented_and_every_documented_field_is_there(edges: Es
     ledger.write_bytes(content)
     (edges.path / "historon.toml").chmod(0o666)
     results.append(edges.run("doctor", "--json"))
+    store = edges.store()
+    note = {"resume": ["daemon", "start"], "since": "2026-10-01T02:30:00+00:00", "until": "", "by": ""}
+    store.remember("edge-1", PAUSED, json.dumps(note))
+    store.close()
+    results.append(edges.run("status", "--json"))
     for result in results:
         name, number = re.fullmatch(r"historon/([a-z-]+)/(\d+)", result.data["schema"]).groups()  # type: ignore[union-attr]
         assert number == "1"

@@ -287,25 +287,6 @@ def test_it_is_resumed_when_pausing_itself_fails(estate: EstateFolder, purser: P
     assert purser.running
 
 
-def test_one_that_a_kill_not_resumed_is_not_forgotten(estate: EstateFolder, purser: Purser) -> None:
-    _local(estate, _one_line(_PAUSE, ', { send = ["sh", "wait.sh"] }'))
-    (estate.path / "wait.sh").write_text("exec sleep 60\n")
-    process = subprocess.Popen([PROGRAM, "collect"], cwd=estate.path, env={**os.environ, "PW": "x", "UP": "y"})
-    deadline = time.monotonic() + 20
-    while purser.running and time.monotonic() < deadline:
-        pass
-    process.kill()
-    process.wait()
-    result = estate.run("doctor", PW="x", UP="y")
-    assert result.code == 1
-    assert "was paused, and Historon ended before it could be resumed" in result.out
-    assert "see whether it runs; if not: purser/purserctl resume" in result.out
-    (estate.path / "wait.sh").write_text("exit 0\n")
-    assert collect(estate).code == 0
-    assert purser.running, "the next round resumes it"
-    assert estate.run("doctor", PW="x", UP="y").code == 0
-
-
 def test_each_turn_tidies_up_after_itself(estate: EstateFolder) -> None:
     _local(estate, """
         { send = ["echo", "1 2"], learn = { ids = 'patterns:[0-9]' } },

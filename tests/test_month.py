@@ -30,7 +30,7 @@ HOUR, DAY = timedelta(hours=1), timedelta(days=1)
 TROUBLE = {
     "not-resumed", "identity-changed", "store-trouble", "failing", "still-failing", "overdue", "still-overdue",
     "collecting-blocked", "estate-refused", "service-died", "suspect", "still-suspect", "flapping", "requirement-failed", "disk-low",
-    "recovered", "fresh-again", "requirement-met", "disk-well", "collecting-again", "estate-accepted",
+    "recovered", "resumed", "fresh-again", "requirement-met", "disk-well", "collecting-again", "estate-accepted",
 }  # fmt: skip
 
 

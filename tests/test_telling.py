@@ -123,6 +123,7 @@ def test_a_channel_hears_what_it_asked_for() -> None:
     trouble = {kind for kind, severity in KINDS.items() if severity <= Severity.WARNING}
     over = {
         "recovered",
+        "resumed",
         "fresh-again",
         "requirement-met",
         "disk-well",

@@ -12,7 +12,7 @@ from typing import Any, TypeVar, cast
 import click
 
 from historon.estate import ESTATE_FILE, Estate, read_estate, select
-from historon.store import FolderStore, Reference, Store, Version, resolve
+from historon.store import PAUSED, FolderStore, Reference, Store, Version, resolve
 
 __all__ = [
     "App", "estate_option", "example", "json_option", "pass_app", "query_options", "reveal_option", "where_option",
@@ -62,13 +62,29 @@ class App:
         return resolve(store, reference, now=self.clock(), zone=estate.zone)
 
     @contextmanager
-    def store(self, estate: Estate) -> Iterator[Store]:
-        """The estate's store, closed again at the end."""
+    def store(self, estate: Estate, *, tell_paused: bool = True) -> Iterator[Store]:
+        """The estate's store, closed again at the end.
+
+        Whoever has opened it is told of services that were left paused, unless the command tells of them itself.
+        """
         store = FolderStore(estate.path(estate.settings.store), indexed=estate.settings.index)
         try:
+            if tell_paused:
+                self._tell_paused(store)
             yield store
         finally:
             store.close()
+
+    def _tell_paused(self, store: Store) -> None:
+        """Look first, and import what it takes only then: that is slower than most commands."""
+        if not any(store.recall_all(PAUSED).values()):
+            return
+        from historon.collect import left_paused
+
+        for one in left_paused(store, self.clock()):
+            words = f"SERVICE NOT RESUMED: {one.source}: Historon ended while it was paused"
+            click.echo(f"historon: {words}", err=True)
+            click.echo(f"  try: historon collect {one.source}; or by hand, now: {one.words}", err=True)
 
 
 def pass_app(function: F) -> F:

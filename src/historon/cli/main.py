@@ -117,7 +117,7 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
         return ExitCode.INTERRUPTED
     except Exception as exc:
         click.echo(f"historon: a defect in Historon itself: {where_raised(exc)}", err=True)
-        click.echo("  try: report this line and the command, please; nothing was half written", err=True)
+        click.echo("  try: report this line and the command, please", err=True)
         return ExitCode.INTERNAL
 
 

@@ -4,6 +4,7 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
+from historon.collect.pauses import LeftPaused, Resumed, left_paused, once_paused, resume_left
 from historon.collect.pinning import Identity, shown_identity
 from historon.collect.places import Places
 from historon.collect.reaching import Clock
@@ -20,10 +21,12 @@ __all__ = [
     "Finding",
     "Identity",
     "Judged",
+    "LeftPaused",
     "Observer",
     "OfferedKey",
     "Places",
     "Rehearsal",
+    "Resumed",
     "RoundReport",
     "SourceBegan",
     "SourceResult",
@@ -31,7 +34,10 @@ __all__ = [
     "StepTaken",
     "examine",
     "judge",
+    "left_paused",
+    "once_paused",
     "rehearse",
+    "resume_left",
     "run_round",
     "shown_identity",
     "unfinished_sources",

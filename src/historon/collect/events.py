@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from typing import Self
 
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
+from historon.collect.pauses import Resumed
 from historon.collect.steps import StepTaken
 from historon.compare import Masks, PartChange, Unmet
 from historon.store import Outcome
@@ -92,7 +93,8 @@ class SourceResult:
 class RoundReport:
     """A round that ended. `store_trouble` is set when the ledger could not take all of it.
 
-    `earlier` are the numbers of rounds that it went to some sources of again.
+    `earlier` are the numbers of rounds that it went to some sources of again, `resumed` what became of services that
+    were left paused by another process.
     """
 
     estate: str
@@ -104,6 +106,7 @@ class RoundReport:
     store_trouble: str | None = None
     remarks: Sequence[str] = ()
     earlier: tuple[int, ...] = ()
+    resumed: Sequence[Resumed] = ()
 
     @property
     def took(self) -> timedelta:
@@ -119,13 +122,15 @@ class RoundReport:
             results=[anew.get(result.source, result) for result in self.results],
             interrupted=self.interrupted or later.interrupted,
             store_trouble=self.store_trouble or later.store_trouble,
+            remarks=[*self.remarks, *later.remarks],
             earlier=(*self.earlier, *filter(None, [self.number])),
+            resumed=[*self.resumed, *later.resumed],
         )
 
     @property
     def not_resumed(self) -> int:
         """How many sources stand still because of us: the most severe outcome there is."""
-        return sum(result.not_resumed for result in self.results)
+        return sum(result.not_resumed for result in self.results) + sum(bool(one.trouble) for one in self.resumed)
 
     @property
     def troubles(self) -> list[SourceResult]:

@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 
 from historon.collect.failures import CollectError
-from historon.collect.reaching import not_resumed
+from historon.collect.pauses import left_paused
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.errors import HistoronError
@@ -44,7 +44,7 @@ def examine(estate: Estate, store: Store, *, now: datetime) -> list[Finding]:
         *_channels(estate),
         *_copies(estate),
         *_procedures(estate),
-        *_sources(estate, store),
+        *_sources(estate, store, now),
         *_unused(estate),
     ]
     return sorted(found, key=lambda finding: not finding.wrong)
@@ -190,7 +190,7 @@ def _programs(about: str, programs: Iterable[str], folder: Path) -> Iterator[Fin
             yield Finding(True, about, f"{program} is not on the short path that a scheduler has", remedy)
 
 
-def _sources(estate: Estate, store: Store) -> Iterator[Finding]:
+def _sources(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
         if source.legacy:
@@ -202,9 +202,9 @@ def _sources(estate: Estate, store: Store) -> Iterator[Finding]:
                 yield Finding(
                     True, source.name, f"{folder} is not there, or may not be read", "make it; check its mode"
                 )
-    for source, resume in not_resumed(estate, store, estate.sources.values()):
+    for left in left_paused(store, now):
         message = "its service was paused, and Historon ended before it could be resumed"
-        yield Finding(True, source.name, message, f"see whether it runs; if not: {resume}")
+        yield Finding(True, left.source, message, f"see whether it runs; if not: {left.words}")
     for file in strangers(estate):
         yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove the file")
     yield from _lacking(estate, store)

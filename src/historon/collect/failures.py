@@ -6,7 +6,10 @@ from enum import StrEnum
 
 from historon.errors import ExitCode, HistoronError
 
-__all__ = ["CollectError", "FailureKind", "NotNowError", "OfferedKey"]
+__all__ = ["NOT_RESUMED", "CollectError", "FailureKind", "NotNowError", "OfferedKey"]
+
+
+NOT_RESUMED = "SERVICE NOT RESUMED"  # how the gravest failure is called wherever it is told
 
 
 class FailureKind(StrEnum):

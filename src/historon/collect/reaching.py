@@ -2,7 +2,8 @@
 
 import asyncio
 import importlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+import json
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractAsyncContextManager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -11,21 +12,31 @@ from typing import TYPE_CHECKING, cast
 from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.steps import StepObserver, Surroundings, take_steps
+from historon.collect.processes import this_process
+from historon.collect.steps import StepObserver, Surroundings, resume, take_steps
 from historon.collect.surroundings import check_needs
 from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.compare import Masks
 from historon.errors import HistoronError, where_raised
-from historon.estate import ACCOUNT_VALUES, Credentials, Estate, Secret, SecretError, SecretRef, Source, values_of, walk
+from historon.estate import (
+    ACCOUNT_VALUES,
+    Credentials,
+    Estate,
+    Procedure,
+    Said,
+    Secret,
+    SecretError,
+    SecretRef,
+    Source,
+    values_of,
+)
 from historon.inspection import Kept
-from historon.store import Store
+from historon.store import PAUSED, Store
 
 if TYPE_CHECKING:
     from historon.collect.transports.host_keys import Known
 
-__all__ = ["Clock", "Export", "Reach", "not_resumed"]
-
-_PAUSED = "paused"  # what is remembered of a source while it is paused: how to resume it
+__all__ = ["Clock", "Export", "Reach"]
 
 Clock = Callable[[], datetime]
 # Modules are imported when a source needs them: asyncssh alone takes half a second.
@@ -151,16 +162,9 @@ class Reach:
 
     async def _export(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
         target = self._target(source)
-        procedure, account = target.procedure, target.account
+        procedure = target.procedure
         check_needs(self._estate, procedure)
-        values = values_of(source, procedure, account.user if account else "", self._clock())
-        secrets = [(name, getattr(account, name, None)) for name in ACCOUNT_VALUES]
-        around = Surroundings(
-            values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
-            clock=self._clock, zone=self._estate.zone, reopen=lambda: self._open(target),
-            hide=lambda secret: masks.also(secret.encode()), told=told,
-            paused=lambda resume: self._store.remember(source.name, _PAUSED, resume),
-        )  # fmt: skip
+        around = self._surroundings(source, target, masks, told)
         session: Session | None = None
         try:
             async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
@@ -180,6 +184,42 @@ class Reach:
         remarks = [*session.remarks, *([skew] if skew else [])]
         remembered = [*session.remembered.items()]
         return Export(kept, remarks, remembered, session.owed, session.waiting, session.made)
+
+    def _surroundings(self, source: Source, target: Target, masks: Masks, told: StepObserver | None) -> Surroundings:
+        account = target.account
+        values = values_of(source, target.procedure, account.user if account else "", self._clock())
+        secrets = [(name, getattr(account, name, None)) for name in ACCOUNT_VALUES]
+        return Surroundings(
+            values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
+            clock=self._clock, zone=self._estate.zone, reopen=lambda: self._open(target),
+            hide=lambda secret: masks.also(secret.encode()), told=told,
+            paused=lambda resume, at_it: self._note_pause(source, target.procedure, resume, at_it=at_it),
+        )  # fmt: skip
+
+    def _note_pause(self, source: Source, procedure: Procedure, resume: Said | None, *, at_it: bool) -> None:
+        """Put on record that a source is paused, how to resume it and who is at it, or that it is no more."""
+        now = self._clock()
+        note = {
+            "resume": resume, "since": now.isoformat(), "until": (now + procedure.deadline).isoformat(),
+            "by": this_process() if at_it else "",
+        }  # fmt: skip
+        self._store.remember(source.name, PAUSED, json.dumps(note) if resume is not None else "")
+
+    async def resume(self, source: Source, said: Said) -> None:
+        """Resume a service that was left paused, over a session of its own. CollectError when it does not come back."""
+        target, masks = self._target(source), Masks()
+        around = self._surroundings(source, target, masks, None)
+        try:
+            async with asyncio.timeout(target.procedure.deadline.total_seconds()), self._open(target) as session:
+                await resume(session, target.procedure, around, said)
+        except TimeoutError as exc:
+            raise CollectError(FailureKind.TIME, f"timed out after {target.procedure.deadline}") from exc
+        except HistoronError as exc:
+            if isinstance(exc, CollectError):
+                raise
+            raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
+        except OSError as exc:
+            raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
 
     async def settle(self, source: Source, owed: str) -> None:
         """Do what is owed to a source for an export that is on disk. CollectError, OSError when it cannot be done."""
@@ -218,15 +258,3 @@ class Reach:
 
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
         return self._known[0]
-
-
-def not_resumed(estate: Estate, store: Store, sources: Iterable[Source]) -> Iterator[tuple[Source, str]]:
-    """Sources that were paused and are not on record as resumed, with how to resume them."""
-    pausing = {
-        name
-        for name, procedure in estate.procedures.items()
-        if any(step.verb == "pause" for _, step in walk(procedure.steps))
-    }
-    for source in sources:
-        if source.procedure in pausing and (resume := store.recall(source.name, _PAUSED)):
-            yield source, resume

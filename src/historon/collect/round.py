@@ -8,8 +8,9 @@ from datetime import datetime, timedelta
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import Judged, max_shrink_of, question_about
+from historon.collect.pauses import LeftPaused, Resumed, left_paused, resume_left
 from historon.collect.places import Places
-from historon.collect.reaching import Clock, Export, Reach, not_resumed
+from historon.collect.reaching import Clock, Export, Reach
 from historon.collect.steps import StepTaken
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
@@ -95,6 +96,7 @@ class _Round:
         self._number = 0
         self._places = places
         self._remarks: list[str] = []
+        self._resumed: list[Resumed] = []
         self._queue: asyncio.Queue[_Found] = asyncio.Queue()
         self._reach = Reach(estate, store, clock)
         self._results: dict[str, SourceResult] = {}
@@ -108,15 +110,14 @@ class _Round:
         await self._reach.fetch_accounts(source for source in sources if source.skip is None)
         writer = asyncio.create_task(self._write())
         self._record([_skipped(source.name, began, source.skip) for source in sources if source.skip is not None])
-        tasks = [asyncio.create_task(self._collect(source)) for source in sources if source.skip is None]
+        left = {one.source: one for one in self._left_paused()}
+        visited = [source for source in sources if source.skip is None]
+        tasks = [asyncio.create_task(self._collect(source, left.pop(source.name, None))) for source in visited]
+        tasks += [asyncio.create_task(self._resume(one)) for one in left.values()]
         interrupted = await _all_done(tasks)
         writer.cancel()
         self._record([self._queue.get_nowait() for _ in range(self._queue.qsize())])
         self._skip_rest(sources)
-        self._remarks += [
-            f"the service of {source.name} was paused, and perhaps is not resumed: {resume}"
-            for source, resume in not_resumed(self._estate, self._store, sources)
-        ]
         self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]
         ended = began + timedelta(seconds=time() - started)
         try:
@@ -125,18 +126,39 @@ class _Round:
             self._store_trouble = self._store_trouble or str(exc)
         results = [self._results[source.name] for source in sources]
         name = self._estate.settings.name
-        return RoundReport(name, self._number, began, ended, results, interrupted, self._store_trouble, self._remarks)
+        return RoundReport(
+            name, self._number, began, ended, results, interrupted, self._store_trouble, self._remarks,
+            resumed=self._resumed,
+        )  # fmt: skip
 
-    async def _collect(self, source: Source) -> None:
+    def _left_paused(self) -> list[LeftPaused]:
+        try:
+            return left_paused(self._store, self._clock())
+        except StoreError as exc:
+            self._store_trouble = str(exc)
+            return []
+
+    async def _resume(self, left: LeftPaused) -> None:
+        """Resume what another one left paused; what becomes of it is a remark of the round."""
+        try:
+            resumed = await resume_left(self._estate, self._store, self._clock, [left])
+            self._resumed += resumed
+            self._remarks += map(str, resumed)
+        except StoreError as exc:
+            self._store_trouble = self._store_trouble or str(exc)
+
+    async def _collect(self, source: Source, left: LeftPaused | None) -> None:
         """One source, whatever happens: from its turn to what is to be recorded of it."""
         time = asyncio.get_running_loop().time
+        if left is not None:
+            await self._resume(left)
         await asyncio.sleep(self._delays.get(source.name, timedelta()).total_seconds())
         async with self._places.for_source(source):
             self._tell(SourceBegan(source.name))
             await self._settle(source)
-            left = await self._collect_one(source, time)
+            waiting = await self._collect_one(source, time)
             # What came in meanwhile waits for the next round: this one ends.
-            for _ in range(left):
+            for _ in range(waiting):
                 if not await self._collect_one(source, time, again=True):
                     break
 

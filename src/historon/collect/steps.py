@@ -13,14 +13,14 @@ from msgspec.structs import replace
 
 from historon.collect.answers import choose, field_of, find, whats_wrong
 from historon.collect.clocks import told_instant
-from historon.collect.failures import CollectError, FailureKind, NotNowError
+from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
-from historon.estate import ACCOUNT_VALUES, Check, Duration, Procedure, Said, Step, fill
+from historon.estate import ACCOUNT_VALUES, Check, Duration, Procedure, Said, Step, fill, walk
 from historon.inspection import Kept, error_line
 from historon.store import LARGE, Part
 
-__all__ = ["StepObserver", "StepTaken", "Surroundings", "take_steps"]
+__all__ = ["StepObserver", "StepTaken", "Surroundings", "resume", "take_steps"]
 
 T = TypeVar("T")
 _HOSTILE = ("..", ".", "")
@@ -48,8 +48,8 @@ StepObserver = Callable[[StepTaken], None]
 class Surroundings:
     """What steps need to know beside the session: values to fill in, the time, and a way to a fresh session.
 
-    `hide` is told every secret that is learnt; `paused` how to resume what is about to be paused, and then that nothing
-    is any more.
+    `hide` is told every secret that is learnt; `paused` how to resume what is about to be paused and whether we are at
+    it, and None when nothing is paused any more.
     """
 
     values: dict[str, Any]
@@ -57,7 +57,7 @@ class Surroundings:
     zone: ZoneInfo
     reopen: Callable[[], AbstractAsyncContextManager[Session]]
     hide: Callable[[str], None]
-    paused: Callable[[str], None]
+    paused: Callable[[Said | None, bool], None]
     told: StepObserver | None = None
     secret: set[str] = field(default_factory=lambda: set(ACCOUNT_VALUES))
 
@@ -82,6 +82,24 @@ async def take_steps(session: Session, procedure: Procedure, around: Surrounding
             FailureKind.STEP, f"no step that keeps anything fits: {conditions}", hint="add steps for this version"
         )
     return taking.kept
+
+
+async def resume(session: Session, procedure: Procedure, around: Surroundings, said: Said) -> None:
+    """Say what resumes a service that was left paused, and look whether it answers, as the procedure does.
+
+    Raises CollectError when it does not.
+    """
+    taking = _Taking(session, procedure, around)
+    pauses = (step for _, step in walk(procedure.steps) if step.verb == "pause")
+    written = next((step for step in pauses if _fills_to(step.resume, around.values, said)), None)
+    await taking._resume(f"resuming {_words(said)}", written or Step(pause=said, resume=said, steps=()))
+
+
+def _fills_to(written: Said | None, values: dict[str, Any], said: Said) -> bool:
+    try:
+        return bool(written is not None and fill(written, values) == said)
+    except LookupError:
+        return False
 
 
 @dataclass
@@ -286,14 +304,20 @@ class _Taking:
     async def _pause(self, place: str, written: Step) -> None:
         """Pause, take the steps inside, and resume, whatever happened: also when pausing itself seemed to fail."""
         step = self._filled(written)
-        self.around.paused(_words(step.resume))
+        assert step.resume is not None  # noqa: S101 (checked when the estate file is read)
+        resume = self._fill(step.resume)
+        self.around.paused(resume, True)
         try:
             async with self._within(step.deadline, place):
                 await self._timed(place, lambda: self._pausing(step))
             await self.take_all(step.steps, f"{place}, ")
         finally:
-            await _to_its_end(self._resume(place, step))
-            self.around.paused("")
+            try:
+                await _to_its_end(self._resume(place, step))
+            except BaseException:
+                self.around.paused(resume, False)
+                raise
+            self.around.paused(None, True)
 
     async def _pausing(self, step: Step) -> tuple[bytes, Sequence[Part]]:
         answer = await self.session.say(self._fill(step.says), step)
@@ -320,7 +344,7 @@ class _Taking:
         assert trouble is not None  # noqa: S101
         left = CollectError(
             FailureKind.PAUSED,
-            f"SERVICE NOT RESUMED: it was tried {_RESUMES} times: {trouble.message}",
+            f"{NOT_RESUMED}: it was tried {_RESUMES} times: {trouble.message}",
             hint=f"resume it by hand, now: {_words(step.resume)}",
             tail=trouble.tail,
         )

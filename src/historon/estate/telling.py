@@ -45,6 +45,7 @@ KINDS: Mapping[str, Severity] = {
     "disk-low": Severity.WARNING,
     "copy-behind": Severity.WARNING,
     "recovered": Severity.NOTICE,
+    "resumed": Severity.NOTICE,
     "fresh-again": Severity.NOTICE,
     "requirement-met": Severity.NOTICE,
     "disk-well": Severity.NOTICE,
@@ -64,6 +65,7 @@ KINDS: Mapping[str, Severity] = {
 OVER = frozenset(
     {
         "recovered",
+        "resumed",
         "fresh-again",
         "requirement-met",
         "disk-well",

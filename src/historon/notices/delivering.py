@@ -183,6 +183,7 @@ def sign_of_life(estate: Estate, report: RoundReport) -> Told | None:
     if (
         estate.settings.heartbeat is None
         or bad
+        or report.not_resumed
         or report.store_trouble
         or report.interrupted
         or report.failing_requirements

@@ -44,6 +44,7 @@ _WORDS: Mapping[str, tuple[str, str]] = {
     "copy-behind": ("COPY BEHIND", "A copy is behind"),
     "disk-low": ("DISK LOW", "The disk is filling up"),
     "recovered": ("recovered", "collected again"),
+    "resumed": ("service resumed", "its service was left paused, and is resumed"),
     "fresh-again": ("fresh again", "fresh again"),
     "requirement-met": ("as required again", "meets its requirement again"),
     "store-verified": ("store verified", "The store was verified"),

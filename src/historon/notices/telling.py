@@ -10,7 +10,7 @@ from types import MappingProxyType
 
 import msgspec
 
-from historon.collect import RoundReport, SourceResult
+from historon.collect import Resumed, RoundReport, SourceResult
 from historon.errors import StoreError
 from historon.estate import KINDS, AnyChannel, Estate, Severity, describe
 from historon.notices.conditions import Condition, News, advance
@@ -120,6 +120,8 @@ class Teller:
             trouble = Event("store-trouble", report.ended, report.store_trouble, look="historon doctor")
             self._heard.append((trouble, report.number))
         self.keep()
+        with suppress(StoreError):
+            self.tell_resumed(report.resumed)
         numbers = [*report.earlier, report.number]
         gathered = {name for number in numbers for name in self._gathering.pop(number or 0, set())}
         as_before = [name for number in numbers for name in self._as_before.pop(number or 0, [])]
@@ -162,7 +164,8 @@ class Teller:
         now, memories, events = self._clock(), dict[str, str](), list[Event]()
         for look in looks:
             known = sources.get(look.subject)
-            if known and known.flapping:
+            grave = look.state in KINDS and KINDS[look.state] is Severity.CRITICAL
+            if known and ((known.flapping and not grave) or (look.state and known.state == look.state)):
                 continue
             old = before.get(look.subject)
             after, news = advance(old, look.state, now, self.estate.notices.tell_again, visited=False)
@@ -179,6 +182,14 @@ class Teller:
             posts = [one for event in events for one in self._routed(event, None)]
             self._post(posts, {_topic(topic): memories})
         return events
+
+    def tell_resumed(self, found: Sequence[Resumed]) -> None:
+        """Tell what became of services that another process had left paused."""
+        for one in found:
+            look = _about_pause(one, self._clock())
+            told = self.watch("paused", [look])
+            if not one.trouble and not told:
+                self.tell(look.make(look.over))
 
     def tell_well(self, event: Event) -> None:
         """Tell that all is well, wherever that is wanted and nothing was told for as long as it is wanted."""
@@ -228,6 +239,18 @@ class Teller:
             self._store.outbox.post(posts, memories)
         except StoreError:
             self.delivery.past_the_store += posts
+
+
+def _about_pause(resumed: Resumed, now: datetime) -> Watched:
+    left = resumed.left
+
+    def make(kind: str) -> Event:
+        if kind == "resumed":
+            since = f"{describe(now - left.since)} after it was paused"
+            return Event(kind, now, f"Historon ended before it could resume it; it was resumed {since}", left.source)
+        return Event(kind, now, resumed.trouble, left.source, f"resume it by hand, now: {left.words}")
+
+    return Watched(left.source, "not-resumed" if resumed.trouble else "", "resumed", make)
 
 
 def _topic(topic: str) -> str:

@@ -5,6 +5,7 @@ from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
     ESTATE,
     LARGE,
+    PAUSED,
     Changed,
     Entry,
     Outcome,
@@ -27,6 +28,7 @@ __all__ = [
     "ESTATE",
     "LARGE",
     "LEDGER",
+    "PAUSED",
     "Changed",
     "Copied",
     "Damage",

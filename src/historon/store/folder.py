@@ -294,6 +294,14 @@ class FolderStore(Store):
         """See Store."""
         self.remember_all(topic, {source: text})
 
+    def swap(self, source: str, topic: str, old: str, new: str) -> bool:
+        """See Store."""
+        with self._writing("remember"):
+            key = (self._known(source), topic, old)
+            done = self._db.execute("UPDATE memory SET text = ?4 WHERE source = ?1 AND topic = ?2 AND text = ?3",
+                                    (*key, new))  # fmt: skip
+            return done.rowcount == 1
+
     def recall_all(self, topic: str) -> dict[str, str]:
         """See Store."""
         with self._doing("recall"):

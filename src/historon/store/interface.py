@@ -45,6 +45,7 @@ class State(StrEnum):
 
 
 ESTATE = ""  # in the place of a source: what is remembered is about the whole estate
+PAUSED = "paused"  # the topic under which is remembered, while a source is paused, how to resume it
 LARGE = 16 * 2**20  # bytes from which on a content is never held in memory as a whole
 _EDGE = 2**16
 _PIECE = 2**20
@@ -309,6 +310,10 @@ class Store(ABC):
     @abstractmethod
     def remember(self, source: str, topic: str, text: str) -> None:
         """Remember something of a source, instead of what was remembered under this topic before."""
+
+    @abstractmethod
+    def swap(self, source: str, topic: str, old: str, new: str) -> bool:
+        """Remember this text in the place of that one; False, and nothing done, when it is another by now."""
 
     @abstractmethod
     def recall_all(self, topic: str) -> dict[str, str]:

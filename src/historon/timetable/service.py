@@ -14,7 +14,17 @@ from contextlib import suppress
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from historon.collect import Places, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
+from historon.collect import (
+    LeftPaused,
+    Places,
+    RoundReport,
+    SourceBegan,
+    SourceResult,
+    SourceStep,
+    left_paused,
+    resume_left,
+    run_round,
+)
 from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, describe, read_estate
@@ -32,6 +42,7 @@ _TOPIC = "timetable"  # under which the ledger remembers up to when a source's t
 _LEASE = timedelta(seconds=60)
 _TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
 _TROUBLE = timedelta(seconds=30)
+_RESUME_AGAIN = timedelta(minutes=5)  # between two tries to resume what was left paused
 _JUMP = timedelta(minutes=1)  # by which a clock goes back before that is more than being set right
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
 _TRIGGER = "timetable"
@@ -63,6 +74,8 @@ class Service:
         self._dealt: dict[str, str] = {}
         self._delivery: asyncio.Task[None] | None = None
         self._copying: asyncio.Task[None] | None = None
+        self._resuming: asyncio.Task[None] | None = None
+        self._resume_again: dict[str, datetime] = {}
         self.troubled = False
         self.vitals = Vitals()
 
@@ -143,6 +156,7 @@ class Service:
                 if abs(now - renewed) > _LEASE / 3:
                     self._take_lease()
                     renewed = now
+                self._resume_left(now)
                 self._start_due(now, once=once)
                 self._lookout.look(self._estate, self._kept, now)
                 self._copy()
@@ -154,7 +168,7 @@ class Service:
                 self._tell_trouble(exc)
                 wait = _TROUBLE
             self.vitals.seen, self.vitals.next_due = self._clock(), min(self._next.values(), default=None)
-            if once and not self._rounds and not self._copying:
+            if once and not self._rounds and not self._copying and not self._resuming:
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
 
@@ -178,9 +192,9 @@ class Service:
     async def _pause(self, span: timedelta) -> None:
         """Wait this long, or until a round or a copy is done or somebody wants us to stop."""
         stopped = asyncio.create_task(self._stop.wait())
-        copying = {self._copying} if self._copying else set()
+        beside = {task for task in (self._copying, self._resuming) if task}
         await asyncio.wait(
-            {stopped, *self._rounds, *copying}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
+            {stopped, *self._rounds, *beside}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
         )
         stopped.cancel()
         for task in [task for task in self._rounds if task.done()]:
@@ -189,6 +203,9 @@ class Service:
         if self._copying is not None and self._copying.done():
             copied, self._copying = self._copying, None
             copied.result()
+        if self._resuming is not None and self._resuming.done():
+            resumed, self._resuming = self._resuming, None
+            resumed.result()
 
     def _reload(self) -> None:
         """Take up a changed estate file; one that is wrong is told of, and the one before stays in force."""
@@ -209,6 +226,26 @@ class Service:
         self._lookout.soon()
         self._flush()
         self._begin()
+
+    def _resume_left(self, now: datetime) -> None:
+        """Resume what another process, or this one, left paused: at once, and then again every little while."""
+        if self._resuming is not None:
+            return
+        lefts = left_paused(self._store, now)
+        wanted = [one for one in lefts if self._resume_again.get(one.source, now) <= now]
+        if wanted:
+            self._resume_again |= {one.source: now + _RESUME_AGAIN for one in wanted}
+            self._resuming = asyncio.create_task(self._resume(wanted))
+
+    async def _resume(self, lefts: Sequence[LeftPaused]) -> None:
+        try:
+            found = await resume_left(self._estate, self._store, self._clock, lefts)
+            for one in found:
+                _LOG.log(logging.CRITICAL if one.trouble else logging.WARNING, "%s", one)
+            self.troubled = self.troubled or any(one.trouble for one in found)
+            self._teller.tell_resumed(found)
+        except StoreError as exc:
+            _LOG.error("the store is in trouble: %s", exc)
 
     def _start_due(self, now: datetime, *, once: bool) -> None:
         """Begin a round with what is due, and with what its timetables have spread over the time to come."""
@@ -358,8 +395,9 @@ class Service:
             task.cancel()
         if self._rounds:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
-        if self._copying is not None:
-            await asyncio.wait([self._copying], timeout=_STOP.total_seconds())
+        beside = [task for task in (self._copying, self._resuming) if task]
+        if beside:
+            await asyncio.wait(beside, timeout=_STOP.total_seconds())
         try:
             await self._send_last()
             self._flush()

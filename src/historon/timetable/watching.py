@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import partial
 
+from historon.collect import left_paused
 from historon.copies import CopyStatus, copies_of
 from historon.estate import Estate, describe
 from historon.notices import Event, Teller, Watched
@@ -53,7 +54,8 @@ class Lookout:
         self.copies_wanted = [one.name for one in copies if one.missing_since is not None]
         for one in copies:
             self._watch(f"copy {one.name}", _about_copy(one, self.copy_troubles.get(one.name, ""), now))
-        if (well := _all_well_words(board)) and not any(one.overdue(now) for one in copies):
+        amiss = any(one.overdue(now) for one in copies) or left_paused(self._store, now)
+        if not amiss and (well := _all_well_words(board)):
             self._teller.tell_well(Event("all-well", now, well))
 
     def _watch(self, topic: str, look: Watched) -> None:

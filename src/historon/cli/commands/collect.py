@@ -49,7 +49,7 @@ def command(
     sources = select(estate, names, where)
     if not sources:
         raise UsageError("there is no source to collect", hint="describe some in the estate file")
-    with app.store(estate) as store:
+    with app.store(estate, tell_paused=False) as store:
         if unfinished and not (sources := unfinished_sources(store, sources)):
             click.echo("the last round was not interrupted: nothing is left to do")
             return ExitCode.WELL
@@ -300,6 +300,6 @@ def _exit_code(report: RoundReport, told: Sequence[Told]) -> ExitCode:
         return ExitCode.STORE
     if report.interrupted:
         return ExitCode.INTERRUPTED
-    if report.count(Outcome.FAILED, Outcome.SUSPECT):
+    if report.count(Outcome.FAILED, Outcome.SUSPECT) or report.not_resumed:
         return ExitCode.SOURCES
     return ExitCode.OUTSIDE if any(one.trouble for one in told) else ExitCode.WELL

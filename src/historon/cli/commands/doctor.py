@@ -24,7 +24,7 @@ def command(app: App, estate_file: str | None, *, as_json: bool) -> int:
     advice alone.
     """
     estate = app.estate(estate_file)
-    with app.store(estate) as store:
+    with app.store(estate, tell_paused=False) as store:
         findings = examine(estate, store, now=app.clock())
     wrong = sum(finding.wrong for finding in findings)
     headline = _headline(estate, wrong, len(findings) - wrong)

@@ -9,6 +9,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
+from historon.collect import LeftPaused, left_paused
 from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, describe, select
 from historon.store import Outcome
@@ -54,50 +55,60 @@ def command(
     """Is everything fresh, and well? The exit code says it too.
 
     Shows the age of each source's last good version against its max_age, those in trouble first. The age counts from
-    when that version was made or last confirmed: found unchanged. The exit code is 1 when a source is overdue, was
-    never collected though it has a max_age, or went wrong at the last try; 0 otherwise.
+    when that version was made or last confirmed: found unchanged. The exit code is 1 when a service was left
+    paused, when a source is overdue, was never collected though it has a max_age, or went wrong at the last try; 0
+    otherwise.
     """
     while True:
         estate = app.estate(estate_file)
         sources = select(estate, names, where)
         if by is not None and not any(by in source.labels for source in sources):
             raise UsageError(f'no source has the label "{by}"', hint="historon sources shows the labels")
-        with app.store(estate) as store:
+        with app.store(estate, tell_paused=False) as store:
             board = statuses(estate, sources, store, app.clock())
+            stopped = [one for one in left_paused(store, app.clock()) if not names or one.source in names]
         if as_json:
             rows = [_group_row(by, value, tally) for value, tally in _groups(board, by)] if by else map(_row, board)
-            print_json("status", _headline(board), list(rows), **_tally(board))
+            stood = [{"source": one.source, "since": one.since, "resume_by": one.words} for one in stopped]
+            print_json("status", _headline(board, stopped), list(rows), **_tally(board), left_paused=stood)
         elif not board:
             click.echo(f"no source yet: describe some in {printable(str(estate.file))}")
         else:
-            _show(estate, board, by, everything=everything, clear=watch is not None)
+            _show(estate, board, stopped, by, everything=everything, clear=watch is not None)
         if watch is None or as_json:
-            return ExitCode.WELL if all(one.well for one in board) else ExitCode.FOUND
+            return ExitCode.WELL if all(one.well for one in board) and not stopped else ExitCode.FOUND
         time.sleep(watch)
 
 
-def _show(estate: Estate, board: Sequence[SourceStatus], by: str | None, *, everything: bool, clear: bool) -> None:
+def _show(
+    estate: Estate, board: Sequence[SourceStatus], stopped: Sequence[LeftPaused], by: str | None, *, everything: bool,
+    clear: bool,
+) -> None:  # fmt: skip
     from rich.text import Text
 
     if clear:
         click.clear()
-    overdue = any(one.freshness.trouble for one in board)
+    overdue = stopped or any(one.freshness.trouble for one in board)
     style = "bold red" if overdue else "bold green" if all(one.well for one in board) else "bold yellow"
-    console().print(Text(_headline(board), style), soft_wrap=True)
+    console().print(Text(_headline(board, stopped), style), soft_wrap=True)
+    for one in stopped:
+        since = f"paused since {instant(one.since, estate.zone)}"
+        console().print(Text(f"{one.source}: {since}; resume it by hand, now: {printable(one.words)}", "bold red"))
     if by is not None:
         _print_groups(board, by)
     else:
         _print_board(estate, board, everything=everything)
 
 
-def _headline(board: Sequence[SourceStatus]) -> str:
+def _headline(board: Sequence[SourceStatus], stopped: Sequence[LeftPaused]) -> str:
     """What is wrong now, the worst first; else what is known to be well, and no more."""
     ages = Counter(one.freshness for one in board)
     tries = Counter(one.state.outcome for one in board if one.ailing)
     total = count(len(board), "source")
     worst = [f"{ages[Freshness.OVERDUE]:,} OVERDUE"] if ages[Freshness.OVERDUE] else []
     worst += [f"{ages[Freshness.NEVER]:,} never collected"] if ages[Freshness.NEVER] else []
-    told = [", ".join(worst) + f" of {total}"] if worst else []
+    told = [f"{len(stopped)} SERVICE{'S' * (len(stopped) != 1)} NOT RESUMED"] if stopped else []
+    told += [", ".join(worst) + f" of {total}"] if worst else []
     if tries:
         went = [f"{tries[outcome]:,} {word}" for outcome, word in _WENT if tries[outcome]]
         told.append(f"{', '.join(went)}{'' if worst else f' of {total}'} at the last try")

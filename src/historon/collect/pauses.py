@@ -1,0 +1,105 @@
+"""Services that were paused for an export and left so, as Historon ended before it could resume them.
+
+While a source is paused, the ledger says how to resume it, which process is at it, and until when at most. Whoever
+finds that this process is gone, or gave up, resumes the source at once, one of them alone.
+"""
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from historon.collect.failures import NOT_RESUMED, CollectError
+from historon.collect.processes import is_running, this_process
+from historon.collect.reaching import Clock, Reach
+from historon.errors import where_raised
+from historon.estate import Estate, Said, Source
+from historon.store import PAUSED, Store
+
+__all__ = ["LeftPaused", "Resumed", "left_paused", "once_paused", "resume_left"]
+
+
+@dataclass(frozen=True)
+class LeftPaused:
+    """A source whose service was left paused: how to resume it, since when (UTC), and what the ledger says of it."""
+
+    source: str
+    resume: Said
+    since: datetime
+    note: str
+
+    @property
+    def words(self) -> str:
+        """How to resume it by hand."""
+        return self.resume if isinstance(self.resume, str) else " ".join(self.resume)
+
+
+@dataclass(frozen=True)
+class Resumed:
+    """What became of one that was left paused; `trouble` says why it could not be resumed, empty when it could."""
+
+    left: LeftPaused
+    trouble: str = ""
+
+    def __str__(self) -> str:
+        """What became of it, and what is to be done now."""
+        if not self.trouble:
+            return f"the service of {self.left.source} was left paused, and is resumed"
+        return f"{NOT_RESUMED}: {self.left.source}: {self.trouble} (resume it by hand, now: {self.left.words})"
+
+
+def left_paused(store: Store, now: datetime) -> list[LeftPaused]:
+    """The sources that are paused by nobody who is still at it, by name. StoreError when the ledger cannot be read.
+
+    Of a process on another machine it cannot be known whether it runs: it has the time that its procedure may take.
+    """
+    found = []
+    for source, text in sorted(store.recall_all(PAUSED).items()):
+        if not text:
+            continue
+        note = json.loads(text)
+        running = is_running(note["by"])
+        if running is False or (running is None and now > datetime.fromisoformat(note["until"])):
+            resume = note["resume"]
+            said = resume if isinstance(resume, str) else tuple(resume)
+            found.append(LeftPaused(source, said, datetime.fromisoformat(note["since"]), text))
+    return found
+
+
+def once_paused(store: Store) -> list[str]:
+    """The sources that were ever paused. StoreError when the ledger cannot be read."""
+    return sorted(store.recall_all(PAUSED))
+
+
+async def resume_left(estate: Estate, store: Store, clock: Clock, lefts: Sequence[LeftPaused]) -> list[Resumed]:
+    """Resume these; returns what became of each that nobody else was at by now.
+
+    Raises StoreError when the ledger cannot be written.
+    """
+    found = []
+    for left in lefts:
+        note = json.loads(left.note)
+        source = estate.sources.get(left.source)
+        until = clock() + (estate.procedure_of(source).deadline if source else clock() - clock())
+        taken = json.dumps({**note, "by": this_process(), "until": until.isoformat()})
+        if store.swap(left.source, PAUSED, left.note, taken):
+            trouble = await _trouble(estate, source, store, clock, left)
+            given_up = json.dumps({**note, "by": ""})
+            store.swap(left.source, PAUSED, taken, given_up if trouble else "")
+            found.append(Resumed(left, trouble))
+    return found
+
+
+async def _trouble(estate: Estate, source: Source | None, store: Store, clock: Clock, left: LeftPaused) -> str:
+    """Why it could not be resumed; empty when it could."""
+    if source is None:
+        return "the estate file no longer has this source"
+    try:
+        reach = Reach(estate, store, clock)
+        await reach.fetch_accounts([source])
+        await reach.resume(source, left.resume)
+    except CollectError as exc:
+        return exc.message.removeprefix(f"{NOT_RESUMED}: ")
+    except Exception as exc:
+        return f"a defect in Historon itself: {where_raised(exc)}"
+    return ""
