@@ -48,6 +48,37 @@ def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> Non
     assert filled.run("copies", "--json").rows[0]["missing_since"] is None
 
 
+def test_a_suspect_version_and_a_hold_are_missing_too(filled: EstateFolder) -> None:
+    filled.run("copies", "--update")
+    assert filled.run("hold", "files@1", "--reason", "why").code == 0
+    assert "behind for" in filled.run("copies").out
+    filled.run("copies", "--update")
+    assert "saltgate  up to date" in filled.run("copies").out
+    (filled.path / "data" / "b.json").write_text('{"cut": ')
+    assert filled.run("collect").code == 3
+    assert "behind for" in filled.run("copies").out
+    filled.run("copies", "--update")
+    assert filled.run("copies", "--json").rows[0]["missing_since"] is None
+
+
+def test_what_is_missing_counts_from_when_it_was_first_seen(filled: EstateFolder) -> None:
+    """A source that changes every hour does not make a copy young."""
+    filled.run("copies", "--update")
+    filled.run("hold", "files@1", "--reason", "why")
+    first = filled.run("copies", "--json").rows[0]["missing_since"]
+    (filled.path / "data" / "a.conf").write_text("later\n")
+    filled.run("collect")
+    assert filled.run("copies", "--json").rows[0]["missing_since"] == first
+
+
+def test_a_folder_that_cannot_be_written_is_told_so(filled: EstateFolder) -> None:
+    filled.write(COPIED.replace('path = "saltgate"', 'path = "/proc/saltgate"'))
+    result = filled.run("copies", "--update")
+    assert result.code == 5
+    assert "saltgate: /proc/saltgate:" in result.err
+    assert "is it mounted, and writable?" in result.err
+
+
 def test_a_copy_that_knows_more_than_the_store_is_never_replaced(filled: EstateFolder) -> None:
     filled.run("copies", "--update")
     before = _ledger(filled).read_bytes()
@@ -122,3 +153,14 @@ def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(fille
 
 def test_the_doctor_sees_a_copy_that_would_die_with_the_store(filled: EstateFolder) -> None:
     assert "saltgate is on the same disk as the store, and would be lost with it" in filled.run("doctor").out
+
+
+def test_the_doctor_says_all_else_too_when_the_store_is_missing(filled: EstateFolder) -> None:
+    shutil.rmtree(filled.path / "store")
+    result = filled.run("doctor")
+    assert result.code == 1
+    assert "there is no store here" in result.out
+    assert "nothing uses it" in result.out or "no timetable" in result.out or "saltgate" in result.out
+    rows = filled.run("doctor", "--json").rows
+    assert rows[0]["about"] == "store"
+    assert len(rows) > 1

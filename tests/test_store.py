@@ -1,3 +1,4 @@
+import gzip
 import random
 import sqlite3
 import subprocess
@@ -158,6 +159,65 @@ def test_a_ledger_of_a_newer_or_another_program_is_refused(tmp_path: Path, scrip
     db.close()
     with pytest.raises(StoreError, match=told):
         FolderStore(tmp_path)
+
+
+STORES = Path(__file__).parent / "data" / "stores"
+
+
+@pytest.mark.parametrize("file", sorted(STORES.iterdir()), ids=lambda file: file.name)
+def test_a_store_of_each_schema_is_raised_and_loses_nothing(tmp_path: Path, file: Path) -> None:
+    (tmp_path / LEDGER).write_bytes(gzip.decompress(file.read_bytes()))
+    store = FolderStore(tmp_path)
+    assert store.check() == []
+    assert [(one.number, one.state, one.held) for one in store.versions("wall-1")] == [
+        (1, State.GOOD, "before the upgrade"), (2, State.GOOD, None), (3, State.SUSPECT, None),
+    ]  # fmt: skip
+    texts = [store.read(part) for number in (1, 2) for part in store.parts("wall-1", number)]
+    assert texts == [b"hostname wall-1\nallow a\nallow b\nallow c\n", b"hostname wall-1\nallow a\nallow d\nallow c\n"]
+    assert [len(store.parts("tree", number)) for number in (1, 2)] == [2, 1]
+    assert len(store.rounds()) == 4
+    before = store.change_number()
+    take(store, 9, Part("x", b"x\n"), source="wall-1")
+    assert store.change_number() > before
+    store.close()
+    db = sqlite3.connect(tmp_path / LEDGER)
+    (version,) = db.execute("PRAGMA user_version").fetchone()
+    db.close()
+    assert any(one.name == f"schema-{version}.sqlite.gz" for one in STORES.iterdir()), "each schema has its test data"
+
+
+@pytest.mark.parametrize("script", ["PRAGMA user_version = 3", "ALTER TABLE version DROP COLUMN families"])
+def test_a_ledger_that_cannot_be_raised_is_refused_and_left_alone(tmp_path: Path, script: str) -> None:
+    (tmp_path / LEDGER).write_bytes(gzip.decompress((STORES / "schema-4.sqlite.gz").read_bytes()))
+    db = sqlite3.connect(tmp_path / LEDGER)
+    if "DROP" in script:
+        db.execute("DROP INDEX version_by_change")
+    db.execute(script)
+    db.commit()
+    shape = db.execute("SELECT sql FROM sqlite_schema").fetchall()
+    with pytest.raises(StoreError, match="never released; nothing was changed in it"):
+        FolderStore(tmp_path)
+    assert db.execute("SELECT sql FROM sqlite_schema").fetchall() == shape
+    db.close()
+
+
+def test_the_change_number_is_raised_by_whatever_a_copy_would_lack(tmp_path: Path) -> None:
+    store = FolderStore.create(tmp_path)
+    seen = [store.change_number()]
+    for change in (
+        lambda: take(store, 1, Part("a", b"1\n")),
+        lambda: take(store, 2, Part("a", b"2\n")),
+        lambda: store.hold("s", 1, "why"),
+        lambda: store.hold("s", 1, None),
+        lambda: store.remove([one for one in store.versions("s") if one.number == 1]),
+    ):
+        change()
+        seen.append(store.change_number())
+    assert seen == sorted(set(seen)), "each of them raised it"
+    take(store, 3, Part("a", b"2\n"))
+    store.remember("s", "topic", "text")
+    assert store.change_number() == seen[-1], "what was found unchanged is no change"
+    store.close()
 
 
 def test_damage_is_found_and_named(tmp_path: Path) -> None:

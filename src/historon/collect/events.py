@@ -84,6 +84,13 @@ class SourceResult:
     met_again: Sequence[str] = ()
 
     @property
+    def look(self) -> str:
+        """The command that shows the export; one that had no part at all is no version."""
+        if self.number is None:
+            return f"historon versions {self.source}"
+        return f"historon show {self.source}@{self.number}"
+
+    @property
     def not_resumed(self) -> bool:
         """Whether its service was paused and not resumed."""
         return self.failure is not None and self.failure.kind is FailureKind.PAUSED

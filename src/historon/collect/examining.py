@@ -35,26 +35,42 @@ class Finding:
     remedy: str
 
 
-def examine(estate: Estate, store: Store, *, now: datetime) -> list[Finding]:
-    """Everything that can be told without asking any source; what is wrong first."""
+def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> list[Finding]:
+    """Everything that can be told without asking any source; what is wrong first.
+
+    In the place of a store that cannot be opened stands why: everything else is examined all the same.
+    """
     found = [
-        *_machine(estate, store, now),
+        *_machine(estate),
+        *_ledger(estate, store, now),
         *_files(estate),
         *_accounts(estate),
         *_channels(estate),
         *_copies(estate),
         *_procedures(estate),
-        *_sources(estate, store, now),
+        *_sources(estate),
         *_unused(estate),
     ]
     return sorted(found, key=lambda finding: not finding.wrong)
 
 
-def _machine(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
+def _machine(estate: Estate) -> Iterator[Finding]:
+    if not estate.path(estate.settings.store).is_dir():
+        return  # the store itself is told of
     try:
         check_surroundings(estate)
     except HistoronError as exc:
         yield Finding(True, "store", exc.message, exc.hint)
+
+
+def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iterator[Finding]:
+    if isinstance(store, HistoronError):
+        yield Finding(True, "store", store.message, store.hint)
+        return
+    for left in left_paused(store, now):
+        message = "its service was paused, and Historon ended before it could be resumed"
+        yield Finding(True, left.source, message, f"see whether it runs; if not: {left.words}")
+    yield from _lacking(estate, store)
     last = next(iter(store.rounds(1)), None)
     if last is not None and last.began > now:
         remedy = "set this machine's clock, and keep it with a time service (NTP)"
@@ -190,7 +206,7 @@ def _programs(about: str, programs: Iterable[str], folder: Path) -> Iterator[Fin
             yield Finding(True, about, f"{program} is not on the short path that a scheduler has", remedy)
 
 
-def _sources(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
+def _sources(estate: Estate) -> Iterator[Finding]:
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
         if source.legacy:
@@ -202,12 +218,8 @@ def _sources(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
                 yield Finding(
                     True, source.name, f"{folder} is not there, or may not be read", "make it; check its mode"
                 )
-    for left in left_paused(store, now):
-        message = "its service was paused, and Historon ended before it could be resumed"
-        yield Finding(True, left.source, message, f"see whether it runs; if not: {left.words}")
     for file in strangers(estate):
         yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove the file")
-    yield from _lacking(estate, store)
 
 
 def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:

@@ -1,13 +1,12 @@
 """Second places: which there are, how far they are behind, and bringing them up to date."""
 
 import os
-from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from historon.errors import OutsideError
 from historon.estate import Copy, Estate
-from historon.store import ESTATE, Copied, SourceState, Store, copy_store
+from historon.store import ESTATE, Copied, Store, copy_store
 
 __all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "note_copied"]
 
@@ -31,22 +30,30 @@ class CopyStatus:
         return behind is not None and behind > self.copy.max_lag
 
 
-def copies_of(estate: Estate, store: Store) -> list[CopyStatus]:
-    """All copies, as the ledger knows them."""
-    states = list(store.states().values()) if estate.copies else []
-    good = sum(one.good or 0 for one in states)
+def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
+    """All copies, as the ledger knows them. What is missing in one counts from when that was first seen.
+
+    Raises StoreError when the ledger can be neither read nor written.
+    """
     found = []
+    number = store.change_number()
     for name, copy in estate.copies.items():
         written = (store.recall(ESTATE, _topic(name)) or "").split()
         at = datetime.fromisoformat(written[0]) if written else None
-        whole = bool(written) and int(written[1]) >= good
-        found.append(CopyStatus(name, copy, at, None if whole else _missing_since(states, at)))
+        whole = bool(written) and int(written[1]) == number
+        found.append(CopyStatus(name, copy, at, None if whole else _missing_since(store, name, at, now)))
     return found
 
 
-def _missing_since(states: Iterable[SourceState], at: datetime | None) -> datetime | None:
-    """When the first of the versions was made that came after an instant; that instant itself when it was before."""
-    return min((one.good_at for one in states if one.good_at and (at is None or one.good_at > at)), default=at)
+def _missing_since(store: Store, name: str, at: datetime | None, now: datetime) -> datetime:
+    """When the first thing came that is missing in a copy: a version by its instant, else when it was first seen."""
+    text = store.recall(ESTATE, _seen_topic(name))
+    if text:
+        return datetime.fromisoformat(text)
+    good = (one.good_at for one in store.states().values())
+    since = min((one for one in good if one and (at is None or one > at)), default=now)
+    store.remember(ESTATE, _seen_topic(name), since.isoformat())
+    return since
 
 
 def bring_up_to_date(estate: Estate, name: str) -> Copied:
@@ -59,7 +66,12 @@ def bring_up_to_date(estate: Estate, name: str) -> Copied:
 
 def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:
     """Note as of when a copy is, the instant at which copying began, and what it holds."""
-    store.remember(ESTATE, _topic(name), f"{at.isoformat()} {copied.good}")
+    store.remember(ESTATE, _topic(name), f"{at.isoformat()} {copied.changes}")
+    store.remember(ESTATE, _seen_topic(name), "")
+
+
+def _seen_topic(name: str) -> str:
+    return f"copy {name} missing since"
 
 
 def _topic(name: str) -> str:

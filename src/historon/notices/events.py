@@ -81,7 +81,7 @@ def trouble_event(kind: str, result: SourceResult, at: datetime, prefix: str = "
     """The event of this kind about a source that failed or is suspect."""
     failure = result.failure
     if failure is None:
-        look = f"historon show {result.source}@{result.number}"
+        look = result.look
         return Event(kind, at, prefix + (result.note or ""), result.source, look=look, version=result.number)
     where = (f"at {failure.step}",) if failure.step else ()
     excerpt = tuple(failure.tail.splitlines()[-_TAIL:])

@@ -2,7 +2,7 @@
 
 import os
 import sqlite3
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -17,12 +17,12 @@ _PAGES = 2000  # that are copied at a time; writers come in between
 
 @dataclass(frozen=True)
 class Copied:
-    """What the copy holds now; `size` in bytes, `good` the sum of the numbers of all last good versions."""
+    """What the copy holds now; `size` in bytes, `changes` the store's change number."""
 
     sources: int
     versions: int
     size: int
-    good: int
+    changes: int
 
 
 def copy_store(folder: Path, target: Path) -> Copied:
@@ -53,7 +53,7 @@ def copy_store(folder: Path, target: Path) -> Copied:
             f"{target}: cannot copy the store: {exc}", hint="is there room? The copy is as it was"
         ) from exc
     finally:
-        if target.is_dir():
+        with suppress(OSError):  # what went wrong before is what counts
             coming.unlink(missing_ok=True)
     return copied
 
@@ -66,8 +66,8 @@ def _checked(made: sqlite3.Connection, file: Path) -> Copied:
     if (verdict := made.execute("PRAGMA integrity_check(1)").fetchone()[0]) != "ok":
         raise StoreError(f"the copy would be damaged: {verdict}", hint="historon verify")
     sources, versions = made.execute("SELECT count(DISTINCT source), count(*) FROM version").fetchone()
-    (good,) = made.execute("SELECT coalesce(sum(good), 0) FROM source").fetchone()
-    return Copied(sources, versions, file.stat().st_size, good)
+    (changes,) = made.execute("SELECT value FROM meta WHERE name = 'changes'").fetchone()
+    return Copied(sources, versions, file.stat().st_size, changes)
 
 
 def _compare(before: sqlite3.Connection, made: sqlite3.Connection, target: Path) -> None:

@@ -433,6 +433,11 @@ class FolderStore(Store):
         with self._doing("read the store's key"):
             return bytes(self._db.execute("SELECT value FROM meta WHERE name = 'fingerprint_key'").fetchone()[0])
 
+    def change_number(self) -> int:
+        """See Store."""
+        with self._doing("read the store's state"):
+            return int(self._db.execute("SELECT value FROM meta WHERE name = 'changes'").fetchone()[0])
+
     def size(self) -> int:
         """See Store."""
         return sum(file.stat().st_size for file in self._folder.iterdir() if file.is_file())

@@ -358,6 +358,14 @@ class Store(ABC):
         """The store's own random key, with which masked secrets are told apart."""
 
     @abstractmethod
+    def change_number(self) -> int:
+        """A number that every version that is made, marked, held, vouched for or removed raises.
+
+        Two stores with the same key and number hold the same versions with the same marks. Confirmations of a version,
+        rounds and notices do not raise it.
+        """
+
+    @abstractmethod
     def size(self) -> int:
         """The bytes the store takes on disk."""
 

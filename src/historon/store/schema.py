@@ -1,6 +1,7 @@
 """The ledger's tables, and how older ledgers become newer ones. docs/store-format.md explains every column."""
 
 import sqlite3
+from contextlib import closing
 
 from historon.errors import StoreError
 
@@ -11,9 +12,8 @@ APPLICATION_ID = 0x48535452  # "HSTR", so that `file` can tell what this databas
 OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
 STATES = ("good", "noise", "suspect")
 
-# One entry a schema version, never changed once released: a ledger is brought up to date by those it lacks.
-_MIGRATIONS = (
-    """
+_OLDEST = 4  # schemas before this one were never in a release
+_OLDEST_SCRIPT = """
     CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
     CREATE TABLE source (
         id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, last_number INTEGER NOT NULL DEFAULT 0,
@@ -49,8 +49,6 @@ _MIGRATIONS = (
         UNIQUE (strand, first)
     );
     INSERT INTO meta VALUES ('fingerprint_key', randomblob(32));
-    """,
-    """
     CREATE TABLE block (
         id INTEGER PRIMARY KEY, strand INTEGER NOT NULL, sha256 BLOB NOT NULL, data BLOB NOT NULL,
         UNIQUE (strand, sha256)
@@ -58,16 +56,12 @@ _MIGRATIONS = (
     CREATE TABLE memory (
         source INTEGER NOT NULL, topic TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (source, topic)
     ) WITHOUT ROWID;
-    """,
-    """
     ALTER TABLE version ADD COLUMN families BLOB;
     CREATE INDEX version_by_change ON version (at) WHERE families IS NOT NULL;
     CREATE TABLE signature (
         source INTEGER PRIMARY KEY, first INTEGER NOT NULL, bits BLOB NOT NULL, more BLOB NOT NULL
     );
     INSERT INTO meta SELECT 'families_after', coalesce(max(at), 0) FROM version;
-    """,
-    """
     ALTER TABLE outcome ADD COLUMN steps BLOB;
     CREATE TABLE pending (
         id INTEGER PRIMARY KEY, channel TEXT NOT NULL, due INTEGER NOT NULL, round INTEGER, event BLOB NOT NULL
@@ -78,24 +72,66 @@ _MIGRATIONS = (
         remaining TEXT
     );
     CREATE INDEX notice_by_next ON notice (next) WHERE next IS NOT NULL;
+"""
+
+# One entry a schema version, never changed once released: a ledger is brought up to date by those it lacks.
+# docs/store-format.md says what each is for; tests/data/stores has a ledger of each.
+_LATER = (
+    """
+    INSERT INTO meta VALUES ('changes', 1);
+    DELETE FROM memory WHERE topic LIKE 'copy %';
+    CREATE TRIGGER version_made AFTER INSERT ON version
+        BEGIN UPDATE meta SET value = value + 1 WHERE name = 'changes'; END;
+    CREATE TRIGGER version_marked AFTER UPDATE OF state, held ON version
+        BEGIN UPDATE meta SET value = value + 1 WHERE name = 'changes'; END;
+    CREATE TRIGGER version_removed AFTER DELETE ON version
+        BEGIN UPDATE meta SET value = value + 1 WHERE name = 'changes'; END;
     """,
 )
+_SCHEMA = _OLDEST + len(_LATER)
 
 
 def migrate(db: sqlite3.Connection, place: str) -> None:
-    """Bring the ledger to this program's schema; StoreError when a newer Historon wrote it or it is something else."""
+    """Bring the ledger to this program's schema; StoreError when that cannot be done."""
     version = db.execute("PRAGMA user_version").fetchone()[0]
     owner = db.execute("PRAGMA application_id").fetchone()[0]
     if owner != APPLICATION_ID and (version or db.execute("SELECT 1 FROM sqlite_schema").fetchone()):
         raise StoreError(f"{place}: this is a database of another program", hint="check the path of the store")
-    if version > len(_MIGRATIONS):
+    if version > _SCHEMA:
         raise StoreError(
-            f"{place}: the ledger has schema {version}, this Historon knows up to {len(_MIGRATIONS)}",
+            f"{place}: the ledger has schema {version}, this Historon knows up to {_SCHEMA}",
             hint="a newer Historon wrote it: install that one here too",
         )
-    for number in range(version, len(_MIGRATIONS)):
+    if version == _SCHEMA:
+        return
+    if version and (version < _OLDEST or _shape(db) != _shape_of(version)):
+        raise StoreError(
+            f"{place}: the ledger was written by a Historon that was never released; nothing was changed in it",
+            hint="restore what you need with the Historon that wrote it, then make a new store here",
+        )
+    for number in range(version or _OLDEST - 1, _SCHEMA):
         # A savepoint would not cover the statements of a script: the script itself begins and ends the transaction.
         db.executescript(
-            f"BEGIN IMMEDIATE; {_MIGRATIONS[number]} PRAGMA application_id = {APPLICATION_ID};"
+            f"BEGIN IMMEDIATE; {_script(number + 1)} PRAGMA application_id = {APPLICATION_ID};"
             f"PRAGMA user_version = {number + 1}; COMMIT;"
         )
+
+
+def _script(number: int) -> str:
+    """What makes a ledger of this schema, from the one before it."""
+    return _OLDEST_SCRIPT if number == _OLDEST else _LATER[number - _OLDEST - 1]
+
+
+def _shape(db: sqlite3.Connection) -> set[tuple[str, str]]:
+    """Every table with its columns."""
+    return set(db.execute(
+        "SELECT m.name, c.name FROM sqlite_schema AS m, pragma_table_info(m.name) AS c "
+        "WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite_%'"
+    ))  # fmt: skip
+
+
+def _shape_of(schema: int) -> set[tuple[str, str]]:
+    with closing(sqlite3.connect(":memory:")) as db:
+        for number in range(_OLDEST, schema + 1):
+            db.executescript(_script(number))
+        return _shape(db)

@@ -50,7 +50,7 @@ class Lookout:
             level = logging.INFO if event.kind == "fresh-again" else logging.WARNING
             _LOG.log(level, "%s: %s: %s", event.source, event.kind, event.message)
         self._watch("disk", _about_disk(estate, now))
-        copies = copies_of(estate, self._store)
+        copies = copies_of(estate, self._store, now)
         self.copies_wanted = [one.name for one in copies if one.missing_since is not None]
         for one in copies:
             self._watch(f"copy {one.name}", _about_copy(one, self.copy_troubles.get(one.name, ""), now))

@@ -218,7 +218,7 @@ def _print_troubles(report: RoundReport, screen: "Console") -> None:
             continue
         screen.print(Text(f"{result.source}: {result.outcome}", style=STYLES[result.outcome]))
         screen.print(Text(f"  what     {printable(result.note or '')}"))
-        screen.print(Text(f"  look     historon show {result.source}@{result.number}"))
+        screen.print(Text(f"  look     {result.look}"))
 
 
 def _print_requirements(report: RoundReport, screen: "Console") -> None:

@@ -48,7 +48,7 @@ def command(
     with app.store(estate) as store:
         for name in chosen if update else ():
             wrong = not _update(app, estate, store, name) or wrong
-        statuses = [one for one in copies_of(estate, store) if one.name in chosen]
+        statuses = [one for one in copies_of(estate, store, app.clock()) if one.name in chosen]
     for name in chosen if verifying else ():
         wrong = not _verify(estate, name) or wrong
     now = app.clock()

@@ -7,7 +7,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable
 from historon.collect import Finding, examine
-from historon.errors import ExitCode
+from historon.errors import ExitCode, StoreError
 from historon.estate import Estate
 
 __all__ = ["command"]
@@ -24,8 +24,11 @@ def command(app: App, estate_file: str | None, *, as_json: bool) -> int:
     advice alone.
     """
     estate = app.estate(estate_file)
-    with app.store(estate, tell_paused=False) as store:
-        findings = examine(estate, store, now=app.clock())
+    try:
+        with app.store(estate, tell_paused=False) as store:
+            findings = examine(estate, store, now=app.clock())
+    except StoreError as exc:
+        findings = examine(estate, exc, now=app.clock())
     wrong = sum(finding.wrong for finding in findings)
     headline = _headline(estate, wrong, len(findings) - wrong)
     if as_json:

@@ -175,7 +175,7 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
 
     state, outcome = one.state, one.state.outcome or "-"
     return [
-        Text.assemble((f"{one.freshness:<8}", STYLES[one.freshness]), _age(one)),
+        Text.assemble((f"{one.freshness:<9}", STYLES[one.freshness]), _age(one)),
         printable(one.source.name),
         f"@{state.good}" if state.good is not None else "-",
         Text(outcome, STYLES.get(outcome, "")),
