@@ -174,7 +174,7 @@ def test_a_store_of_each_schema_is_raised_and_loses_nothing(tmp_path: Path, file
     ]  # fmt: skip
     texts = [store.read(part) for number in (1, 2) for part in store.parts("wall-1", number)]
     assert texts == [b"hostname wall-1\nallow a\nallow b\nallow c\n", b"hostname wall-1\nallow a\nallow d\nallow c\n"]
-    assert [len(store.parts("tree", number)) for number in (1, 2)] == [2, 1]
+    assert [len(store.parts("tree", number)) for number in (1, 2)] == [3, 2], "the files and their tree"
     assert len(store.rounds()) == 4
     before = store.change_number()
     take(store, 9, Part("x", b"x\n"), source="wall-1")

@@ -87,7 +87,7 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
 
 def _files(estate: Estate) -> Iterator[Finding]:
     store = estate.path(estate.settings.store)
-    for path in (store, *(store.iterdir() if store.is_dir() else ())):
+    for path in (store, *store.iterdir()) if store.is_dir() else ():
         if (mode := stat.S_IMODE(path.lstat().st_mode)) & _OPEN:
             yield Finding(True, "store", f"others can read or change {path} (mode {mode:o})", f"chmod go= {path}")
     mode = stat.S_IMODE(estate.file.stat().st_mode)
