@@ -3,7 +3,9 @@
 import json
 import os
 import re
+import shutil
 import subprocess
+import sys
 import threading
 import time
 import urllib.error
@@ -144,6 +146,42 @@ def _wait_for_file(file: Path, pattern: str) -> "re.Match[str]":
     return found
 
 
+def test_what_fails_is_logged_as_gravely_as_it_is_told(scheduled: EstateFolder) -> None:
+    _on_record(scheduled, datetime.now(UTC) - timedelta(days=3))
+    shutil.rmtree(scheduled.path / "data")
+    done = scheduled.run("serve", "--once", "--log", "json", "--level", "warning")
+    lines = [json.loads(line) for line in done.err.splitlines()]
+    assert [one["level"] for one in lines if one["message"].startswith("files: failed")] == ["error"]
+    assert {one["level"] for one in lines} <= {"warning", "error", "critical"}
+
+
+def test_what_libraries_warn_of_is_in_the_log_in_its_form_and_nowhere_raw(tmp_path: Path) -> None:
+    script = (
+        "import logging, warnings\n"
+        "from historon.cli.commands.serve import _log_to\n"
+        "_log_to('json', 'info', None, 'info', journal=False)\n"
+        "warnings.warn('this cipher is old', DeprecationWarning)\n"
+        "logging.getLogger('a.library').warning('odd')\n"
+        "logging.getLogger('a.library').info('chatter')\n"
+    )
+    done = subprocess.run([sys.executable, "-W", "always", "-c", script], capture_output=True, text=True, check=True)
+    told = [json.loads(line) for line in done.stderr.splitlines()]
+    assert [one["level"] for one in told] == ["warning", "warning"]
+    assert "this cipher is old" in told[0]["message"]
+
+
+def test_a_command_is_silent_about_what_libraries_warn_of(tmp_path: Path) -> None:
+    script = (
+        "import logging, warnings\n"
+        "from historon.cli.main import run\n"
+        "run(['--version'])\n"
+        "warnings.warn('this cipher is old', DeprecationWarning)\n"
+        "logging.getLogger('a.library').warning('odd')\n"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert done.stderr == ""
+
+
 def test_the_journal_is_told_priorities(scheduled: EstateFolder) -> None:
     _on_record(scheduled, datetime.now(UTC) - timedelta(days=3))
     reader, writer = os.pipe()
@@ -156,7 +194,7 @@ def test_the_journal_is_told_priorities(scheduled: EstateFolder) -> None:
     with open(reader) as pipe:
         said = pipe.read()
     assert "\n<6>files: first\n" in said
-    assert "<4>files: overdue: " in said
+    assert "<3>files: overdue: " in said
     assert "<6>" not in scheduled.run("serve", "--once", JOURNAL_STREAM="1:2").err
 
 

@@ -73,8 +73,8 @@ def test_status_shows_it_first_and_every_command_tells_of_it(estate: EstateFolde
     assert "resume it by hand, now: purser/purserctl resume" in result.out
     data = estate.run("status", "--json")
     assert data.code == 1
-    assert data.data["left_paused"][0]["source"] == "s"
-    assert data.data["left_paused"][0]["resume_by"] == "purser/purserctl resume"
+    assert data.data["still_paused"][0]["source"] == "s"
+    assert data.data["still_paused"][0]["resume_by"] == "purser/purserctl resume"
     for command in (["rounds"], ["versions", "s"], ["prune"]):
         assert "SERVICE NOT RESUMED: s: Historon ended while it was paused" in estate.run(*command).err, command
     found = estate.run("doctor")

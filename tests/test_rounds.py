@@ -1,5 +1,6 @@
 """The engine of rounds: limits by label and jump host, interruption and what is done afterwards."""
 
+import json
 import os
 import signal
 import subprocess
@@ -70,3 +71,52 @@ def test_a_round_cut_short_is_finished_later(estate: EstateFolder, tmp_path: Pat
     process.wait()
     (estate.path / "work.sh").write_text("echo x\n")
     assert "3 sources" in estate.run("collect", "--unfinished").out
+
+
+def test_a_round_that_runs_is_not_cut_short_and_one_that_died_is(estate: EstateFolder) -> None:
+    _many(estate, 1, "", "")
+    text = (estate.path / "historon.toml").read_text()
+    estate.write(
+        text
+        + '[channels.c]\nkind = "file"\npath = "told.jsonl"\n[[sources]]\nname = "bad"\nprocedure = "none"\n[procedures.none]\nover = "local"\nsteps = [{ pull = "nowhere" }]\n'
+    )
+    os.mkfifo(estate.path / "inside")
+    (estate.path / "work.sh").write_text("echo $$ > inside; exec sleep 600\n")
+    process = subprocess.Popen([PROGRAM, "collect"], cwd=estate.path, stdout=subprocess.PIPE, text=True)
+    helper = int((estate.path / "inside").read_text())
+    assert process.stdout is not None
+    assert any(line.startswith("bad") for line in process.stdout)
+    assert "running" in estate.run("rounds").out
+    assert estate.run("rounds", "--json").rows[0]["ending"] == "running"
+    assert "round 1 did not end" not in estate.run("doctor").out
+    assert "c: 1 event waits until round 1 ends" in estate.run("notices").out
+    assert "nothing is left to do" in estate.run("collect", "--unfinished").out
+    process.kill()
+    process.communicate()
+    os.kill(helper, 9)
+    assert "cut short" in estate.run("rounds").out
+    assert estate.run("rounds", "--json").rows[0]["ending"] == "cut short"
+    assert "round 1 did not end" in estate.run("doctor").out
+
+
+def test_failures_with_one_cause_are_told_once(estate: EstateFolder) -> None:
+    sources = "".join(
+        f'[[sources]]\nname = "web-{n}"\nprocedure = "p"\naddress = "127.0.0.1"\nport = 1\n' for n in range(7)
+    )
+    estate.write(
+        '[estate]\nname = "T"\n[procedures.p]\nover = "https"\ntries = 1\nsteps = [{ keep = "/x", as = "x" }]\n'
+        '[procedures.q]\nover = "local"\nsteps = [{ pull = "nowhere" }]\n'
+        f'[channels.c]\nkind = "file"\npath = "told.jsonl"\n{sources}[[sources]]\nname = "other"\nprocedure = "q"\n'
+    )
+    result = estate.run("collect")
+    assert result.code == 3
+    assert result.out.count("  what     ") == 2
+    assert "(7 sources, for the same reason)" in result.out
+    told = json.loads((estate.path / "told.jsonl").read_text())
+    assert told["subject"].startswith("8 FAILED of 8")
+    assert (
+        "web-0, web-1, web-2, web-3, web-4, web-5 and 1 more: could not be collected, all 7 for the same reason"
+        in told["text"]
+    )
+    assert told["text"].count("refused") == 1
+    assert len(told["events"]) == 9, "programs have each of them"

@@ -79,9 +79,9 @@ class App:
         """Look first, and import what it takes only then: that is slower than most commands."""
         if not any(store.recall_all(PAUSED).values()):
             return
-        from historon.collect import left_paused
+        from historon.collect import still_paused
 
-        for one in left_paused(store, self.clock()):
+        for one in still_paused(store, self.clock()):
             words = f"SERVICE NOT RESUMED: {one.source}: Historon ended while it was paused"
             click.echo(f"historon: {words}", err=True)
             click.echo(f"  try: historon collect {one.source}; or by hand, now: {one.words}", err=True)

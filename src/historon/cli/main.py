@@ -1,8 +1,10 @@
 """The program: which commands there are, and what becomes of errors. Commands are imported when they are called."""
 
 import importlib
+import logging
 import os
 import sys
+import warnings
 from collections.abc import Sequence
 
 import click
@@ -98,6 +100,7 @@ def cli() -> None:
 
 def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
     """Run one command and return its exit code. Whatever goes wrong ends in a message, never in a traceback."""
+    _quieten_libraries()
     try:
         code = cli.main(args=arguments, prog_name="historon", standalone_mode=False, obj=app)
         sys.stdout.flush()
@@ -119,6 +122,17 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
         click.echo(f"historon: a defect in Historon itself: {where_raised(exc)}", err=True)
         click.echo("  try: report this line and the command, please", err=True)
         return ExitCode.INTERNAL
+
+
+def _quieten_libraries() -> None:
+    """What libraries warn of is for us, not for whoever runs a command; the service puts it into its log.
+
+    Python's own -W and PYTHONWARNINGS still show it.
+    """
+    if not sys.warnoptions:
+        warnings.simplefilter("ignore")
+    if not logging.getLogger().handlers:
+        logging.getLogger().addHandler(logging.NullHandler())
 
 
 def _complain(exc: HistoronError) -> None:

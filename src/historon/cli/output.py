@@ -96,11 +96,12 @@ def _plain(data: Any) -> Any:
     return data
 
 
-def print_failure(screen: "Console", source: str, failure: "Failure") -> None:
-    """Why a source failed: where, what, what came back last, and what to try."""
+def print_failure(screen: "Console", sources: "Sequence[str]", failure: "Failure") -> None:
+    """Why sources failed, all for one reason: where, what, what came back last, and what to try."""
     from rich.text import Text
 
-    screen.print(Text(f"{source}: failed", style=STYLES["failed"]))
+    many = f" ({len(sources)} sources, for the same reason)" if len(sources) > 1 else ""
+    screen.print(Text(f"{', '.join(sources)}: failed{many}", style=STYLES["failed"]))
     if failure.step:
         screen.print(Text(f"  where    {printable(failure.step)}"))
     screen.print(Text(f"  what     {printable(failure.message)}"))

@@ -4,7 +4,7 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
-from historon.collect.pauses import LeftPaused, Resumed, left_paused, once_paused, resume_left
+from historon.collect.pauses import Resumed, StillPaused, resume_paused, still_paused
 from historon.collect.pinning import Identity, shown_identity
 from historon.collect.places import Places
 from historon.collect.reaching import Clock
@@ -21,7 +21,6 @@ __all__ = [
     "Finding",
     "Identity",
     "Judged",
-    "LeftPaused",
     "Observer",
     "OfferedKey",
     "Places",
@@ -32,14 +31,14 @@ __all__ = [
     "SourceResult",
     "SourceStep",
     "StepTaken",
+    "StillPaused",
     "examine",
     "judge",
-    "left_paused",
-    "once_paused",
     "rehearse",
-    "resume_left",
+    "resume_paused",
     "run_round",
     "shown_identity",
+    "still_paused",
     "unfinished_sources",
     "vouch",
 ]

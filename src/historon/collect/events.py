@@ -145,6 +145,14 @@ class RoundReport:
         return sorted(self.of(Outcome.FAILED, Outcome.SUSPECT), key=lambda result: not result.not_resumed)
 
     @property
+    def troubles_by_cause(self) -> list[list[SourceResult]]:
+        """The same, sources together that failed for the very same reason: a machine of seven sources is down once."""
+        causes: dict[tuple[str, ...], list[SourceResult]] = {}
+        for result in self.troubles:
+            causes.setdefault(_cause(result), []).append(result)
+        return list(causes.values())
+
+    @property
     def failing_requirements(self) -> list[SourceResult]:
         """The sources that newly fail a requirement, by name."""
         return sorted((result for result in self.results if result.unmet), key=lambda result: result.source)
@@ -165,3 +173,12 @@ class RoundReport:
 
 
 Observer = Callable[[SourceBegan | SourceStep | SourceResult], None]
+
+
+def _cause(result: SourceResult) -> tuple[str, ...]:
+    """What equal failures have in common; what else went wrong has a cause of its own."""
+    failure = result.failure
+    if failure is None or result.not_resumed:
+        return (result.source,)
+    texts = (failure.kind, failure.step, failure.message, failure.hint, failure.tail)
+    return ("", *(text.replace(result.source, "{source}") for text in texts))

@@ -9,11 +9,12 @@ from datetime import datetime
 from pathlib import Path
 
 from historon.collect.failures import CollectError
-from historon.collect.pauses import left_paused
+from historon.collect.pauses import still_paused
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
+from historon.processes import at_work
 from historon.store import Store
 from historon.times import for_people
 
@@ -67,7 +68,7 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
     if isinstance(store, HistoronError):
         yield Finding(True, "store", store.message, store.hint)
         return
-    for left in left_paused(store, now):
+    for left in still_paused(store, now):
         message = "its service was paused, and Historon ended before it could be resumed"
         yield Finding(True, left.source, message, f"see whether it runs; if not: {left.words}")
     yield from _lacking(estate, store)
@@ -80,8 +81,8 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
             f"the last round began at {for_people(last.began, estate.zone, named=True)}, which is in the future",
             remedy,
         )
-    if last is not None and last.ended is None:
-        remedy = "historon collect --unfinished, unless it is still running"
+    if last is not None and last.ended is None and not at_work(store, last):
+        remedy = "historon collect --unfinished"
         yield Finding(False, "rounds", f"round {last.number} did not end", remedy)
 
 

@@ -10,17 +10,17 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from historon.collect.failures import NOT_RESUMED, CollectError
-from historon.collect.processes import is_running, this_process
 from historon.collect.reaching import Clock, Reach
 from historon.errors import where_raised
 from historon.estate import Estate, Said, Source
+from historon.processes import is_running, this_process
 from historon.store import PAUSED, Store
 
-__all__ = ["LeftPaused", "Resumed", "left_paused", "once_paused", "resume_left"]
+__all__ = ["Resumed", "StillPaused", "resume_paused", "still_paused"]
 
 
 @dataclass(frozen=True)
-class LeftPaused:
+class StillPaused:
     """A source whose service was left paused: how to resume it, since when (UTC), and what the ledger says of it."""
 
     source: str
@@ -38,7 +38,7 @@ class LeftPaused:
 class Resumed:
     """What became of one that was left paused; `trouble` says why it could not be resumed, empty when it could."""
 
-    left: LeftPaused
+    left: StillPaused
     trouble: str = ""
 
     def __str__(self) -> str:
@@ -48,7 +48,7 @@ class Resumed:
         return f"{NOT_RESUMED}: {self.left.source}: {self.trouble} (resume it by hand, now: {self.left.words})"
 
 
-def left_paused(store: Store, now: datetime) -> list[LeftPaused]:
+def still_paused(store: Store, now: datetime) -> list[StillPaused]:
     """The sources that are paused by nobody who is still at it, by name. StoreError when the ledger cannot be read.
 
     Of a process on another machine it cannot be known whether it runs: it has the time that its procedure may take.
@@ -62,16 +62,11 @@ def left_paused(store: Store, now: datetime) -> list[LeftPaused]:
         if running is False or (running is None and now > datetime.fromisoformat(note["until"])):
             resume = note["resume"]
             said = resume if isinstance(resume, str) else tuple(resume)
-            found.append(LeftPaused(source, said, datetime.fromisoformat(note["since"]), text))
+            found.append(StillPaused(source, said, datetime.fromisoformat(note["since"]), text))
     return found
 
 
-def once_paused(store: Store) -> list[str]:
-    """The sources that were ever paused. StoreError when the ledger cannot be read."""
-    return sorted(store.recall_all(PAUSED))
-
-
-async def resume_left(estate: Estate, store: Store, clock: Clock, lefts: Sequence[LeftPaused]) -> list[Resumed]:
+async def resume_paused(estate: Estate, store: Store, clock: Clock, lefts: Sequence[StillPaused]) -> list[Resumed]:
     """Resume these; returns what became of each that nobody else was at by now.
 
     Raises StoreError when the ledger cannot be written.
@@ -90,7 +85,7 @@ async def resume_left(estate: Estate, store: Store, clock: Clock, lefts: Sequenc
     return found
 
 
-async def _trouble(estate: Estate, source: Source | None, store: Store, clock: Clock, left: LeftPaused) -> str:
+async def _trouble(estate: Estate, source: Source | None, store: Store, clock: Clock, left: StillPaused) -> str:
     """Why it could not be resumed; empty when it could."""
     if source is None:
         return "the estate file no longer has this source"

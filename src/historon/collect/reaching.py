@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, cast
 from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.processes import this_process
 from historon.collect.steps import StepObserver, Surroundings, resume, take_steps
 from historon.collect.surroundings import check_needs
 from historon.collect.transports.interface import Account, Hop, Session, Target
@@ -31,6 +30,7 @@ from historon.estate import (
     values_of,
 )
 from historon.inspection import Kept
+from historon.processes import this_process
 from historon.store import PAUSED, Store
 
 if TYPE_CHECKING:

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import Judged, max_shrink_of, question_about
-from historon.collect.pauses import LeftPaused, Resumed, left_paused, resume_left
+from historon.collect.pauses import Resumed, StillPaused, resume_paused, still_paused
 from historon.collect.places import Places
 from historon.collect.reaching import Clock, Export, Reach
 from historon.collect.steps import StepTaken
@@ -28,7 +28,8 @@ from historon.compare import (
 )
 from historon.errors import StoreError, where_raised
 from historon.estate import Estate, Source
-from historon.store import Entry, Outcome, State, Store
+from historon.processes import at_work, this_process
+from historon.store import AT_WORK, ESTATE, Entry, Outcome, State, Store
 
 __all__ = ["run_round", "unfinished_sources"]
 
@@ -57,9 +58,12 @@ async def run_round(
 
 
 def unfinished_sources(store: Store, sources: Sequence[Source]) -> list[Source]:
-    """Those of the sources that the last round did not come to: it was interrupted, or cut short."""
+    """Those of the sources that the last round did not come to: it was interrupted, or cut short.
+
+    None while it still runs.
+    """
     last = next(iter(store.rounds(1)), None)
-    if last is None:
+    if last is None or at_work(store, last):
         return []
     visits = store.visits(last.number)
     if last.ended is None:
@@ -107,10 +111,11 @@ class _Round:
         time = asyncio.get_running_loop().time
         began, started = self._clock(), time()
         self._number = self._store.begin_round(began, trigger)
+        self._store.remember(ESTATE, f"{AT_WORK} {self._number}", this_process())
         await self._reach.fetch_accounts(source for source in sources if source.skip is None)
         writer = asyncio.create_task(self._write())
         self._record([_skipped(source.name, began, source.skip) for source in sources if source.skip is not None])
-        left = {one.source: one for one in self._left_paused()}
+        left = {one.source: one for one in self._still_paused()}
         visited = [source for source in sources if source.skip is None]
         tasks = [asyncio.create_task(self._collect(source, left.pop(source.name, None))) for source in visited]
         tasks += [asyncio.create_task(self._resume(one)) for one in left.values()]
@@ -122,6 +127,7 @@ class _Round:
         ended = began + timedelta(seconds=time() - started)
         try:
             self._store.end_round(self._number, ended)
+            self._store.remember(ESTATE, f"{AT_WORK} {self._number}", "")
         except StoreError as exc:
             self._store_trouble = self._store_trouble or str(exc)
         results = [self._results[source.name] for source in sources]
@@ -131,23 +137,23 @@ class _Round:
             resumed=self._resumed,
         )  # fmt: skip
 
-    def _left_paused(self) -> list[LeftPaused]:
+    def _still_paused(self) -> list[StillPaused]:
         try:
-            return left_paused(self._store, self._clock())
+            return still_paused(self._store, self._clock())
         except StoreError as exc:
             self._store_trouble = str(exc)
             return []
 
-    async def _resume(self, left: LeftPaused) -> None:
+    async def _resume(self, left: StillPaused) -> None:
         """Resume what another one left paused; what becomes of it is a remark of the round."""
         try:
-            resumed = await resume_left(self._estate, self._store, self._clock, [left])
+            resumed = await resume_paused(self._estate, self._store, self._clock, [left])
             self._resumed += resumed
             self._remarks += map(str, resumed)
         except StoreError as exc:
             self._store_trouble = self._store_trouble or str(exc)
 
-    async def _collect(self, source: Source, left: LeftPaused | None) -> None:
+    async def _collect(self, source: Source, left: StillPaused | None) -> None:
         """One source, whatever happens: from its turn to what is to be recorded of it."""
         time = asyncio.get_running_loop().time
         if left is not None:

@@ -1,7 +1,7 @@
 """Telling people and programs: events, who wants to hear of them, and how they are told."""
 
 from historon.notices.delivering import Delivery, Outgoing, Told, send, sign_of_life, try_channel
-from historon.notices.events import Event
+from historon.notices.events import Event, state_of
 from historon.notices.letters import Letter, letter_of
 from historon.notices.programs import NoticeError, Sent
 from historon.notices.rendering import shipped_template
@@ -21,5 +21,6 @@ __all__ = [
     "send",
     "shipped_template",
     "sign_of_life",
+    "state_of",
     "try_channel",
 ]

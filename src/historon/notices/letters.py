@@ -1,7 +1,7 @@
 """The wording of a notice, from its events alone: what needs action first, then what changed, then what went well."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -182,9 +182,9 @@ def _elsewhere(rounds: Sequence[Event]) -> str:
 def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
     items: dict[str, list[Item]] = {heading: [] for heading in _ORDER}
     long = max(event.at for event in events) - min(event.at for event in events) > _SPAN if events else False
-    for event in events:
-        if event.kind not in ("changed", "round-ended"):
-            items[_heading(event)].append(_item(event, f"{for_people(event.at, estate.zone)} " if long else ""))
+    for alike in _by_cause(event for event in events if event.kind not in ("changed", "round-ended")):
+        when = f"{for_people(alike[0].at, estate.zone)} " if long else ""
+        items[_heading(alike[0])].append(_item(alike[0], when, [event.source or "" for event in alike]))
     items["Changed"] = list(_changes([event for event in events if event.kind == "changed"]))
     for heading, found in items.items():
         if len(found) > _ITEMS:
@@ -201,11 +201,26 @@ def _heading(event: Event) -> str:
     return "Well again" if event.kind in OVER else _HEADINGS.get(event.kind, "Also")
 
 
-def _item(event: Event, when: str) -> Item:
+def _by_cause(events: Iterable[Event]) -> list[list[Event]]:
+    """Events one by one, but failures of several sources for the very same reason together."""
+    causes: dict[tuple[object, ...], list[Event]] = {}
+    for number, event in enumerate(events):
+        name = event.source or ""
+        if event.kind in ("failing", "still-failing") and name:
+            texts = (event.message, event.advice, *event.details, *event.excerpt)
+            cause: tuple[object, ...] = (event.kind, *(text.replace(name, "{source}") for text in texts))
+        else:
+            cause = (number,)
+        causes.setdefault(cause, []).append(event)
+    return list(causes.values())
+
+
+def _item(event: Event, when: str, sources: Sequence[str]) -> Item:
     words = _WORDS.get(event.kind, ("", event.kind))[1]
     if event.kind in ("first", "skipped"):
         return Item(f"{when}{event.source}: {visible(event.message)}")
-    title = f"{when}{event.source}: {words}" if event.source else f"{when}{words}"
+    many = f", all {len(sources)} for the same reason" if len(sources) > 1 else ""
+    title = f"{when}{_names(sources)}: {words}{many}" if event.source else f"{when}{words}"
     told = () if event.kind == "requirement-failed" else (event.message, *event.details)
     excerpt = event.excerpt[:_EXCERPT]
     more = len(event.excerpt) - len(excerpt)

@@ -3,6 +3,7 @@
 from historon.store.copying import Copied, copy_store
 from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
+    AT_WORK,
     ESTATE,
     LARGE,
     PAUSED,
@@ -25,6 +26,7 @@ from historon.store.trees import Member, read_tree, tree_part_name, written_tree
 from historon.store.verification import Damage, Verification, verify
 
 __all__ = [
+    "AT_WORK",
     "ESTATE",
     "LARGE",
     "LEDGER",

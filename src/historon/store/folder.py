@@ -298,9 +298,10 @@ class FolderStore(Store):
         """See Store."""
         with self._writing("remember"):
             key = (self._known(source), topic, old)
-            done = self._db.execute("UPDATE memory SET text = ?4 WHERE source = ?1 AND topic = ?2 AND text = ?3",
-                                    (*key, new))  # fmt: skip
-            return done.rowcount == 1
+            if self._db.execute("SELECT 1 FROM memory WHERE source = ? AND topic = ? AND text = ?", key).fetchone():
+                self._remember(topic, {source: new})
+                return True
+            return False
 
     def recall_all(self, topic: str) -> dict[str, str]:
         """See Store."""
@@ -317,7 +318,11 @@ class FolderStore(Store):
     def _remember(self, topic: str, texts: Mapping[str, str]) -> None:
         self._db.executemany(
             "INSERT OR REPLACE INTO memory (source, topic, text) VALUES (?, ?, ?)",
-            [(self._source(source), topic, text) for source, text in texts.items()],
+            [(self._source(source), topic, text) for source, text in texts.items() if text],
+        )
+        self._db.executemany(
+            "DELETE FROM memory WHERE source = ? AND topic = ?",
+            [(self._known(source), topic) for source, text in texts.items() if not text],
         )
 
     @property

@@ -46,6 +46,7 @@ class State(StrEnum):
 
 ESTATE = ""  # in the place of a source: what is remembered is about the whole estate
 PAUSED = "paused"  # the topic under which is remembered, while a source is paused, how to resume it
+AT_WORK = "at work"  # followed by a round's number: the topic under which is remembered which process is at it
 LARGE = 16 * 2**20  # bytes from which on a content is never held in memory as a whole
 _EDGE = 2**16
 _PIECE = 2**20
@@ -309,7 +310,10 @@ class Store(ABC):
 
     @abstractmethod
     def remember(self, source: str, topic: str, text: str) -> None:
-        """Remember something of a source, instead of what was remembered under this topic before."""
+        """Remember something of a source, instead of what was remembered under this topic before.
+
+        An empty text forgets it.
+        """
 
     @abstractmethod
     def swap(self, source: str, topic: str, old: str, new: str) -> bool:

@@ -15,25 +15,25 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from historon.collect import (
-    LeftPaused,
     Places,
     RoundReport,
     SourceBegan,
     SourceResult,
     SourceStep,
-    left_paused,
-    resume_left,
+    StillPaused,
+    resume_paused,
     run_round,
+    still_paused,
 )
 from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, describe, read_estate
-from historon.notices import Event, Teller, Told, Watched, send, sign_of_life
+from historon.notices import Event, Teller, Told, Watched, send, sign_of_life, state_of
 from historon.store import ESTATE, Outcome, Store
 from historon.times import utc_text
 from historon.timetable.health import Vitals
 from historon.timetable.instants import due_instants
-from historon.timetable.watching import Lookout, about_estate, about_rounds, many_sources
+from historon.timetable.watching import Lookout, about_estate, about_rounds, log_level, many_sources
 
 __all__ = ["Service"]
 
@@ -156,7 +156,7 @@ class Service:
                 if abs(now - renewed) > _LEASE / 3:
                     self._take_lease()
                     renewed = now
-                self._resume_left(now)
+                self._resume_paused(now)
                 self._start_due(now, once=once)
                 self._lookout.look(self._estate, self._kept, now)
                 self._copy()
@@ -227,19 +227,19 @@ class Service:
         self._flush()
         self._begin()
 
-    def _resume_left(self, now: datetime) -> None:
+    def _resume_paused(self, now: datetime) -> None:
         """Resume what another process, or this one, left paused: at once, and then again every little while."""
         if self._resuming is not None:
             return
-        lefts = left_paused(self._store, now)
+        lefts = still_paused(self._store, now)
         wanted = [one for one in lefts if self._resume_again.get(one.source, now) <= now]
         if wanted:
             self._resume_again |= {one.source: now + _RESUME_AGAIN for one in wanted}
             self._resuming = asyncio.create_task(self._resume(wanted))
 
-    async def _resume(self, lefts: Sequence[LeftPaused]) -> None:
+    async def _resume(self, lefts: Sequence[StillPaused]) -> None:
         try:
-            found = await resume_left(self._estate, self._store, self._clock, lefts)
+            found = await resume_paused(self._estate, self._store, self._clock, lefts)
             for one in found:
                 _LOG.log(logging.CRITICAL if one.trouble else logging.WARNING, "%s", one)
             self.troubled = self.troubled or any(one.trouble for one in found)
@@ -317,8 +317,11 @@ class Service:
         asyncio.get_running_loop().call_soon(self._flush_soon)
         if (source := self._estate.sources.get(event.source)) and source.timetables:
             self._plan(source)
-        word = event.outcome if event.failure is None else f"{event.outcome}: {event.failure}"
-        _LOG.info("%s: %s", event.source, word)
+        told = event.failure or (event.note if event.outcome is Outcome.SUSPECT else None)
+        word = event.outcome if told is None else f"{event.outcome}: {told}"
+        _LOG.log(log_level(state_of(event)), "%s: %s", event.source, word)
+        for one in event.unmet:
+            _LOG.warning("%s: a requirement is not met: %s", event.source, one)
 
     def _put_off(self, sources: Iterable[Source]) -> None:
         """Sources that were not come to: due again soon, but not at once."""

@@ -7,15 +7,15 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import partial
 
-from historon.collect import left_paused
+from historon.collect import still_paused
 from historon.copies import CopyStatus, copies_of
-from historon.estate import Estate, describe
+from historon.estate import KINDS, Estate, Severity, describe
 from historon.notices import Event, Teller, Watched
 from historon.store import ESTATE, Store
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.health import Vitals
 
-__all__ = ["Lookout", "about_estate", "about_rounds", "many_sources"]
+__all__ = ["Lookout", "about_estate", "about_rounds", "log_level", "many_sources"]
 
 _LOG = logging.getLogger("historon.service")
 _EVERY = timedelta(minutes=15)  # at most between two looks
@@ -47,20 +47,19 @@ class Lookout:
         self._next = min(now + _EVERY, (_next_overdue(board, now) or now + _EVERY) + timedelta(milliseconds=1))
         self._note(board)
         for event in self._teller.watch("age", _about_ages(board, since, now)):
-            level = logging.INFO if event.kind == "fresh-again" else logging.WARNING
-            _LOG.log(level, "%s: %s: %s", event.source, event.kind, event.message)
+            _LOG.log(log_level(event.kind), "%s: %s: %s", event.source, event.kind, event.message)
         self._watch("disk", _about_disk(estate, now))
         copies = copies_of(estate, self._store, now)
         self.copies_wanted = [one.name for one in copies if one.missing_since is not None]
         for one in copies:
             self._watch(f"copy {one.name}", _about_copy(one, self.copy_troubles.get(one.name, ""), now))
-        amiss = any(one.overdue(now) for one in copies) or left_paused(self._store, now)
+        amiss = any(one.overdue(now) for one in copies) or still_paused(self._store, now)
         if not amiss and (well := _all_well_words(board)):
             self._teller.tell_well(Event("all-well", now, well))
 
     def _watch(self, topic: str, look: Watched) -> None:
         for event in self._teller.watch(topic, [look]):
-            _LOG.log(logging.INFO if event.kind == look.over else logging.WARNING, "%s", event.message)
+            _LOG.log(log_level(event.kind), "%s", event.message)
 
     def _note(self, board: Sequence[SourceStatus]) -> None:
         confirmed = {one.source.name: one.state.confirmed_at for one in board}
@@ -172,6 +171,14 @@ def _all_well_words(board: Sequence[SourceStatus]) -> str | None:
     also += [f"{unjudged} without max_age"] if unjudged else []
     also += [f"{skipped} skipped"] if skipped else []
     return f"{many_sources(len(board))}: {', '.join(also)}; nothing needs action"
+
+
+def log_level(kind: str) -> int:
+    """The level at which an event of this kind is logged, as grave as it is; what is empty is well."""
+    levels = {
+        Severity.CRITICAL: logging.CRITICAL, Severity.ERROR: logging.ERROR, Severity.WARNING: logging.WARNING,
+    }  # fmt: skip
+    return levels.get(KINDS[kind], logging.INFO) if kind else logging.INFO
 
 
 def many_sources(number: int) -> str:

@@ -211,10 +211,11 @@ def _print_end(report: RoundReport, told: Sequence[Told]) -> None:
 def _print_troubles(report: RoundReport, screen: "Console") -> None:
     from rich.text import Text
 
-    for result in report.troubles:
+    for alike in report.troubles_by_cause:
+        result = alike[0]
         screen.print()
         if result.failure:
-            print_failure(screen, result.source, result.failure)
+            print_failure(screen, [one.source for one in alike], result.failure)
             continue
         screen.print(Text(f"{result.source}: {result.outcome}", style=STYLES[result.outcome]))
         screen.print(Text(f"  what     {printable(result.note or '')}"))

@@ -1,5 +1,6 @@
 """`historon notices`."""
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
@@ -194,14 +195,19 @@ def _channel_row(name: str, channel: AnyChannel, last: datetime | None) -> dict[
 
 
 def _print_pending(pending: Sequence[Pending], estate: Estate, blocked: set[str]) -> None:
-    by_due: dict[tuple[str, datetime], int] = {}
-    for one in pending:
-        by_due[one.channel, one.due] = by_due.get((one.channel, one.due), 0) + 1
-    if by_due:
+    waits = Counter((one.channel, _until(one, estate, blocked)) for one in pending)
+    if waits:
         click.echo("")
-    for (channel, due), number in by_due.items():
-        when = "behind the queued notice" if channel in blocked else f"until {instant(due, estate.zone)}"
+    for (channel, when), number in waits.items():
         click.echo(f"{channel}: {count(number, 'event')} {'waits' if number == 1 else 'wait'} {when}")
+
+
+def _until(one: Pending, estate: Estate, blocked: set[str]) -> str:
+    if one.channel in blocked:
+        return "behind the queued notice"
+    if one.round is not None:
+        return f"until round {one.round} ends, and at most until {instant(one.due, estate.zone)}"
+    return f"until {instant(one.due, estate.zone)}"
 
 
 def _fate(notice: Notice, estate: Estate) -> str:

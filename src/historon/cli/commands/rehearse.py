@@ -68,7 +68,7 @@ def _rehearse(app: App, estate: Estate, source: Source, store: Store) -> Rehears
         for line in excerpt(done.masks.hide(step.answer)):
             screen.print(Text(f"    | {line}", style="dim"))
     if done.failure:
-        print_failure(screen, source.name, done.failure)
+        print_failure(screen, [source.name], done.failure)
     elif done.not_now:
         screen.print(Text(f"  a round would skip it: {printable(done.not_now)}"))
     elif done.judged:

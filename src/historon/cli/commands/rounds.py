@@ -12,7 +12,8 @@ from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, table
 from historon.errors import UsageError
 from historon.estate import describe
-from historon.store import Outcome, Round, Visit
+from historon.processes import at_work
+from historon.store import Outcome, Round, Store, Visit
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -37,11 +38,12 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
     with app.store(estate) as store:
         if number is None:
             rounds = store.rounds(last)
-            headline = _rounds_headline(rounds)
+            endings = {one.number: _ending(store, one) for one in rounds if one.ended is None}
+            headline = _rounds_headline(rounds, endings)
             if as_json:
-                print_json("rounds", headline, [_round_row(one) for one in rounds])
+                print_json("rounds", headline, [_round_row(one, endings) for one in rounds])
             else:
-                _print_rounds(rounds, headline, estate.zone)
+                _print_rounds(rounds, endings, headline, estate.zone)
             return
         visits = store.visits(number)
     if not visits:
@@ -52,26 +54,28 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
         _print_visits(number, visits, steps=steps)
 
 
-def _rounds_headline(rounds: Sequence[Round]) -> str:
+def _ending(store: Store, one: Round) -> str:
+    """What is known of a round that has no end on record."""
+    return {True: "running", False: "cut short", None: "not ended"}[at_work(store, one)]
+
+
+def _rounds_headline(rounds: Sequence[Round], endings: Mapping[int, str]) -> str:
     if not rounds:
         return "no round yet: historon collect"
     last = rounds[0]
-    return f"the last of {count(last.number, 'round')}: {_outcomes(last.outcomes)}{_ending(last)}"
-
-
-def _ending(one: Round) -> str:
-    return "" if one.ended else "; it did not end"
+    ending = f"; {endings[last.number]}" if last.number in endings else ""
+    return f"the last of {count(last.number, 'round')}: {_outcomes(last.outcomes)}{ending}"
 
 
 def _outcomes(outcomes: Mapping[Outcome, int]) -> str:
     return ", ".join(f"{outcomes[one]} {one}" for one in Outcome if outcomes.get(one)) or "nothing collected"
 
 
-def _print_rounds(rounds: Sequence[Round], headline: str, zone: tzinfo) -> None:
+def _print_rounds(rounds: Sequence[Round], endings: Mapping[int, str], headline: str, zone: tzinfo) -> None:
     click.echo(headline)
     made = table("round", f"began ({zone})", "took", "outcomes", right=("round",), wrap=("outcomes",))
     for one in rounds:
-        took = describe(one.ended - one.began) if one.ended else "cut short"
+        took = describe(one.ended - one.began) if one.ended else endings[one.number]
         made.add_row(str(one.number), instant(one.began, zone), took, _tally(one.outcomes))
     if rounds:
         print_table(made)
@@ -112,11 +116,12 @@ def _short(place: str) -> str:
     return f"step {'.'.join(re.findall(r'step ([0-9]+) of', place))}"
 
 
-def _round_row(one: Round) -> dict[str, object]:
+def _round_row(one: Round, endings: Mapping[int, str]) -> dict[str, object]:
     return {
         "round": one.number,
         "began": one.began,
         "ended": one.ended,
+        "ending": endings.get(one.number, "ended"),
         "trigger": one.trigger,
         "outcomes": {outcome.value: one.outcomes.get(outcome, 0) for outcome in Outcome},
     }

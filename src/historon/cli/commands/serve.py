@@ -100,8 +100,9 @@ def _log_to(form: str, level: str, file: str | None, file_level: str, *, journal
             handlers.append((WatchedFileHandler(file, encoding="utf-8"), file_level))
         except OSError as exc:
             raise OutsideError(f"{file}: cannot log there: {exc.strerror}", hint="is its folder there?") from exc
-    log = logging.getLogger("historon")
+    log, libraries = logging.getLogger("historon"), logging.getLogger()
     log.handlers = []
+    logging.captureWarnings(capture=True)
     for handler, own in handlers:
         for_journal = journal and not isinstance(handler, logging.FileHandler)
         handler.setFormatter(_Json() if form == "json" else _Journal() if for_journal else _Plain())
@@ -109,6 +110,9 @@ def _log_to(form: str, level: str, file: str | None, file_level: str, *, journal
         log.addHandler(handler)
     log.setLevel(min(handler.level for handler in log.handlers))
     log.propagate = False
+    # What libraries warn of comes in the same form, and nothing of it past the log.
+    libraries.handlers = list(log.handlers)
+    libraries.setLevel(logging.WARNING)
 
 
 class _Plain(logging.Formatter):
@@ -118,11 +122,14 @@ class _Plain(logging.Formatter):
         return f"{_instant(record)} {record.levelname.lower():<7} {_line(record)}"
 
 
+_PRIORITIES = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4, logging.ERROR: 3, logging.CRITICAL: 2}
+
+
 class _Journal(logging.Formatter):
     """One line with its priority in front, as the journal reads it (sd-daemon(3)); it adds the instant itself."""
 
     def format(self, record: logging.LogRecord) -> str:
-        priority = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4}.get(record.levelno, 3)
+        priority = _PRIORITIES.get(record.levelno, 3)
         return f"<{priority}>{_line(record)}"
 
 

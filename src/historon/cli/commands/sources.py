@@ -128,7 +128,7 @@ def _pin(app: App, estate: Estate, source: Source, *, yes: bool) -> bool:
         try:
             shown = asyncio.run(shown_identity(estate, source, store, clock=app.clock))
         except CollectError as exc:
-            print_failure(console(), source.name, Failure.of(exc, Masks()))
+            print_failure(console(), [source.name], Failure.of(exc, Masks()))
             return False
     known = getattr(source, shown.setting)
     click.echo(f"{source.name}: {shown.algorithm} {shown.fingerprint}")

@@ -9,7 +9,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
-from historon.collect import LeftPaused, left_paused
+from historon.collect import StillPaused, still_paused
 from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, describe, select
 from historon.store import Outcome
@@ -66,11 +66,11 @@ def command(
             raise UsageError(f'no source has the label "{by}"', hint="historon sources shows the labels")
         with app.store(estate, tell_paused=False) as store:
             board = statuses(estate, sources, store, app.clock())
-            stopped = [one for one in left_paused(store, app.clock()) if not names or one.source in names]
+            stopped = [one for one in still_paused(store, app.clock()) if not names or one.source in names]
         if as_json:
             rows = [_group_row(by, value, tally) for value, tally in _groups(board, by)] if by else map(_row, board)
             stood = [{"source": one.source, "since": one.since, "resume_by": one.words} for one in stopped]
-            print_json("status", _headline(board, stopped), list(rows), **_tally(board), left_paused=stood)
+            print_json("status", _headline(board, stopped), list(rows), **_tally(board), still_paused=stood)
         elif not board:
             click.echo(f"no source yet: describe some in {printable(str(estate.file))}")
         else:
@@ -81,7 +81,7 @@ def command(
 
 
 def _show(
-    estate: Estate, board: Sequence[SourceStatus], stopped: Sequence[LeftPaused], by: str | None, *, everything: bool,
+    estate: Estate, board: Sequence[SourceStatus], stopped: Sequence[StillPaused], by: str | None, *, everything: bool,
     clear: bool,
 ) -> None:  # fmt: skip
     from rich.text import Text
@@ -100,7 +100,7 @@ def _show(
         _print_board(estate, board, everything=everything)
 
 
-def _headline(board: Sequence[SourceStatus], stopped: Sequence[LeftPaused]) -> str:
+def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> str:
     """What is wrong now, the worst first; else what is known to be well, and no more."""
     ages = Counter(one.freshness for one in board)
     tries = Counter(one.state.outcome for one in board if one.ailing)
