@@ -3,6 +3,7 @@
 import json
 import random
 import re
+import tempfile
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -388,3 +389,111 @@ def test_wrong_masks_are_refused_with_their_place(estate: EstateFolder, said: st
     result = estate.run("sources")
     assert result.code == 4
     assert "procedures.p" in result.err
+
+
+# ---- what cannot be looked into ---------------------------------------------------------------------------------------
+
+_LARGE = 16 * 2**20
+
+
+def test_what_cannot_be_looked_into_is_neither_met_nor_failed() -> None:
+    large = b"\0%d bytes, SHA-256 %s" % (2 * _LARGE, b"a" * 64)
+    broken = b"\x1f\x8b\x08" + b"cut"
+    for content in (large, broken):
+        for rule in (_rule(must=["telnet"]), _rule(must_not=["telnet"]), _rule(must=["x"], part="b.tar/etc/*")):
+            (told,) = unmet([rule], {"b.tar": content, "a.cfg": b"ssh\n"}, _MASKS)
+            assert told.unknown.startswith("b.tar is ")
+            assert told.what.startswith("cannot tell: ")
+            assert not told.lacks
+    assert unmet([_rule(must=["ssh"], part="a.cfg")], {"b.tar": large, "a.cfg": b"ssh\n"}, _MASKS) == []
+    seen = unmet([_rule(must_not=["ssh"])], {"b.tar": large, "a.cfg": b"ssh\n"}, _MASKS)
+    assert [one.has for one in seen] == ["ssh", ""], "what is seen to be wrong is wrong"
+
+
+def test_a_rule_about_nothing_is_unknown() -> None:
+    (part,) = unmet([_rule(must_not=["x"], part="nowhere*")], {"a.cfg": b"x\n"}, _MASKS)
+    assert part.unknown == "no part that can be read is called nowhere*"
+    (each,) = unmet([_rule(each=Pattern.parse("^port"), must_not=["x"])], {"a.cfg": b"x\n"}, _MASKS)
+    assert each.unknown == "nothing is found by each = ^port"
+
+
+def test_large_parts_are_said_to_be_too_large_and_what_is_in_them_unknown(estate: EstateFolder) -> None:
+    text = """
+[estate]
+name = "Test"
+[procedures.files]
+over = "local"
+steps = [{ pull = "log.txt", as = "log.txt" }]
+[[requirements]]
+name = "no telnet"
+must_not = ["telnet"]
+[[sources]]
+name = "s"
+procedure = "files"
+"""
+    estate.write(text)
+    lines = b"".join(b"line %07d of a text that is long enough\n" % number for number in range(420_000))
+    for change in (b"", b"telnet\n"):
+        (estate.path / "log.txt").write_bytes(lines + change)
+        assert estate.run("collect").code == 0
+    diff = estate.run("diff", "s")
+    assert diff.code == 1
+    assert "too large to be" in diff.out
+    patch = estate.run("diff", "s", "--form", "unified") if "--form" in estate.run("diff", "--help").out else diff
+    for result in (diff, patch):
+        assert "inary" not in result.out
+    found = estate.run("find", "telnet")
+    assert "not looked into, as over 16 MiB: s log.txt" in found.out
+    assert estate.run("find", "telnet", "--json").data["not_looked_into"] == ["s log.txt"]
+    result = estate.run("requirements")
+    assert result.code == 1
+    assert "unknown for 1 of 1 source" in result.out
+    assert "cannot tell: log.txt is too large to be looked into" in result.out
+
+
+# ---- a line keeps its life when what is above it changes --------------------------------------------------------------
+
+_FIRST = b"interface port-1\n  mtu 1500\n  vlan 7\ninterface port-2\n  mtu 9000\n"
+_RENAMED = b"interface uplink-1\n  mtu 1500\n  vlan 7\ninterface port-2\n  mtu 9000\n"
+
+
+def test_a_stay_goes_on_when_a_heading_above_becomes_another(tmp_path: Path) -> None:
+    store = _stored(tmp_path / "store", "s", [_FIRST, _RENAMED, _RENAMED.replace(b"  vlan 7\n", b"")])
+    stays = find_ever(store, store.versions("s"), Query("mtu"), _MASKS)
+    assert [(hit.line, hit.came and hit.came.number, hit.gone) for hit in stays] == [
+        ("mtu 1500", 1, None), ("mtu 9000", 1, None),
+    ]  # fmt: skip
+    (vlan,) = find_ever(store, store.versions("s"), Query("vlan 7"), _MASKS)
+    assert vlan.came is not None
+    assert vlan.gone is not None
+    assert (vlan.came.number, vlan.gone.number) == (1, 3)
+    store.close()
+
+
+def test_a_line_that_came_before_its_heading_changed_is_dated_right(tmp_path: Path) -> None:
+    without = _FIRST.replace(b"  vlan 7\n", b"")
+    store = _stored(tmp_path / "store", "s", [without, without + b"end\n", _FIRST, _RENAMED])
+    (life,) = trace(store, store.versions("s"), Query("vlan 7"), _MASKS)
+    assert [event.version.number for event in life.events] == [3], "not from the first version on"
+    store.close()
+
+
+@given(st.lists(st.integers(0, 3), min_size=2, max_size=6), st.integers(0, 5))
+@settings(max_examples=40)
+def test_the_life_of_a_line_begins_where_the_line_does(names: list[int], came: int) -> None:
+    """Whatever the heading above is called from version to version."""
+    came %= len(names)
+    texts = [
+        b"interface port-%d\n  mtu 1500\n%s" % (name, b"  vlan 7\n" if at >= came else b"")
+        for at, name in enumerate(names)
+    ]
+    with tempfile.TemporaryDirectory() as folder:
+        store = _stored(Path(folder) / "store", "s", texts)
+        history = store.versions("s")
+        first = next(one.number for one in history if b"vlan" in store.read(store.parts("s", one.number)[0]))
+        (life,) = trace(store, history, Query("vlan 7"), _MASKS)
+        assert life.events[-1].version.number == first
+        (hit,) = find_ever(store, history, Query("vlan 7"), _MASKS)
+        assert hit.came is not None
+        assert (hit.came.number, hit.gone) == (first, None)
+        store.close()

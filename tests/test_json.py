@@ -59,6 +59,10 @@ path = "saltgate"
 name = "clock"
 must = ['^time-server 10']
 must_not = ['shutdown']
+[[requirements]]
+name = "elsewhere"
+part = "nowhere"
+must = ['x']
 """
 SOURCE = """
 [[sources]]

@@ -2,7 +2,7 @@
 
 from historon.compare.changes import Change, How, text_changes
 from historon.compare.estatewide import Family, Variant, families, fingerprinted, variants
-from historon.compare.exports import Kind, PartChange, comparable, compare_exports, is_binary, is_called
+from historon.compare.exports import Kind, PartChange, comparable, compare_exports, is_binary, is_called, too_large
 from historon.compare.families import (
     Concern,
     Fingerprint,
@@ -12,7 +12,7 @@ from historon.compare.families import (
     packed,
     unpacked_fingerprints,
 )
-from historon.compare.finding import Event, Hit, Life, Query, find, find_ever, trace
+from historon.compare.finding import Event, Hit, Life, Query, find, find_ever, too_large_to_find, trace
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.marking import Marked, marked, side_by_side
 from historon.compare.masks import Masks
@@ -89,6 +89,8 @@ __all__ = [
     "split_lines",
     "study",
     "text_changes",
+    "too_large",
+    "too_large_to_find",
     "trace",
     "typical",
     "unified",

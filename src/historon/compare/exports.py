@@ -20,7 +20,7 @@ from historon.compare.structures import document_changes
 from historon.compare.texts import align_texts, parted_lines
 from historon.store import LARGE, Part, Store, StoredPart
 
-__all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary", "is_called"]
+__all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary", "is_called", "too_large"]
 
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
 _MOST_PAIRS = 400  # parts that went, times parts that came, that are compared with each other for it
@@ -28,6 +28,7 @@ _READABLE = re.compile(rb"[\x20-\x7e]{6,200}")
 _STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked for
 _MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new
 _TREE_HEAD = b"# tree: "
+_STAND_IN = re.compile(rb"\0(\d+) bytes, SHA-256 ([0-9a-f]{64})\Z")
 
 
 class Kind(StrEnum):
@@ -150,6 +151,11 @@ def comparable(part: Part | StoredPart, store: Store) -> bytes:
     if part.size > LARGE:
         return b"\0%d bytes, SHA-256 %s" % (part.size, part.sha256.hex().encode())
     return part.content if isinstance(part, Part) else store.read(part)
+
+
+def too_large(content: bytes) -> bool:
+    """Whether this stands in for a part that is too large to be held and looked into."""
+    return len(content) < 128 and _STAND_IN.match(content) is not None
 
 
 def is_called(name: str, only: str) -> bool:
@@ -300,6 +306,8 @@ def _strings(old: bytes, new: bytes) -> list[Change]:
 
 def _described(content: bytes) -> str:
     """A whole part in a few words."""
+    if stands_for := _STAND_IN.match(content) if too_large(content) else None:
+        return f"{int(stands_for[1]):,} bytes, too large to be looked into, SHA-256 {stands_for[2].decode()[:16]}"
     if is_binary(content):
         return f"{len(content):,} bytes, SHA-256 {hashlib.sha256(content).hexdigest()[:16]}"
     lines = content.count(b"\n") + (not content.endswith(b"\n") if content else 0)

@@ -1,19 +1,20 @@
 """Where a text stands, or ever stood, and the life of a line."""
 
 import re
+from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
 from historon.compare.changes import Change, How, text_changes
-from historon.compare.exports import Kind, compare_exports
-from historon.compare.lines import split_lines
+from historon.compare.exports import Kind, PartChange, compare_exports
+from historon.compare.lines import same_lines, split_lines
 from historon.compare.masks import Masks
 from historon.compare.outline import Outline
 from historon.compare.signatures import may_hold, pieces_of_expression, pieces_of_text, searchable
 from historon.store import LARGE, Store, Version
 
-__all__ = ["Event", "Hit", "Life", "Query", "find", "find_ever", "trace"]
+__all__ = ["Event", "Hit", "Life", "Query", "find", "find_ever", "too_large_to_find", "trace"]
 
 
 @dataclass(frozen=True)
@@ -103,6 +104,9 @@ class Life:
     events: list[Event] = field(default_factory=list)
 
 
+_Key = tuple[str, str, str]  # part, path and line
+
+
 def find(
     store: Store, versions: Iterable[tuple[str, int]], query: Query, masks: Callable[[str], Masks]
 ) -> Iterator[Hit]:
@@ -123,11 +127,11 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
     pieces = query.pieces()
     if not history or not _may_stand(store.signature(history[0].source) if pieces else None, history[0].number, pieces):
         return []
-    alive: dict[tuple[str, str, str], Hit] = {}
+    alive: dict[_Key, Hit] = {}
     ended: list[Hit] = []
     seen: dict[tuple[str, bytes], list[Hit]] = {}
     for version in history:
-        now: dict[tuple[str, str, str], Hit] = {}
+        now: dict[_Key, Hit] = {}
         parts = {part.name: part for part in store.parts(version.source, version.number) if part.size <= LARGE}
         fresh: dict[tuple[str, bytes], list[Hit]] = {}
         for name, part in parts.items():
@@ -139,10 +143,19 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
             ]  # fmt: skip
             now |= {(hit.part, hit.path, hit.line): hit for hit in fresh[key]}
         seen = fresh
+        for before, after in _under_other_headings(alive, now):
+            alive[after] = replace(now[after], came=alive.pop(before).came)
         ended += [_with(alive.pop(place), gone=version) for place in alive.keys() - now.keys()]
         for place in now.keys() - alive.keys():
             alive[place] = _with(now[place], came=version)
     return sorted([*ended, *alive.values()], key=lambda hit: (hit.came.number if hit.came else 0, hit.part, hit.number))
+
+
+def too_large_to_find(store: Store, versions: Iterable[tuple[str, int]]) -> list[tuple[str, str]]:
+    """The parts of these versions, by source and name, that are too large to be looked into."""
+    return [
+        (source, part.name) for source, number in versions for part in store.parts(source, number) if part.size > LARGE
+    ]
 
 
 def _with(hit: Hit, *, came: Version | None = None, gone: Version | None = None) -> Hit:
@@ -182,6 +195,28 @@ def _text(line: bytes) -> str:
     return line.decode("utf-8", "replace").strip()
 
 
+def _under_other_headings(alive: Mapping[_Key, Hit], now: Mapping[_Key, Hit]) -> list[tuple[_Key, _Key]]:
+    """Lines that stay where they were while a heading above them becomes another: they are the same lines."""
+    gone = [place for place in alive if place not in now]
+    came: defaultdict[tuple[str, str], list[_Key]] = defaultdict(list)
+    for place in now:
+        if place not in alive:
+            came[place[0], place[2]].append(place)
+    stayed: dict[str, dict[int, int]] = {}
+    found = []
+    for before in gone:
+        part, _, line = before
+        for after in came[part, line]:
+            old, new = alive[before], now[after]
+            if part not in stayed:
+                stayed[part] = same_lines(old.within.lines, new.within.lines)
+            if stayed[part].get(old.number) == new.number:
+                came[part, line].remove(after)
+                found.append((before, after))
+                break
+    return found
+
+
 def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) -> list[Life]:
     """The lives of all lines that hold the query now or held it once; those that stand now come first.
 
@@ -191,7 +226,7 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
         return []
     pattern = query.pattern()
     latest = history[-1]
-    tracked: dict[tuple[str, str, str], Life] = {}
+    tracked: dict[_Key, Life] = {}
     for name, content in searchable(_small_parts(store, latest.source, latest.number)):
         for hit in _hits(latest.source, name, content, query, lambda _: masks):
             place = (hit.part, hit.path, hit.line)
@@ -200,39 +235,58 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
     later = _small_parts(store, latest.source, latest.number)
     for before, version in zip(history[-2::-1], history[:0:-1], strict=True):
         earlier = _small_parts(store, before.source, before.number)
-        for part, change, old, new in _line_changes(earlier, later, masks):
-            life = tracked.pop((part, *new), None) if new else None
-            if life is None and old and pattern.search(old[1].encode()):
-                life = Life(part, *old, stands=False)
+        changed = compare_exports(earlier, later, masks)
+        moved = [place for one in changed for place in _stayed(one, tracked)]
+        lives_by_old = [(old, tracked.pop(new)) for old, new in moved]
+        for part, change, old, new in _line_changes(changed, masks):
+            life = tracked.pop(new, None) if new else None
+            if life is None and old and pattern.search(old[2].encode()):
+                life = Life(*old, stands=False)
                 lives.append(life)
             if life is not None:
                 life.events.append(Event(version, part, change))
                 if old:
-                    tracked[part, *old] = life
+                    tracked[old] = life
+        tracked |= lives_by_old
         later = earlier
     for (part, path, line), life in tracked.items():
         life.events.append(Event(history[0], part, Change(How.ADDED, path, "", line)))
     return lives
 
 
-_Place = tuple[str, str]  # path and line
+def _stayed(part: PartChange, tracked: Mapping[_Key, Life]) -> Iterator[tuple[_Key, _Key]]:
+    """Where the lines that are tracked stood before, when only what is above them changed, or the name of their part.
+
+    What it was before comes first, then what it is now.
+    """
+    lines = {line for name, _, line in tracked if name == part.name}
+    if not lines or part.kind not in (Kind.EDITED, Kind.RENAMED):
+        return
+    sides = Outline(part.old, part.masks.outline), Outline(part.new, part.masks.outline)
+    was = part.was or part.name
+    for number, other in same_lines(part.old, part.new).items():
+        line = _text(part.new[other - 1])
+        if line in lines:
+            old = (was, _text(b" / ".join(sides[0].path(number - 1))), line)
+            new = (part.name, _text(b" / ".join(sides[1].path(other - 1))), line)
+            if old != new and new in tracked:
+                yield old, new
 
 
-def _line_changes(
-    old: Mapping[str, bytes], new: Mapping[str, bytes], masks: Masks
-) -> list[tuple[str, Change, _Place | None, _Place | None]]:
+def _line_changes(changed: Sequence[PartChange], masks: Masks) -> list[tuple[str, Change, _Key | None, _Key | None]]:
     """Every line that changed, with where and what it was and is."""
     found = []
-    for part in compare_exports(old, new, masks):
+    for part in changed:
         sides = Outline(part.old, masks.outline), Outline(part.new, masks.outline)
         if part.kind is Kind.BINARY:
             continue
         for change in text_changes(part.edits, part.old, part.new, masks.outline, fold=False):
-            places: list[_Place | None] = [None, None]
+            places: list[_Key | None] = [None, None]
+            names = (part.was or part.name, part.name)
             for side, (outline, lines, at) in enumerate(
                 ((sides[0], part.old, change.old_at), (sides[1], part.new, change.new_at))
             ):
                 if at is not None:
-                    places[side] = _text(b" / ".join(outline.path(at - 1))), _text(lines[at - 1])
+                    places[side] = names[side], _text(b" / ".join(outline.path(at - 1))), _text(lines[at - 1])
             found.append((part.name, change, places[0], places[1]))
     return found

@@ -15,7 +15,7 @@ from itertools import pairwise
 
 from historon.sequences import common_end, common_start
 
-__all__ = ["Edit", "align", "join_edits", "longest_rising", "path_edits", "split_lines"]
+__all__ = ["Edit", "align", "join_edits", "longest_rising", "path_edits", "same_lines", "split_lines"]
 
 _FEW_EDITS = 24  # scripts this short are looked for before anchors are
 _SEARCHES = 8_000  # how many such searches are made, and ...
@@ -44,6 +44,16 @@ def split_lines(content: bytes) -> list[bytes]:
 def align(old: Sequence[Hashable], new: Sequence[Hashable]) -> list[Edit]:
     """The edits that turn `old` into `new`, in order, with something equal between any two."""
     return join_edits(_edits(old, new))
+
+
+def same_lines(old: Sequence[Hashable], new: Sequence[Hashable]) -> dict[int, int]:
+    """Of every line that is the same before and after, its number before and after, counted from 1."""
+    found: dict[int, int] = {}
+    at = to = 0
+    for edit in [*align(old, new), Edit(len(old), len(old), len(new), len(new))]:
+        found.update(zip(range(at + 1, edit.old_from + 1), range(to + 1, edit.new_from + 1), strict=True))
+        at, to = edit.old_to, edit.new_to
+    return found
 
 
 def join_edits(edits: Iterable[Edit]) -> list[Edit]:

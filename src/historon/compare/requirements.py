@@ -6,7 +6,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from fnmatch import fnmatchcase
 
+from historon.compare.archives import is_archive, unpacked
 from historon.compare.documents import Document, Node, parse_document
+from historon.compare.exports import too_large
 from historon.compare.lines import split_lines
 from historon.compare.masks import Masks
 from historon.compare.outline import Outline
@@ -21,17 +23,23 @@ _MOST_PLACES = 500_000
 
 @dataclass(frozen=True)
 class Unmet:
-    """A requirement that is not met: what is there and must not be, or what is missing, and in which section."""
+    """A requirement that is not met: what is there and must not be, or what is missing, and in which section.
+
+    Where it cannot be known whether it is met, `unknown` says why. That is not well either.
+    """
 
     requirement: str
     lacks: str = ""
     has: str = ""
     section: str = ""
     why: str = ""
+    unknown: str = ""
 
     @property
     def what(self) -> str:
-        """What is missing, or is there."""
+        """What is missing, or is there, or why that cannot be known."""
+        if self.unknown:
+            return f"cannot tell: {self.unknown}"
         within = f" in {self.section}" if self.section else ""
         return f"lacks {self.lacks}{within}" if self.lacks else f"has {self.has}"
 
@@ -52,16 +60,46 @@ def unmet(requirements: Sequence[Requirement], parts: Mapping[str, bytes], masks
     """What an export does not meet. Places are matched as they are, and told with secrets masked."""
     if not requirements:
         return []
+    closed = _not_looked_into(parts)
     places = {name: list(_places(name, content, masks)) for name, content in searchable(parts)}
     found = []
     for one in requirements:
-        looked_at = [place for name, own in places.items() if fnmatchcase(name, one.part) for place in own]
-        found += list(_failures(one, looked_at, masks))[:_MOST]
+        meant = {name: own for name, own in places.items() if fnmatchcase(name, one.part)}
+        unknown = [f"{name} {why}" for name, why in closed.items() if _may_hold(name, one.part)]
+        unknown += [f"{name} has more than {_MOST_PLACES:,} lines" for name in meant if len(meant[name]) > _MOST_PLACES]
+        if not meant and not unknown:
+            unknown = [f"no part that can be read is called {one.part}"]
+        looked_at = [place for own in meant.values() for place in own]
+        found += list(_failures(one, looked_at, masks, unknown))[:_MOST]
     return found
 
 
-def _failures(rule: Requirement, places: Sequence[str], masks: Masks) -> Iterator[Unmet]:
+def _not_looked_into(parts: Mapping[str, bytes]) -> dict[str, str]:
+    """The parts in which a text may stand that nobody can see, and why."""
+    return {
+        name: "is too large to be looked into" if too_large(content) else "is an archive that could not be looked into"
+        for name, content in parts.items()
+        if too_large(content) or (is_archive(content) and unpacked(name, content) is None)
+    }
+
+
+def _may_hold(name: str, pattern: str) -> bool:
+    """Whether a part, or a member of an archive of this name, may be meant by the pattern."""
+    return fnmatchcase(name, pattern) or fnmatchcase(f"{name}/", f"{pattern}*") or pattern.startswith(f"{name}/")
+
+
+def _failures(rule: Requirement, places: Sequence[str], masks: Masks, unknown: Sequence[str]) -> Iterator[Unmet]:
+    """What is not met in what could be looked at. What is not there may be in what could not."""
+    failing = list(_failures_seen(rule, places, masks))
+    yield from (one for one in failing if one.has or not unknown)
+    for why in unknown:
+        yield Unmet(rule.name, unknown=why, why=rule.why)
+
+
+def _failures_seen(rule: Requirement, places: Sequence[str], masks: Masks) -> Iterator[Unmet]:
     sections = _sections(rule, places) if rule.each else {"": places}
+    if rule.each and not sections:
+        yield Unmet(rule.name, unknown=f"nothing is found by each = {rule.each}", why=rule.why)
     for section, within in sections.items():
         for pattern in rule.must:
             if not any(pattern.compiled.search(place.encode()) for place in within):
@@ -100,7 +138,7 @@ def _places(name: str, content: bytes, masks: Masks) -> Iterator[str]:
         return
     lines = split_lines(content)
     outline = Outline(lines, masks.outline)
-    for at, line in enumerate(lines[:_MOST_PLACES]):
+    for at, line in enumerate(lines[: _MOST_PLACES + 1]):
         if outline.tells(at):
             yield b" / ".join((*outline.path(at), line.strip())).decode("utf-8", "replace")
 

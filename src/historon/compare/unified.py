@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from historon.compare.exports import Kind, PartChange
+from historon.compare.exports import Kind, PartChange, too_large
 from historon.compare.lines import Edit
 from historon.compare.outline import Outline
 
@@ -84,6 +84,9 @@ def unified(change: PartChange, old_label: str, new_label: str, context: int = 3
             return
     if not change.edits:
         left, right = old_label.partition("\t")[0], new_label.partition("\t")[0]
+        if too_large(change.old_content) or too_large(change.new_content):
+            yield f"Parts {left} and {right} differ, and are too large to be compared line by line\n".encode()
+            return
         what = "Binary" if change.old_content or change.new_content else "Empty"
         yield f"{what} parts {left} and {right} differ\n".encode()
         return

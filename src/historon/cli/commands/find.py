@@ -19,7 +19,7 @@ from historon.cli.app import (
 )
 from historon.cli.output import console, count, instant, print_json, printable
 from historon.cli.viewing import masks_for, query_of
-from historon.compare import Hit, find, find_ever
+from historon.compare import Hit, find, find_ever, too_large_to_find
 from historon.errors import UsageError
 from historon.estate import Estate, select
 from historon.store import Reference, Store, resolve
@@ -27,6 +27,7 @@ from historon.store import Reference, Store, resolve
 __all__ = ["command"]
 
 _SHOWN = 200
+_NAMED = 5  # parts that were not looked into
 _LONGEST = 200
 
 
@@ -73,13 +74,33 @@ def command(
         else:
             hits = find(store, _chosen(app, estate, store, sources, when), query, masks)
         found = list(hits)
+        unseen = _unseen(store, list(_looked_at(app, estate, store, sources, when, ever=ever)))
         if as_json:
-            print_json("find", _headline(found, len(sources), text), [_as_data(hit, ever=ever) for hit in found])
+            rows = [_as_data(hit, ever=ever) for hit in found]
+            beside = [f"{source} {part}" for source, part in unseen]
+            print_json("find", _headline(found, len(sources), text), rows, not_looked_into=beside)
             return
         click.echo(printable(_headline(found, len(sources), text)))
         _print(found if everything else found[:_SHOWN], estate.zone, ever=ever)
     if len(found) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
+    if unseen:
+        more = f" and {len(unseen) - _NAMED} more" if len(unseen) > _NAMED else ""
+        names = ", ".join(f"{source} {part}" for source, part in unseen[:_NAMED])
+        click.echo(f"not looked into, as over 16 MiB: {printable(names)}{more}")
+
+
+def _looked_at(
+    app: App, estate: Estate, store: Store, sources: Sequence[str], when: str | None, *, ever: bool
+) -> Iterator[tuple[str, int]]:
+    if ever:
+        yield from ((name, one.number) for name in sources for one in store.versions(name) if one.good)
+    else:
+        yield from _chosen(app, estate, store, sources, when)
+
+
+def _unseen(store: Store, versions: Sequence[tuple[str, int]]) -> list[tuple[str, str]]:
+    return sorted(set(too_large_to_find(store, versions)))
 
 
 def _chosen(

@@ -1,5 +1,6 @@
 """`historon requirements`."""
 
+from collections import Counter
 from collections.abc import Sequence
 from itertools import groupby
 from typing import TYPE_CHECKING
@@ -41,7 +42,7 @@ def command(
 
     Checks the latest good version of each source against the [[requirements]] of the estate file. Rounds do the same,
     and tell when one is no longer met, and when it is met again. The exit code is 1 when one is not met, or when that
-    is unknown because a source has no good version.
+    is unknown: a source has no good version, a part cannot be looked into, or the rule's part or each matches nothing.
     """
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
@@ -65,6 +66,16 @@ def _check(estate: Estate, store: Store, source: Source) -> list[Unmet] | None:
     return unmet(rules, parts, masks_for(estate, store, source.name))
 
 
+def _state(told: Sequence[Unmet] | None, rule: str | None = None) -> str:
+    """`met`, `not met` or `unknown`, of one rule or all; None stands for a source without a good version."""
+    if told is None:
+        return "unknown"
+    about = [one for one in told if rule in (None, one.requirement)]
+    if any(not one.unknown for one in about):
+        return "not met"
+    return "unknown" if about else "met"
+
+
 def _headline(estate: Estate, sources: Sequence[Source], found: _Found) -> str:
     if not estate.requirements:
         return "nothing is required: write [[requirements]] in the estate file"
@@ -72,12 +83,12 @@ def _headline(estate: Estate, sources: Sequence[Source], found: _Found) -> str:
     rest = f"; nothing is required of {count(without, 'source')}" if without else ""
     if not found:
         return f"nothing is required of {'this source' if without == 1 else 'these sources'}"
-    failing = sum(bool(one) for one in found.values())
-    unknown = sum(one is None for one in found.values())
+    failing = sum(_state(one) == "not met" for one in found.values())
+    unknown = sum(_state(one) == "unknown" for one in found.values())
     total = count(len(found), "source")
     verb = "does not meet its" if failing == 1 else "do not meet their"
     told = [f"{failing} of {total} {verb} requirements" if failing else ""]
-    told.append(f"unknown for {unknown} of {total}: no good version" if unknown else "")
+    told.append(f"unknown for {unknown} of {total}" if unknown else "")
     return "; ".join(filter(None, told)) + rest if any(told) else f"all requirements are met by {total}{rest}"
 
 
@@ -85,8 +96,8 @@ def _print(estate: Estate, sources: Sequence[Source], found: _Found, headline: s
     from rich.text import Text
 
     screen = console()
-    failing = any(found.values())
-    unknown = any(one is None for one in found.values())
+    failing = any(_state(one) == "not met" for one in found.values())
+    unknown = any(_state(one) == "unknown" for one in found.values())
     style = "bold red" if failing else "bold yellow" if unknown else "bold green" if found else ""
     screen.print(Text(headline, style), soft_wrap=True)
     if estate.requirements:
@@ -94,6 +105,8 @@ def _print(estate: Estate, sources: Sequence[Source], found: _Found, headline: s
     for source in sources:
         if told := found[source.name]:
             _print_source(source, told, screen)
+    if without := [source.name for source in sources if found[source.name] is None]:
+        screen.print(Text(f"\nno good version: {printable(', '.join(without))}", "yellow"))
 
 
 def _print_rules(estate: Estate, sources: Sequence[Source], found: _Found) -> None:
@@ -101,8 +114,8 @@ def _print_rules(estate: Estate, sources: Sequence[Source], found: _Found) -> No
     made = table("requirement", *numbers, right=numbers, wrap=())
     for rule in estate.requirements:
         about = [source.name for source in sources if requirements_of(source, [rule])]
-        failing = sum(any(one.requirement == rule.name for one in found[name] or ()) for name in about)
-        unknown = sum(found[name] is None for name in about)
+        states = Counter(_state(found[name], rule.name) for name in about)
+        failing, unknown = states["not met"], states["unknown"]
         met = len(about) - failing - unknown
         style = "bold red" if failing else "yellow" if unknown else "" if about else "dim"
         made.add_row(printable(rule.name), str(len(about)), str(met), str(failing), str(unknown), style=style)
@@ -126,9 +139,15 @@ def _as_data(source: Source, estate: Estate, told: Sequence[Unmet] | None) -> di
     return {
         "source": source.name,
         "requirements": [rule.name for rule in requirements_of(source, estate.requirements)],
-        "state": "unknown" if told is None else "not met" if told else "met",
+        "state": _state(told),
         "not_met": [
             {"requirement": one.requirement, "lacks": one.lacks, "has": one.has, "section": one.section, "why": one.why}
             for one in told or ()
+            if not one.unknown
+        ],
+        "unknown": [
+            {"requirement": one.requirement, "because": one.unknown, "why": one.why}
+            for one in told or ()
+            if one.unknown
         ],
     }
