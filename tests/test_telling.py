@@ -401,7 +401,7 @@ def test_every_subject_says_state_and_count_at_once() -> None:
         letter = letter_of([Event(kind, NOW, "what\x1b[2J happened", "files")], channel, estate, NOW)
         assert letter.subject.endswith(": Test")
         assert "\x1b" not in letter.text + letter.html + letter.subject
-    many = [Event("failing", NOW, "no answer", f"s{n}", "try it") for n in range(60)]
+    many = [Event("failing", NOW, f"no answer in {n} s", f"s{n}", "try it") for n in range(60)]
     letter = letter_of([*many, Event("not-resumed", NOW, "down", "files", "resume it")], channel, estate, NOW)
     assert letter.subject == "1 SERVICE NOT RESUMED, 60 FAILED: Test"
     assert letter.text.index("files: its service was paused and is NOT RESUMED") < letter.text.index(
@@ -409,6 +409,11 @@ def test_every_subject_says_state_and_count_at_once() -> None:
     )
     assert "and 21 more\n" in letter.text
     assert "s59" in letter.text, "each is named, also where there are many"
+    alike = [Event("failing", NOW, "no answer", f"s{n}", "try it") for n in range(60)]
+    letter = letter_of(alike, channel, estate, NOW)
+    assert "and 54 more: could not be collected, all 60 for the same reason" in letter.text
+    assert "s59" in letter.text
+    assert letter.text.count("no answer") == 1
 
 
 def test_what_lies_far_apart_is_told_with_its_time() -> None:

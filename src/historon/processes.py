@@ -4,9 +4,7 @@ import os
 import socket
 from pathlib import Path
 
-from historon.store import AT_WORK, ESTATE, Round, Store
-
-__all__ = ["at_work", "is_running", "this_process"]
+__all__ = ["is_running", "this_process"]
 
 
 def this_process() -> str:
@@ -30,13 +28,6 @@ def is_running(name: str) -> bool | None:
     except PermissionError:
         pass  # it is there, and another user's
     return _start_of(process) == start or start == "?"
-
-
-def at_work(store: Store, one: Round) -> bool | None:
-    """Whether a process is at this round; None when that cannot be known from here."""
-    if one.ended is not None:
-        return False
-    return is_running(store.recall(ESTATE, f"{AT_WORK} {one.number}") or "")
 
 
 def _start_of(process: int) -> str:

@@ -62,12 +62,14 @@ class App:
         return resolve(store, reference, now=self.clock(), zone=estate.zone)
 
     @contextmanager
-    def store(self, estate: Estate, *, tell_paused: bool = True) -> Iterator[Store]:
+    def store(self, estate: Estate, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Store]:
         """The estate's store, closed again at the end.
 
         Whoever has opened it is told of services that were left paused, unless the command tells of them itself.
         """
-        store = FolderStore(estate.path(estate.settings.store), indexed=estate.settings.index)
+        store = FolderStore(
+            estate.path(estate.settings.store), indexed=estate.settings.index, spend_reserve=spend_reserve
+        )
         try:
             if tell_paused:
                 self._tell_paused(store)

@@ -14,7 +14,6 @@ from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
-from historon.processes import at_work
 from historon.store import Store
 from historon.times import for_people
 
@@ -81,7 +80,7 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
             f"the last round began at {for_people(last.began, estate.zone, named=True)}, which is in the future",
             remedy,
         )
-    if last is not None and last.ended is None and not at_work(store, last):
+    if last is not None and last.ended is None and not store.at_work(last):
         remedy = "historon collect --unfinished"
         yield Finding(False, "rounds", f"round {last.number} did not end", remedy)
 

@@ -31,7 +31,7 @@ from historon.estate import (
 )
 from historon.inspection import Kept
 from historon.processes import this_process
-from historon.store import PAUSED, Store
+from historon.store import PAUSED, SKEW, Store
 
 if TYPE_CHECKING:
     from historon.collect.transports.host_keys import Known
@@ -183,6 +183,8 @@ class Reach:
         skew = skew_words(session.skew, self._estate.settings.skew) if session.skew is not None else None
         remarks = [*session.remarks, *([skew] if skew else [])]
         remembered = [*session.remembered.items()]
+        if session.skew is not None:
+            remembered.append((SKEW, str(session.skew.total_seconds())))
         return Export(kept, remarks, remembered, session.owed, session.waiting, session.made)
 
     def _surroundings(self, source: Source, target: Target, masks: Masks, told: StepObserver | None) -> Surroundings:

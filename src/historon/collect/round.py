@@ -26,9 +26,9 @@ from historon.compare import (
     same_rules,
     unmet,
 )
-from historon.errors import StoreError, where_raised
+from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import Estate, Source
-from historon.processes import at_work, this_process
+from historon.processes import this_process
 from historon.store import AT_WORK, ESTATE, Entry, Outcome, State, Store
 
 __all__ = ["run_round", "unfinished_sources"]
@@ -63,7 +63,7 @@ def unfinished_sources(store: Store, sources: Sequence[Source]) -> list[Source]:
     None while it still runs.
     """
     last = next(iter(store.rounds(1)), None)
-    if last is None or at_work(store, last):
+    if last is None or store.at_work(last):
         return []
     visits = store.visits(last.number)
     if last.ended is None:
@@ -181,6 +181,7 @@ class _Round:
             self._tell(step)
 
         try:
+            check_surroundings(self._estate)
             export = await self._reach.export(source, masks, told)
             waiting = export.waiting
             found = await self._judged(source, export, masks, at)
@@ -190,7 +191,7 @@ class _Round:
             found = _skipped(source.name, at, masks.seen(str(exc)))
         except CollectError as exc:
             found = _failed(source, exc, masks, at)
-        except StoreError as exc:
+        except (StoreError, OutsideError) as exc:
             found = _failed(source, CollectError(FailureKind.STORE, exc.message, hint=exc.hint), masks, at)
         except Exception as exc:  # whatever it is, it is this source's own
             defect = CollectError(FailureKind.DEFECT, f"a defect in Historon itself: {where_raised(exc)}")

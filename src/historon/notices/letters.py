@@ -224,7 +224,9 @@ def _item(event: Event, when: str, sources: Sequence[str]) -> Item:
     told = () if event.kind == "requirement-failed" else (event.message, *event.details)
     excerpt = event.excerpt[:_EXCERPT]
     more = len(event.excerpt) - len(excerpt)
-    lines = [*told, f"{more} more" if more else "", f"try: {event.advice}" if event.advice else ""]
+    rest = ", ".join(sources[_NAMED : _NAMED + _LISTED]) + " …" * (len(sources) > _NAMED + _LISTED)
+    lines = [*told, f"{more} more" if more else "", f"also: {rest}" if rest else ""]
+    lines.append(f"try: {event.advice}" if event.advice else "")
     lines.append(f"look: {event.look}" if event.look else "")
     return Item(title, tuple(visible(line) for line in lines if line), tuple(map(visible, excerpt)))
 

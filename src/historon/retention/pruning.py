@@ -2,13 +2,16 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import groupby
 
+from historon.errors import StoreError
 from historon.retention.planning import Verdict
-from historon.store import Store
+from historon.store import Store, Version
 
 __all__ = ["Pruned", "prune"]
 
 _AT_ONCE = 2000
+_LITTLE_ROOM = 64 * 2**20
 
 
 @dataclass(frozen=True)
@@ -23,10 +26,36 @@ class Pruned:
 def prune(store: Store, verdicts: Sequence[Verdict]) -> Pruned:
     """Remove the versions that may go, in transactions of a bounded size, and give their space back.
 
-    Raises StoreError; what was removed until then is removed, and nothing is half removed.
+    Where there is hardly any room, source by source, each giving room to the next. Raises StoreError; what was removed
+    until then is removed, and nothing is half removed.
     """
     going = [verdict.version for verdict in verdicts if not verdict.stays]
     before = store.size()
-    removed = sum(store.remove(going[at : at + _AT_ONCE]) for at in range(0, len(going), _AT_ONCE))
-    store.reclaim()
+    if store.room() < _LITTLE_ROOM:
+        removed = _remove_without_room(store, going)
+    else:
+        removed = sum(store.remove(going[at : at + _AT_ONCE]) for at in range(0, len(going), _AT_ONCE))
+    if store.room() >= _LITTLE_ROOM:
+        store.reclaim()
+    store.set_aside()
     return Pruned(removed, before, store.size())
+
+
+def _remove_without_room(store: Store, going: Sequence[Version]) -> int:
+    """Of each source everything at once: what stays of it is written anew, and should be as little as can be."""
+    removed = 0
+    by_source = [list(group) for _, group in groupby(going, key=lambda version: version.source)]
+    while by_source:
+        failed: list[list[Version]] = []
+        trouble: StoreError | None = None
+        for group in by_source:
+            try:
+                removed += store.remove(group)
+                store.give_back()
+            except StoreError as exc:
+                failed.append(group)
+                trouble = exc
+        if trouble is not None and len(failed) == len(by_source):
+            raise trouble  # no source gave room to another any more
+        by_source = failed
+    return removed

@@ -1,9 +1,10 @@
 """The store as a folder: one SQLite database that is the ledger and holds the contents."""
 
 import os
+import shutil
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import datetime
 from itertools import chain
 from pathlib import Path
@@ -37,6 +38,10 @@ __all__ = ["LEDGER", "FolderStore"]
 
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
+_RESERVE = "reserve"  # a file that only takes room, which is given up when there is none left to remove things with
+_RESERVED = 4 * 2**20  # bytes
+_PAGES_AT_ONCE = 500  # that are given back in one step
+_ROOM_FOR_RESERVE = 64 * 2**20
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
 _LATEST = """
@@ -51,8 +56,11 @@ _STATE = "SELECT name, good, good_at, confirmed_at, outcome, outcome_at, note FR
 class FolderStore(Store):
     """A store in a folder of this machine. One process writes at a time, others wait; readers never wait."""
 
-    def __init__(self, folder: Path, *, indexed: bool = True) -> None:
-        """Open the store. StoreError when its ledger is not there, cannot be read, or is newer than this program."""
+    def __init__(self, folder: Path, *, indexed: bool = True, spend_reserve: bool = False) -> None:
+        """Open the store. StoreError when its ledger is not there, cannot be read, or is newer than this program.
+
+        With `spend_reserve` the room that was set aside is given up first, so that there is some to remove things with.
+        """
         self.indexed = indexed
         self._folder = folder
         self._file = folder / LEDGER
@@ -61,10 +69,15 @@ class FolderStore(Store):
                 f"{folder}: there is no store here",
                 hint="is its disk mounted? A new, empty one is made with: historon new DIR --store-only",
             )
+        if spend_reserve and self.room() < _ROOM_FOR_RESERVE:
+            with suppress(OSError):
+                (folder / _RESERVE).unlink()
         with self._doing("open the store"):
             self._db = sqlite3.connect(self._file, timeout=_BUSY_S, isolation_level=None)
             # FULL: a commit has reached the disk when it returns, also in write-ahead mode.
             self._db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
+            # What is removed is given back to the disk at once; to write zeros over it first would take as much room.
+            self._db.execute("PRAGMA secure_delete = OFF")
             migrate(self._db, str(self._file))
         self._contents = Contents(self._db)
         self._rounds = Rounds(self._db)
@@ -87,10 +100,13 @@ class FolderStore(Store):
         db.executescript("PRAGMA page_size = 2048; PRAGMA auto_vacuum = INCREMENTAL")
         db.execute("VACUUM")
         db.close()
-        return cls(folder)
+        made = cls(folder)
+        made.set_aside()
+        return made
 
     def begin_round(self, at: datetime, trigger: str) -> int:
         """See Store."""
+        self.set_aside()
         with self._writing("begin a round"):
             return self._rounds.begin(at, trigger)
 
@@ -406,10 +422,35 @@ class FolderStore(Store):
         """See Store."""
         before = self.size()
         self._pack()
-        with self._doing("give space back"):
-            # As a script: `execute` would take one step of it, which frees one page.
-            self._db.executescript("PRAGMA incremental_vacuum; PRAGMA wal_checkpoint(TRUNCATE);")
+        self.give_back()
         return max(0, before - self.size())
+
+    def give_back(self) -> None:
+        """See Store."""
+        with self._doing("give space back"):
+            # In small steps, as a full disk has little room for the journal of each.
+            free = -1
+            while (left := self._db.execute("PRAGMA freelist_count").fetchone()[0]) not in (0, free):
+                free = left
+                # As a script: `execute` would take one step of it, which frees one page.
+                self._db.executescript(f"PRAGMA wal_checkpoint(TRUNCATE); PRAGMA incremental_vacuum({_PAGES_AT_ONCE});")
+            self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+    def set_aside(self) -> None:
+        """See Store."""
+        reserve = self._folder / _RESERVE
+        if reserve.exists() or self.room() < _ROOM_FOR_RESERVE:
+            return
+        with suppress(OSError):
+            file = os.open(reserve, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            try:
+                os.posix_fallocate(file, 0, _RESERVED)
+            finally:
+                os.close(file)
+
+    def room(self) -> int:
+        """See Store."""
+        return shutil.disk_usage(self._folder).free
 
     def _pack(self) -> None:
         """Compress harder what rounds had to write quickly; some at a time, as others may wait to write."""
@@ -445,7 +486,7 @@ class FolderStore(Store):
 
     def size(self) -> int:
         """See Store."""
-        return sum(file.stat().st_size for file in self._folder.iterdir() if file.is_file())
+        return sum(file.stat().st_size for file in self._folder.glob(f"{LEDGER}*"))
 
     def close(self) -> None:
         """See Store."""
@@ -500,8 +541,8 @@ def _places(parts: bytes) -> list[tuple[int, int]]:
 def _advice(exc: sqlite3.Error) -> str:
     name = getattr(exc, "sqlite_errorname", "") or ""
     advice = {
-        "SQLITE_FULL": "the disk is full: free some space, then run it again; nothing was half written",
-        "SQLITE_IOERR": "nothing was half written, but the disk did not take it: is it full, or failing?",
+        "SQLITE_FULL": "the disk is full: make room (historon prune), then run it again; nothing was half written",
+        "SQLITE_IOERR": "nothing was half written, but the disk took no more: full (historon prune)? failing?",
         "SQLITE_BUSY": "another Historon is writing: wait for it to end",
         "SQLITE_READONLY": "check the owner and mode of the store",
         "SQLITE_CANTOPEN": "check the owner and mode of the store",

@@ -12,6 +12,7 @@ from enum import StrEnum
 from functools import cached_property
 from typing import IO
 
+from historon.processes import is_running
 from historon.store.outbox import Outbox
 
 __all__ = [
@@ -47,6 +48,7 @@ class State(StrEnum):
 ESTATE = ""  # in the place of a source: what is remembered is about the whole estate
 PAUSED = "paused"  # the topic under which is remembered, while a source is paused, how to resume it
 AT_WORK = "at work"  # followed by a round's number: the topic under which is remembered which process is at it
+SKEW = "clock skew"  # the topic under which is remembered by how many seconds a source's clock was ahead of ours
 LARGE = 16 * 2**20  # bytes from which on a content is never held in memory as a whole
 _EDGE = 2**16
 _PIECE = 2**20
@@ -315,6 +317,12 @@ class Store(ABC):
         An empty text forgets it.
         """
 
+    def at_work(self, one: Round) -> bool | None:
+        """Whether a process is at this round; None when that cannot be known from here."""
+        if one.ended is not None:
+            return False
+        return is_running(self.recall(ESTATE, f"{AT_WORK} {one.number}") or "")
+
     @abstractmethod
     def swap(self, source: str, topic: str, old: str, new: str) -> bool:
         """Remember this text in the place of that one; False, and nothing done, when it is another by now."""
@@ -360,6 +368,18 @@ class Store(ABC):
     @abstractmethod
     def fingerprint_key(self) -> bytes:
         """The store's own random key, with which masked secrets are told apart."""
+
+    @abstractmethod
+    def give_back(self) -> None:
+        """Give the disk back what removed versions took, at once and without writing anything anew."""
+
+    @abstractmethod
+    def room(self) -> int:
+        """How many bytes may still be written where the store is."""
+
+    @abstractmethod
+    def set_aside(self) -> None:
+        """Set room aside for the day when there is none left, when there is enough of it now."""
 
     @abstractmethod
     def change_number(self) -> int:

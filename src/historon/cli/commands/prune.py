@@ -8,8 +8,9 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
+from historon.errors import OutsideError
 from historon.estate import Estate, select
-from historon.retention import Verdict, plan, prune
+from historon.retention import Verdict, clock_doubt, plan, prune
 from historon.store import Store
 
 __all__ = ["command"]
@@ -30,15 +31,19 @@ def command(
     """What retention would remove; removes it when confirmed.
 
     The plan comes first: which versions would be removed, and by which rule the others stay. A source's last good
-    version and held ones always stay, and sources without a retention keep everything.
+    version and held ones always stay, and sources without a retention keep everything. When this machine's clock may
+    be wrong, --yes removes nothing.
     """
     estate = app.estate(estate_file)
-    with app.store(estate) as store:
+    with app.store(estate, spend_reserve=True) as store:
         plans = _plans(app, estate, store, names, where)
         verdicts = [verdict for one in plans.values() for verdict in one]
         going = [verdict for verdict in verdicts if not verdict.stays]
+        doubt = clock_doubt(store, app.clock()) if going else ""
         if not as_json:
             _print_plan(estate, plans, each=each)
+        if doubt:
+            _heed(doubt, yes=yes)
         if going and not as_json and not yes and app.interactive:
             yes = click.confirm(f"Remove {count(len(going), 'version')}?")
         done = prune(store, verdicts) if going and yes else None
@@ -50,6 +55,14 @@ def command(
         click.echo(f"removed {count(done.versions, 'version')}; the store takes {size_text(done.size)} now{less}")
     elif going and not app.interactive:
         click.echo("nothing was removed: this is only the plan (--yes carries it out)")
+
+
+def _heed(doubt: str, *, yes: bool) -> None:
+    """By a clock that may be wrong nothing is removed without a person who has been told so."""
+    advice = "see whether `date` is right; if it is, run this without --yes at a terminal, and confirm"
+    if yes:
+        raise OutsideError(f"{doubt}: is it wrong? Nothing was removed", hint=advice)
+    click.echo(f"historon: warning: {doubt}: is it wrong?\n  try: {advice}", err=True)
 
 
 def _headline(plans: dict[str, list[Verdict]]) -> str:

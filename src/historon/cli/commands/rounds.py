@@ -12,7 +12,6 @@ from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, table
 from historon.errors import UsageError
 from historon.estate import describe
-from historon.processes import at_work
 from historon.store import Outcome, Round, Store, Visit
 
 if TYPE_CHECKING:
@@ -56,7 +55,7 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
 
 def _ending(store: Store, one: Round) -> str:
     """What is known of a round that has no end on record."""
-    return {True: "running", False: "cut short", None: "not ended"}[at_work(store, one)]
+    return {True: "running", False: "cut short", None: "not ended"}[store.at_work(one)]
 
 
 def _rounds_headline(rounds: Sequence[Round], endings: Mapping[int, str]) -> str:
