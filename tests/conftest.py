@@ -2,7 +2,6 @@
 
 import json
 import os
-import shutil
 import subprocess
 import sys
 import threading
@@ -18,11 +17,12 @@ from hypothesis import settings
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan
 from historon.store import FolderStore
+from tests.peers import PEERS, needs, peers_in_words
 
 settings.register_profile("house", deadline=None)  # nothing is timed in tests
 settings.load_profile("house")
 
-needs_patch = pytest.mark.skipif(shutil.which("patch") is None, reason="the program patch is not installed")
+needs_patch = needs("patch")
 PROGRAM = Path(sys.executable).with_name("historon")
 
 
@@ -254,3 +254,14 @@ class WebListener:
 def listener() -> Iterator[WebListener]:
     with WebListener() as made:
         yield made
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """The last line: against how many real servers and programs this was tested."""
+    terminalreporter.write_line(peers_in_words())
+
+
+def pytest_sessionfinish(session: pytest.Session, exitstatus: int) -> None:
+    """Where all of them are to be there, as one that is missing would go unnoticed, it is an error."""
+    if os.environ.get("ALL_PEERS") and not all(PEERS.values()) and exitstatus == pytest.ExitCode.OK:
+        session.exitstatus = pytest.ExitCode.TESTS_FAILED

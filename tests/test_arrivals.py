@@ -19,6 +19,7 @@ from historon.collect.transports.arrivals import settle
 from historon.standins.certificates import SelfSigned
 from historon.standins.oilskin import Oilskin, OilskinFault
 from tests.conftest import PASSWORD, EstateFolder, Result, collect, describe_estate, parts_of
+from tests.peers import PEERS, program
 
 _DOORS = "door,state\ngangway,closed\nbridge,locked\nend\n"
 _AT = datetime(2026, 6, 14, 3, 0, tzinfo=UTC)
@@ -321,13 +322,13 @@ def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) ->
     )
 
 
-DOVECOT = shutil.which("dovecot", path="/usr/sbin:/usr/bin")
+DOVECOT = program("dovecot")
 
 
 @pytest.fixture
 def imap(tmp_path: Path) -> Iterator[tuple[int, SelfSigned, Path]]:
-    if DOVECOT is None or os.geteuid() != 0:
-        pytest.skip("dovecot is not installed, or this user is not root")
+    if not PEERS["a mail server, as root"] or DOVECOT is None:
+        pytest.skip("this machine does not have a mail server, as root")
     base = Path("/tmp") / f"historon-imap-{os.getpid()}"  # short, as the paths of sockets must be
     shutil.rmtree(base, ignore_errors=True)
     base.mkdir(mode=0o755)

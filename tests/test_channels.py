@@ -16,6 +16,7 @@ import pytest
 
 from historon.standins.certificates import SelfSigned
 from tests.conftest import FILES_ESTATE, EstateFolder, Result, WebListener
+from tests.peers import needs, program
 
 
 def _write(estate: EstateFolder, channel: str) -> EstateFolder:
@@ -145,8 +146,14 @@ def _free_port(kind: int) -> int:
         return int(probe.getsockname()[1])
 
 
-@pytest.mark.skipif(not shutil.which("rsyslogd"), reason="rsyslog is not installed")
-@pytest.mark.parametrize("over", ["udp", "tcp", "tls"])
+@pytest.mark.parametrize(
+    "over",
+    [
+        pytest.param("udp", marks=needs("a log server")),
+        pytest.param("tcp", marks=needs("a log server")),
+        pytest.param("tls", marks=needs("a log server with TLS")),
+    ],
+)
 def test_a_real_log_server_understands_every_message(files_estate: EstateFolder, tmp_path: Path, over: str) -> None:
     certificate = SelfSigned.make(tmp_path)
     port = _free_port(socket.SOCK_DGRAM if over == "udp" else socket.SOCK_STREAM)
@@ -163,7 +170,9 @@ def test_a_real_log_server_understands_every_message(files_estate: EstateFolder,
     files_estate.write(text + channel)
     said = tmp_path / "out"
     server = subprocess.Popen(
-        ["rsyslogd", "-n", "-f", tmp_path / "rsyslog.conf", "-i", tmp_path / "pid"], stderr=subprocess.PIPE, text=True
+        [program("rsyslogd") or "rsyslogd", "-n", "-f", tmp_path / "rsyslog.conf", "-i", tmp_path / "pid"],
+        stderr=subprocess.PIPE,
+        text=True,
     )
     try:
         # Over UDP nobody says whether it arrived: tests are sent until one did.

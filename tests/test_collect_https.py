@@ -3,7 +3,6 @@
 import hashlib
 import os
 import re
-import shutil
 import socket
 import subprocess
 import threading
@@ -17,6 +16,7 @@ from historon.standins.pierglass import Pierglass, PierglassFault
 from historon.standins.tidewall import Tidewall, TidewallFault
 from historon.standins.web import Reply, Request, WebServer
 from tests.conftest import PASSWORD, EstateFolder, Result, collect, describe_estate, parts_of
+from tests.peers import program
 
 _RULES = '<?xml version="1.0"?>\n<rules>\n  <rule action="allow" name="quays"/>\n  <rule action="allow" name="office"/>\n</rules>\n'
 _SESSION = """
@@ -349,13 +349,13 @@ def test_size_limits_hold_and_names_are_tamed(estate: EstateFolder, tmp_path: Pa
 
 # A real server
 
-NGINX = shutil.which("nginx", path="/usr/sbin:/usr/bin")
+NGINX = program("nginx")
 
 
 @pytest.fixture
 def nginx(tmp_path: Path) -> Iterator[tuple[int, SelfSigned]]:
     if NGINX is None:
-        pytest.skip("nginx is not installed")
+        pytest.skip("this machine does not have a web server")
     tls = SelfSigned.make(tmp_path, "nginx")
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))

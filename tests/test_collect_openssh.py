@@ -13,10 +13,11 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import EstateFolder
+from tests.peers import needs, program
 
-SSHD = shutil.which("sshd", path="/usr/sbin:/usr/bin:/usr/local/sbin")
+SSHD = program("sshd")
 _ROOT = os.geteuid() == 0
-pytestmark = pytest.mark.skipif(SSHD is None, reason="no OpenSSH server is installed")
+pytestmark = needs("an OpenSSH server")
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,102 @@
+"""What goes wrong about one source is its own: its version is stored all the same, and the round and the others go on."""
+
+import importlib
+
+import pytest
+
+from historon.cli.main import run
+from tests.conftest import EstateFolder
+
+_ESTATE = """
+[estate]
+name = "Test"
+[procedures.files]
+over = "local"
+steps = [{ pull = "{path}", as = "export.xml" }]
+[[requirements]]
+name = "r"
+must = ['a']
+[channels.c]
+kind = "file"
+path = "told.jsonl"
+tell = "always"
+[[sources]]
+name = "odd"
+procedure = "files"
+values = { path = "odd" }
+[[sources]]
+name = "other"
+procedure = "files"
+values = { path = "other" }
+"""
+
+
+@pytest.fixture
+def two(estate: EstateFolder) -> EstateFolder:
+    estate.write(_ESTATE)
+    for name in ("odd", "other"):
+        (estate.path / name).write_text(f"<a><b>{name}</b></a>\n")
+    return estate
+
+
+@pytest.mark.parametrize(
+    ("module", "name"),
+    [
+        ("judging", "inspect"), ("judging", "compare_exports"), ("judging", "signature"), ("round", "fingerprints"),
+        ("round", "unmet"), ("round", "requirements_of"), ("round", "question_about"), ("round", "news_of"),
+    ],
+)  # fmt: skip
+def test_whatever_raises_about_one_source_is_its_own(
+    two: EstateFolder, module: str, name: str, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    assert two.run("collect").code == 0
+    for one in ("odd", "other"):
+        (two.path / one).write_text(f"<a><b>{one}</b><c>poisoned-{one}</c></a>\n")
+    inside = importlib.import_module(f"historon.collect.{module}")
+    seen: list[int] = []
+
+    def broken(*arguments: object, **named: object) -> object:
+        seen.append(1)
+        if len(seen) == 1:  # the source whose turn comes first
+            raise ZeroDivisionError("unforeseen")
+        return real(*arguments, **named)
+
+    real = getattr(inside, name)
+    monkeypatch.setattr(inside, name, broken)
+    code = run(["collect", "--estate", str(two.path)])
+    told = capsys.readouterr()
+    assert code in (0, 3), told
+    assert "Traceback" not in told.out + told.err
+    store = two.store()
+    (last, *_) = store.rounds(1)
+    assert last.ended is not None, "the round came to its end"
+    outcomes = {visit.source: visit.outcome for visit in store.visits(last.number)}
+    assert len(outcomes) == 2
+    assert "changed" in outcomes.values(), "the other one is as if nothing had happened"
+    kept = [one for one in ("odd", "other") if len(store.versions(one)) == 2]
+    failed = [one for one, outcome in outcomes.items() if outcome == "failed"]
+    assert len(kept) + len(failed) == 2, "stored all the same, or told as failed: never silently gone"
+    store.close()
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        '<!DOCTYPE a [<!ENTITY e "x">]><a><b>&e;</b></a>',
+        '<a xmlns="relative/name"><b>1</b></a>',
+        '<!DOCTYPE a SYSTEM "file:///etc/passwd"><a/>',
+        '<a xmlns:p="x y z"><p:b/></a>',
+        "<a>&unknown;</a>",
+    ],
+)
+def test_no_document_ends_a_round(two: EstateFolder, text: str) -> None:
+    assert two.run("collect").code == 0
+    for number in (1, 2):
+        (two.path / "odd").write_text(text + f"<!-- {number} -->\n")
+        (two.path / "other").write_text(f"<a><b>{number}</b></a>\n")
+        result = two.run("collect")
+        assert result.code in (0, 3), result.said
+        assert "other                     changed" in result.out
+    store = two.store()
+    assert len(store.versions("odd")) >= 2, "stored all the same"
+    store.close()
