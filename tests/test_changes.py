@@ -186,11 +186,11 @@ def test_xml_is_told_by_its_tree() -> None:
     old = """<?xml version="1.0"?><c xmlns="urn:x" xmlns:q="urn:q"><rules>
       <rule name="a" port="1"><log>no</log></rule><rule port="2" name="b"/><rule name="c" port="3"/><q:z>1</q:z></rules></c>"""
     same = """<n:c xmlns:n="urn:x" xmlns:q="urn:q">
-      <n:rules> <n:rule port='1' name='a'> <n:log> no </n:log> </n:rule>
+      <n:rules> <n:rule port='1' name='a'> <n:log>no</n:log> </n:rule>
       <n:rule name="b" port="2"></n:rule> <n:rule name="c" port="3"/> <q:z>1</q:z></n:rules></n:c>"""
     assert _changed(old, same, "r.xml") == []
     new = (
-        same.replace("> no <", ">yes<")
+        same.replace(">no<", ">yes<")
         .replace('<n:rule name="b" port="2"></n:rule>', "")
         .replace("</n:rules>", '<n:rule name="d" port="4"/></n:rules>')
     )
@@ -347,3 +347,102 @@ def test_secrets_in_changes_are_masked_everywhere() -> None:
         assert "CANARY" not in told
         assert "8765" not in told
         assert "[secret " in told
+
+
+# ---- the same only by a reading that loses nothing --------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("name", "old", "new"),
+    [
+        ("a.conf", "[net]\nmtu = 1\n[log]\nlevel = 2\n[net]\nttl = 3\n", "[net]\nmtu = 1\nttl = 3\n[log]\nlevel = 2\n[net]\n"),
+        ("a.conf", "[net]\nmtu = 1\nipv6\n[log]\na = 1\nb = 2\nc = 3\nd = 4\ne = 5\nf = 6\n", "[net]\nmtu = 1\nipv4\n[log]\na = 1\nb = 2\nc = 3\nd = 4\ne = 5\nf = 6\n"),
+        ("a.xml", "<r><permit/><deny/></r>", "<r><deny/><permit/></r>"),
+        ("a.toml", "[[peer]]\nname = 'a'\nkey = 1\n[[peer]]\nname = 'b'\n", "[[peer]]\nname = 'a'\n[[peer]]\nname = 'b'\nkey = 1\n"),
+        ("a.xml", "<r><?mode fast?><a/></r>", "<r><?mode slow?><a/></r>"),
+        ("a.xml", "<r>one<b/>two</r>", "<r>one two<b/></r>"),
+        ("a.xml", '<!DOCTYPE r [<!ENTITY e "1">]><r>&e;</r>', '<!DOCTYPE r [<!ENTITY e "2">]><r>&e;</r>'),
+        ("a.json", '{"a": 1, "a": 2}', '{"a": 3, "a": 2}'),
+        ("a.json", '{"serial": 12345678901234567890.123}', '{"serial": 12345678901234567890.124}'),
+        ("a.json", '{"serial": 12345678901234567890}', '{"serial": 12345678901234567891}'),
+        ("a.conf", "[a]\nlist = x\n  y = 1\n", "[a]\nlist = x\ny = 1\n"),
+        ("a.conf", "[a]\nx = 1\ny = 2\n", "[a]\nx : 1\ny : 2\n"),
+        ("a.csv", "a,b\n1,\n2,3\n", "a,b\n1\n2,3\n"),
+    ],
+    ids=["a key to another section of one name", "a flag without a value", "rules of two names swapped",
+         "a setting to another table of an array", "a processing instruction", "where a text stands", "an entity",
+         "a name that stands twice", "digits beyond a double", "a large number", "a line that went on", "another sign",
+         "a cell that went"],
+)  # fmt: skip
+def test_what_a_tree_does_not_keep_is_told_as_lines(name: str, old: str, new: str) -> None:
+    for one, other in ((old, new), (new, old)):
+        (change,) = _changed(one, other, name)
+        assert change.edits
+        assert change.changes, "told, and not only counted"
+
+
+@pytest.mark.parametrize(
+    ("name", "old", "new"),
+    [
+        ("a.xml", "<r a='1' b='2'><x/>\n <y>t</y></r>", '<?xml version="1.0"?><!-- by hand --><r b="2" a="1"><x></x><y>t</y></r>'),
+        ("a.json", '{"a": 1, "b": [1, 2.50]}', '{\n "b": [1, 2.5],\n "a": 1}'),
+        ("a.conf", "[a]\nx = 1\ny = 2\n[b]\nz = 3\n", "# moved\n[b]\nz=3\n\n[a]\ny = 2\nx = 1\n"),
+    ],
+)  # fmt: skip
+def test_what_its_format_calls_insignificant_is_no_change(name: str, old: str, new: str) -> None:
+    assert _changed(old, new, name) == []
+
+
+_TAGS = st.sampled_from(["permit", "deny", "log"])
+_ELEMENT = st.recursive(
+    st.builds(lambda tag, text: f"<{tag}>{text}</{tag}>", _TAGS, st.sampled_from(["", "1", "2", " 3"])),
+    lambda inner: st.builds(lambda tag, items: f"<{tag}>{''.join(items)}</{tag}>", _TAGS, st.lists(inner, min_size=1, max_size=4)),
+    max_leaves=8,
+)  # fmt: skip
+
+
+@given(st.lists(_ELEMENT, min_size=2, max_size=6), st.data())
+@settings(max_examples=200)
+def test_whatever_is_swapped_removed_or_altered_in_xml_is_told(items: list[str], data: st.DataObject) -> None:
+    at, to = data.draw(st.integers(0, len(items) - 1)), data.draw(st.integers(0, len(items) - 1))
+    changed = list(items)
+    match data.draw(st.sampled_from(["swap", "remove", "alter", "instruct"])):
+        case "swap":
+            changed[at], changed[to] = items[to], items[at]
+        case "remove":
+            del changed[at]
+        case "alter":
+            changed[at] = items[at].replace(">", ">9", 1)
+        case _:
+            changed.insert(at, "<?mode fast?>")
+    old, new = (f"<rules>\n{chr(10).join(one)}\n</rules>" for one in (items, changed))
+    assert bool(_changed(old, new, "r.xml")) == (items != changed)
+
+
+_KEYS_OF_INI = st.sampled_from(["mtu", "ttl", "dns"])
+_INI_LINE = st.one_of(
+    st.sampled_from(["[net]", "[log]", "flag", "other"]), st.builds("{} = {}".format, _KEYS_OF_INI, st.integers(0, 2))
+)
+
+
+@given(st.lists(_INI_LINE, min_size=1, max_size=9), st.data())
+@settings(max_examples=200)
+def test_whatever_is_moved_to_another_section_or_altered_is_told(lines: list[str], data: st.DataObject) -> None:
+    """Held against a reading of its own: each line with its section and which of that name it is."""
+    lines = ["[net]", *lines]
+    changed = list(lines)
+    line = changed.pop(data.draw(st.integers(1, len(lines) - 1)))
+    changed.insert(data.draw(st.integers(1, len(changed))), line)
+
+    def settings_of(text: list[str]) -> list[tuple[str, str]]:
+        section, seen, found = "", 0, []
+        for one in text:
+            section, seen = (one, seen + 1) if one[0] == "[" else (section, seen)
+            found.append((section, one))
+        return found
+
+    same_sections = sorted(settings_of(lines)) == sorted(settings_of(changed))
+    unique = len({one for one in lines if one[0] == "["}) == sum(one[0] == "[" for one in lines)
+    told = bool(_changed("\n".join(lines) + "\n", "\n".join(changed) + "\n", "x.conf"))
+    if lines != changed and not (same_sections and unique):
+        assert told

@@ -8,16 +8,16 @@ import stat
 from abc import ABC, abstractmethod
 from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from functools import cached_property
 from typing import Any
 
 from historon.store import Member, read_tree
 
-__all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees"]
+__all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees", "same_meaning"]
 
 _SECTION = re.compile(rb"^\[[^\[\]\n]+\]\s*$", re.MULTILINE)
-_SETTING = re.compile(r"\s*([^=:;#\s][^=:\n]*?)\s*[=:]\s*(.*)")
-_CSV_SAMPLE = 50
+_SETTING = re.compile(r"\s*([^=:;#\s][^=:\n]*?)\s*([=:])\s*(.*)")
 _QUOTE = '"'
 
 
@@ -115,7 +115,11 @@ class _XmlNode(Node):
 
     @cached_property
     def essence(self) -> Hashable:
-        return bytes(_etree().tostring(self._element, method="c14n", exclusive=True, with_tail=False))
+        etree = _etree()
+        try:
+            return bytes(etree.tostring(self._element, method="c14n", exclusive=True, with_tail=False))
+        except etree.LxmlError:  # what cannot be made canonical, as with a relative namespace, is taken as written
+            return bytes(etree.tostring(self._element, with_tail=False))
 
     @property
     def text(self) -> str:
@@ -276,6 +280,8 @@ def _xml(content: bytes, xpaths: Sequence[str]) -> Document | None:
         root: Any = etree.fromstring(content, parser)
     except (etree.XMLSyntaxError, ValueError):
         return None
+    if root.getroottree().docinfo.doctype:  # it may define what the text only refers to
+        return None
     for expression in xpaths:
         _cut(root, expression)
     return Document("xml", _Plain(lists={_local(root): [_XmlNode(root)]}), _Xml())
@@ -324,13 +330,80 @@ def _etree() -> Any:
 
 def _json(content: bytes, pointers: Sequence[str]) -> Document | None:
     try:
-        data = json.loads(content)
+        data = json.loads(content, object_pairs_hook=_named_once, parse_float=_exact, parse_constant=_no_such_number)
     except ValueError:
         return None
     for pointer in pointers:
         tokens = [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
         data = _pruned(data, tokens)
     return Document("json", _JsonNode(data), _Json())
+
+
+def _named_once(pairs: Sequence[tuple[str, Any]]) -> dict[str, Any]:
+    """An object; one that has a name twice says something that no tree can hold (RFC 8259 section 4)."""
+    found = dict(pairs)
+    if len(found) < len(pairs):
+        raise ValueError("a name stands twice")
+    return found
+
+
+def _exact(text: str) -> float:
+    """A number; one with digits that would be lost is none."""
+    number = float(text)
+    if Decimal(repr(number)) != Decimal(text):
+        raise ValueError("more digits than can be held")
+    return number
+
+
+def _no_such_number(text: str) -> float:
+    raise ValueError(f"{text} is no number (RFC 8259 section 6)")
+
+
+def same_meaning(old: bytes, new: bytes, xpaths: Sequence[str] = ()) -> bool:
+    """Whether two documents whose trees do not differ mean the same in all else too.
+
+    Of XML a tree keeps neither the order of elements of different names nor processing instructions nor where a text
+    stands among them. Everything else that a tree does not keep has no meaning in its format, or it is no document.
+    """
+    if old[:2048].lstrip(b"\xef\xbb\xbf \t\r\n")[:1] != b"<":
+        return True
+    one, other = (_all_of_it(content, xpaths) for content in (old, new))
+    return one is not None and one == other
+
+
+def _all_of_it(content: bytes, xpaths: Sequence[str]) -> list[tuple[object, ...]] | None:
+    """Everything in an XML document that means something, in its order; None where that cannot be said.
+
+    White space between elements, comments, the order of attributes and the choice of prefixes mean nothing.
+    """
+    etree = _etree()
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True
+    )
+    try:
+        root = etree.fromstring(content, parser)
+    except (etree.XMLSyntaxError, ValueError):
+        return None
+    if root.getroottree().docinfo.doctype:
+        return None
+    for expression in xpaths:
+        _cut(root, expression)
+    before = list(root.itersiblings(preceding=True))[::-1]
+    after = list(root.itersiblings())
+    found: list[tuple[object, ...]] = []
+    for top in (*before, root, *after):
+        for event, node in etree.iterwalk(top, events=("start", "end", "pi")):
+            if event == "end":
+                found.append(("end", node.tail if node is not top and (node.tail or "").strip() else ""))
+                continue
+            text = node.text or ""
+            if event == "pi":
+                found.append(("instruction", node.target, text, (node.tail or "").strip()))
+                continue
+            leaf = len(node) == 0
+            known = node.tag if isinstance(node.tag, str) else repr(node)
+            found.append((known, tuple(sorted(node.attrib.items())), text if leaf or text.strip() else ""))
+    return found
 
 
 def _pruned(data: Any, tokens: Sequence[str]) -> Any:
@@ -354,34 +427,44 @@ def _csv(content: bytes) -> Document | None:
     rows = [row for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True) if row]
     if len(rows) < 2 or len(header := rows[0]) < 2 or len(set(header)) < len(header):
         return None
-    if sum(len(row) != len(header) for row in rows) > len(rows) // _CSV_SAMPLE + 1:
+    if any(len(row) != len(header) for row in rows):
         return None
     return Document("csv", _Plain(lists={"": list(_rows(header, rows[1:]))}), _Csv())
 
 
 def _rows(header: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[Node]:
     for row in rows:
-        cells = [*row, *[""] * (len(header) - len(row))]
-        more = {f"column {at + 1}": _Plain(value=cell) for at, cell in enumerate(cells) if at >= len(header)}
-        yield _Plain(fields={name: _Plain(value=cell) for name, cell in zip(header, cells, strict=False)} | more)
+        yield _Plain(fields={name: _Plain(value=cell) for name, cell in zip(header, row, strict=True)})
 
 
 def _ini(content: bytes) -> Document | None:
+    """Sections of settings, in no order.
+
+    None where a line is neither a section nor a setting, where one of them stands twice, where a line is indented, as
+    it may then go on with the one before, and where it is not plain what parts a key from its value.
+    """
     if not (content.startswith(b"[") or b"\n[" in content) or not _SECTION.search(content):
         return None
     settings: dict[str, dict[str, str]] = {"": {}}
-    section, known = "", 0
-    lines = [line for line in content.decode("utf-8-sig").splitlines() if line.strip() and line.strip()[0] not in "#;"]
-    for line in lines:
-        if line.strip().startswith("[") and line.strip().endswith("]"):
-            section, known = line.strip(), known + 1
-            settings.setdefault(section, {})
-        elif found := _SETTING.fullmatch(line):
-            known += 1
-            before = settings[section].get(found[1])
-            settings[section][found[1]] = found[2].rstrip() if before is None else f"{before}\n{found[2].rstrip()}"
+    section, signs = "", set()
+    for line in content.decode("utf-8-sig").splitlines():
+        if not line.strip() or line.strip()[0] in "#;":
+            continue
+        if line.startswith("[") and line.rstrip().endswith("]"):
+            section = line.rstrip()
+            if section in settings:
+                return None
+            settings[section] = {}
+            continue
+        found = _SETTING.fullmatch(line)
+        if found is None or line[0].isspace() or found[1] in settings[section]:
+            return None
+        signs.add(found[2])
+        settings[section][found[1]] = found[3].rstrip()
+    if len(signs) > 1:
+        return None
     fields: dict[str, Node] = {name: _Plain(value) for name, value in settings.pop("").items()}
     fields |= {
         name: _Plain(fields={key: _Plain(value) for key, value in under.items()}) for name, under in settings.items()
     }
-    return Document("ini", _Plain(fields=fields), _Ini()) if known >= 0.9 * len(lines) else None
+    return Document(f"ini {''.join(signs)}", _Plain(fields=fields), _Ini())

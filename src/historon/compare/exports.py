@@ -11,7 +11,7 @@ from functools import cached_property
 
 from historon.compare.archives import is_archive, unpacked
 from historon.compare.changes import Change, How, text_changes
-from historon.compare.documents import parse_document, parse_trees
+from historon.compare.documents import parse_document, parse_trees, same_meaning
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
 from historon.compare.moves import find_moves, without
@@ -107,7 +107,8 @@ class PartChange:
         if self.kind not in (Kind.EDITED, Kind.RENAMED) or not self.edits:
             return None
         changes = _structure(self.name, *self._seen, self.masks)
-        return None if changes is None else list(changes)
+        # Where the trees do not differ, what they do not keep does: then the lines are the change.
+        return list(changes) or None if changes is not None else None
 
     def only(self, path: str) -> "PartChange | None":
         """The same with nothing but the edits under a place in the outline or document; None without any."""
@@ -221,9 +222,14 @@ def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was:
     edits = _edits(left, right, masks.for_part(name) if both else None)
     if both and edits and not masks.with_noise:
         changes = _structure(name, left, right, masks)
-        if changes is not None and next(changes, None) is None:
+        if changes is not None and next(changes, None) is None and _same_otherwise(left, right, masks):
             edits = []  # the same document, written in another way
     return PartChange(name, kind, left, right, edits, masks, was) if edits or kind is not Kind.EDITED else None
+
+
+def _same_otherwise(old: bytes, new: bytes, masks: Masks) -> bool:
+    """Whether nothing differs that the trees do not keep; where order was said to mean nothing, the trees decide."""
+    return masks.has_places or same_meaning(old, new, masks.xpaths)
 
 
 def _structure(name: str, old: bytes, new: bytes, masks: Masks) -> Iterator[Change] | None:
