@@ -428,7 +428,7 @@ _INI_LINE = st.one_of(
 @given(st.lists(_INI_LINE, min_size=1, max_size=9), st.data())
 @settings(max_examples=200)
 def test_whatever_is_moved_to_another_section_or_altered_is_told(lines: list[str], data: st.DataObject) -> None:
-    """Held against a reading of its own: each line with its section and which of that name it is."""
+    """Compared with a reading of its own: each line with its section and which of that name it is."""
     lines = ["[net]", *lines]
     changed = list(lines)
     line = changed.pop(data.draw(st.integers(1, len(lines) - 1)))

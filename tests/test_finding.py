@@ -497,3 +497,51 @@ def test_the_life_of_a_line_begins_where_the_line_does(names: list[int], came: i
         assert hit.came is not None
         assert (hit.came.number, hit.gone) == (first, None)
         store.close()
+
+
+# ---- noise that would hide what is real -------------------------------------------------------------------------------
+
+
+def test_a_line_of_one_word_that_always_differs_is_no_reason_to_hide_every_line(tmp_path: Path) -> None:
+    texts = [b"hostname a\ninterface b\n%s\n" % word for word in (b"ape", b"bee", b"cat", b"dog", b"elk", b"fox")]
+    store = _stored(tmp_path / "store", "s", texts)
+    proposals = study(store, store.versions("s"), _MASKS)
+    assert [str(one.rule) for one in proposals] == []
+    store.close()
+
+
+@given(st.lists(st.lists(st.sampled_from(["up 1", "up 2", "x", "y z", "end"]), max_size=6), min_size=4, max_size=7))
+@settings(max_examples=60)
+def test_no_proposal_hides_a_line_that_came_or_went(texts: list[list[str]]) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        written = ["".join(f"{line}\n" for line in ("head", *lines)).encode() for lines in texts]
+        store = _stored(Path(folder) / "store", "s", written)
+        history = store.versions("s")
+        for one in study(store, history, _MASKS):
+            masks = Masks([one.rule], key=b"k")
+            assert all(
+                (masks.essence(line) or b"").strip() for text in written for line in text.splitlines(keepends=True)
+            )
+        store.close()
+
+
+def test_the_doctor_finds_noise_that_leaves_out_nearly_all(estate: EstateFolder) -> None:
+    text = """
+[estate]
+name = "Test"
+[procedures.files]
+over = "local"
+steps = [{ pull = "x.cfg", as = "x.cfg" }]
+noise = ['^(.+)$']
+[[sources]]
+name = "s"
+procedure = "files"
+"""
+    estate.write(text)
+    (estate.path / "x.cfg").write_text("".join(f"line {number}\n" for number in range(40)))
+    assert estate.run("collect").code == 0
+    result = estate.run("doctor")
+    assert result.code == 1
+    assert "its noise leaves out 40 of 40 lines of s: no change there is told" in " ".join(result.out.split())
+    estate.write(text.replace("^(.+)$", "^line 7$"))
+    assert "its noise leaves out" not in estate.run("doctor").out

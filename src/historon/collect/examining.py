@@ -12,9 +12,10 @@ from historon.collect.failures import CollectError
 from historon.collect.pauses import still_paused
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
+from historon.compare import Masks, split_lines
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
-from historon.store import Store
+from historon.store import LARGE, Store
 from historon.times import for_people
 
 __all__ = ["Finding", "examine"]
@@ -23,6 +24,8 @@ __all__ = ["Finding", "examine"]
 _SHORT_PATH = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
 _TELLING = {"admin", "administrator", "root", "superuser", "sysadmin", "manager", "enable"}
 _OPEN = 0o077
+_FEW = 10  # lines that noise may leave out whatever else there is
+_MOST_HIDDEN = 0.5
 
 
 @dataclass(frozen=True)
@@ -71,6 +74,7 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
         message = "its service was paused, and Historon ended before it could be resumed"
         yield Finding(True, left.source, message, f"see whether it runs; if not: {left.words}")
     yield from _lacking(estate, store)
+    yield from _blinding(estate, store)
     last = next(iter(store.rounds(1)), None)
     if last is not None and last.began > now:
         remedy = "set this machine's clock, and keep it with a time service (NTP)"
@@ -239,6 +243,28 @@ def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:
         if lacking:
             more = f" and {len(lacking) - 3} more" if len(lacking) > 3 else ""
             yield Finding(False, ", ".join(one.name for one in lacking[:3]) + more, what, remedy)
+
+
+def _blinding(estate: Estate, store: Store) -> Iterator[Finding]:
+    """Procedures whose noise leaves out most of an export: of what changes there nothing would ever be told."""
+    for name, procedure in estate.procedures.items():
+        if not procedure.noise:
+            continue
+        masks = Masks.of(procedure, key=b"")
+        for source in (one for one in estate.sources.values() if one.procedure == name):
+            good = store.state(source.name).good
+            parts = store.parts(source.name, good) if good is not None else []
+            lines = [
+                line for part in parts if part.size <= LARGE for line in split_lines(store.read(part)) if line.strip()
+            ]
+            hidden = sum(not (masks.essence(line) or b"").strip() for line in lines)
+            if hidden > _FEW and hidden > len(lines) * _MOST_HIDDEN:
+                what = (
+                    f"its noise leaves out {hidden:,} of {len(lines):,} lines of {source.name}: no change there is told"
+                )
+                yield Finding(True, f"procedures {name}", what, "make its noise name what it means; see historon noise")
+            if lines:
+                break  # one export of a kind shows it
 
 
 def _unused(estate: Estate) -> Iterator[Finding]:

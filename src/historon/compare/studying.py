@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from historon.compare.changes import How
 from historon.compare.exports import PartChange, comparable, compare_exports
+from historon.compare.lines import split_lines
 from historon.compare.masks import Masks
 from historon.compare.outline import words_of
 from historon.compare.words import paired
@@ -19,6 +20,9 @@ _OFTEN = 0.5  # of the steps between versions that a place must differ in to be 
 _FEWEST = 3  # such steps
 _MOST_LINES = 400  # of one step that are looked at: where more differ, something real happened
 _REAL = "real"
+_CONSTANT = 3  # letters that a rule has to name, so that it is about something
+_FEW_LINES = 5  # of a part that a rule may always leave out
+_MOST_HIDDEN = 0.05  # of all lines of a part
 _DIGITS = re.compile(rb"\d+")
 
 
@@ -73,13 +77,29 @@ def study(store: Store, history: Sequence[Version], masks: Masks) -> list[Propos
     steps = len(history) - 1
     least = max(_FEWEST, _OFTEN * steps)
     often = {key for key, place in places.items() if key[1] != _REAL and len(place.steps) >= least}
+    real = {line for key, place in places.items() if key[1] == _REAL for (line,) in place.lines}
     found = {}
     for key in often:
         place = places[key]
         alone = sum(by_step[step] <= often for step in place.steps)
         rule = _rule(key, place)
+        if key[1] == "pattern" and not _safe(rule, place, (before or {}).get(place.part, b""), real):
+            continue
         found[rule] = Proposal(rule, place.part, len(place.steps), steps, alone, place.old, place.new)
     return sorted(found.values(), key=lambda one: (-one.times, one.rule))
+
+
+def _safe(rule: Noise, place: _Place, latest: bytes, real: Iterable[bytes]) -> bool:
+    """Whether a rule names something constant, is found where it was learnt, hides nothing real and little else."""
+    constant = [words[0] for at, words in enumerate(zip(*place.lines, strict=True)) if at not in place.differing]
+    if sum(byte.isalpha() for word in constant for byte in word.decode("utf-8", "replace")) < _CONSTANT:
+        return False
+    masks = Masks([rule], key=b"")
+    lines = split_lines(latest)
+    hidden = sum(masks.essence(line) != line for line in lines)
+    if not 0 < hidden <= max(_FEW_LINES, len(lines) * _MOST_HIDDEN):
+        return False
+    return all((masks.essence(line) or b"").strip() for line in real if line.strip())
 
 
 def _differing(old: dict[str, bytes], new: dict[str, bytes], masks: Masks) -> Iterator[tuple[_Key, _Place]]:
@@ -89,12 +109,15 @@ def _differing(old: dict[str, bytes], new: dict[str, bytes], masks: Masks) -> It
         elif change.edits and change.added + change.removed <= _MOST_LINES:
             yield from _line_places(change)
         else:
-            yield _real(change)
+            yield _real(change, [
+                line for edit in change.edits[:_MOST_LINES]
+                for line in (*change.old[edit.old_from : edit.old_to], *change.new[edit.new_from : edit.new_to])
+            ][:_MOST_LINES])  # fmt: skip
 
 
-def _real(change: PartChange) -> tuple[_Key, _Place]:
-    """Something that no rule would leave out."""
-    return (change.name, _REAL, b""), _Place(change.name)
+def _real(change: PartChange, lines: Iterable[bytes] = ()) -> tuple[_Key, _Place]:
+    """Something that no rule would leave out, with the lines that it came or went with."""
+    return (change.name, _REAL, b""), _Place(change.name, lines=[[line] for line in lines])
 
 
 def _document_places(change: PartChange) -> Iterator[tuple[_Key, _Place]]:
@@ -110,18 +133,22 @@ def _document_places(change: PartChange) -> Iterator[tuple[_Key, _Place]]:
 def _line_places(change: PartChange) -> Iterator[tuple[_Key, _Place]]:
     for edit in change.edits:
         old, new = change.old[edit.old_from : edit.old_to], change.new[edit.new_from : edit.new_to]
-        if len(old) != len(new):
-            yield _real(change)
         texts = [[line.decode("utf-8", "replace") for line in side] for side in (old, new)]
-        for one, other in paired(*texts):
+        pairs = list(paired(*texts))
+        gone, came = {one for one, _ in pairs}, {other for _, other in pairs}
+        alone = [line for at, line in enumerate(old) if at not in gone]
+        alone += [line for at, line in enumerate(new) if at not in came]
+        if alone:
+            yield _real(change, alone)
+        for one, other in pairs:
             left, right = words_of(old[one]), words_of(new[other])
             if len(left) != len(right):
-                yield _real(change)
+                yield _real(change, [old[one], new[other]])
                 continue
             shape = [_DIGITS.sub(b"0", a) if _DIGITS.sub(b"0", a) == _DIGITS.sub(b"0", b) else b"*"
                      for a, b in zip(left, right, strict=True)]  # fmt: skip
             if all(word == b"*" for word in shape):
-                yield _real(change)  # nothing to know the line by
+                yield _real(change, [old[one], new[other]])  # nothing to know the line by
                 continue
             differing = {at for at, (a, b) in enumerate(zip(left, right, strict=True)) if a != b}
             spaced = old[one].rstrip() != b" ".join(left) or new[other].rstrip() != b" ".join(right)

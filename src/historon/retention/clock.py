@@ -16,7 +16,7 @@ _SKEWED = timedelta(days=1)
 def clock_doubt(store: Store, now: datetime) -> str:
     """Why the clock may be wrong, in words; empty when nothing speaks against it.
 
-    It is held against the last round's instant, and against what devices said of their own clocks when they were last
+    It is compared with the last round's instant, and with what devices said of their own clocks when they were last
     asked. StoreError when the ledger cannot be read.
     """
     last = next(iter(store.rounds(1)), None)
