@@ -424,3 +424,22 @@ def test_every_command_that_looks_says_how_it_is_used(tmp_path: Path) -> None:
         said = historon(command, "--help", cwd=tmp_path)
         assert said.code == 0
         assert "Examples:" in said.out
+
+
+def test_each_side_shows_what_its_version_holds(edges: EstateFolder) -> None:
+    """The clock line is noise: it stands on each side as it is there, dimmed, with its own number."""
+    text = (edges.path / "data" / "edge-1").read_text()
+    saved = next(line for line in text.splitlines() if line.startswith("! saved at "))
+    _edit(edges, saved, "! saved at 99", 1)
+    _edit(edges, "time-server 10.0.0.9", "time-server 10.0.0.11\ntime-server 10.0.0.12", 1)
+    edges.run("collect")
+    code, said = _terminal(edges, "diff", "edge-1", "--form", "side", "-C", "50", columns=160)
+    assert code == 1
+    (line,) = [one for one in said.splitlines() if "! saved at" in one]
+    assert saved in line
+    assert line.index(saved) < line.index("! saved at 99")
+    numbers = re.findall(r"^\s*(\d+)\s+end\s+(\d+)\s+end", said, re.MULTILINE)[0]
+    assert int(numbers[1]) == int(numbers[0]) + 1, "each side counts its own lines"
+    page = edges.run("diff", "edge-1", "--form", "html", "-C", "50").out
+    assert '<td class="noise">! saved at 1</td>' in page
+    assert '<td class="noise">! saved at 99</td>' in page

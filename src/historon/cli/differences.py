@@ -1,6 +1,6 @@
 """The forms in which a difference is shown: lines, line beside line, outline, and data for programs."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from historon.cli.output import console, printable
@@ -100,21 +100,17 @@ def print_side_by_side(change: PartChange, context: int) -> None:
             column.ratio, column.no_wrap = ratio, ratio is None
             column.justify = "right" if ratio is None else "left"
             column.style = "dim" if ratio is None else ""
-        for old, new in _pairs(hunk):
+        for old, new in side_by_side(marked(hunk, printable, change)):
             made.add_row(*_cell(old, "red"), *_cell(new, "green"))
         screen.print(made)
         screen.print()
     _print_moves(change)
 
 
-def _pairs(hunk: Hunk) -> Iterator[tuple[Marked | None, Marked | None]]:
-    return side_by_side(marked(hunk, printable))
-
-
 def _cell(row: Marked | None, style: str) -> "tuple[str, Text | str]":
     if row is None:
         return "", ""
-    return str(row.number), _marked(row, style if row.mark != " " else "")
+    return str(row.number), _marked(row, style if row.mark != " " else "dim" if row.noise else "")
 
 
 def _marked(row: Marked, style: str, before: str = "") -> "Text":

@@ -1,8 +1,11 @@
 """The rows of a hunk made ready for eyes: which line became which, and which words of it differ."""
 
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from bisect import bisect_right
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 
+from historon.compare.exports import PartChange
+from historon.compare.lines import same_lines
 from historon.compare.unified import Hunk
 from historon.compare.words import Span, edited_words, paired
 
@@ -11,18 +14,63 @@ __all__ = ["Marked", "marked", "side_by_side"]
 
 @dataclass(frozen=True)
 class Marked:
-    """A row with its line number (from 1) on its own side, the stretches that differ, and the row it became."""
+    """A row with its line number (from 1) on its own side, the stretches that differ, and the row it became.
+
+    Of a row that both sides have `twin` is the one of the new side. It is `noise` where it differs by that alone.
+    """
 
     mark: str
     text: str
     number: int
     spans: Sequence[Span] = ()
     partner: int | None = None
+    twin: "Marked | None" = None
+    noise: bool = False
 
 
-def marked(hunk: Hunk, clean: Callable[[str], str]) -> list[Marked]:
-    """The rows of a hunk; `clean` makes a text fit for where it is shown."""
-    shown = [clean(row.line.decode("utf-8", "backslashreplace").rstrip("\r\n")) for row in hunk.rows]
+class Beside:
+    """Which line of the new side stands beside a line of the old side that both have."""
+
+    def __init__(self, change: PartChange) -> None:
+        self._change = change
+        self._ends = [edit.old_to for edit in change.edits]
+        self._odd: dict[int, Mapping[int, int]] = {}
+
+    def place(self, at: int) -> int | None:
+        """The place, counted from 0; None where noise came or went and nothing stands beside it."""
+        edits = self._change.edits
+        run = bisect_right(self._ends, at)
+        old_from, new_from = (edits[run - 1].old_to, edits[run - 1].new_to) if run else (0, 0)
+        old, new = self._change.old, self._change.new
+        old_to, new_to = (edits[run].old_from, edits[run].new_from) if run < len(edits) else (len(old), len(new))
+        if old_to - old_from == new_to - new_from:
+            return new_from + at - old_from
+        if run not in self._odd:
+            self._odd[run] = same_lines(old[old_from:old_to], new[new_from:new_to])
+        there = self._odd[run].get(at - old_from + 1)
+        return None if there is None else new_from + there - 1
+
+
+def marked(hunk: Hunk, clean: Callable[[str], str], change: PartChange | None = None) -> list[Marked]:
+    """The rows of a hunk; `clean` makes a text fit for where it is shown.
+
+    With its `change` each row that both sides have gets its twin: what the new side holds there.
+    """
+
+    def text_of(line: bytes) -> str:
+        return clean(line.decode("utf-8", "backslashreplace").rstrip("\r\n"))
+
+    beside = Beside(change) if change is not None else None
+
+    def with_twin(row: Marked) -> Marked:
+        place = beside.place(row.number - 1) if beside and change else None
+        if place is None or change is None:
+            return row
+        text = text_of(change.new[place])
+        noise = text != row.text
+        return replace(row, noise=noise, twin=Marked(" ", text, place + 1, noise=noise))
+
+    shown = [text_of(row.line) for row in hunk.rows]
     partners: dict[int, int] = {}
     spans: dict[int, Sequence[Span]] = {}
     for removed, added in _blocks(hunk):
@@ -34,7 +82,8 @@ def marked(hunk: Hunk, clean: Callable[[str], str]) -> list[Marked]:
     old_line, new_line = hunk.old_start, hunk.new_start
     for at, row in enumerate(hunk.rows):
         number = new_line if row.mark == "+" else old_line
-        made.append(Marked(row.mark, shown[at], number, spans.get(at, ()), partners.get(at)))
+        one_row = Marked(row.mark, shown[at], number, spans.get(at, ()), partners.get(at))
+        made.append(with_twin(one_row) if row.mark == " " else one_row)
         old_line += row.mark != "+"
         new_line += row.mark != "-"
     return made
@@ -45,7 +94,7 @@ def side_by_side(rows: Sequence[Marked]) -> Iterator[tuple[Marked | None, Marked
     shown: set[int] = set()
     for at, row in enumerate(rows):
         if row.mark == " ":
-            yield row, row
+            yield row, row.twin or row
         elif row.mark == "-":
             # What was added before its partner comes first.
             if row.partner is not None:

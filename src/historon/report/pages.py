@@ -37,13 +37,13 @@ def _template(name: str) -> Any:
 def _hunks(change: PartChange, context: int) -> Iterator[dict[str, object]]:
     for hunk in hunks(change, context):
         path = " / ".join(heading.decode("utf-8", "replace") for heading in hunk.path)
-        yield {"path": path, "rows": [_row(*pair) for pair in side_by_side(marked(hunk, _visible))]}
+        yield {"path": path, "rows": [_row(*pair) for pair in side_by_side(marked(hunk, _visible, change))]}
 
 
 def _row(old: Marked | None, new: Marked | None) -> list[dict[str, object]]:
     return [
-        {"mark": "", "number": "", "pieces": []} if one is None
-        else {"mark": one.mark.strip(), "number": one.number, "pieces": list(_pieces(one))}
+        {"mark": "", "number": "", "noise": False, "pieces": []} if one is None
+        else {"mark": one.mark.strip(), "number": one.number, "noise": one.noise, "pieces": list(_pieces(one))}
         for one in (old, new)
     ]  # fmt: skip
 

@@ -110,7 +110,7 @@ class _Tour:
         self.type("requirements", *at)
         self.type("trace", "office-edge-1", "permit any", *at)
         self.type("diff", "saltgate-wall-1", "--form", "outline", *at)
-        self.say("Does anything differ every night in what the file server holds? Two versions cannot tell, and it says so.")
+        self.say("Does anything differ every night on the file server? Two versions cannot tell, and it says so.")
         self.type("noise", "purser-files", *at)
         self.say("Somebody wants the tariffs back as they were before they rose in night 4:")
         restored = str(self.place / "restored")
