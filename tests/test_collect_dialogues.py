@@ -5,6 +5,7 @@ from collections.abc import Iterator
 import asyncssh
 import pytest
 
+from historon.collect.transports.dialogue import _not_filled_up
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault, TelnetDoor
 from tests.conftest import ELEVATION, ROUTER_CONFIG, EstateFolder, Result, collect, describe_estate, parts_of
@@ -171,3 +172,12 @@ def test_the_elevation_is_a_secret(estate: EstateFolder, router: Capstan) -> Non
     result = _estate(estate, router, steps).run("rehearse", "s", PW="harbour-light", UP=ELEVATION)
     _well(result)
     assert ELEVATION not in result.said
+
+
+def test_a_question_that_was_wiped_with_blanks_leaves_none_behind_the_next_line() -> None:
+    """A pager on a plain terminal writes the next line over its question, filled up to the question's length."""
+    length = len(b"--More--(12%)")
+    filled = b"mtu 1500".ljust(length) + b"\r\nend\r\n"
+    assert _not_filled_up(filled, length) == b"mtu 1500\r\nend\r\n"
+    assert _not_filled_up(b"a line that is longer  \nend\n", length) == b"a line that is longer  \nend\n"
+    assert _not_filled_up(b"ends so  \nend\n", length) == b"ends so  \nend\n", "blanks of its own stay"

@@ -443,3 +443,15 @@ def test_each_side_shows_what_its_version_holds(edges: EstateFolder) -> None:
     page = edges.run("diff", "edge-1", "--form", "html", "-C", "50").out
     assert '<td class="noise">! saved at 1</td>' in page
     assert '<td class="noise">! saved at 99</td>' in page
+
+
+def test_a_mask_that_was_added_is_not_called_pruning(edges: EstateFolder) -> None:
+    _edit(edges, "time-server 10.0.0.9", "time-server 10.0.0.11", 1)
+    edges.run("collect")
+    file = edges.path / "historon.toml"
+    text = file.read_text()
+    assert "noise = [" in text
+    file.write_text(text.replace("noise = [", "noise = ['^time-server', ", 1))
+    said = edges.run("changes").out
+    assert "by the noise and secrets that are set now, nothing of it shows any more" in said
+    assert "pruned" not in said

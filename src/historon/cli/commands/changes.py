@@ -143,6 +143,16 @@ def _print_all(
             screen.print(Text(f"{count(len(some) - limit, 'more family', 'more families')} (--all)\n", "dim"))
 
 
+def _why_nothing(store: Store, family: Family) -> str:
+    """Why there is nothing to show of a family that was recorded."""
+    there = any(
+        store.version(one.source, one.number) and store.version(one.source, one.number - 1) for one in family.members
+    )
+    if there:
+        return "by the noise and secrets that are set now, nothing of it shows any more"
+    return "its versions, or those before them, were pruned meanwhile"
+
+
 def _print_family(estate: Estate, store: Store, family: Family, rules: _Rules) -> None:
     from rich.text import Text
 
@@ -156,7 +166,7 @@ def _print_family(estate: Estate, store: Store, family: Family, rules: _Rules) -
     head.append(f"  {family.handle}", "cyan").append(f"  {printable(parts)}", "dim")
     screen.print(head, soft_wrap=True)
     if form is None:
-        screen.print(Text(" " * _WORD + "its versions were pruned meanwhile", style="dim"))
+        screen.print(Text(" " * _WORD + _why_nothing(store, family), style="dim"))
     else:
         for _, change in form.changes[:_CHANGES]:
             screen.print(" " * _WORD, change_text(change), sep="", soft_wrap=True)
