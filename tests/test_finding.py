@@ -406,6 +406,8 @@ def test_what_cannot_be_looked_into_is_neither_met_nor_failed() -> None:
             assert told.what.startswith("cannot tell: ")
             assert not told.lacks
     assert unmet([_rule(must=["ssh"], part="a.cfg")], {"b.tar": large, "a.cfg": b"ssh\n"}, _MASKS) == []
+    (member,) = unmet([_rule(must_not=["telnet"], part="*.cfg")], {"b.tar": large, "a.cfg": b"ssh\n"}, _MASKS)
+    assert member.unknown.startswith("b.tar is "), "a member b.tar/x.cfg is meant too, and cannot be seen"
     seen = unmet([_rule(must_not=["ssh"])], {"b.tar": large, "a.cfg": b"ssh\n"}, _MASKS)
     assert [one.has for one in seen] == ["ssh", ""], "what is seen to be wrong is wrong"
 

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from historon.errors import StoreError
-from historon.store import LEDGER, FolderStore, Part, State, Store
+from historon.store import LEDGER, FolderStore, Part, State, Store, still_paused
 from tests.store_contract import StoreContract, content, night, take
 
 
@@ -184,6 +184,18 @@ def test_a_store_of_each_schema_is_raised_and_loses_nothing(tmp_path: Path, file
     (version,) = db.execute("PRAGMA user_version").fetchone()
     db.close()
     assert any(one.name == f"schema-{version}.sqlite.gz" for one in STORES.iterdir()), "each schema has its test data"
+
+
+def test_a_pause_that_an_earlier_schema_knew_of_is_still_told(tmp_path: Path) -> None:
+    (tmp_path / LEDGER).write_bytes(gzip.decompress((STORES / "schema-4.sqlite.gz").read_bytes()))
+    db = sqlite3.connect(tmp_path / LEDGER)
+    db.execute("INSERT OR REPLACE INTO memory SELECT id, 'paused', 'purserctl resume' FROM source WHERE name = 'tree'")
+    db.execute("INSERT OR REPLACE INTO memory SELECT id, 'paused', '' FROM source WHERE name = 'wall-1'")
+    db.commit()
+    db.close()
+    store = FolderStore(tmp_path)
+    assert [(one.source, one.words) for one in still_paused(store, night(1))] == [("tree", "purserctl resume")]
+    store.close()
 
 
 @pytest.mark.parametrize("script", ["PRAGMA user_version = 3", "ALTER TABLE version DROP COLUMN families"])

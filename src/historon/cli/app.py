@@ -12,7 +12,7 @@ from typing import Any, TypeVar, cast
 import click
 
 from historon.estate import ESTATE_FILE, Estate, read_estate, select
-from historon.store import PAUSED, FolderStore, Reference, Store, Version, resolve
+from historon.store import FolderStore, Reference, Store, Version, resolve, still_paused
 
 __all__ = [
     "App", "estate_option", "example", "json_option", "pass_app", "query_options", "reveal_option", "where_option",
@@ -78,11 +78,6 @@ class App:
             store.close()
 
     def _tell_paused(self, store: Store) -> None:
-        """Look first, and import what it takes only then: that is slower than most commands."""
-        if not any(store.recall_all(PAUSED).values()):
-            return
-        from historon.collect import still_paused
-
         for one in still_paused(store, self.clock()):
             words = f"SERVICE NOT RESUMED: {one.source}: Historon ended while it was paused"
             click.echo(f"historon: {words}", err=True)

@@ -1,10 +1,10 @@
 """Reaching sources: rounds, procedures and their steps, one module for each transport."""
 
-from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
+from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep, cause_of
 from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import Judged, judge
-from historon.collect.pauses import Resumed, StillPaused, resume_paused, still_paused
+from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.pinning import Identity, shown_identity
 from historon.collect.places import Places
 from historon.collect.reaching import Clock
@@ -31,14 +31,13 @@ __all__ = [
     "SourceResult",
     "SourceStep",
     "StepTaken",
-    "StillPaused",
+    "cause_of",
     "examine",
     "judge",
     "rehearse",
     "resume_paused",
     "run_round",
     "shown_identity",
-    "still_paused",
     "unfinished_sources",
     "vouch",
 ]

@@ -12,7 +12,7 @@ from historon.collect.steps import StepTaken
 from historon.compare import Masks, PartChange, Unmet
 from historon.store import Outcome
 
-__all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep"]
+__all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep", "cause_of"]
 
 
 @dataclass(frozen=True)
@@ -145,6 +145,11 @@ class RoundReport:
         return sorted(self.of(Outcome.FAILED, Outcome.SUSPECT), key=lambda result: not result.not_resumed)
 
     @property
+    def in_trouble(self) -> bool:
+        """Whether anything in it needs action: a source, a service that stands still, or the store."""
+        return bool(self.troubles or self.not_resumed or self.store_trouble)
+
+    @property
     def troubles_by_cause(self) -> list[list[SourceResult]]:
         """The same, sources together that failed for the very same reason: a machine of seven sources is down once."""
         causes: dict[tuple[str, ...], list[SourceResult]] = {}
@@ -175,10 +180,14 @@ class RoundReport:
 Observer = Callable[[SourceBegan | SourceStep | SourceResult], None]
 
 
+def cause_of(source: str, *texts: str) -> tuple[str, ...]:
+    """What equal failures have in common: what is said of them, whatever the source is called."""
+    return ("", *(text.replace(source, "{source}") for text in texts))
+
+
 def _cause(result: SourceResult) -> tuple[str, ...]:
-    """What equal failures have in common; what else went wrong has a cause of its own."""
+    """The cause of a failure; what else went wrong has one of its own."""
     failure = result.failure
     if failure is None or result.not_resumed:
         return (result.source,)
-    texts = (failure.kind, failure.step, failure.message, failure.hint, failure.tail)
-    return ("", *(text.replace(result.source, "{source}") for text in texts))
+    return cause_of(result.source, failure.kind, failure.step, failure.message, failure.hint, failure.tail)

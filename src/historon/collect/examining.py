@@ -9,13 +9,12 @@ from datetime import datetime
 from pathlib import Path
 
 from historon.collect.failures import CollectError
-from historon.collect.pauses import still_paused
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.compare import Masks, split_lines
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
-from historon.store import LARGE, Store
+from historon.store import LARGE, Store, still_paused
 from historon.times import for_people
 
 __all__ = ["Finding", "examine"]
@@ -247,12 +246,13 @@ def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:
 
 def _blinding(estate: Estate, store: Store) -> Iterator[Finding]:
     """Procedures whose noise leaves out most of an export: of what changes there nothing would ever be told."""
+    states = store.states()
     for name, procedure in estate.procedures.items():
         if not procedure.noise:
             continue
         masks = Masks.of(procedure, key=b"")
         for source in (one for one in estate.sources.values() if one.procedure == name):
-            good = store.state(source.name).good
+            good = states[source.name].good if source.name in states else None
             parts = store.parts(source.name, good) if good is not None else []
             lines = [
                 line for part in parts if part.size <= LARGE for line in split_lines(store.read(part)) if line.strip()

@@ -7,31 +7,16 @@ finds that this process is gone, or gave up, resumes the source at once, one of 
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import timedelta
 
 from historon.collect.failures import NOT_RESUMED, CollectError
 from historon.collect.reaching import Clock, Reach
 from historon.errors import where_raised
-from historon.estate import Estate, Said, Source
-from historon.processes import is_running, this_process
-from historon.store import PAUSED, Store
+from historon.estate import Estate, Source
+from historon.processes import this_process
+from historon.store import PAUSED, StillPaused, Store
 
-__all__ = ["Resumed", "StillPaused", "resume_paused", "still_paused"]
-
-
-@dataclass(frozen=True)
-class StillPaused:
-    """A source whose service was left paused: how to resume it, since when (UTC), and what the ledger says of it."""
-
-    source: str
-    resume: Said
-    since: datetime
-    note: str
-
-    @property
-    def words(self) -> str:
-        """How to resume it by hand."""
-        return self.resume if isinstance(self.resume, str) else " ".join(self.resume)
+__all__ = ["Resumed", "resume_paused"]
 
 
 @dataclass(frozen=True)
@@ -48,24 +33,6 @@ class Resumed:
         return f"{NOT_RESUMED}: {self.left.source}: {self.trouble} (resume it by hand, now: {self.left.words})"
 
 
-def still_paused(store: Store, now: datetime) -> list[StillPaused]:
-    """The sources that are paused by nobody who is still at it, by name. StoreError when the ledger cannot be read.
-
-    Of a process on another machine it cannot be known whether it runs: it has the time that its procedure may take.
-    """
-    found = []
-    for source, text in sorted(store.recall_all(PAUSED).items()):
-        if not text:
-            continue
-        note = json.loads(text)
-        running = is_running(note["by"])
-        if running is False or (running is None and now > datetime.fromisoformat(note["until"])):
-            resume = note["resume"]
-            said = resume if isinstance(resume, str) else tuple(resume)
-            found.append(StillPaused(source, said, datetime.fromisoformat(note["since"]), text))
-    return found
-
-
 async def resume_paused(estate: Estate, store: Store, clock: Clock, lefts: Sequence[StillPaused]) -> list[Resumed]:
     """Resume these; returns what became of each that nobody else was at by now.
 
@@ -75,7 +42,7 @@ async def resume_paused(estate: Estate, store: Store, clock: Clock, lefts: Seque
     for left in lefts:
         note = json.loads(left.note)
         source = estate.sources.get(left.source)
-        until = clock() + (estate.procedure_of(source).deadline if source else clock() - clock())
+        until = clock() + (estate.procedure_of(source).deadline if source else timedelta())
         taken = json.dumps({**note, "by": this_process(), "until": until.isoformat()})
         if store.swap(left.source, PAUSED, left.note, taken):
             trouble = await _trouble(estate, source, store, clock, left)

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import Judged, max_shrink_of, question_about
-from historon.collect.pauses import Resumed, StillPaused, resume_paused, still_paused
+from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.places import Places
 from historon.collect.reaching import Clock, Export, Reach
 from historon.collect.steps import StepTaken
@@ -28,8 +28,7 @@ from historon.compare import (
 )
 from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import Estate, Source
-from historon.processes import this_process
-from historon.store import AT_WORK, ESTATE, Entry, Outcome, State, Store
+from historon.store import Entry, Outcome, State, StillPaused, Store, still_paused
 
 __all__ = ["run_round", "unfinished_sources"]
 
@@ -111,7 +110,6 @@ class _Round:
         time = asyncio.get_running_loop().time
         began, started = self._clock(), time()
         self._number = self._store.begin_round(began, trigger)
-        self._store.remember(ESTATE, f"{AT_WORK} {self._number}", this_process())
         await self._reach.fetch_accounts(source for source in sources if source.skip is None)
         writer = asyncio.create_task(self._write())
         self._record([_skipped(source.name, began, source.skip) for source in sources if source.skip is not None])
@@ -127,7 +125,6 @@ class _Round:
         ended = began + timedelta(seconds=time() - started)
         try:
             self._store.end_round(self._number, ended)
-            self._store.remember(ESTATE, f"{AT_WORK} {self._number}", "")
         except StoreError as exc:
             self._store_trouble = self._store_trouble or str(exc)
         results = [self._results[source.name] for source in sources]

@@ -233,7 +233,7 @@ def parse_document(
     name: str, content: bytes, *, xpaths: Sequence[str] = (), pointers: Sequence[str] = ()
 ) -> Document | None:
     """The document that a part is, without what stands at these places; None when it is no document."""
-    start = content[:2048].lstrip(b"\xef\xbb\xbf \t\r\n")[:1]
+    start = _first(content)
     lowered = name.lower()
     try:
         if start == b"<":
@@ -247,6 +247,11 @@ def parse_document(
     except (ValueError, RecursionError, UnicodeError, csv.Error):
         return None
     return None
+
+
+def _first(content: bytes) -> bytes:
+    """The first byte that says something, by which formats are told apart."""
+    return content[:2048].lstrip(b"\xef\xbb\xbf \t\r\n")[:1]
 
 
 def parse_trees(old: bytes, new: bytes) -> tuple[Document, Document]:
@@ -269,22 +274,28 @@ def _member(member: Member) -> Node:
 
 
 def _xml(content: bytes, xpaths: Sequence[str]) -> Document | None:
-    from lxml import etree
+    root = _xml_root(content, xpaths, remove_pis=True, remove_blank_text=True)
+    return None if root is None else Document("xml", _Plain(lists={_local(root): [_XmlNode(root)]}), _Xml())
 
-    # Entities are not expanded, nothing is fetched, depth and size of text are bounded (huge_tree).
+
+def _xml_root(content: bytes, xpaths: Sequence[str], **also: bool) -> Any:
+    """The root of an XML document without what stands at these places; None when it is none that can be judged.
+
+    Entities are not expanded, nothing is fetched, depth and size of text are bounded (huge_tree).
+    """
+    etree = _etree()
     parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True,
-        remove_pis=True, remove_blank_text=True,
-    )  # fmt: skip
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True, **also
+    )
     try:
-        root: Any = etree.fromstring(content, parser)
+        root = etree.fromstring(content, parser)
     except (etree.XMLSyntaxError, ValueError):
         return None
     if root.getroottree().docinfo.doctype:  # it may define what the text only refers to
         return None
     for expression in xpaths:
         _cut(root, expression)
-    return Document("xml", _Plain(lists={_local(root): [_XmlNode(root)]}), _Xml())
+    return root
 
 
 def _cut(root: Any, expression: str) -> None:
@@ -365,7 +376,7 @@ def same_meaning(old: bytes, new: bytes, xpaths: Sequence[str] = ()) -> bool:
     Of XML a tree keeps neither the order of elements of different names nor processing instructions nor where a text
     stands among them. Everything else that a tree does not keep has no meaning in its format, or it is no document.
     """
-    if old[:2048].lstrip(b"\xef\xbb\xbf \t\r\n")[:1] != b"<":
+    if _first(old) != b"<":
         return True
     one, other = (_all_of_it(content, xpaths) for content in (old, new))
     return one is not None and one == other
@@ -376,23 +387,14 @@ def _all_of_it(content: bytes, xpaths: Sequence[str]) -> list[tuple[object, ...]
 
     White space between elements, comments, the order of attributes and the choice of prefixes mean nothing.
     """
-    etree = _etree()
-    parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True
-    )
-    try:
-        root = etree.fromstring(content, parser)
-    except (etree.XMLSyntaxError, ValueError):
+    root = _xml_root(content, xpaths)
+    if root is None:
         return None
-    if root.getroottree().docinfo.doctype:
-        return None
-    for expression in xpaths:
-        _cut(root, expression)
     before = list(root.itersiblings(preceding=True))[::-1]
     after = list(root.itersiblings())
     found: list[tuple[object, ...]] = []
     for top in (*before, root, *after):
-        for event, node in etree.iterwalk(top, events=("start", "end", "pi")):
+        for event, node in _etree().iterwalk(top, events=("start", "end", "pi")):
             if event == "end":
                 found.append(("end", node.tail if node is not top and (node.tail or "").strip() else ""))
                 continue

@@ -2,23 +2,23 @@
 
 import hashlib
 import json
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from fnmatch import fnmatchcase
 
-from historon.compare.archives import is_archive, unpacked
 from historon.compare.documents import Document, Node, parse_document
-from historon.compare.exports import too_large
 from historon.compare.lines import split_lines
 from historon.compare.masks import Masks
 from historon.compare.outline import Outline
-from historon.compare.signatures import searchable
+from historon.compare.signatures import opened
 from historon.estate import Requirement, Source
 
 __all__ = ["Unmet", "news_of", "requirements_of", "same_rules", "unmet"]
 
 _MOST = 50  # places of one rule that are told
 _MOST_PLACES = 500_000
+_WILD = re.compile(r"[*?\[]")  # how what is not literal begins in a pattern (fnmatch)
 
 
 @dataclass(frozen=True)
@@ -60,8 +60,12 @@ def unmet(requirements: Sequence[Requirement], parts: Mapping[str, bytes], masks
     """What an export does not meet. Places are matched as they are, and told with secrets masked."""
     if not requirements:
         return []
-    closed = _not_looked_into(parts)
-    places = {name: list(_places(name, content, masks)) for name, content in searchable(parts)}
+    closed: dict[str, str] = {}
+    places: dict[str, list[str]] = {}
+    for part, texts, why in opened(parts):
+        places |= {name: list(_places(name, content, masks)) for name, content in texts.items()}
+        if why:
+            closed[part] = why
     found = []
     for one in requirements:
         meant = {name: own for name, own in places.items() if fnmatchcase(name, one.part)}
@@ -74,18 +78,10 @@ def unmet(requirements: Sequence[Requirement], parts: Mapping[str, bytes], masks
     return found
 
 
-def _not_looked_into(parts: Mapping[str, bytes]) -> dict[str, str]:
-    """The parts in which a text may stand that nobody can see, and why."""
-    return {
-        name: "is too large to be looked into" if too_large(content) else "is an archive that could not be looked into"
-        for name, content in parts.items()
-        if too_large(content) or (is_archive(content) and unpacked(name, content) is None)
-    }
-
-
 def _may_hold(name: str, pattern: str) -> bool:
-    """Whether a part, or a member of an archive of this name, may be meant by the pattern."""
-    return fnmatchcase(name, pattern) or fnmatchcase(f"{name}/", f"{pattern}*") or pattern.startswith(f"{name}/")
+    """Whether a part, or a member of an archive of this name, may be meant by the pattern: by how both begin."""
+    literal = _WILD.split(pattern, maxsplit=1)[0]
+    return fnmatchcase(name, pattern) or f"{name}/".startswith(literal) or literal.startswith(f"{name}/")
 
 
 def _failures(rule: Requirement, places: Sequence[str], masks: Masks, unknown: Sequence[str]) -> Iterator[Unmet]:

@@ -9,10 +9,10 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 
 from historon.compare.archives import is_archive, unpacked
-from historon.compare.exports import is_binary
+from historon.compare.exports import is_binary, too_large
 from historon.compare.texts import parted_lines
 
-__all__ = ["may_hold", "pieces_of_expression", "pieces_of_text", "searchable", "signature"]
+__all__ = ["may_hold", "opened", "pieces_of_expression", "pieces_of_text", "searchable", "signature"]
 
 _NUMBERS = 2**15
 _PLAIN_RUN = re.compile(rb"(?:[\w ,;:=/@#%&'\"<>!~-]|\\[.()\[\]{}*+?|^$/ -])+")
@@ -33,11 +33,19 @@ def signature(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> bytes:
 
 def searchable(parts: Mapping[str, bytes]) -> Iterator[tuple[str, bytes]]:
     """The texts of an export by their names, also those in archives."""
+    for _, texts, _ in opened(parts):
+        yield from texts.items()
+
+
+def opened(parts: Mapping[str, bytes]) -> Iterator[tuple[str, dict[str, bytes], str]]:
+    """Each part with the texts in it by their names, and why nobody can see what else it holds; empty where one can."""
     for name, content in parts.items():
-        inside = unpacked(name, content) if is_archive(content) else None
-        for member, text in (inside or {name: content}).items():
-            if not is_binary(text):
-                yield member, text
+        inside = unpacked(name, content) if is_archive(content) else {name: content}
+        why = "is too large to be looked into" if too_large(content) else ""
+        if inside is None:
+            why = "is an archive that could not be looked into"
+        texts = {member: text for member, text in (inside or {name: content}).items() if not is_binary(text)}
+        yield name, texts, why
 
 
 def pieces_of_text(text: str) -> set[bytes]:

@@ -24,7 +24,7 @@ from historon.notices.events import Event
 from historon.notices.letters import Letter, letter_of
 from historon.notices.mail import mark_of, send_mail
 from historon.notices.programs import NoticeError, Sent, request, run_command, send_syslog, send_webhook, write_file
-from historon.store import Fate, Notice, Outcome, Pending, Store
+from historon.store import Fate, Notice, Pending, Store
 
 __all__ = ["Delivery", "Outgoing", "Told", "send", "sign_of_life", "try_channel"]
 
@@ -179,15 +179,7 @@ def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> Sent:
 
 def sign_of_life(estate: Estate, report: RoundReport) -> Told | None:
     """After a good round request the heartbeat's address: silence raises the alarm elsewhere."""
-    bad = report.count(Outcome.FAILED, Outcome.SUSPECT)
-    if (
-        estate.settings.heartbeat is None
-        or bad
-        or report.not_resumed
-        or report.store_trouble
-        or report.interrupted
-        or report.failing_requirements
-    ):
+    if estate.settings.heartbeat is None or report.in_trouble or report.interrupted or report.failing_requirements:
         return None
     try:
         request("heartbeat", "GET", estate.settings.heartbeat, estate)

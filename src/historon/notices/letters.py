@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 
 import msgspec
 
+from historon.collect import cause_of
 from historon.compare import Family, families
 from historon.estate import KINDS, OVER, AnyChannel, Estate, MailChannel, Severity
 from historon.notices.events import ChangedLine, Event
@@ -203,14 +204,13 @@ def _heading(event: Event) -> str:
 
 def _by_cause(events: Iterable[Event]) -> list[list[Event]]:
     """Events one by one, but failures of several sources for the very same reason together."""
-    causes: dict[tuple[object, ...], list[Event]] = {}
+    causes: dict[tuple[str, ...], list[Event]] = {}
     for number, event in enumerate(events):
         name = event.source or ""
         if event.kind in ("failing", "still-failing") and name:
-            texts = (event.message, event.advice, *event.details, *event.excerpt)
-            cause: tuple[object, ...] = (event.kind, *(text.replace(name, "{source}") for text in texts))
+            cause = cause_of(name, event.kind, event.message, event.advice, *event.details, *event.excerpt)
         else:
-            cause = (number,)
+            cause = (str(number),)
         causes.setdefault(cause, []).append(event)
     return list(causes.values())
 

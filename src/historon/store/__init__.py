@@ -3,7 +3,6 @@
 from historon.store.copying import Copied, copy_store
 from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
-    AT_WORK,
     ESTATE,
     LARGE,
     PAUSED,
@@ -22,12 +21,12 @@ from historon.store.interface import (
     Visit,
 )
 from historon.store.outbox import Fate, Notice, Outbox, Pending
+from historon.store.pauses import StillPaused, still_paused
 from historon.store.references import Reference, resolve
 from historon.store.trees import Member, read_tree, tree_part_name, written_tree
 from historon.store.verification import Damage, Verification, verify
 
 __all__ = [
-    "AT_WORK",
     "ESTATE",
     "LARGE",
     "LEDGER",
@@ -50,6 +49,7 @@ __all__ = [
     "Round",
     "SourceState",
     "State",
+    "StillPaused",
     "Store",
     "StoredPart",
     "Verification",
@@ -58,6 +58,7 @@ __all__ = [
     "copy_store",
     "read_tree",
     "resolve",
+    "still_paused",
     "tree_part_name",
     "verify",
     "written_tree",

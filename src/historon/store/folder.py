@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from historon.errors import StoreError
+from historon.processes import is_running, this_process
 from historon.store.contents import Contents
 from historon.store.instants import from_ms, to_ms
 from historon.store.interface import (
@@ -108,12 +109,15 @@ class FolderStore(Store):
         """See Store."""
         self.set_aside()
         with self._writing("begin a round"):
-            return self._rounds.begin(at, trigger)
+            number = self._rounds.begin(at, trigger)
+            self._remember(_at_work(number), {ESTATE: this_process()})
+            return number
 
     def end_round(self, round_number: int, at: datetime) -> None:
         """See Store."""
         with self._writing("end a round"):
             self._rounds.end(round_number, at)
+            self._remember(_at_work(round_number), {ESTATE: ""})
 
     def record(self, round_number: int, entries: Iterable[Entry]) -> list[Recorded]:
         """See Store."""
@@ -309,6 +313,10 @@ class FolderStore(Store):
     def remember(self, source: str, topic: str, text: str) -> None:
         """See Store."""
         self.remember_all(topic, {source: text})
+
+    def at_work(self, one: Round) -> bool | None:
+        """See Store."""
+        return False if one.ended is not None else is_running(self.recall(ESTATE, _at_work(one.number)) or "")
 
     def swap(self, source: str, topic: str, old: str, new: str) -> bool:
         """See Store."""
@@ -530,6 +538,11 @@ class FolderStore(Store):
             yield
         except sqlite3.Error as exc:
             raise StoreError(f"{self._file}: cannot {what}: {exc}", hint=_advice(exc)) from exc
+
+
+def _at_work(round_number: int) -> str:
+    """The topic under which is remembered which process is at a round."""
+    return f"at work {round_number}"
 
 
 def _places(parts: bytes) -> list[tuple[int, int]]:

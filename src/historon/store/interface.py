@@ -12,7 +12,6 @@ from enum import StrEnum
 from functools import cached_property
 from typing import IO
 
-from historon.processes import is_running
 from historon.store.outbox import Outbox
 
 __all__ = [
@@ -47,7 +46,6 @@ class State(StrEnum):
 
 ESTATE = ""  # in the place of a source: what is remembered is about the whole estate
 PAUSED = "paused"  # the topic under which is remembered, while a source is paused, how to resume it
-AT_WORK = "at work"  # followed by a round's number: the topic under which is remembered which process is at it
 SKEW = "clock skew"  # the topic under which is remembered by how many seconds a source's clock was ahead of ours
 LARGE = 16 * 2**20  # bytes from which on a content is never held in memory as a whole
 _EDGE = 2**16
@@ -317,11 +315,9 @@ class Store(ABC):
         An empty text forgets it.
         """
 
+    @abstractmethod
     def at_work(self, one: Round) -> bool | None:
-        """Whether a process is at this round; None when that cannot be known from here."""
-        if one.ended is not None:
-            return False
-        return is_running(self.recall(ESTATE, f"{AT_WORK} {one.number}") or "")
+        """Whether the process that began a round is still at it; None when that cannot be known from here."""
 
     @abstractmethod
     def swap(self, source: str, topic: str, old: str, new: str) -> bool:

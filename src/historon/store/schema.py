@@ -79,7 +79,10 @@ _OLDEST_SCRIPT = """
 _LATER = (
     """
     INSERT INTO meta VALUES ('changes', 1);
-    DELETE FROM memory WHERE topic LIKE 'copy %';
+    DELETE FROM memory WHERE topic LIKE 'copy %' OR text = '';
+    UPDATE memory SET text = json_object(
+        'resume', text, 'since', strftime('%Y-%m-%dT%H:%M:%SZ'), 'until', strftime('%Y-%m-%dT%H:%M:%SZ'), 'by', ''
+    ) WHERE topic = 'paused';
     CREATE TRIGGER version_made AFTER INSERT ON version
         BEGIN UPDATE meta SET value = value + 1 WHERE name = 'changes'; END;
     CREATE TRIGGER version_marked AFTER UPDATE OF state, held ON version

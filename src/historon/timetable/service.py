@@ -20,16 +20,14 @@ from historon.collect import (
     SourceBegan,
     SourceResult,
     SourceStep,
-    StillPaused,
     resume_paused,
     run_round,
-    still_paused,
 )
 from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, describe, read_estate
 from historon.notices import Event, Teller, Told, Watched, send, sign_of_life, state_of
-from historon.store import ESTATE, Outcome, Store
+from historon.store import ESTATE, Outcome, StillPaused, Store, still_paused
 from historon.times import utc_text
 from historon.timetable.health import Vitals
 from historon.timetable.instants import due_instants
@@ -290,12 +288,12 @@ class Service:
         self._look("rounds", about_rounds("", "", self._clock()))
         self._put_off([source for source in sources if source.name in self._busy])
         _LOG.log(
-            logging.WARNING if report.troubles or report.store_trouble else logging.INFO,
+            logging.WARNING if report.in_trouble else logging.INFO,
             "round %s ended: %s", report.number, _tally(report),
         )  # fmt: skip
         self.vitals.rounds, self.vitals.last_round = self.vitals.rounds + 1, report.ended
         self.vitals.outcomes = self.vitals.outcomes + Counter(result.outcome for result in report.results)
-        self.troubled = self.troubled or bool(report.troubles or report.store_trouble)
+        self.troubled = self.troubled or report.in_trouble
         self._teller.end_round(report)
         self._lookout.soon()
         self._report(await asyncio.to_thread(sign_of_life, estate, report))

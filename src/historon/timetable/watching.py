@@ -7,11 +7,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import partial
 
-from historon.collect import still_paused
 from historon.copies import CopyStatus, copies_of
 from historon.estate import KINDS, Estate, Severity, describe
 from historon.notices import Event, Teller, Watched
-from historon.store import ESTATE, Store
+from historon.store import ESTATE, Store, still_paused
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.health import Vitals
 

@@ -301,6 +301,6 @@ def _exit_code(report: RoundReport, told: Sequence[Told]) -> ExitCode:
         return ExitCode.STORE
     if report.interrupted:
         return ExitCode.INTERRUPTED
-    if report.count(Outcome.FAILED, Outcome.SUSPECT) or report.not_resumed:
+    if report.in_trouble:
         return ExitCode.SOURCES
     return ExitCode.OUTSIDE if any(one.trouble for one in told) else ExitCode.WELL

@@ -67,14 +67,15 @@ def command(
     with app.store(estate) as store:
         masks = lru_cache(lambda name: masks_for(estate, store, name, reveal=reveal))
         if ever:
-            hits = iter([
-                hit for name in sources
-                for hit in find_ever(store, [one for one in store.versions(name) if one.good], query, masks(name))
-            ])  # fmt: skip
+            histories = {name: [one for one in store.versions(name) if one.good] for name in sources}
+            looked_at = [(name, one.number) for name, history in histories.items() for one in history]
+            found = [
+                hit for name, history in histories.items() for hit in find_ever(store, history, query, masks(name))
+            ]
         else:
-            hits = find(store, _chosen(app, estate, store, sources, when), query, masks)
-        found = list(hits)
-        unseen = _unseen(store, list(_looked_at(app, estate, store, sources, when, ever=ever)))
+            looked_at = list(_chosen(app, estate, store, sources, when))
+            found = list(find(store, looked_at, query, masks))
+        unseen = sorted(set(too_large_to_find(store, looked_at)))
         if as_json:
             rows = [_as_data(hit, ever=ever) for hit in found]
             beside = [f"{source} {part}" for source, part in unseen]
@@ -88,19 +89,6 @@ def command(
         more = f" and {len(unseen) - _NAMED} more" if len(unseen) > _NAMED else ""
         names = ", ".join(f"{source} {part}" for source, part in unseen[:_NAMED])
         click.echo(f"not looked into, as over 16 MiB: {printable(names)}{more}")
-
-
-def _looked_at(
-    app: App, estate: Estate, store: Store, sources: Sequence[str], when: str | None, *, ever: bool
-) -> Iterator[tuple[str, int]]:
-    if ever:
-        yield from ((name, one.number) for name in sources for one in store.versions(name) if one.good)
-    else:
-        yield from _chosen(app, estate, store, sources, when)
-
-
-def _unseen(store: Store, versions: Sequence[tuple[str, int]]) -> list[tuple[str, str]]:
-    return sorted(set(too_large_to_find(store, versions)))
 
 
 def _chosen(

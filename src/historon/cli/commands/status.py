@@ -9,10 +9,9 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
-from historon.collect import StillPaused, still_paused
 from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, describe, select
-from historon.store import Outcome
+from historon.store import Outcome, StillPaused, still_paused
 from historon.timetable import Freshness, SourceStatus, statuses
 
 if TYPE_CHECKING:
