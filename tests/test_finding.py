@@ -1,9 +1,14 @@
 """The heart of looking: signatures, outlines, families, typical sources, studied noise, requirements."""
 
+import gzip
+import io
 import json
+import os
 import random
 import re
+import tarfile
 import tempfile
+import zipfile
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -14,6 +19,7 @@ from hypothesis import strategies as st
 
 from historon.compare import (
     Family,
+    Kind,
     Masks,
     Outline,
     Plain,
@@ -137,15 +143,15 @@ def test_finding_is_as_looking_line_by_line(
         lines = enumerate(text.splitlines(), 1)
         return [at for at, line in lines if (wanted in line if exact else wanted.lower() in line.lower())]
 
-    found = [hit.number for hit in find(store, [("s", latest)], query, lambda _: _MASKS)]
+    found = [hit.number for hit in find(store, [("s", latest)], query, lambda _: _MASKS).hits]
     assert found == expected(texts[-1])
-    ever = find_ever(store, store.versions("s"), query, _MASKS)
+    ever = find_ever(store, store.versions("s"), query, _MASKS).hits
     assert all(hit.came is not None for hit in ever)
     assert bool(ever) == any(expected(text) for text in texts)
     assert all((hit.gone is None) == (wanted.lower() in texts[-1].lower()) for hit in ever) or any(
         hit.gone is not None for hit in ever
     )
-    for life in trace(store, store.versions("s"), query, _MASKS):
+    for life in trace(store, store.versions("s"), query, _MASKS).lives:
         assert life.events[-1].version.number >= 1
         assert [event.version.number for event in life.events] == sorted(
             (event.version.number for event in life.events), reverse=True
@@ -157,13 +163,13 @@ def test_sources_recorded_without_an_index_are_read_all_the_same(tmp_path: Path)
     store = _stored(tmp_path / "store", "s", [b"alpha\n", b"alpha\nbeta\n"])
     store._db.execute("DELETE FROM signature")
     query = Query("alpha")
-    assert [hit.line for hit in find(store, [("s", 2)], query, lambda _: _MASKS)] == ["alpha"]
+    assert [hit.line for hit in find(store, [("s", 2)], query, lambda _: _MASKS).hits] == ["alpha"]
     store.close()
     again = _stored(tmp_path / "store", "s", [b"gamma\n"])
     kept = again.signature("s")
     assert kept is not None
     assert kept[0] == 3
-    assert len(find_ever(again, again.versions("s"), query, _MASKS)) == 1, "older than the index"
+    assert len(find_ever(again, again.versions("s"), query, _MASKS).hits) == 1, "older than the index"
     again.close()
 
 
@@ -173,7 +179,7 @@ def test_a_suspect_export_is_not_found(tmp_path: Path) -> None:
     entry = Entry("s", Outcome.SUSPECT, START, timedelta(), [Part("p", b"omega\n")], State.SUSPECT)
     store.record(number, [entry])
     assert store.signature("s") is not None
-    assert list(find(store, [("s", 1)], Query("omega"), lambda _: _MASKS)) == []
+    assert find(store, [("s", 1)], Query("omega"), lambda _: _MASKS).hits == []
     store.close()
 
 
@@ -445,12 +451,100 @@ procedure = "files"
     for result in (diff, patch):
         assert "inary" not in result.out
     found = estate.run("find", "telnet")
-    assert "not looked into, as over 16 MiB: s log.txt" in found.out
-    assert estate.run("find", "telnet", "--json").data["not_looked_into"] == ["s log.txt"]
+    assert found.out.startswith('"telnet" was found in none of 1 source; 1 part could not be looked into')
+    assert "not looked into: s log.txt, which is too large to be looked into" in found.out
+    beside = {"part": "log.txt", "why": "is too large to be looked into"}
+    assert estate.run("find", "telnet", "--ever", "--json").data["not_looked_into"] == [{"source": "s", **beside}]
+    assert estate.run("trace", "s", "telnet", "--json").data["not_looked_into"] == [beside]
     result = estate.run("requirements")
     assert result.code == 1
     assert "unknown for 1 of 1 source" in result.out
     assert "cannot tell: log.txt is too large to be looked into" in result.out
+    status = estate.run("status")
+    assert status.code == 1
+    assert status.out.startswith("1 source: 1 no limit; requirements: 1 unknown")
+
+
+_PACKING = {"b.tgz": "w:gz", "b.txz": "w:xz", "b.tar": "w", "b.zip": ""}
+
+
+@pytest.mark.parametrize("name", _PACKING)
+def test_the_members_of_a_large_archive_are_listed_and_what_fits_is_read(estate: EstateFolder, name: str) -> None:
+    """Over 16 MiB, packed; the database in it stays closed, which is said of it and of nothing else."""
+    describe_estate(
+        estate, over="local", steps=f'{{ pull = "{name}" }}',
+        more=f"""
+[[requirements]]
+name = "list"
+part = "{name}.tree"
+must = [" etc/ssh.conf", " db.dump"]
+must_not = [" etc/shadow"]
+[[requirements]]
+name = "ssh"
+part = "*ssh.conf"
+must_not = ["telnet"]
+[[requirements]]
+name = "dump"
+part = "*.dump"
+must_not = ["telnet"]
+""",
+    )  # fmt: skip
+    members = {"etc/ssh.conf": b"port 22\n", "db.dump": os.urandom(17 * 2**20), "etc/shadow": b"x\n"}
+    for forbidden in (True, False):
+        if not forbidden:
+            del members["etc/shadow"]
+        _pack(estate.path / name, members)
+        assert estate.run("collect", PW="x", UP="y").code == 0
+        (row,) = estate.run("requirements", "--json", PW="x", UP="y").rows
+        assert [one["requirement"] for one in row["not_met"]] == ["list"] * forbidden
+        assert [one["because"] for one in row["unknown"]] == [f"{name}/db.dump is too large to be looked into"]
+        status = estate.run("status", PW="x", UP="y")
+        assert f"requirements: 1 {'not met' if forbidden else 'unknown'}" in status.out
+
+
+def _pack(file: Path, members: dict[str, bytes]) -> None:
+    if file.suffix == ".zip":
+        with zipfile.ZipFile(file, "w") as made:
+            for name, content in members.items():
+                made.writestr(name, content)
+        return
+    with tarfile.open(file, _PACKING[file.name]) as archive:  # type: ignore[call-overload]
+        for name, content in members.items():
+            info = tarfile.TarInfo(name)
+            info.size = len(content)
+            archive.addfile(info, io.BytesIO(content))
+
+
+def test_archives_that_are_encrypted_or_damaged_are_named_by_who_searches(estate: EstateFolder) -> None:
+    """Also where the index of texts says that the source need not be read."""
+    describe_estate(estate, over="local", steps='{ pull = "b", is = "anything" }, { pull = "a.cfg" }')
+    (estate.path / "a.cfg").write_text("ssh\n")
+    content = io.BytesIO()
+    with zipfile.ZipFile(content, "w") as made:
+        made.writestr("x", b"telnet")
+    encrypted = bytearray(content.getvalue())
+    for mark, at in ((b"PK\3\4", 6), (b"PK\1\2", 8)):
+        encrypted[encrypted.find(mark) + at] |= 1
+    for archive in (gzip.compress(os.urandom(9000))[:-9], bytes(encrypted)):
+        (estate.path / "b").write_bytes(archive)
+        assert estate.run("collect", PW="x", UP="y").code == 0
+        for command in ("find telnet", "find telnet --ever", "trace s telnet"):
+            out = estate.run(*command.split(), PW="x", UP="y").out
+            assert re.search(r"not looked into.*: (s )?b, which is an archive that is damaged or encrypted", out)
+    (estate.path / "b").write_bytes(b"ssh\n")
+    estate.run("collect", PW="x", UP="y")
+    assert "looked" not in estate.run("find", "telnet", PW="x", UP="y").out
+
+
+def test_a_large_member_of_a_small_archive_is_compared_by_its_digest(tmp_path: Path) -> None:
+    """It was taken for unchanged: its name, size and time were the same."""
+    zeros = bytearray(17 * 2**20)
+    _pack(tmp_path / "b.tgz", {"big": bytes(zeros), "small": b"x\n"})
+    before = (tmp_path / "b.tgz").read_bytes()
+    zeros[-1] = 1
+    _pack(tmp_path / "b.tgz", {"big": bytes(zeros), "small": b"x\n"})
+    (change,) = compare_exports({"b.tgz": before}, {"b.tgz": (tmp_path / "b.tgz").read_bytes()}, _MASKS)
+    assert (change.name, change.kind) == ("b.tgz/big", Kind.BINARY)
 
 
 # ---- a line keeps its life when what is above it changes --------------------------------------------------------------
@@ -461,11 +555,11 @@ _RENAMED = b"interface uplink-1\n  mtu 1500\n  vlan 7\ninterface port-2\n  mtu 9
 
 def test_a_stay_goes_on_when_a_heading_above_becomes_another(tmp_path: Path) -> None:
     store = _stored(tmp_path / "store", "s", [_FIRST, _RENAMED, _RENAMED.replace(b"  vlan 7\n", b"")])
-    stays = find_ever(store, store.versions("s"), Query("mtu"), _MASKS)
+    stays = find_ever(store, store.versions("s"), Query("mtu"), _MASKS).hits
     assert [(hit.line, hit.came and hit.came.number, hit.gone) for hit in stays] == [
         ("mtu 1500", 1, None), ("mtu 9000", 1, None),
     ]  # fmt: skip
-    (vlan,) = find_ever(store, store.versions("s"), Query("vlan 7"), _MASKS)
+    (vlan,) = find_ever(store, store.versions("s"), Query("vlan 7"), _MASKS).hits
     assert vlan.came is not None
     assert vlan.gone is not None
     assert (vlan.came.number, vlan.gone.number) == (1, 3)
@@ -475,7 +569,7 @@ def test_a_stay_goes_on_when_a_heading_above_becomes_another(tmp_path: Path) -> 
 def test_a_line_that_came_before_its_heading_changed_is_dated_right(tmp_path: Path) -> None:
     without = _FIRST.replace(b"  vlan 7\n", b"")
     store = _stored(tmp_path / "store", "s", [without, without + b"end\n", _FIRST, _RENAMED])
-    (life,) = trace(store, store.versions("s"), Query("vlan 7"), _MASKS)
+    (life,) = trace(store, store.versions("s"), Query("vlan 7"), _MASKS).lives
     assert [event.version.number for event in life.events] == [3], "not from the first version on"
     store.close()
 
@@ -493,9 +587,9 @@ def test_the_life_of_a_line_begins_where_the_line_does(names: list[int], came: i
         store = _stored(Path(folder) / "store", "s", texts)
         history = store.versions("s")
         first = next(one.number for one in history if b"vlan" in store.read(store.parts("s", one.number)[0]))
-        (life,) = trace(store, history, Query("vlan 7"), _MASKS)
+        (life,) = trace(store, history, Query("vlan 7"), _MASKS).lives
         assert life.events[-1].version.number == first
-        (hit,) = find_ever(store, history, Query("vlan 7"), _MASKS)
+        (hit,) = find_ever(store, history, Query("vlan 7"), _MASKS).hits
         assert hit.came is not None
         assert (hit.came.number, hit.gone) == (first, None)
         store.close()

@@ -77,8 +77,8 @@ labels = {{ role = "edge", site = "{name}" }}
 COMMANDS = (
     "sources", "doctor", "procedures", "collect", "status", "status --by role", "agenda --simulate 7d", "notices",
     "notices --history", "notices 1", "notices 2", "notices 3", "notices 4", "notices 5", "rounds", "rounds 1", "versions edge-1", "diff edge-1@1 edge-1@2",
-    "diff --where role=edge", "changes", "find port", "find port --ever", "find time-server --ever", "trace edge-1 time-server", "requirements",
-    "noise edge-4", "prune", "copies", "verify",
+    "diff --where role=edge", "changes", "find port", "find port --ever", "find time-server --ever", "trace edge-1 time-server", "trace edge-4 uptime", "requirements",
+    "noise edge-1", "prune", "copies", "verify",
 )  # fmt: skip
 
 
@@ -130,6 +130,12 @@ def _instants(data: Any) -> list[str]:
 def test_every_field_is_documented_and_every_documented_field_is_there(edges: EstateFolder) -> None:
     documented = _documented()
     found: dict[str, set[str]] = {}
+    (edges.path / "data" / "edge-4").write_bytes(b"\x1f\x8b damaged\0")
+    edges.run("collect", "edge-4")
+    store = edges.store()
+    suspect = store.versions("edge-4")[-1].number
+    store.close()
+    assert edges.run("vouch", f"edge-4@{suspect}", "--yes").code == 0
     handle = edges.run("changes", "--json").rows[0]["handle"]
     results = [edges.run(*command.split(), "--json") for command in (*COMMANDS, f"changes {handle}")]
     ledger = edges.path / "store" / "ledger.sqlite"

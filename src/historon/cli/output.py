@@ -39,7 +39,7 @@ __all__ = [
 STYLES = {
     "first": "cyan", "changed": "cyan", "unchanged": "dim", "suspect": "yellow", "failed": "bold red", "skipped": "dim",
     "fresh": "green", "ageing": "yellow", "overdue": "bold red", "never": "bold red", "no limit": "dim",
-    "good": "", "noise": "dim",
+    "good": "", "noise": "dim", "met": "", "not met": "bold red", "unknown": "yellow",
 }  # fmt: skip
 
 _TAIL_LINES = 4

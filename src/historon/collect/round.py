@@ -15,11 +15,13 @@ from historon.collect.steps import StepTaken
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.compare import (
+    REQUIREMENTS,
     Masks,
     Plain,
     Unmet,
     comparable,
     fingerprints,
+    large_archives,
     news_of,
     packed,
     requirements_of,
@@ -32,7 +34,6 @@ from historon.store import Entry, Outcome, State, StillPaused, Store, still_paus
 
 __all__ = ["run_round", "unfinished_sources"]
 
-_REQUIREMENTS = "requirements"  # under which the ledger remembers what was not met
 _BATCH = 256
 _ARRIVING = ("drop-folder", "mailbox")  # where what was taken may have to be put away
 _OWED = "owed"  # under which the ledger remembers what is to be put away of what was taken
@@ -259,17 +260,18 @@ class _Round:
         rules = requirements_of(source, self._estate.requirements)
         if not rules or judged.state is State.SUSPECT:
             return (), (), ()
-        before = self._store.recall(source.name, _REQUIREMENTS)
+        before = self._store.recall(source.name, REQUIREMENTS)
         if judged.as_it_was and same_rules(before, rules):
             return (), (), ()
         contents = {part.name: comparable(part, self._store) for part in judged.parts}
         try:
-            failing = await asyncio.to_thread(unmet, rules, contents, masks)
+            with large_archives(judged.parts, self._store) as large:
+                failing = await asyncio.to_thread(unmet, rules, contents, masks, large)
         except Exception as exc:
             remarks.append(f"requirements not checked: {where_raised(exc)}")
-            return (), (), ()
+            failing = [Unmet(rule.name, unknown="it could not be checked", why=rule.why) for rule in rules]
         told, newly, met_again = news_of(before, rules, failing)
-        return newly, met_again, [(_REQUIREMENTS, told)] if told != before else []
+        return newly, met_again, [(REQUIREMENTS, told)] if told != before else []
 
     async def _write(self) -> None:
         """Record results as they come in; those that come in together share a transaction and its wait for the disk."""

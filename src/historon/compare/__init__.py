@@ -12,20 +12,24 @@ from historon.compare.families import (
     packed,
     unpacked_fingerprints,
 )
-from historon.compare.finding import Event, Hit, Life, Query, find, find_ever, too_large_to_find, trace
+from historon.compare.finding import Event, Hit, Life, Query, Search, Traced, find, find_ever, trace
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.marking import Marked, marked, side_by_side
 from historon.compare.masks import Masks
 from historon.compare.moves import Move, find_moves
+from historon.compare.opening import large_archives, searchable
 from historon.compare.outline import Outline, section_of
-from historon.compare.requirements import Unmet, news_of, requirements_of, same_rules, unmet
-from historon.compare.signatures import (
-    may_hold,
-    pieces_of_expression,
-    pieces_of_text,
-    searchable,
-    signature,
+from historon.compare.requirements import (
+    REQUIREMENTS,
+    Standing,
+    Unmet,
+    news_of,
+    requirements_of,
+    same_rules,
+    standing,
+    unmet,
 )
+from historon.compare.signatures import may_hold, pieces_of_expression, pieces_of_text, signature
 from historon.compare.studying import Proposal, study
 from historon.compare.texts import align_texts
 from historon.compare.typical import Oddity, Typical, typical
@@ -33,6 +37,7 @@ from historon.compare.unified import Hunk, Row, hunks, unified
 from historon.compare.words import Span, edited_words, paired
 
 __all__ = [
+    "REQUIREMENTS",
     "Change",
     "Concern",
     "Edit",
@@ -54,7 +59,10 @@ __all__ = [
     "Proposal",
     "Query",
     "Row",
+    "Search",
     "Span",
+    "Standing",
+    "Traced",
     "Typical",
     "Unmet",
     "Variant",
@@ -73,6 +81,7 @@ __all__ = [
     "hunks",
     "is_binary",
     "is_called",
+    "large_archives",
     "marked",
     "may_hold",
     "news_of",
@@ -87,10 +96,10 @@ __all__ = [
     "side_by_side",
     "signature",
     "split_lines",
+    "standing",
     "study",
     "text_changes",
     "too_large",
-    "too_large_to_find",
     "trace",
     "typical",
     "unified",

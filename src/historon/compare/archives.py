@@ -1,51 +1,68 @@
 """Looking into archives: the files in them as parts of their own, bounded whatever the archive claims."""
 
-import gzip
-import io
+import hashlib
 import lzma
 import stat
 import tarfile
 import zipfile
 import zlib
-from bz2 import BZ2Decompressor
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from typing import IO
 
+from historon.packed import decompressed, kind_by_head
 from historon.store import LARGE, Member, written_tree
 
-__all__ = ["is_archive", "unpacked"]
+__all__ = ["ArchiveError", "is_archive", "stand_in", "unpacked"]
 
-_MOST_MEMBERS = 20_000
+_HEAD = 512
+_PIECE = 2**18
+_MOST = 4 * 2**30  # bytes that are unpacked of one archive
+_MOST_MEMBERS = 200_000
 _ERRORS = (tarfile.TarError, zipfile.BadZipFile, OSError, EOFError, ValueError, zlib.error, lzma.LZMAError,
            NotImplementedError, RuntimeError)  # fmt: skip
+_TAR_KINDS = {
+    tarfile.DIRTYPE: stat.S_IFDIR, tarfile.SYMTYPE: stat.S_IFLNK, tarfile.LNKTYPE: stat.S_IFLNK,
+    tarfile.CHRTYPE: stat.S_IFCHR, tarfile.BLKTYPE: stat.S_IFBLK, tarfile.FIFOTYPE: stat.S_IFIFO,
+}  # fmt: skip
+
+
+class ArchiveError(Exception):
+    """An archive that cannot be looked into, or not to its end; the text says why, behind its name."""
 
 
 def is_archive(content: bytes) -> bool:
     """Whether this is a tar, zip or gzip, bzip2 or xz file, by what it begins with."""
-    return content.startswith((b"\x1f\x8b", b"PK\x03\x04", b"PK\x05\x06", b"BZh", b"\xfd7zXZ\0")) or _is_tar(content)
+    return kind_by_head(content) not in (None, "sqlite")
 
 
-def unpacked(name: str, content: bytes) -> dict[str, bytes] | None:
-    """The members of an archive by name, under the archive's own, with their metadata as a part; None for what is none.
+def stand_in(size: int, sha256: bytes) -> bytes:
+    """What stands for a content that is too large to be held: binary, and equal only where the digests are."""
+    return b"\0%d bytes, SHA-256 %s" % (size, sha256.hex().encode())
 
-    Nothing is ever written to a disk, no link is followed, and what would take more room than a large part, or is
-    damaged or encrypted, is not looked into.
+
+def unpacked(name: str, file: IO[bytes]) -> dict[str, bytes]:
+    """The members of an archive by name, under the archive's own, with the metadata of all as a part NAME.tree.
+
+    Nothing is ever written to a disk, and no link is followed. All that is held at once is as much as one large part;
+    for what is beyond there are stand-ins. ArchiveError when it is damaged or encrypted, or holds more than anybody
+    unpacks.
     """
+    file.seek(0)
+    kind = kind_by_head(file.read(_HEAD))
+    file.seek(0)
     try:
-        if content.startswith(b"PK"):
-            return _parts(name, _zip_members(content))
-        plain = content if _is_tar(content) else _decompressed(content)
-        if plain is None:
-            return None
-        if _is_tar(plain):
-            return _parts(name, _tar_members(plain))
-        return {f"{name}/{_bare_name(name)}": plain}
-    except _ERRORS:
-        return None
-
-
-def _is_tar(content: bytes) -> bool:
-    return content[257:262] == b"ustar"
+        if kind == "zip":
+            return _parts(name, _zip_members(file))
+        plain = file if kind in ("tar", None) else decompressed(kind, file)
+        head = plain.read(_HEAD)
+        rest = _Bounded(head, plain)
+        if kind_by_head(head) == "tar":
+            return _parts(name, _tar_members(rest))
+        content, _ = _held(rest, LARGE)
+    except _ERRORS as exc:
+        raise ArchiveError("is an archive that is damaged or encrypted") from exc
+    return {f"{name}/{_bare_name(name)}": content}
 
 
 def _bare_name(name: str) -> str:
@@ -53,61 +70,94 @@ def _bare_name(name: str) -> str:
     return base.rpartition(".")[0] or base
 
 
-def _decompressed(content: bytes) -> bytes | None:
-    """What a compressed file holds, as far as it may be held."""
-    if content.startswith(b"\x1f\x8b"):
-        with gzip.open(io.BytesIO(content)) as file:
-            plain = file.read(LARGE + 1)
-    elif content.startswith(b"BZh"):
-        plain = BZ2Decompressor().decompress(content, LARGE + 1)
-    elif content.startswith(b"\xfd7zXZ\0"):
-        plain = lzma.LZMADecompressor(memlimit=2**28).decompress(content, LARGE + 1)
-    else:
-        return None
-    return plain if len(plain) <= LARGE else None
+class _Bounded:
+    """A beginning that was read already, and the rest, up to a limit: as much of a file as is needed here."""
+
+    def __init__(self, head: bytes, rest: IO[bytes]) -> None:
+        self._head, self._rest, self._room = head, rest, _MOST
+
+    def read(self, size: int) -> bytes:
+        """The next bytes: all that is asked for, unless it ends before. ArchiveError when it is too much."""
+        piece, self._head = self._head[:size], self._head[size:]
+        while len(piece) < size and (more := self._rest.read(size - len(piece))):
+            piece += more
+        self._room -= len(piece)
+        if self._room < 0:
+            raise ArchiveError(f"unpacks to more than {_MOST // 2**30} GiB")
+        return piece
 
 
-_Found = Iterator[tuple[Member, bytes | None]]
+def _held(file: "_Bounded | IO[bytes]", room: int) -> tuple[bytes, int]:
+    """A content and its size, or where there is no room for it what stands in for it, and 0."""
+    held, size, digest = bytearray(), 0, hashlib.sha256()
+    while piece := file.read(_PIECE):
+        size += len(piece)
+        if size > _MOST:
+            raise ArchiveError(f"unpacks to more than {_MOST // 2**30} GiB")
+        digest.update(piece)
+        if size <= room:
+            held += piece
+        else:
+            held.clear()
+    return (bytes(held), size) if size <= room else (stand_in(size, digest.digest()), 0)
+
+
+_Found = Iterator[tuple[Member, "IO[bytes] | None"]]
 
 
 def _parts(name: str, members: _Found) -> dict[str, bytes]:
     parts: dict[str, bytes] = {}
     told: list[Member] = []
     room = LARGE
-    for member, content in members:
+    for member, file in members:
         told.append(member)
-        if content is not None:
-            room -= len(content)
-            parts[f"{name}/{member.name}"] = content
-        if len(told) > _MOST_MEMBERS or room < 0:
-            raise ValueError("more than is looked into")
+        if len(told) > _MOST_MEMBERS:
+            raise ArchiveError(f"has more than {_MOST_MEMBERS:,} members")
+        if file is not None:
+            content, size = _held(file, room)
+            room -= size
+            parts[_free(f"{name}/{member.name}", parts)] = content
     parts[f"{name}.tree"] = written_tree(told)
     return parts
 
 
-def _tar_members(content: bytes) -> _Found:
-    with tarfile.open(fileobj=io.BytesIO(content), mode="r:") as archive:
+def _free(name: str, taken: dict[str, bytes]) -> str:
+    """A name for a member beside another one of the same name: the last one is what unpacking leaves, but all count."""
+    number = 1
+    free = name
+    while free in taken:
+        number += 1
+        free = f"{name} ({number})"
+    return free
+
+
+def _tar_members(file: _Bounded) -> _Found:
+    with tarfile.open(fileobj=file, mode="r|", bufsize=_PIECE, errorlevel=2) as archive:  # type: ignore[call-overload]
         for one in archive:
-            kind = stat.S_IFDIR if one.isdir() else stat.S_IFLNK if one.issym() or one.islnk() else stat.S_IFREG
+            archive.members = []  # tarfile would keep all of them
+            kind = _TAR_KINDS.get(one.type, stat.S_IFREG)
             owner = f"{one.uname or one.uid}:{one.gname or one.gid}".replace(" ", "_")
             target = one.linkname if kind == stat.S_IFLNK else None
-            file = archive.extractfile(one) if one.isreg() and one.size <= LARGE else None
-            member = Member.of(_tame(one.name), kind | one.mode & 0o777, owner, one.mtime, target)
-            yield member, file.read() if file else None
+            member = Member.of(_tame(one.name), kind | one.mode & 0o7777, owner, one.mtime, target)
+            yield member, archive.extractfile(one) if one.isreg() else None
 
 
-def _zip_members(content: bytes) -> _Found:
-    with zipfile.ZipFile(io.BytesIO(content)) as archive:
+def _zip_members(file: IO[bytes]) -> _Found:
+    room = _MOST
+    with zipfile.ZipFile(file) as archive:
         for one in archive.infolist():
             kind = stat.S_IFDIR if one.is_dir() else stat.S_IFREG
             # The times of a zip have no zone; they are only compared with each other.
             at = datetime(*one.date_time, tzinfo=UTC).timestamp()
-            member = Member.of(_tame(one.filename), kind | (one.external_attr >> 16) & 0o777, "-:-", at)
-            if one.is_dir() or one.file_size > LARGE:
+            member = Member.of(_tame(one.filename), kind | (one.external_attr >> 16) & 0o7777, "-:-", at)
+            room -= one.file_size
+            if room < 0:
+                raise ArchiveError(f"unpacks to more than {_MOST // 2**30} GiB")
+            if one.is_dir():
                 yield member, None
                 continue
-            with archive.open(one) as file:
-                yield member, file.read(LARGE + 1)
+            with archive.open(one) as content:
+                yield member, content
 
 
 def _tame(name: str) -> str:

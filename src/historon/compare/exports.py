@@ -8,8 +8,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
+from io import BytesIO
 
-from historon.compare.archives import is_archive, unpacked
+from historon.compare.archives import ArchiveError, is_archive, stand_in, unpacked
 from historon.compare.changes import Change, How, text_changes
 from historon.compare.documents import parse_document, parse_trees, same_meaning
 from historon.compare.lines import Edit, align, split_lines
@@ -150,7 +151,7 @@ def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: M
 def comparable(part: Part | StoredPart, store: Store) -> bytes:
     """The content of a part; of a large one a stand-in, which is binary and equal only where the digests are."""
     if part.size > LARGE:
-        return b"\0%d bytes, SHA-256 %s" % (part.size, part.sha256.hex().encode())
+        return stand_in(part.size, part.sha256)
     return part.content if isinstance(part, Part) else store.read(part)
 
 
@@ -174,11 +175,13 @@ def _looked_into(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> tuple[di
     before, after = dict(old), dict(new)
     for name in old.keys() & new.keys():
         if old[name] != new[name] and is_archive(old[name]) and is_archive(new[name]):
-            one, other = unpacked(name, old[name]), unpacked(name, new[name])
-            if one and other:
-                del before[name], after[name]
-                before.update(one)
-                after.update(other)
+            try:
+                one, other = unpacked(name, BytesIO(old[name])), unpacked(name, BytesIO(new[name]))
+            except ArchiveError:
+                continue  # compared as what it is
+            del before[name], after[name]
+            before.update(one)
+            after.update(other)
     return before, after
 
 

@@ -7,14 +7,15 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
 from historon.compare.changes import Change, How, text_changes
-from historon.compare.exports import Kind, PartChange, compare_exports
+from historon.compare.exports import Kind, PartChange, comparable, compare_exports
 from historon.compare.lines import same_lines, split_lines
 from historon.compare.masks import Masks
+from historon.compare.opening import opened
 from historon.compare.outline import Outline
-from historon.compare.signatures import may_hold, pieces_of_expression, pieces_of_text, searchable
-from historon.store import LARGE, Store, Version
+from historon.compare.signatures import may_hold, may_hold_closed, pieces_of_expression, pieces_of_text
+from historon.store import LARGE, Store, StoredPart, Version
 
-__all__ = ["Event", "Hit", "Life", "Query", "find", "find_ever", "too_large_to_find", "trace"]
+__all__ = ["Event", "Hit", "Life", "Query", "Search", "Traced", "find", "find_ever", "trace"]
 
 
 @dataclass(frozen=True)
@@ -107,55 +108,74 @@ class Life:
 _Key = tuple[str, str, str]  # part, path and line
 
 
-def find(
-    store: Store, versions: Iterable[tuple[str, int]], query: Query, masks: Callable[[str], Masks]
-) -> Iterator[Hit]:
+@dataclass
+class Search:
+    """What was found, and what could not be looked into: by source and name, with the reason."""
+
+    hits: list[Hit] = field(default_factory=list)
+    closed: dict[tuple[str, str], str] = field(default_factory=dict)
+
+
+def find(store: Store, versions: Iterable[tuple[str, int]], query: Query, masks: Callable[[str], Masks]) -> Search:
     """Where the query stands in these versions, by source and number. Sources that cannot hold it are not read."""
     pieces = query.pieces()
     kept = {source: (first, bits) for source, first, bits in store.signatures()} if pieces else {}
+    found = Search()
     for source, number in versions:
-        if _may_stand(kept.get(source), number, pieces):
-            for name, content in searchable(_small_parts(store, source, number)):
-                yield from _hits(source, name, content, query, masks)
+        parts = store.parts(source, number)
+        if _may_stand(kept.get(source), number, pieces) or any(part.size > LARGE for part in parts):
+            for part in parts:
+                _look(store, source, part, query, masks, found)
+    return found
 
 
-def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Masks) -> list[Hit]:
+def _look(
+    store: Store, source: str, part: StoredPart, query: Query, masks: Callable[[str], Masks], found: Search
+) -> None:
+    """Look into one part."""
+    for one in opened({part.name: comparable(part, store)}):
+        found.closed |= {(source, name): why for name, why in one.closed.items()}
+        found.hits += [hit for name, text in one.texts.items() for hit in _hits(source, name, text, query, masks)]
+
+
+def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Masks) -> Search:
     """Where the query stood in the history of one source, each stay of a line with its beginning and end.
 
     `history` are versions of the source, oldest first.
     """
-    pieces = query.pieces()
-    if not history or not _may_stand(store.signature(history[0].source) if pieces else None, history[0].number, pieces):
-        return []
+    if not history or not _worth_reading(store, history, query.pieces()):
+        return Search()
     alive: dict[_Key, Hit] = {}
     ended: list[Hit] = []
-    seen: dict[tuple[str, bytes], list[Hit]] = {}
+    closed: dict[tuple[str, str], str] = {}
+    seen: dict[tuple[str, bytes], Search] = {}
     for version in history:
         now: dict[_Key, Hit] = {}
-        parts = {part.name: part for part in store.parts(version.source, version.number) if part.size <= LARGE}
-        fresh: dict[tuple[str, bytes], list[Hit]] = {}
-        for name, part in parts.items():
-            key = (name, part.sha256)
-            fresh[key] = seen[key] if key in seen else [
-                hit
-                for member, content in searchable({name: store.read(part)})
-                for hit in _hits(version.source, member, content, query, lambda _: masks)
-            ]  # fmt: skip
-            now |= {(hit.part, hit.path, hit.line): hit for hit in fresh[key]}
+        fresh: dict[tuple[str, bytes], Search] = {}
+        for part in store.parts(version.source, version.number):
+            key = (part.name, part.sha256)
+            if key not in seen:
+                _look(store, version.source, part, query, lambda _: masks, seen.setdefault(key, Search()))
+            fresh[key] = seen[key]
+            closed |= seen[key].closed
+            now |= {(hit.part, hit.path, hit.line): hit for hit in seen[key].hits}
         seen = fresh
         for before, after in _under_other_headings(alive, now):
             alive[after] = replace(now[after], came=alive.pop(before).came)
         ended += [_with(alive.pop(place), gone=version) for place in alive.keys() - now.keys()]
         for place in now.keys() - alive.keys():
             alive[place] = _with(now[place], came=version)
-    return sorted([*ended, *alive.values()], key=lambda hit: (hit.came.number if hit.came else 0, hit.part, hit.number))
+    stays = [*ended, *alive.values()]
+    stays.sort(key=lambda hit: (hit.came.number if hit.came else 0, hit.part, hit.number))
+    return Search(stays, closed)
 
 
-def too_large_to_find(store: Store, versions: Iterable[tuple[str, int]]) -> list[tuple[str, str]]:
-    """The parts of these versions, by source and name, that are too large to be looked into."""
-    return [
-        (source, part.name) for source, number in versions for part in store.parts(source, number) if part.size > LARGE
-    ]
+def _worth_reading(store: Store, history: Sequence[Version], pieces: set[bytes]) -> bool:
+    """Whether the query may stand somewhere in a history, or something in it cannot be looked into."""
+    source = history[0].source
+    if not pieces or _may_stand(store.signature(source), history[0].number, pieces):
+        return True
+    return any(part.size > LARGE for one in history for part in store.parts(source, one.number))
 
 
 def _with(hit: Hit, *, came: Version | None = None, gone: Version | None = None) -> Hit:
@@ -163,13 +183,15 @@ def _with(hit: Hit, *, came: Version | None = None, gone: Version | None = None)
 
 
 def _may_stand(kept: tuple[int, bytes] | None, number: int, pieces: set[bytes]) -> bool:
-    """Whether a source has to be read: nobody kept its bits from this version on, or they do not rule it out."""
-    return kept is None or kept[0] > number or may_hold(kept[1], pieces)
+    """Whether a source has to be read: nobody kept its bits from this version on, or they do not rule it out.
+
+    So has one with a part that could not be looked into, so that this is said.
+    """
+    return kept is None or kept[0] > number or may_hold(kept[1], pieces) or may_hold_closed(kept[1])
 
 
-def _small_parts(store: Store, source: str, number: int) -> Mapping[str, bytes]:
-    parts = store.parts(source, number)
-    return {part.name: store.read(part) for part in parts if part.size <= LARGE}
+def _contents(store: Store, version: Version) -> Mapping[str, bytes]:
+    return {part.name: comparable(part, store) for part in store.parts(version.source, version.number)}
 
 
 def _hits(source: str, part: str, content: bytes, query: Query, masks: Callable[[str], Masks]) -> Iterator[Hit]:
@@ -217,40 +239,61 @@ def _under_other_headings(alive: Mapping[_Key, Hit], now: Mapping[_Key, Hit]) ->
     return found
 
 
-def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) -> list[Life]:
+@dataclass
+class Traced:
+    """The lives that were found, and the parts that could not be looked into at all times, with the reason."""
+
+    lives: list[Life] = field(default_factory=list)
+    closed: dict[str, str] = field(default_factory=dict)
+
+
+def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) -> Traced:
     """The lives of all lines that hold the query now or held it once; those that stand now come first.
 
     A line that was edited is the same line before; `history` are the good versions of one source, oldest first.
     """
     if not history:
-        return []
+        return Traced()
     pattern = query.pattern()
     latest = history[-1]
     tracked: dict[_Key, Life] = {}
-    for name, content in searchable(_small_parts(store, latest.source, latest.number)):
-        for hit in _hits(latest.source, name, content, query, lambda _: masks):
-            place = (hit.part, hit.path, hit.line)
-            tracked.setdefault(place, Life(*place, stands=True))
+    later = _contents(store, latest)
+    closed: dict[str, str] = {}
+    for one in opened(later):
+        closed |= one.closed
+        for name, text in one.texts.items():
+            for hit in _hits(latest.source, name, text, query, lambda _: masks):
+                place = (hit.part, hit.path, hit.line)
+                tracked.setdefault(place, Life(*place, stands=True))
     lives = list(tracked.values())
-    later = _small_parts(store, latest.source, latest.number)
     for before, version in zip(history[-2::-1], history[:0:-1], strict=True):
-        earlier = _small_parts(store, before.source, before.number)
-        changed = compare_exports(earlier, later, masks)
-        moved = [place for one in changed for place in _stayed(one, tracked)]
-        lives_by_old = [(old, tracked.pop(new)) for old, new in moved]
-        for part, change, old, new in _line_changes(changed, masks):
-            life = tracked.pop(new, None) if new else None
-            if life is None and old and pattern.search(old[2].encode()):
-                life = Life(*old, stands=False)
-                lives.append(life)
-            if life is not None:
-                life.events.append(Event(version, part, change))
-                if old:
-                    tracked[old] = life
-        tracked |= lives_by_old
+        earlier = _contents(store, before)
+        for one in opened({name: content for name, content in earlier.items() if later.get(name) != content}):
+            closed |= one.closed
+        lives += _step_back(tracked, compare_exports(earlier, later, masks), version, pattern, masks)
         later = earlier
     for (part, path, line), life in tracked.items():
         life.events.append(Event(history[0], part, Change(How.ADDED, path, "", line)))
+    return Traced(lives, closed)
+
+
+def _step_back(
+    tracked: dict[_Key, Life], changed: Sequence[PartChange], version: Version, pattern: re.Pattern[bytes], masks: Masks
+) -> list[Life]:
+    """Follow the lines that are tracked to where they were before this version; returns those that went with it."""
+    lives = []
+    moved = [places for one in changed for places in _stayed(one, tracked)]
+    lives_by_old = [(old, tracked.pop(new)) for old, new in moved]
+    for part, change, old, new in _line_changes(changed, masks):
+        life = tracked.pop(new, None) if new else None
+        if life is None and old and pattern.search(old[2].encode()):
+            life = Life(*old, stands=False)
+            lives.append(life)
+        if life is not None:
+            life.events.append(Event(version, part, change))
+            if old:
+                tracked[old] = life
+    tracked |= lives_by_old
     return lives
 
 

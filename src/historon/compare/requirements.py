@@ -5,20 +5,33 @@ import json
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
+from enum import StrEnum
 from fnmatch import fnmatchcase
+from typing import IO
 
 from historon.compare.documents import Document, Node, parse_document
 from historon.compare.lines import split_lines
 from historon.compare.masks import Masks
+from historon.compare.opening import opened
 from historon.compare.outline import Outline
-from historon.compare.signatures import opened
 from historon.estate import Requirement, Source
 
-__all__ = ["Unmet", "news_of", "requirements_of", "same_rules", "unmet"]
+__all__ = ["REQUIREMENTS", "Standing", "Unmet", "news_of", "requirements_of", "same_rules", "standing", "unmet"]
 
+REQUIREMENTS = "requirements"  # the topic under which the ledger remembers what a source did not meet
+
+_UNKNOWN = "?"  # before the digest of what could not be known
 _MOST = 50  # places of one rule that are told
 _MOST_PLACES = 500_000
 _WILD = re.compile(r"[*?\[]")  # how what is not literal begins in a pattern (fnmatch)
+
+
+class Standing(StrEnum):
+    """How a source stands to what is required of it; where that cannot be known it is not well either."""
+
+    MET = "met"
+    NOT_MET = "not met"
+    UNKNOWN = "unknown"
 
 
 @dataclass(frozen=True)
@@ -56,32 +69,43 @@ def requirements_of(source: Source, requirements: Iterable[Requirement]) -> list
     ]  # fmt: skip
 
 
-def unmet(requirements: Sequence[Requirement], parts: Mapping[str, bytes], masks: Masks) -> list[Unmet]:
-    """What an export does not meet. Places are matched as they are, and told with secrets masked."""
+def unmet(
+    requirements: Sequence[Requirement], parts: Mapping[str, bytes], masks: Masks,
+    large: Mapping[str, IO[bytes]] | None = None,
+) -> list[Unmet]:  # fmt: skip
+    """What an export does not meet. Places are matched as they are, and told with secrets masked.
+
+    In the place of parts of more than 16 MiB stand their stand-ins; those that are archives are looked into where
+    `large` has them as files.
+    """
     if not requirements:
         return []
     closed: dict[str, str] = {}
+    packed: set[str] = set()
     places: dict[str, list[str]] = {}
-    for part, texts, why in opened(parts):
-        places |= {name: list(_places(name, content, masks)) for name, content in texts.items()}
-        if why:
-            closed[part] = why
+    for one in opened(parts, large):
+        places |= {name: list(_places(name, content, masks)) for name, content in one.texts.items()}
+        closed |= one.closed
+        packed |= {name for name in one.closed if one.members}
     found = []
-    for one in requirements:
-        meant = {name: own for name, own in places.items() if fnmatchcase(name, one.part)}
-        unknown = [f"{name} {why}" for name, why in closed.items() if _may_hold(name, one.part)]
+    for rule in requirements:
+        meant = {name: own for name, own in places.items() if fnmatchcase(name, rule.part)}
+        unknown = [
+            f"{name} {why}" for name, why in closed.items()
+            if fnmatchcase(name, rule.part) or (name in packed and _may_hold(name, rule.part))
+        ]  # fmt: skip
         unknown += [f"{name} has more than {_MOST_PLACES:,} lines" for name in meant if len(meant[name]) > _MOST_PLACES]
         if not meant and not unknown:
-            unknown = [f"no part that can be read is called {one.part}"]
+            unknown = [f"no part that can be read is called {rule.part}"]
         looked_at = [place for own in meant.values() for place in own]
-        found += list(_failures(one, looked_at, masks, unknown))[:_MOST]
+        found += list(_failures(rule, looked_at, masks, unknown))[:_MOST]
     return found
 
 
 def _may_hold(name: str, pattern: str) -> bool:
-    """Whether a part, or a member of an archive of this name, may be meant by the pattern: by how both begin."""
+    """Whether a member of an archive of this name may be meant by the pattern: by how both begin."""
     literal = _WILD.split(pattern, maxsplit=1)[0]
-    return fnmatchcase(name, pattern) or f"{name}/".startswith(literal) or literal.startswith(f"{name}/")
+    return f"{name}/".startswith(literal) or literal.startswith(f"{name}/")
 
 
 def _failures(rule: Requirement, places: Sequence[str], masks: Masks, unknown: Sequence[str]) -> Iterator[Unmet]:
@@ -180,5 +204,18 @@ def same_rules(before: str | None, rules: Sequence[Requirement]) -> bool:
     return (json.loads(before)["rules"] if before else _rules_digest([])) == _rules_digest(rules)
 
 
+def standing(remembered: str | None, rules: Sequence[Requirement]) -> Standing | None:
+    """How a source stood when it was last checked; None without rules. Whether it meets new ones is unknown."""
+    if not rules:
+        return None
+    if remembered is None or not same_rules(remembered, rules):
+        return Standing.UNKNOWN
+    digests = [digest for known in json.loads(remembered)["unmet"].values() for digest in known]
+    if any(not digest.startswith(_UNKNOWN) for digest in digests):
+        return Standing.NOT_MET
+    return Standing.UNKNOWN if digests else Standing.MET
+
+
 def _digest(one: Unmet) -> str:
-    return hashlib.sha256(json.dumps(asdict(one)).encode()).hexdigest()[:16]
+    digest = hashlib.sha256(json.dumps(asdict(one)).encode()).hexdigest()[:16]
+    return f"{_UNKNOWN}{digest}" if one.unknown else digest

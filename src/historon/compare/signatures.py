@@ -6,22 +6,22 @@ can stand only where all of its pieces do; where they do it is looked for.
 """
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 
-from historon.compare.archives import is_archive, unpacked
-from historon.compare.exports import is_binary, too_large
+from historon.compare.opening import opened, searchable
 from historon.compare.texts import parted_lines
 
-__all__ = ["may_hold", "opened", "pieces_of_expression", "pieces_of_text", "searchable", "signature"]
+__all__ = ["may_hold", "may_hold_closed", "pieces_of_expression", "pieces_of_text", "signature"]
 
 _NUMBERS = 2**15
+_CLOSED = b"\n\n\n"  # a piece that no text has, as none reaches over a line: for a part that cannot be looked into
 _PLAIN_RUN = re.compile(rb"(?:[\w ,;:=/@#%&'\"<>!~-]|\\[.()\[\]{}*+?|^$/ -])+")
 _ESCAPE = re.compile(rb"\\(.)", re.DOTALL)
 
 
 def signature(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> bytes:
     """The numbers of what an export holds beyond the one before, two bytes each; equal lines are passed over."""
-    places: set[int] = set()
+    places = {_place(_CLOSED)} if any(one.closed for one in opened(new)) else set()
     before = dict(searchable(old))
     for name, content in searchable(new):
         _, gone, came = parted_lines(before.get(name, b""), content)
@@ -29,23 +29,6 @@ def signature(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> bytes:
             came = content.split(b"\n")
         places.update(map(_place, _pieces(b"\n".join(set(came).difference(gone)).lower())))
     return b"".join(place.to_bytes(2) for place in sorted(places))
-
-
-def searchable(parts: Mapping[str, bytes]) -> Iterator[tuple[str, bytes]]:
-    """The texts of an export by their names, also those in archives."""
-    for _, texts, _ in opened(parts):
-        yield from texts.items()
-
-
-def opened(parts: Mapping[str, bytes]) -> Iterator[tuple[str, dict[str, bytes], str]]:
-    """Each part with the texts in it by their names, and why nobody can see what else it holds; empty where one can."""
-    for name, content in parts.items():
-        inside = unpacked(name, content) if is_archive(content) else {name: content}
-        why = "is too large to be looked into" if too_large(content) else ""
-        if inside is None:
-            why = "is an archive that could not be looked into"
-        texts = {member: text for member, text in (inside or {name: content}).items() if not is_binary(text)}
-        yield name, texts, why
 
 
 def pieces_of_text(text: str) -> set[bytes]:
@@ -72,6 +55,11 @@ def pieces_of_expression(expression: str) -> set[bytes]:
 def may_hold(bits: bytes, pieces: Iterable[bytes]) -> bool:
     """Whether everything that must be there is there."""
     return all(bits[place >> 3] >> (place & 7) & 1 for place in map(_place, pieces))
+
+
+def may_hold_closed(bits: bytes) -> bool:
+    """Whether a part that nobody could look into may have been among them."""
+    return may_hold(bits, {_CLOSED})
 
 
 def _pieces(text: bytes) -> set[bytes]:

@@ -3,8 +3,6 @@
 Which format it is, is told by how it begins, by the end of its name, or by what the procedure says (`is`).
 """
 
-import bz2
-import gzip
 import json
 import lzma
 import re
@@ -20,18 +18,16 @@ from xml.parsers import expat
 
 import msgspec
 
+from historon.packed import decompressed, kind_by_head
+
 __all__ = ["FORMATS", "Look", "format_of", "look_into"]
 
 _PIECE = 2**18
+_BLOCK = 512  # of a tar archive (POSIX.1-2017, pax)
 _MOST = 4 * 2**30  # bytes that are unpacked of one archive; what lies beyond is not known
 _MOST_MEMBERS = 200_000
 _SMALL = 16 * 2**20  # bytes up to which a document is read as a whole
 _MOST_STEPS = 50_000_000  # of SQLite's machine, for one database
-_SQLITE = b"SQLite format 3\0"
-_MAGIC = {
-    b"\x1f\x8b": "gzip", b"PK\x03\x04": "zip", b"PK\x05\x06": "zip", b"BZh": "bzip2", b"\xfd7zXZ\0": "xz",
-    _SQLITE: "sqlite",
-}  # fmt: skip
 _NAMED = {
     ".gz": "gzip", ".tgz": "gzip", ".zip": "zip", ".bz2": "bzip2", ".xz": "xz", ".txz": "xz", ".tar": "tar",
     ".xml": "xml", ".json": "json",
@@ -67,9 +63,8 @@ def format_of(name: str, head: bytes) -> str:
     """What a content is by how it begins, else by the end of its name; `text` and `binary` where nothing tells."""
     if not head:
         return "empty"
-    found = next((kind for magic, kind in _MAGIC.items() if head.startswith(magic)), None)
-    if found or head[257:262] == b"ustar":
-        return found or "tar"
+    if found := kind_by_head(head):
+        return found
     if _PAGE.match(head):
         return "html"
     named = next((kind for ending, kind in _NAMED.items() if name.lower().endswith(ending)), None)
@@ -143,36 +138,17 @@ def _unlike(kind: str, said: str, head: bytes) -> str:
 # ---- compressed ------------------------------------------------------------------------------------------------------
 
 
-def _compressed(opening: Callable[[IO[bytes]], IO[bytes]]) -> Callable[[IO[bytes], Look], None]:
-    def read(file: IO[bytes], found: Look) -> None:
-        if not _begins_as(found.kind, file):
-            raise _CutError("it does not begin like one")
-        with opening(file) as plain:
-            head = plain.read(_PIECE)
-            if head[257:262] == b"ustar":
-                _read_tar(_Joined(head, plain), found)
-            else:
-                _exhaust(plain, len(head))
-
-    return read
-
-
-def _begins_as(kind: str, file: IO[bytes]) -> bool:
-    head = file.read(8)
+def _compressed(file: IO[bytes], found: Look) -> None:
+    begins_as = kind_by_head(file.read(_BLOCK))
     file.seek(0)
-    return any(head.startswith(magic) for magic, one in _MAGIC.items() if one == kind)
-
-
-def _open_gzip(file: IO[bytes]) -> IO[bytes]:
-    return gzip.GzipFile(fileobj=file)  # type: ignore[return-value]
-
-
-def _open_xz(file: IO[bytes]) -> IO[bytes]:
-    return lzma.LZMAFile(file)
-
-
-def _open_bzip2(file: IO[bytes]) -> IO[bytes]:
-    return bz2.BZ2File(file)
+    if begins_as != found.kind:
+        raise _CutError("it does not begin like one")
+    plain = decompressed(found.kind, file)
+    head = plain.read(_PIECE)
+    if kind_by_head(head) == "tar":
+        _read_tar(_Joined(head, plain), found)
+    else:
+        _exhaust(plain, len(head))
 
 
 class _Joined:
@@ -202,8 +178,6 @@ def _exhaust(plain: IO[bytes], count: int = 0) -> None:
 
 
 # ---- archives --------------------------------------------------------------------------------------------------------
-
-_BLOCK = 512  # of a tar archive (POSIX.1-2017, pax)
 
 
 def _plain_tar(file: IO[bytes], found: Look) -> None:
@@ -252,7 +226,7 @@ def _sqlite(file: IO[bytes], found: Look) -> None:
     """By its header (sqlite.org/fileformat2.html, 1.3), and a small one by SQLite's own check."""
     head = file.read(100)
     size = file.seek(0, SEEK_END)
-    if len(head) < 100 or not head.startswith(_SQLITE):
+    if len(head) < 100 or kind_by_head(head) != "sqlite":
         raise _CutError("it has no whole header")
     page = int.from_bytes(head[16:18]) or 1
     page = 65536 if page == 1 else page
@@ -389,9 +363,9 @@ def _html(file: IO[bytes], found: Look) -> None:
 
 
 _READERS: Mapping[str, Callable[[IO[bytes], Look], None]] = {
-    "gzip": _compressed(_open_gzip),
-    "bzip2": _compressed(_open_bzip2),
-    "xz": _compressed(_open_xz),
+    "gzip": _compressed,
+    "bzip2": _compressed,
+    "xz": _compressed,
     "tar": _plain_tar,
     "zip": _zip,
     "sqlite": _sqlite,

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 
+from historon.compare import REQUIREMENTS, Standing, requirements_of, standing
 from historon.estate import Estate, Source
 from historon.store import Outcome, SourceState, Store
 
@@ -35,12 +36,16 @@ class Freshness(StrEnum):
 
 @dataclass(frozen=True)
 class SourceStatus:
-    """One source on the board. `age` is the time since its last good version was made or last confirmed."""
+    """One source on the board. `age` is the time since its last good version was made or last confirmed.
+
+    `standing` is how its last export stood to what is required of it; None where nothing is.
+    """
 
     source: Source
     freshness: Freshness
     age: timedelta | None
     state: SourceState
+    standing: Standing | None = None
 
     @property
     def ailing(self) -> bool:
@@ -49,21 +54,30 @@ class SourceStatus:
 
     @property
     def well(self) -> bool:
-        """Whether neither its age nor its last try needs action."""
-        return not self.freshness.trouble and not self.ailing
+        """Whether neither its age nor its last try needs action, and it is known to be as it must be."""
+        return not self.freshness.trouble and not self.ailing and self.as_required
+
+    @property
+    def as_required(self) -> bool:
+        """Whether it is known to meet what is required of it, or nothing is."""
+        return self.freshness is Freshness.SKIPPED or self.standing in (None, Standing.MET)
 
 
 def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datetime) -> list[SourceStatus]:
-    """The board: those in trouble first, then those whose last try went wrong, then by name."""
+    """The board: those in trouble first, then those whose last try went wrong, those not as required, then by name."""
     states = store.states()
-    board = [_status(source, states.get(source.name, SourceState(source.name)), now) for source in sources]
+    remembered = store.recall_all(REQUIREMENTS) if estate.requirements else {}
+    board = []
+    for source in sources:
+        state = states.get(source.name, SourceState(source.name))
+        age = now - state.confirmed_at if state.confirmed_at else None
+        stands = standing(remembered.get(source.name), requirements_of(source, estate.requirements))
+        board.append(SourceStatus(source, _freshness(source, age), age, state, stands))
     order = list(Freshness)
-    return sorted(board, key=lambda one: (order.index(one.freshness), not one.ailing, one.source.name))
-
-
-def _status(source: Source, state: SourceState, now: datetime) -> SourceStatus:
-    age = now - state.confirmed_at if state.confirmed_at else None
-    return SourceStatus(source, _freshness(source, age), age, state)
+    return sorted(
+        board,
+        key=lambda one: (order.index(one.freshness), not one.ailing, one.as_required, one.source.name),
+    )
 
 
 def _freshness(source: Source, age: timedelta | None) -> Freshness:

@@ -1,6 +1,6 @@
 """`historon find`."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import tzinfo
 from functools import lru_cache
 from itertools import groupby
@@ -19,7 +19,7 @@ from historon.cli.app import (
 )
 from historon.cli.output import console, count, instant, print_json, printable
 from historon.cli.viewing import masks_for, query_of
-from historon.compare import Hit, find, find_ever, too_large_to_find
+from historon.compare import Hit, find, find_ever
 from historon.errors import UsageError
 from historon.estate import Estate, select
 from historon.store import Reference, Store, resolve
@@ -57,7 +57,8 @@ def command(
     """Where a text is now, or ever was.
 
     Looks in the latest version of each source, also into archives, and shows each line under its path. Capitals and
-    small letters are the same. Parts over 16 MiB and binary ones are not looked into.
+    small letters are the same. Binary parts are not looked into; nor are those over 16 MiB and archives that are
+    damaged or encrypted, which are named.
     """
     estate = app.estate(estate_file)
     query = query_of(text, expression=expression, exact_case=exact_case)
@@ -68,27 +69,28 @@ def command(
         masks = lru_cache(lambda name: masks_for(estate, store, name, reveal=reveal))
         if ever:
             histories = {name: [one for one in store.versions(name) if one.good] for name in sources}
-            looked_at = [(name, one.number) for name, history in histories.items() for one in history]
-            found = [
-                hit for name, history in histories.items() for hit in find_ever(store, history, query, masks(name))
-            ]
+            searched = [find_ever(store, history, query, masks(name)) for name, history in histories.items()]
+            found = [hit for one in searched for hit in one.hits]
+            closed = {place: why for one in searched for place, why in one.closed.items()}
         else:
-            looked_at = list(_chosen(app, estate, store, sources, when))
-            found = list(find(store, looked_at, query, masks))
-        unseen = sorted(set(too_large_to_find(store, looked_at)))
+            search = find(store, _chosen(app, estate, store, sources, when), query, masks)
+            found, closed = search.hits, search.closed
+        headline = _headline(found, len(sources), text, closed)
         if as_json:
-            rows = [_as_data(hit, ever=ever) for hit in found]
-            beside = [f"{source} {part}" for source, part in unseen]
-            print_json("find", _headline(found, len(sources), text), rows, not_looked_into=beside)
+            print_json("find", headline, [_as_data(hit, ever=ever) for hit in found], not_looked_into=_beside(closed))
             return
-        click.echo(printable(_headline(found, len(sources), text)))
+        click.echo(printable(headline))
         _print(found if everything else found[:_SHOWN], estate.zone, ever=ever)
     if len(found) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
-    if unseen:
-        more = f" and {len(unseen) - _NAMED} more" if len(unseen) > _NAMED else ""
-        names = ", ".join(f"{source} {part}" for source, part in unseen[:_NAMED])
-        click.echo(f"not looked into, as over 16 MiB: {printable(names)}{more}")
+    for one in _beside(closed)[:_NAMED]:
+        click.echo(printable(f"not looked into: {one['source']} {one['part']}, which {one['why']}"))
+    if len(closed) > _NAMED:
+        click.echo(f"not looked into: {count(len(closed) - _NAMED, 'more part')} (--json names them all)")
+
+
+def _beside(closed: Mapping[tuple[str, str], str]) -> list[dict[str, str]]:
+    return [{"source": source, "part": part, "why": why} for (source, part), why in sorted(closed.items())]
 
 
 def _chosen(
@@ -132,9 +134,10 @@ def _cut(text: str) -> str:
     return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
 
 
-def _headline(found: Sequence[Hit], sources: int, text: str) -> str:
+def _headline(found: Sequence[Hit], sources: int, text: str, closed: Mapping[tuple[str, str], str]) -> str:
     if not found:
-        return f'"{text}" was found in none of {count(sources, "source")}'
+        but = f"; {count(len(closed), 'part')} could not be looked into" if closed else ""
+        return f'"{text}" was found in none of {count(sources, "source")}{but}'
     having = len({hit.source for hit in found})
     return f'"{text}": {count(len(found), "line")} in {having} of {count(sources, "source")}'
 

@@ -55,8 +55,8 @@ def command(
 
     Shows the age of each source's last good version against its max_age, those in trouble first. The age counts from
     when that version was made or last confirmed: found unchanged. The exit code is 1 when a service was left
-    paused, when a source is overdue, was never collected though it has a max_age, or went wrong at the last try; 0
-    otherwise.
+    paused, when a source is overdue, was never collected though it has a max_age, went wrong at the last try, or is not
+    known to meet its requirements; 0 otherwise.
     """
     while True:
         estate = app.estate(estate_file)
@@ -112,10 +112,13 @@ def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> 
         went = [f"{tries[outcome]:,} {word}" for outcome, word in _WENT if tries[outcome]]
         told.append(f"{', '.join(went)}{'' if worst else f' of {total}'} at the last try")
         told += [] if worst else ["nothing overdue yet"]
-    if told:
-        return "; ".join(told)
-    known = [f"{ages[one]:,} {one}" for one in _KNOWN if ages[one]]
-    return f"{total}: {', '.join(known)}" if known else "no source"
+    if not told:
+        told = [f"{total}: " + ", ".join(f"{ages[one]:,} {one}" for one in _KNOWN if ages[one])]
+    stands = Counter(one.standing for one in board if not one.as_required)
+    if stands:
+        states = ", ".join(f"{number:,} {state}" for state, number in sorted(stands.items()))
+        told.append(f"requirements: {states}")
+    return "; ".join(told) if board or stopped else "no source"
 
 
 _WENT = ((Outcome.FAILED, "failed"), (Outcome.SUSPECT, "suspect"))
@@ -135,9 +138,11 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
     shown = board if everything or len(board) <= _SHOWN else urgent[:_SHOWN]
     if shown:
         zone = estate.zone
-        made = table("age", "source", "good", "last try", f"last confirmed ({zone})", "version from")
+        made = table("age", "source", "good", "last try", "requirements", f"last confirmed ({zone})", "version from")
         for one in shown:
             made.add_row(*_cells(estate, one))
+        if all(one.standing is None for one in board):
+            made = made.without("requirements")
         if console().width < _NARROW:
             made = made.without("version from", f"last confirmed ({zone})")
         print_table(made)
@@ -178,6 +183,7 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
         printable(one.source.name),
         f"@{state.good}" if state.good is not None else "-",
         Text(outcome, STYLES.get(outcome, "")),
+        Text(one.standing or "-", STYLES.get(one.standing or "", "")),
         instant(state.confirmed_at, estate.zone),
         instant(state.good_at, estate.zone),
     ]
@@ -200,6 +206,7 @@ def _row(one: SourceStatus) -> dict[str, object]:
         "last_confirmed": one.state.confirmed_at,
         "last_outcome": one.state.outcome,
         "last_tried": one.state.outcome_at,
+        "requirements": one.standing,
         "note": one.state.note,
         "labels": one.source.labels,
     }

@@ -51,16 +51,19 @@ def command(
         history = [version for version in store.versions(source) if version.good]
         if not history:
             select(estate, [source])
-        lives = trace(store, history, query, masks_for(estate, store, source, reveal=reveal))
+        traced = trace(store, history, query, masks_for(estate, store, source, reveal=reveal))
+    lives, closed = traced.lives, [{"part": part, "why": why} for part, why in sorted(traced.closed.items())]
     headline = _headline(text, source, lives, len(history))
     if as_json:
-        print_json("trace", headline, [_as_data(life) for life in lives])
+        print_json("trace", headline, [_as_data(life) for life in lives], not_looked_into=closed)
         return
     click.echo(printable(headline))
     for life in lives if everything else lives[:_SHOWN]:
         _print(life, source, estate.zone)
     if len(lives) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
+    for one in closed[:_SHOWN]:
+        click.echo(printable(f"not looked into at all times: {one['part']}, which {one['why']}"))
 
 
 def _headline(text: str, source: str, lives: Sequence[Life], versions: int) -> str:

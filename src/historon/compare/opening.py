@@ -1,0 +1,68 @@
+"""What can be read in the parts of an export, and what nobody can look into."""
+
+import tempfile
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
+from io import BytesIO
+from itertools import chain
+from typing import IO
+
+from historon.compare.archives import ArchiveError, is_archive, unpacked
+from historon.compare.exports import is_binary, too_large
+from historon.store import LARGE, Part, Store, StoredPart
+
+__all__ = ["Opened", "large_archives", "opened", "searchable"]
+
+_TOO_LARGE = "is too large to be looked into"
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A part, with the texts in it by their names, and by name what cannot be looked into, with the reason.
+
+    `members` says whether a part that cannot be looked into may have members, as far as anybody knows.
+    """
+
+    name: str
+    texts: Mapping[str, bytes]
+    closed: Mapping[str, str]
+    members: bool = False
+
+
+def opened(parts: Mapping[str, bytes], large: Mapping[str, IO[bytes]] | None = None) -> Iterator[Opened]:
+    """Look into each part, also into archives; into those of more than 16 MiB only where `large` has them as files."""
+    for name, content in parts.items():
+        file = (large or {}).get(name) if too_large(content) else BytesIO(content) if is_archive(content) else None
+        try:
+            inside = unpacked(name, file) if file else {name: content}
+        except ArchiveError as exc:
+            yield Opened(name, {} if is_binary(content) else {name: content}, {name: str(exc)}, members=True)
+            continue
+        closed = {member: _TOO_LARGE for member, text in inside.items() if too_large(text)}
+        yield Opened(
+            name,
+            {member: text for member, text in inside.items() if not is_binary(text)},
+            closed,
+            members=large is None,
+        )
+
+
+@contextmanager
+def large_archives(parts: Iterable[Part | StoredPart], store: Store) -> Iterator[dict[str, IO[bytes]]]:
+    """Those of the parts that are archives of more than 16 MiB, as files, which are gone afterwards."""
+    with ExitStack() as files:
+        found: dict[str, IO[bytes]] = {}
+        for part in parts:
+            pieces = part.pieces() if isinstance(part, Part) else store.pieces(part)
+            if part.size > LARGE and is_archive(head := next(pieces)):
+                file = files.enter_context(tempfile.TemporaryFile())
+                file.writelines(chain([head], pieces))
+                found[part.name] = file
+        yield found
+
+
+def searchable(parts: Mapping[str, bytes]) -> Iterator[tuple[str, bytes]]:
+    """The texts of an export by their names, also those in archives."""
+    for one in opened(parts):
+        yield from one.texts.items()

@@ -1,0 +1,64 @@
+"""Packed contents: by which bytes their formats begin, and reading them as streams in bounded memory."""
+
+import bz2
+import gzip
+import io
+import lzma
+from typing import IO
+
+__all__ = ["decompressed", "kind_by_head"]
+
+_MAGIC = {
+    b"\x1f\x8b": "gzip", b"PK\x03\x04": "zip", b"PK\x05\x06": "zip", b"BZh": "bzip2", b"\xfd7zXZ\0": "xz",
+    b"SQLite format 3\0": "sqlite",
+}  # fmt: skip
+_PIECE = 2**18
+_XZ_MEMORY = 2**28  # bytes that unpacking may take; what a file asks for may be sixteen times as much
+
+
+def kind_by_head(head: bytes) -> str | None:
+    """`gzip`, `bzip2`, `xz`, `zip`, `tar` or `sqlite`; None for anything else. It takes the first 262 bytes to tell."""
+    kind = next((kind for magic, kind in _MAGIC.items() if head.startswith(magic)), None)
+    return kind or ("tar" if head[257:262] == b"ustar" else None)
+
+
+def decompressed(kind: str, file: IO[bytes]) -> IO[bytes]:
+    """What a file of this kind (`gzip`, `bzip2`, `xz`) holds. Reading raises what gzip, bz2 and lzma do; see there."""
+    if kind == "gzip":
+        return gzip.GzipFile(fileobj=file)  # type: ignore[return-value]
+    return bz2.BZ2File(file) if kind == "bzip2" else io.BufferedReader(_Xz(file), _PIECE)
+
+
+class _Xz(io.RawIOBase):
+    """What an xz file holds, one stream behind the other; lzma.LZMAFile sets no limit to its memory."""
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._file = file
+        self._input = b""
+        self._stream: lzma.LZMADecompressor | None = None
+        self._ended = 0
+
+    def readable(self) -> bool:
+        """It is."""
+        return True
+
+    def readinto(self, buffer: "memoryview[int]") -> int:  # type: ignore[override]
+        """The next bytes. LZMAError when it is damaged or takes too much memory, EOFError when it is cut off."""
+        while True:
+            if self._stream is None:
+                # Streams may be padded with zeros, four at a time (xz file format 1.2.1, 2.2).
+                self._input = (self._input or self._file.read(_PIECE)).lstrip(b"\0" if self._ended else b"")
+                if not self._input:
+                    return 0
+                self._stream = lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=_XZ_MEMORY)
+            if self._stream.needs_input and not self._input:
+                self._input = self._file.read(_PIECE)
+                if not self._input:
+                    raise EOFError("it ends in the middle")
+            made = self._stream.decompress(self._input, len(buffer))
+            self._input = b""
+            if self._stream.eof:
+                self._input, self._stream, self._ended = self._stream.unused_data, None, self._ended + 1
+            if made:
+                buffer[: len(made)] = made
+                return len(made)
