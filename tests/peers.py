@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
@@ -23,12 +24,22 @@ def _log_server_speaks_tls() -> bool:
     return program("rsyslogd") is not None and bool(drivers)
 
 
+def _pager_exits_at_the_end() -> bool:
+    """util-linux's more, with the option by which it does not wait at the end (from 2.38 on)."""
+    more = program("more")
+    if more is None:
+        return False
+    done = subprocess.run([more, "-e", "/dev/null"], capture_output=True, check=False, stdin=subprocess.DEVNULL)
+    return done.returncode == 0
+
+
 _LOOKED_FOR: dict[str, Callable[[], bool]] = {
     "an OpenSSH server": lambda: program("sshd") is not None,
     "a web server": lambda: program("nginx") is not None,
     "a mail server, as root": lambda: program("dovecot") is not None and os.geteuid() == 0,
     "a log server": lambda: program("rsyslogd") is not None,
     "a log server with TLS": _log_server_speaks_tls,
+    "a pager that wipes its question with blanks": lambda: _pager_exits_at_the_end(),
     "patch": lambda: program("patch") is not None,
 }
 PEERS = {name: there() for name, there in _LOOKED_FOR.items()}

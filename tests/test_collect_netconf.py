@@ -23,10 +23,11 @@ def switch(background: Background, request: pytest.FixtureRequest) -> Iterator[T
 
 
 def _estate(
-    estate: EstateFolder, device: Thole, steps: str = '{ keep = "get-config running", as = "running.xml" }'
-) -> EstateFolder:
+    estate: EstateFolder, device: Thole, steps: str = '{ keep = "get-config running", as = "running.xml" }',
+    procedure: str = 'step_deadline = "4s"',
+) -> EstateFolder:  # fmt: skip
     return describe_estate(
-        estate, over="netconf", steps=steps, procedure='step_deadline = "4s"',
+        estate, over="netconf", steps=steps, procedure=procedure,
         source=f'address = "127.0.0.1"\nport = {device.port}\ncredentials = "c"\nhost_key = "{device.fingerprint}"',
     )  # fmt: skip
 
@@ -69,6 +70,22 @@ def test_each_fault_has_its_message(
     switch.fault = fault
     result = collect(_estate(estate, switch))
     assert (result.code, told in result.out, tries in result.out) == (3, True, True), result.out
+
+
+def test_what_only_reads_is_asked_again_over_a_new_session_when_no_answer_came(
+    estate: EstateFolder, switch: Thole
+) -> None:
+    """And what changes something is not: nobody knows whether it was done."""
+    switch.fault, switch.sessions_with_fault = TholeFault.HANGS, 1
+    patient = 'tries = 2\nstep_deadline = "2s"'
+    result = collect(_estate(estate, switch, procedure=patient))
+    assert result.code == 0, result.out
+    assert "succeeded only on a later try, after: timed out after 2s without a complete answer" in result.out
+    assert switch.sessions == 2
+    switch.fault, switch.sessions_with_fault = TholeFault.HANGS, 3
+    locking = '{ send = "lock running" }, { keep = "get-config running", as = "running.xml" }'
+    assert collect(_estate(estate, switch, locking, patient)).code == 3
+    assert switch.sessions == 3
 
 
 def test_the_order_of_attributes_is_no_change_in_canonical_form(estate: EstateFolder, switch: Thole) -> None:

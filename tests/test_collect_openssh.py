@@ -272,3 +272,28 @@ def test_a_real_jump_host(estate: EstateFolder, server: Server) -> None:
     key = _key(estate, server.client_key)
     result = _files_from(estate, server, key, '{ keep = "id", as = "id" }', more='via = "gate"\n' + jump).run("collect")
     assert result.code == 0, result.out
+
+
+@needs("a pager that wipes its question with blanks")
+def test_a_real_pager_on_a_plain_terminal_leaves_no_trace(estate: EstateFolder, server: Server, tmp_path: Path) -> None:
+    """Lines shorter, as long as and longer than its question, which comes behind another line of them each time."""
+    shutil.copy(server.client_key, estate.path / "keys" / "client")
+    file = tmp_path / "running.cfg"
+    _estate(estate, server, server.user, 'key = "file:keys/client"')
+    text = (estate.path / "historon.toml").read_text()
+    written = '{ keep = "seq 1 20000; echo end", as = "numbers.txt", ends_with = "end" }'
+    estate.write(
+        text.replace(written, f'{{ keep = "more -e {file}", as = "running.cfg", ends_with = "end" }}')
+        .replace("prompt = ", "pager = '--More--'\nprompt = ")
+    )  # fmt: skip
+    for more in range(12):
+        lines = [f"line {number}".ljust(5 + number % 25, "x") for number in range(200)]
+        content = "".join(f"{line}\n" for line in ["new"] * more + lines + ["end"])
+        file.write_text(content)
+        result = estate.run("collect")
+        assert result.code == 0, result.said
+        assert ("+1 -0" if more else "first") in result.out
+        store = estate.store()
+        (part,) = store.parts("real", more + 1)
+        assert store.read(part).decode() == content
+        store.close()

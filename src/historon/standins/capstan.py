@@ -39,7 +39,6 @@ class Capstan(SshDevice):
     def __init__(self, name: str, config: Callable[[], str], *, authorized: asyncssh.SSHKey | None = None) -> None:
         super().__init__(name, authorized)
         self.fault: Fault | None = None
-        self.sessions_with_fault: int | None = None  # after so many sessions the fault mends itself; None: never
         self.elevation = "crow-nest-7"
         self.patience = 1  # how often it asks for the elevation password; after more than one it hangs up
         self.elevations_tried = 0
@@ -57,9 +56,8 @@ class Capstan(SshDevice):
         return f"{self.name}# ".encode()
 
     async def _session(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
-        if self.sessions_with_fault is not None:
-            self.fault = self.fault if self.sessions_with_fault > 0 else None
-            self.sessions_with_fault -= 1
+        if self._is_mended():
+            self.fault = None
         try:
             await _Conversation(self, process, self.config).run()
         except (asyncssh.Error, OSError, EOFError):

@@ -22,6 +22,8 @@ class SshDevice(ABC):
         self.interactive_only = False  # whether passwords are asked for as questions (RFC 4256) alone
         self.passwords_tried = 0
         self.forwards = False  # whether it lets connections through to others, as a jump host does
+        self.sessions = 0
+        self.sessions_with_fault: int | None = None  # after so many sessions a fault mends itself; None: never
         self._server: asyncssh.SSHAcceptor | None = None
 
     @property
@@ -46,6 +48,11 @@ class SshDevice(ABC):
     def _options(self) -> dict[str, Any]:
         """What else this device serves."""
         return {}
+
+    def _is_mended(self) -> bool:
+        """Count a session; whether what is wrong with the device is over by now."""
+        self.sessions += 1
+        return self.sessions_with_fault is not None and self.sessions > self.sessions_with_fault
 
     @abstractmethod
     async def _session(self, process: asyncssh.SSHServerProcess[bytes]) -> None:

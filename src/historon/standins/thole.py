@@ -46,6 +46,8 @@ class Thole(SshDevice):
             process.stderr.write(b"this switch speaks NETCONF only\n")
             process.exit(1)
             return
+        if self._is_mended():
+            self.fault = None
         try:
             await self._converse(process)
         except (asyncssh.Error, OSError, EOFError):
