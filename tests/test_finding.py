@@ -1,5 +1,6 @@
 """The heart of looking: signatures, outlines, families, typical sources, studied noise, requirements."""
 
+import base64
 import gzip
 import io
 import json
@@ -9,8 +10,9 @@ import re
 import tarfile
 import tempfile
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -23,6 +25,7 @@ from historon.compare import (
     Masks,
     Outline,
     Plain,
+    Proposal,
     Query,
     Unmet,
     compare_exports,
@@ -44,7 +47,7 @@ from historon.compare import (
     unpacked_fingerprints,
 )
 from historon.estate import Noise, Pattern, Requirement
-from historon.store import Changed, Entry, FolderStore, Outcome, Part, State
+from historon.store import Changed, Entry, FolderStore, Outcome, Part, State, Version
 from tests.conftest import EstateFolder, describe_estate
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
@@ -606,19 +609,117 @@ def test_a_line_of_one_word_that_always_differs_is_no_reason_to_hide_every_line(
     store.close()
 
 
-@given(st.lists(st.lists(st.sampled_from(["up 1", "up 2", "x", "y z", "end"]), max_size=6), min_size=4, max_size=7))
-@settings(max_examples=60)
-def test_no_proposal_hides_a_line_that_came_or_went(texts: list[list[str]]) -> None:
+_LINES = ["up 1", "up 2", "up 3", "link port-1 up", "link port-2 up", "x", "y z", "  under 1", "  under 2", "end"]
+
+
+@given(st.lists(st.lists(st.sampled_from(_LINES), max_size=7), min_size=4, max_size=8))
+@settings(max_examples=150)
+def test_a_proposal_tells_every_version_in_which_it_would_hide_anything(texts: list[list[str]]) -> None:
+    """Held against comparing the whole history once more with the rule in force."""
     with tempfile.TemporaryDirectory() as folder:
         written = ["".join(f"{line}\n" for line in ("head", *lines)).encode() for lines in texts]
         store = _stored(Path(folder) / "store", "s", written)
         history = store.versions("s")
-        for one in study(store, history, _MASKS):
-            masks = Masks([one.rule], key=b"k")
-            assert all(
-                (masks.essence(line) or b"").strip() for text in written for line in text.splitlines(keepends=True)
-            )
+        proposals = study(store, history, _MASKS)
+        noisy = {number for one in proposals for number in one.seen_in}
+        for one in proposals:
+            told = {hidden.version for hidden in one.hides}
+            hiding = set(_hiding(store, history, one))
+            assert told <= hiding <= told | noisy
+            assert set(one.seen_in) <= hiding
         store.close()
+
+
+def _hiding(store: FolderStore, history: Sequence[Version], one: Proposal) -> Iterator[int]:
+    """The versions of which something is told that is not told with the proposal's rule."""
+    for before, version in pairwise(history):
+        sides = [
+            {part.name: store.read(part) for part in store.parts("s", which.number)} for which in (before, version)
+        ]
+        told, left = (
+            sum(change.added + change.removed for change in compare_exports(sides[0], sides[1], masks))
+            for masks in (_MASKS, one.added_to(_MASKS))
+        )
+        if left < told:
+            yield version.number
+
+
+_CERTIFICATE = "crypto certificate self\n  usage ssh\n  -----BEGIN CERTIFICATE-----\n{}  -----END CERTIFICATE-----\n"
+
+
+def _certificate(number: int, width: int = 64) -> str:
+    text = base64.b64encode(random.Random(number).randbytes(300)).decode()
+    return "".join(f"  {text[at : at + width]}\n" for at in range(0, len(text), width))
+
+
+def test_a_certificate_that_is_made_anew_is_proposed_by_its_place(tmp_path: Path) -> None:
+    """And one under another heading is real."""
+    texts = []
+    for number in range(6):
+        other = _CERTIFICATE.format(_certificate(99 + (number > 3))).replace("self", "of the authority")
+        texts.append(f"hostname a\n{_CERTIFICATE.format(_certificate(number))}{other}end\n".encode())
+    store = _stored(tmp_path / "store", "s", texts)
+    (one,) = study(store, store.versions("s"), _MASKS)
+    assert one.rule.startswith(r"path:^crypto\ certificate\ self / ")
+    assert (len(one.seen_in), one.alone, one.hides) == (5, 4, [])
+    (hidden, real) = (one.added_to(_MASKS), texts[-1].replace(b"usage ssh", b"usage any"))
+    assert not compare_exports({"p": texts[0]}, {"p": texts[1]}, hidden)
+    assert compare_exports({"p": texts[3]}, {"p": texts[4]}, hidden)
+    assert compare_exports({"p": texts[-1]}, {"p": real}, hidden)
+    store.close()
+
+
+@pytest.mark.parametrize("kind", ["text", "xml", "json"])
+def test_a_list_that_comes_in_another_order_each_time_is_proposed_as_unordered(tmp_path: Path, kind: str) -> None:
+    texts = []
+    for number in range(7):
+        names = [f"member-{one}.example" for one in range(8)] + ["member-new.example"] * (number == 5)
+        random.Random(number).shuffle(names)
+        texts.append(_list_of(names, kind))
+    store = _stored(tmp_path / "store", "s", texts, f"p.{kind}")
+    (one,) = study(store, store.versions("s"), _MASKS)
+    assert one.setting == "unordered"
+    assert len(one.seen_in) == 6
+    assert one.hides == []
+    free = one.added_to(_MASKS)
+    differing = [
+        number for number, (old, new) in enumerate(pairwise(texts), 1)
+        if compare_exports({f"p.{kind}": old}, {f"p.{kind}": new}, free)
+    ]  # fmt: skip
+    assert differing == [5, 6], "the member that came, and went"
+    store.close()
+
+
+def _list_of(names: Sequence[str], kind: str) -> bytes:
+    if kind == "json":
+        return json.dumps({"pool": {"members": [{"name": name} for name in names]}}).encode()
+    if kind == "xml":
+        entries = "".join(f'<member name="{name}"/>' for name in names)
+        return f"<pool><members>{entries}</members></pool>".encode()
+    return "".join(["pool quay\n", *(f"  member {name}\n" for name in names), "end\n"]).encode()
+
+
+def test_what_hides_real_changes_is_taken_only_with_a_reason(files_estate: EstateFolder) -> None:
+    file = files_estate.path / "data" / "a.conf"
+    for number, up in enumerate((1, 2, 3, 4, 5, 6, 7)):
+        berth = "west" if number > 3 else "east"
+        file.write_text(f"lease of a{up} held\nlease of {berth} held\nend\n")
+        files_estate.run("collect")
+    (row,) = files_estate.run("noise", "files", "--json").rows
+    assert row["hides"] == [{"version": 5, "old": "lease of east held", "new": "lease of west held"}]
+    told = files_estate.run("noise", "files").out
+    assert "would also have hidden 1 real change, in 1 version:" in told
+    assert "@5     lease of east held → lease of west held" in told
+    before = (files_estate.path / "historon.toml").read_text()
+    refused = files_estate.run("noise", "files", "--take", "1")
+    assert refused.code == 2
+    assert "proposal 1 would hide real changes too; nothing was written" in refused.err
+    files_estate.run("noise", "files", "--take", "all")
+    assert (files_estate.path / "historon.toml").read_text() == before
+    taken = files_estate.run("noise", "files", "--take", "1", "--because", "routes are looked after\nelsewhere")
+    assert "1 mask added to the procedure files" in taken.out
+    assert "# routes are looked after elsewhere" in (files_estate.path / "historon.toml").read_text()
+    assert files_estate.run("status").code == 0
 
 
 def test_the_doctor_finds_noise_that_leaves_out_nearly_all(estate: EstateFolder) -> None:

@@ -93,6 +93,7 @@ def edges(estate: EstateFolder) -> EstateFolder:
         for name in names:
             lines = [f"hostname {name}", f"uptime is {round_ * 7} s", "interface port-1", "  description a"]
             lines += ["time-server 11" if round_ and name == "edge-1" else "time-server 10"]
+            lines += [f"lease of a{round_} held", f"lease of {'east' if round_ < 3 else 'west'} held"]
             lines += ["  shutdown" if round_ > 3 and name == "edge-2" else "  up", "end"]
             (estate.path / "data" / name).write_text("\n".join(lines) + "\n")
         if round_ == 5:

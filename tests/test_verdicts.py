@@ -4,7 +4,7 @@ import re
 from pathlib import Path
 
 from historon.cli.commands.requirements import _state
-from historon.compare import Standing
+from historon.compare import RequirementState
 from historon.store import Outcome, State
 from historon.timetable import Freshness
 from tests.conftest import EstateFolder, describe_estate
@@ -21,9 +21,9 @@ def test_every_verdict_has_its_row_and_every_row_says_what_it_rests_on() -> None
     rows = _rows()
     told_elsewhere = {"first", "failed", "skipped", "noise", "no limit"}  # no verdict, or part of another one's row
     verdicts = {*map(str, Outcome), *map(str, State), *map(str, Freshness)} - told_elsewhere
-    verdicts |= {*map(str, Standing), "up to date", "resumed", "SERVICE NOT RESUMED", "running", "cut short"}
+    verdicts |= {*map(str, RequirementState), "up to date", "resumed", "SERVICE NOT RESUMED", "running", "cut short"}
     assert verdicts <= rows.keys()
-    assert {_state(None), _state([])} == {Standing.UNKNOWN, Standing.MET}
+    assert {_state(None), _state([])} == {RequirementState.UNKNOWN, RequirementState.MET}
     assert all(all(cells) for cells in rows.values())
 
 

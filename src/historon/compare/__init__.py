@@ -21,16 +21,16 @@ from historon.compare.opening import large_archives, searchable
 from historon.compare.outline import Outline, section_of
 from historon.compare.requirements import (
     REQUIREMENTS,
-    Standing,
+    RequirementState,
     Unmet,
     news_of,
+    requirement_state,
     requirements_of,
     same_rules,
-    standing,
     unmet,
 )
 from historon.compare.signatures import may_hold, pieces_of_expression, pieces_of_text, signature
-from historon.compare.studying import Proposal, study
+from historon.compare.studying import Hidden, Proposal, study
 from historon.compare.texts import align_texts
 from historon.compare.typical import Oddity, Typical, typical
 from historon.compare.unified import Hunk, Row, hunks, unified
@@ -44,6 +44,7 @@ __all__ = [
     "Event",
     "Family",
     "Fingerprint",
+    "Hidden",
     "Hit",
     "How",
     "Hunk",
@@ -58,10 +59,10 @@ __all__ = [
     "Plain",
     "Proposal",
     "Query",
+    "RequirementState",
     "Row",
     "Search",
     "Span",
-    "Standing",
     "Traced",
     "Typical",
     "Unmet",
@@ -89,6 +90,7 @@ __all__ = [
     "paired",
     "pieces_of_expression",
     "pieces_of_text",
+    "requirement_state",
     "requirements_of",
     "same_rules",
     "searchable",
@@ -96,7 +98,6 @@ __all__ = [
     "side_by_side",
     "signature",
     "split_lines",
-    "standing",
     "study",
     "text_changes",
     "too_large",

@@ -12,12 +12,12 @@ from io import BytesIO
 
 from historon.compare.archives import ArchiveError, is_archive, stand_in, unpacked
 from historon.compare.changes import Change, How, text_changes
-from historon.compare.documents import parse_document, parse_trees, same_meaning
+from historon.compare.documents import Document, parse_document, parse_trees, same_meaning
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline
-from historon.compare.structures import document_changes
+from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts, parted_lines
 from historon.store import LARGE, Part, Store, StoredPart
 
@@ -224,28 +224,32 @@ def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was:
     both = old is not None and new is not None
     edits = _edits(left, right, masks.for_part(name) if both else None)
     if both and edits and not masks.with_noise:
-        changes = _structure(name, left, right, masks)
-        if changes is not None and next(changes, None) is None and _same_otherwise(left, right, masks):
+        trees = _trees(name, left, right, masks)
+        if trees and next(document_changes(*trees, masks), None) is None and _same_otherwise(trees, left, right, masks):
             edits = []  # the same document, written in another way
     return PartChange(name, kind, left, right, edits, masks, was) if edits or kind is not Kind.EDITED else None
 
 
-def _same_otherwise(old: bytes, new: bytes, masks: Masks) -> bool:
-    """Whether nothing differs that the trees do not keep; where order was said to mean nothing, the trees decide."""
-    return masks.has_places or same_meaning(old, new, masks.xpaths)
+def _same_otherwise(trees: tuple[Document, Document], old: bytes, new: bytes, masks: Masks) -> bool:
+    """Whether nothing differs that the trees do not keep; where order in them was said to mean nothing, they decide."""
+    return same_meaning(old, new, masks.xpaths) or any(order_is_free(tree, masks) for tree in trees)
 
 
 def _structure(name: str, old: bytes, new: bytes, masks: Masks) -> Iterator[Change] | None:
     """The changes of a document's tree; None when the part is no document."""
+    trees = _trees(name, old, new, masks)
+    return document_changes(*trees, masks) if trees else None
+
+
+def _trees(name: str, old: bytes, new: bytes, masks: Masks) -> tuple[Document, Document] | None:
     if old.startswith(_TREE_HEAD) and new.startswith(_TREE_HEAD):
-        trees = parse_trees(old, new)
-        return document_changes(*trees, masks)
+        return parse_trees(old, new)
     places = {"xpaths": masks.xpaths, "pointers": masks.pointers}
     left = parse_document(name, old, **places)
     right = parse_document(name, new, **places) if left else None
     if left is None or right is None or left.kind != right.kind:
         return None
-    return document_changes(left, right, masks)
+    return left, right
 
 
 def _edits(left: bytes, right: bytes, masks: Masks | None) -> list[Edit]:

@@ -79,8 +79,7 @@ class Masks:
         and `known_by` are as in a procedure.
         """
         rules = [] if with_noise else list(noise)
-        self._noise = [VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
-                       for rule in rules if rule.kind in ("pattern", "value")]  # fmt: skip
+        self._noise = _line_noise(rules)
         self._path_noise = [rule.compiled for rule in rules if rule.kind == "path"]
         self.xpaths = [rule.place for rule in rules if rule.kind == "xpath"]
         self.pointers = [rule.place for rule in rules if rule.kind == "json"]
@@ -113,6 +112,16 @@ class Masks:
         if len(secret) >= _SHORTEST:
             longest_first = sorted(_forms(secret), key=len, reverse=True)
             self._secret.append(re.compile(b"|".join(map(re.escape, longest_first))))
+
+    def adding(self, *, noise: Iterable[Noise] = (), unordered: Iterable[Pattern] = ()) -> Self:
+        """These masks, with more that is left out of comparisons."""
+        made, rules = copy(self), list(noise)
+        made._noise = [*self._noise, *_line_noise(rules)]
+        made._path_noise = [*self._path_noise, *(rule.compiled for rule in rules if rule.kind == "path")]
+        made.xpaths = [*self.xpaths, *(rule.place for rule in rules if rule.kind == "xpath")]
+        made.pointers = [*self.pointers, *(rule.place for rule in rules if rule.kind == "json")]
+        made._unordered = [*self._unordered, *(pattern.compiled for pattern in unordered)]
+        return made
 
     def for_part(self, name: str) -> Self:
         """The masks for a part of this name: in the metadata of a tree the time of change alone is no change."""
@@ -182,6 +191,11 @@ class Masks:
     def _mark(self, secret: bytes) -> bytes:
         mark = b"[secret " + hmac.new(self._key, secret, "sha256").hexdigest()[:6].encode() + b"]"
         return b"\n".join([mark] * (secret.count(b"\n") + 1))
+
+
+def _line_noise(rules: Iterable[Noise]) -> list[re.Pattern[bytes]]:
+    return [VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
+            for rule in rules if rule.kind in ("pattern", "value")]  # fmt: skip
 
 
 def _forms(secret: bytes) -> set[bytes]:

@@ -16,7 +16,16 @@ from historon.compare.opening import opened
 from historon.compare.outline import Outline
 from historon.estate import Requirement, Source
 
-__all__ = ["REQUIREMENTS", "Standing", "Unmet", "news_of", "requirements_of", "same_rules", "standing", "unmet"]
+__all__ = [
+    "REQUIREMENTS",
+    "RequirementState",
+    "Unmet",
+    "news_of",
+    "requirement_state",
+    "requirements_of",
+    "same_rules",
+    "unmet",
+]
 
 REQUIREMENTS = "requirements"  # the topic under which the ledger remembers what a source did not meet
 
@@ -26,7 +35,7 @@ _MOST_PLACES = 500_000
 _WILD = re.compile(r"[*?\[]")  # how what is not literal begins in a pattern (fnmatch)
 
 
-class Standing(StrEnum):
+class RequirementState(StrEnum):
     """How a source stands to what is required of it; where that cannot be known it is not well either."""
 
     MET = "met"
@@ -204,16 +213,16 @@ def same_rules(before: str | None, rules: Sequence[Requirement]) -> bool:
     return (json.loads(before)["rules"] if before else _rules_digest([])) == _rules_digest(rules)
 
 
-def standing(remembered: str | None, rules: Sequence[Requirement]) -> Standing | None:
+def requirement_state(remembered: str | None, rules: Sequence[Requirement]) -> RequirementState | None:
     """How a source stood when it was last checked; None without rules. Whether it meets new ones is unknown."""
     if not rules:
         return None
     if remembered is None or not same_rules(remembered, rules):
-        return Standing.UNKNOWN
+        return RequirementState.UNKNOWN
     digests = [digest for known in json.loads(remembered)["unmet"].values() for digest in known]
     if any(not digest.startswith(_UNKNOWN) for digest in digests):
-        return Standing.NOT_MET
-    return Standing.UNKNOWN if digests else Standing.MET
+        return RequirementState.NOT_MET
+    return RequirementState.UNKNOWN if digests else RequirementState.MET
 
 
 def _digest(one: Unmet) -> str:

@@ -7,7 +7,7 @@ from historon.compare.documents import Document, Node, Notation
 from historon.compare.lines import align, longest_rising
 from historon.compare.masks import Masks
 
-__all__ = ["document_changes"]
+__all__ = ["document_changes", "order_is_free"]
 
 _KEYS = (
     "name",
@@ -29,6 +29,22 @@ _FEW = 2  # entries on both sides up to which a field is a key only by its name
 def document_changes(old: Document, new: Document, masks: Masks) -> Iterator[Change]:
     """The changes, entries of lists matched by their keys."""
     yield from _Comparison(new.notation, masks).nodes(old.root, new.root, new.notation.root)
+
+
+def order_is_free(document: Document, masks: Masks) -> bool:
+    """Whether the document has a list whose order means nothing, as the masks say."""
+    stack = [(document.root, document.notation.root)]
+    while stack:
+        node, path = stack.pop()
+        if node.lists and masks.unordered(path.encode()):
+            return True
+        stack += [(one, document.notation.named(path, name)) for name, one in node.fields.items()]
+        for name, entries in node.lists.items():
+            alone = len(entries) == 1
+            stack += [
+                (one, document.notation.listed(path, name, at, None, alone=alone)) for at, one in enumerate(entries)
+            ]
+    return False
 
 
 class _Comparison:

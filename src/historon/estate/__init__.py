@@ -2,7 +2,7 @@
 
 from historon.estate.checking import EstateError, Problem
 from historon.estate.durations import Duration, Share, Size, describe, in_words
-from historon.estate.editing import add_noise, add_sources, read_rows, set_source_key
+from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
 from historon.estate.instants import after_hours, instants, next_instants
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
 from historon.estate.legacy import LEGACY
@@ -75,7 +75,7 @@ __all__ = [
     "Telling",
     "Timetable",
     "WebhookChannel",
-    "add_noise",
+    "add_rules",
     "add_sources",
     "after_hours",
     "describe",

@@ -8,11 +8,10 @@ from typing import Any
 from historon.errors import OutsideError, UsageError
 from historon.estate.layout import replace_file
 from historon.estate.model import Estate
-from historon.estate.patterns import Noise
 from historon.estate.reading import read_estate
 from historon.estate.spelling import nearest
 
-__all__ = ["add_noise", "add_sources", "read_rows", "set_source_key"]
+__all__ = ["add_rules", "add_sources", "read_rows", "set_source_key"]
 
 _TABLES = {"label": "labels", "value": "values"}
 
@@ -61,11 +60,11 @@ def set_source_key(estate: Estate, name: str, key: str, value: str) -> bool:
     return True
 
 
-def add_noise(estate: Estate, procedure: str, rules: Iterable[Noise]) -> str:
-    """Add noise to a procedure where it is written; returns the name of that file.
+def add_rules(estate: Estate, procedure: str, rules: Iterable[tuple[str, str]], because: str = "") -> str:
+    """Add rules, each with the setting that it belongs to (`noise`, `unordered`), to a procedure where it is written.
 
-    A shipped procedure is extended in the estate file under its own name. Raises EstateError, and changes nothing, when
-    the file would be wrong afterwards.
+    Returns the name of that file; `because` stands as a remark beside each. A shipped procedure is extended in the
+    estate file under its own name. Raises EstateError, and changes nothing, when the file would be wrong afterwards.
     """
     import tomlkit
 
@@ -74,14 +73,14 @@ def add_noise(estate: Estate, procedure: str, rules: Iterable[Noise]) -> str:
     file = own if own and own.is_file() else estate.file
     document: Any = tomlkit.parse(file.read_text(encoding="utf-8"))
     table = document if file is own else _procedure_table(document, procedure)
-    noise = table.get("noise")
-    if noise is None:
-        noise = tomlkit.array()
-        table["noise"] = noise
-    known = set(noise)
-    for rule in rules:
-        if rule not in known:
-            noise.append(tomlkit.string(str(rule), literal="'" not in rule))
+    for setting, rule in rules:
+        written = table.get(setting)
+        if written is None:
+            written = tomlkit.array()
+            table[setting] = written
+        if rule not in set(written):
+            text = tomlkit.string(str(rule), literal="'" not in rule)
+            written.add_line(text, comment=" ".join(because.split()) or None) if because else written.append(text)
     whole = tomlkit.dumps(document)
     if file is not own:
         read_estate(estate.file, whole)  # of the other file nothing can become wrong: the rules are parsed already

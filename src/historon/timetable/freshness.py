@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 
-from historon.compare import REQUIREMENTS, Standing, requirements_of, standing
+from historon.compare import REQUIREMENTS, RequirementState, requirement_state, requirements_of
 from historon.estate import Estate, Source
 from historon.store import Outcome, SourceState, Store
 
@@ -38,14 +38,14 @@ class Freshness(StrEnum):
 class SourceStatus:
     """One source on the board. `age` is the time since its last good version was made or last confirmed.
 
-    `standing` is how its last export stood to what is required of it; None where nothing is.
+    `requirements` is how its last export stood to what is required of it; None where nothing is.
     """
 
     source: Source
     freshness: Freshness
     age: timedelta | None
     state: SourceState
-    standing: Standing | None = None
+    requirements: RequirementState | None = None
 
     @property
     def ailing(self) -> bool:
@@ -60,7 +60,7 @@ class SourceStatus:
     @property
     def as_required(self) -> bool:
         """Whether it is known to meet what is required of it, or nothing is."""
-        return self.freshness is Freshness.SKIPPED or self.standing in (None, Standing.MET)
+        return self.freshness is Freshness.SKIPPED or self.requirements in (None, RequirementState.MET)
 
 
 def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datetime) -> list[SourceStatus]:
@@ -71,7 +71,7 @@ def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datet
     for source in sources:
         state = states.get(source.name, SourceState(source.name))
         age = now - state.confirmed_at if state.confirmed_at else None
-        stands = standing(remembered.get(source.name), requirements_of(source, estate.requirements))
+        stands = requirement_state(remembered.get(source.name), requirements_of(source, estate.requirements))
         board.append(SourceStatus(source, _freshness(source, age), age, state, stands))
     order = list(Freshness)
     return sorted(

@@ -10,7 +10,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, print_table, printable, table
 from historon.cli.viewing import masks_for
-from historon.compare import Standing, Unmet, comparable, large_archives, requirements_of, unmet
+from historon.compare import RequirementState, Unmet, comparable, large_archives, requirements_of, unmet
 from historon.errors import ExitCode
 from historon.estate import Estate, Source, select
 from historon.store import Store
@@ -68,14 +68,14 @@ def _check(estate: Estate, store: Store, source: Source) -> list[Unmet] | None:
         return unmet(rules, parts, masks_for(estate, store, source.name), large)
 
 
-def _state(told: Sequence[Unmet] | None, rule: str | None = None) -> Standing:
+def _state(told: Sequence[Unmet] | None, rule: str | None = None) -> RequirementState:
     """Of one rule or all; None stands for a source without a good version."""
     if told is None:
-        return Standing.UNKNOWN
+        return RequirementState.UNKNOWN
     about = [one for one in told if rule in (None, one.requirement)]
     if any(not one.unknown for one in about):
-        return Standing.NOT_MET
-    return Standing.UNKNOWN if about else Standing.MET
+        return RequirementState.NOT_MET
+    return RequirementState.UNKNOWN if about else RequirementState.MET
 
 
 def _headline(estate: Estate, sources: Sequence[Source], found: _Found) -> str:
@@ -85,8 +85,8 @@ def _headline(estate: Estate, sources: Sequence[Source], found: _Found) -> str:
     rest = f"; nothing is required of {count(without, 'source')}" if without else ""
     if not found:
         return f"nothing is required of {'this source' if without == 1 else 'these sources'}"
-    failing = sum(_state(one) is Standing.NOT_MET for one in found.values())
-    unknown = sum(_state(one) is Standing.UNKNOWN for one in found.values())
+    failing = sum(_state(one) is RequirementState.NOT_MET for one in found.values())
+    unknown = sum(_state(one) is RequirementState.UNKNOWN for one in found.values())
     total = count(len(found), "source")
     verb = "does not meet its" if failing == 1 else "do not meet their"
     told = [f"{failing} of {total} {verb} requirements" if failing else ""]
@@ -98,8 +98,8 @@ def _print(estate: Estate, sources: Sequence[Source], found: _Found, headline: s
     from rich.text import Text
 
     screen = console()
-    failing = any(_state(one) is Standing.NOT_MET for one in found.values())
-    unknown = any(_state(one) is Standing.UNKNOWN for one in found.values())
+    failing = any(_state(one) is RequirementState.NOT_MET for one in found.values())
+    unknown = any(_state(one) is RequirementState.UNKNOWN for one in found.values())
     style = "bold red" if failing else "bold yellow" if unknown else "bold green" if found else ""
     screen.print(Text(headline, style), soft_wrap=True)
     if estate.requirements:
@@ -117,7 +117,7 @@ def _print_rules(estate: Estate, sources: Sequence[Source], found: _Found) -> No
     for rule in estate.requirements:
         about = [source.name for source in sources if requirements_of(source, [rule])]
         states = Counter(_state(found[name], rule.name) for name in about)
-        failing, unknown = states[Standing.NOT_MET], states[Standing.UNKNOWN]
+        failing, unknown = states[RequirementState.NOT_MET], states[RequirementState.UNKNOWN]
         met = len(about) - failing - unknown
         style = "bold red" if failing else "yellow" if unknown else "" if about else "dim"
         made.add_row(printable(rule.name), str(len(about)), str(met), str(failing), str(unknown), style=style)

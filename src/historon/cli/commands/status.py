@@ -114,7 +114,7 @@ def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> 
         told += [] if worst else ["nothing overdue yet"]
     if not told:
         told = [f"{total}: " + ", ".join(f"{ages[one]:,} {one}" for one in _KNOWN if ages[one])]
-    stands = Counter(one.standing for one in board if not one.as_required)
+    stands = Counter(one.requirements for one in board if not one.as_required)
     if stands:
         states = ", ".join(f"{number:,} {state}" for state, number in sorted(stands.items()))
         told.append(f"requirements: {states}")
@@ -141,7 +141,7 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
         made = table("age", "source", "good", "last try", "requirements", f"last confirmed ({zone})", "version from")
         for one in shown:
             made.add_row(*_cells(estate, one))
-        if all(one.standing is None for one in board):
+        if all(one.requirements is None for one in board):
             made = made.without("requirements")
         if console().width < _NARROW:
             made = made.without("version from", f"last confirmed ({zone})")
@@ -183,7 +183,7 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
         printable(one.source.name),
         f"@{state.good}" if state.good is not None else "-",
         Text(outcome, STYLES.get(outcome, "")),
-        Text(one.standing or "-", STYLES.get(one.standing or "", "")),
+        Text(one.requirements or "-", STYLES.get(one.requirements or "", "")),
         instant(state.confirmed_at, estate.zone),
         instant(state.good_at, estate.zone),
     ]
@@ -206,7 +206,7 @@ def _row(one: SourceStatus) -> dict[str, object]:
         "last_confirmed": one.state.confirmed_at,
         "last_outcome": one.state.outcome,
         "last_tried": one.state.outcome_at,
-        "requirements": one.standing,
+        "requirements": one.requirements,
         "note": one.state.note,
         "labels": one.source.labels,
     }
