@@ -9,11 +9,12 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from bench.history import history
-from historon.collect import judge
-from historon.compare import Masks, Plain, compare_exports, fingerprints, packed
-from historon.estate import Procedure, Step
+from historon.collect.judging import answer, judged, question_about
+from historon.compare import Masks, compare_exports
+from historon.estate import Procedure, Source, Step
 from historon.inspection import Kept
-from historon.store import Entry, FolderStore, Outcome, Part
+from historon.store import Entry, FolderStore, Part
+from historon.workers import Done
 
 HISTORON = Path(sys.executable).with_name("historon")
 SOURCES, NIGHTS, EDITED = 10_000, 30, 0.05
@@ -115,11 +116,12 @@ def _edited(rng: random.Random, text: bytes, night: int) -> bytes:
 
 
 def _entry(store: FolderStore, name: str, content: bytes, at: datetime) -> Entry:
-    judged = judge(store, name, [Kept(Part("active.cfg", content), _STEP)], _PROCEDURE, Masks())
-    families = packed(fingerprints(judged.changes, Plain([name]))) if judged.outcome is Outcome.CHANGED else b""
+    source, kept = Source(name=name, procedure="p"), [Kept(Part("active.cfg", content), _STEP)]
+    question = question_about(store, source, _PROCEDURE, kept, Masks())
+    made = judged(question, Done([*answer(question)]))
     return Entry(
-        name, judged.outcome, at, timedelta(seconds=1), judged.parts, judged.state, judged.added, judged.removed, None,
-        families, judged.signature,
+        name, made.outcome, at, timedelta(seconds=1), made.parts, made.state, made.added, made.removed, None,
+        made.families, made.signature,
     )  # fmt: skip
 
 

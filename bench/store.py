@@ -12,11 +12,12 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from bench.history import history
-from historon.collect import judge
-from historon.compare import Masks, Plain, fingerprints, packed
-from historon.estate import Noise, Procedure, Step
+from historon.collect.judging import answer, judged, question_about
+from historon.compare import Masks
+from historon.estate import Noise, Procedure, Source, Step
 from historon.inspection import Kept
-from historon.store import Entry, FolderStore, Outcome, Part
+from historon.store import Entry, FolderStore, Part
+from historon.workers import Done
 
 SOURCES, NIGHTS = 60, 90
 _STEP = Step(keep="list settings active", as_="active.cfg")
@@ -131,12 +132,13 @@ class _Ours:
             self.store.end_round(number, at)
 
     def _entry(self, name: str, content: bytes, at: datetime, masks: Masks) -> Entry:
-        judged = judge(self.store, name, [Kept(Part("active.cfg", content), _STEP)], _PROCEDURE, masks)
+        source, kept = Source(name=name, procedure="p"), [Kept(Part("active.cfg", content), _STEP)]
+        question = question_about(self.store, source, _PROCEDURE, kept, masks)
+        made = judged(question, Done([*answer(question)]))
         anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
-        families = packed(fingerprints(judged.changes, Plain([name]))) if judged.outcome is Outcome.CHANGED else b""
         return Entry(
-            name, judged.outcome, at, timedelta(seconds=1), anew, judged.state, judged.added, judged.removed, None,
-            families, judged.signature,
+            name, made.outcome, at, timedelta(seconds=1), anew, made.state, made.added, made.removed, None,
+            made.families, made.signature,
         )  # fmt: skip
 
 

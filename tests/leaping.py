@@ -2,7 +2,22 @@
 
 import asyncio
 import selectors
-from typing import Any
+from collections.abc import Callable, Iterator, Sequence
+from typing import IO, Any
+
+from historon.workers import Done, Workers
+
+
+class InProcess(Workers):
+    """Workers that work here and now, where time leaps or something is put in the place of something else."""
+
+    def start(self) -> None:
+        return None
+
+    async def run(
+        self, key: str, work: Callable[..., Iterator[Any]], *given: Any, files: Sequence[IO[bytes]] = ()
+    ) -> Done:
+        return Done(list(work(*given, list(files))))
 
 
 class LeapingLoop(asyncio.SelectorEventLoop):

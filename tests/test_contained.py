@@ -5,7 +5,9 @@ import importlib
 import pytest
 
 from historon.cli.main import run
+from historon.workers import Workers
 from tests.conftest import EstateFolder
+from tests.leaping import InProcess
 
 _ESTATE = """
 [estate]
@@ -42,8 +44,8 @@ def two(estate: EstateFolder) -> EstateFolder:
 @pytest.mark.parametrize(
     ("module", "name"),
     [
-        ("judging", "inspect"), ("judging", "compare_exports"), ("judging", "signature"), ("round", "fingerprints"),
-        ("round", "unmet"), ("round", "requirements_of"), ("round", "question_about"), ("round", "news_of"),
+        ("judging", "inspect"), ("judging", "compare_exports"), ("judging", "signature"), ("judging", "fingerprints"),
+        ("judging", "unmet"), ("judging", "changed_lines"), ("round", "requirements_of"), ("round", "question_about"), ("round", "news_of"),
     ],
 )  # fmt: skip
 def test_whatever_raises_about_one_source_is_its_own(
@@ -62,6 +64,7 @@ def test_whatever_raises_about_one_source_is_its_own(
         return real(*arguments, **named)
 
     real = getattr(inside, name)
+    monkeypatch.setattr(Workers, "run", InProcess.run)
     monkeypatch.setattr(inside, name, broken)
     code = run(["collect", "--estate", str(two.path)])
     told = capsys.readouterr()

@@ -615,7 +615,7 @@ _LINES = ["up 1", "up 2", "up 3", "link port-1 up", "link port-2 up", "x", "y z"
 @given(st.lists(st.lists(st.sampled_from(_LINES), max_size=7), min_size=4, max_size=8))
 @settings(max_examples=150)
 def test_a_proposal_tells_every_version_in_which_it_would_hide_anything(texts: list[list[str]]) -> None:
-    """Held against comparing the whole history once more with the rule in force."""
+    """Seen by comparing the whole history once more with the rule in force."""
     with tempfile.TemporaryDirectory() as folder:
         written = ["".join(f"{line}\n" for line in ("head", *lines)).encode() for lines in texts]
         store = _stored(Path(folder) / "store", "s", written)

@@ -20,7 +20,7 @@ from historon.standins.pennant import Pennant
 from historon.store import Fate, FolderStore, Outcome
 from historon.timetable.service import Service
 from tests.conftest import EstateFolder, WebListener
-from tests.leaping import LeapingLoop
+from tests.leaping import InProcess, LeapingLoop
 
 OSLO = ZoneInfo("Europe/Oslo")
 START = datetime(2026, 10, 10, 12, tzinfo=OSLO)  # clocks go back on 2026-10-25, at 03:00
@@ -136,7 +136,7 @@ class Month:
     def service(self) -> CrashingService:
         return CrashingService(
             self.folder.path / "historon.toml", lambda one: FolderStore(one.path(one.settings.store)), self.clock,
-            tick=timedelta(minutes=5),
+            tick=timedelta(minutes=5), workers=InProcess(),
         )  # fmt: skip
 
     async def play(self) -> None:

@@ -23,7 +23,7 @@ from historon.notices.routing import due_at, wants
 from historon.store import FolderStore
 from historon.timetable.service import Service
 from tests.conftest import FILES_ESTATE, EstateFolder, WebListener
-from tests.leaping import LeapingLoop
+from tests.leaping import InProcess, LeapingLoop
 
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)  # a Monday, 13:00 in Oslo
 DAY = timedelta(days=1)
@@ -462,7 +462,12 @@ def test_a_service_whose_store_fails_says_so_past_the_store_and_goes_on(files_es
 
     async def play() -> None:
         loop = asyncio.get_running_loop()
-        service = Service(files_estate.path / "historon.toml", opened, lambda: NOW + timedelta(seconds=loop.time()))
+        service = Service(
+            files_estate.path / "historon.toml",
+            opened,
+            lambda: NOW + timedelta(seconds=loop.time()),
+            workers=InProcess(),
+        )
         running = asyncio.create_task(service.run())
         await asyncio.sleep(5400)
         stores[0].broken = True
@@ -497,7 +502,10 @@ def test_a_clock_that_was_wrong_for_a_while_stops_nothing(files_estate: EstateFo
             return NOW + timedelta(seconds=loop.time()) + ahead
 
         service = Service(
-            files_estate.path / "historon.toml", lambda one: FolderStore(one.path(one.settings.store)), clock
+            files_estate.path / "historon.toml",
+            lambda one: FolderStore(one.path(one.settings.store)),
+            clock,
+            workers=InProcess(),
         )
         running = asyncio.create_task(service.run())
         for hours, jump in ((2.5, timedelta(days=365)), (0.2, timedelta()), (3, timedelta())):

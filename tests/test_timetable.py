@@ -349,6 +349,41 @@ def test_service_files_name_the_program_and_the_estate(scheduled: EstateFolder, 
         etree.fromstring(texts[0].encode())
 
 
+def test_a_unit_lets_the_service_write_where_the_estate_file_says_that_it_does(scheduled: EstateFolder) -> None:
+    before = scheduled.run("service-files", "systemd").out
+    assert f"ReadWritePaths={scheduled.path}\n" in before
+    text = (scheduled.path / "historon.toml").read_text()
+    scheduled.write(
+        text + """
+[copies.far]
+path = "/mnt/far/historon"
+mount = "/mnt/far"
+[copies.near]
+path = "copy"
+[channels.record]
+kind = "file"
+path = "/var/log/historon/notices.jsonl"
+[procedures.pushed]
+over = "drop-folder"
+folder = "/srv/drop/{name}"
+then = "move"
+steps = [{ pull = "*", as = "x", complete = "renamed" }]
+[procedures.left]
+extends = "pushed"
+folder = "/srv/left"
+then = "keep"
+[[sources]]
+name = "door"
+procedure = "pushed"
+[[sources]]
+name = "gate"
+procedure = "left"
+"""
+    )  # fmt: skip
+    unit = scheduled.run("service-files", "timer").out
+    assert f"ReadWritePaths={scheduled.path} -/mnt/far -/srv/drop/door -/var/log/historon\n" in unit
+
+
 @pytest.mark.skipif(not shutil.which("systemd-analyze"), reason="needs systemd-analyze")
 @pytest.mark.parametrize("kind", ["systemd", "timer"])
 def test_units_are_right_and_closed_in(scheduled: EstateFolder, kind: str, tmp_path: Path) -> None:

@@ -5,7 +5,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from historon.collect import Failure, FailureKind, RoundReport, SourceResult
-from historon.compare import Masks, compare_exports
+from historon.collect.judging import changed_lines
+from historon.compare import Masks, Plain, compare_exports
 from historon.estate import MailChannel, read_estate
 from historon.notices import letter_of
 from historon.notices.events import change_events, round_ended, state_of, trouble_event
@@ -22,6 +23,7 @@ def main() -> None:
         file.write_text('[estate]\nname = "Brackwater Ferries"\ntime_zone = "Europe/Oslo"\n')
         estate = read_estate(file)
     changes = compare_exports({"active.cfg": OLD}, {"active.cfg": NEW}, Masks(key=b"made up"))
+    lines = changed_lines(changes, Plain([]))
     failure = Failure(
         FailureKind.INCOMPLETE,
         "the device closed the connection in the middle of an answer, after 979 bytes",
@@ -34,15 +36,15 @@ def main() -> None:
     results = [
         SourceResult("eider-yard-1", Outcome.SUSPECT, second, 5, 0, 50, doubt),
         SourceResult("saltgate-quay-1", Outcome.FAILED, second, note=str(failure), failure=failure),
-        SourceResult("northmole-edge-1", Outcome.CHANGED, second, 5, 2, 2, changes=changes),
-        SourceResult("saltgate-edge-1", Outcome.CHANGED, second, 4, 2, 2, changes=changes),
+        SourceResult("northmole-edge-1", Outcome.CHANGED, second, 5, 2, 2, lines=lines),
+        SourceResult("saltgate-edge-1", Outcome.CHANGED, second, 4, 2, 2, lines=lines),
         *(SourceResult(f"office-{n}", Outcome.UNCHANGED, second) for n in range(3)),
     ]
     began = datetime(2026, 11, 21, 1, 30, tzinfo=UTC)
     report = RoundReport("Brackwater Ferries", 5, began, began + timedelta(seconds=41), results)
     events = [round_ended(report)]
     for result in results:
-        events += change_events(result, None, began)
+        events += change_events(result, began)
         if state := state_of(result):
             events.append(trouble_event(state, result, began))
     channel = MailChannel(to=("a@brackwater.example",), from_="b@brackwater.example", server="localhost")

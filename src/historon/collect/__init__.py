@@ -3,7 +3,7 @@
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep, cause_of
 from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
-from historon.collect.judging import Judged, judge
+from historon.collect.judging import ChangedLine, Judged, judge, question_about
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.pinning import Identity, shown_identity
 from historon.collect.places import Places
@@ -14,6 +14,7 @@ from historon.collect.steps import StepTaken
 from historon.collect.vouching import vouch
 
 __all__ = [
+    "ChangedLine",
     "Clock",
     "CollectError",
     "Failure",
@@ -34,6 +35,7 @@ __all__ = [
     "cause_of",
     "examine",
     "judge",
+    "question_about",
     "rehearse",
     "resume_paused",
     "run_round",

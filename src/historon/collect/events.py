@@ -7,9 +7,10 @@ from datetime import datetime, timedelta
 from typing import Self
 
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
+from historon.collect.judging import ChangedLine
 from historon.collect.pauses import Resumed
 from historon.collect.steps import StepTaken
-from historon.compare import Masks, PartChange, Unmet
+from historon.compare import Masks, Unmet
 from historon.store import Outcome
 
 __all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep", "cause_of"]
@@ -67,6 +68,7 @@ class SourceStep:
 class SourceResult:
     """How one source fared; whatever version it names is on disk, and all of it on record in its `round`, if any.
 
+    What changed is told in `lines` and in the fingerprints of `families`;
     `unmet` are the requirements that it newly fails, `met_again` the names of those that it meets again.
     """
 
@@ -78,7 +80,8 @@ class SourceResult:
     removed: int = 0
     note: str | None = None
     failure: Failure | None = None
-    changes: Sequence[PartChange] = field(default=(), repr=False)
+    lines: Sequence[ChangedLine] = field(default=(), repr=False)
+    families: bytes = field(default=b"", repr=False)
     round: int | None = None
     unmet: Sequence[Unmet] = ()
     met_again: Sequence[str] = ()

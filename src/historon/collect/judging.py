@@ -1,44 +1,74 @@
-"""From an export to what the ledger should say of it: whether it is new, noise, or doubtful."""
+"""From an export to what the ledger should say of it: whether it is new, noise, or doubtful, and what changed.
 
-from collections.abc import Mapping, Sequence
+All that looks at what a device sent happens in `answer`, stage by stage, in a process that may be ended at any moment
+(see historon.workers). What the stages gave until then is put together in `judged`: nothing that is missing counts as
+well.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import islice
+from typing import IO
 
-from historon.compare import Masks, PartChange, comparable, compare_exports, signature
+import msgspec
+
+from historon.compare import (
+    Masks,
+    PartChange,
+    Plain,
+    Unmet,
+    comparable,
+    compare_exports,
+    fingerprint,
+    fingerprints,
+    is_archive,
+    packed,
+    signature,
+    unmet,
+)
 from historon.errors import where_raised
-from historon.estate import Estate, Procedure, Share, Source
+from historon.estate import Procedure, Requirement, Share, Source
 from historon.inspection import Inspection, Kept, inspect
 from historon.store import Outcome, Part, State, Store, StoredPart
+from historon.workers import Done, Workers
 
-__all__ = ["Judged", "Question", "judge", "max_shrink_of", "question_about"]
+__all__ = ["ChangedLine", "Judged", "Question", "answer", "changed_lines", "judge", "judged", "question_about"]
+
+_LINES = 200  # of one version's changes that are kept for telling
+_WIDTH = 300
 
 _Contents = Mapping[str, bytes]
+
+
+class ChangedLine(msgspec.Struct, frozen=True, array_like=True):
+    """One change in a part, in words and masked; `alike` is what equal changes of other sources have in common."""
+
+    part: str
+    text: str
+    alike: bytes
 
 
 @dataclass(frozen=True)
 class Judged:
     """An export with its verdict, ready to become an entry; `as_it_was` when it is the last one byte for byte.
 
-    `doubts` make it suspect; `remarks` are what could not be looked into or compared.
+    `doubts` make it suspect; `remarks` are what could not be looked into or compared. What changed is told in `lines`
+    and in the fingerprints of `families`. `unmet` is what of the source's requirements it does not meet, or None where
+    that was not asked.
     """
 
     outcome: Outcome
     parts: Sequence[Part | StoredPart]
     state: State = State.GOOD
-    changes: Sequence[PartChange] = ()
+    added: int = 0
+    removed: int = 0
+    lines: Sequence[ChangedLine] = ()
+    families: bytes = b""
     doubts: Sequence[str] = ()
     remarks: Sequence[str] = ()
     signature: bytes | None = None
     as_it_was: bool = False
-
-    @property
-    def added(self) -> int:
-        """Lines that came, over all parts."""
-        return sum(change.added for change in self.changes)
-
-    @property
-    def removed(self) -> int:
-        """Lines that went, over all parts."""
-        return sum(change.removed for change in self.changes)
+    unmet: Sequence[Unmet] | None = None
 
 
 @dataclass(frozen=True)
@@ -46,7 +76,8 @@ class Question:
     """All that judging an export takes, read from the store beforehand: the answer touches no store.
 
     `before` are the parts of the last good version, None without one; `sides` the contents of the parts that differ,
-    before and now. `signed` says whether the source has a signature already; None where none is kept.
+    before and now. `signed` says whether the source has a signature already; None where none is kept. `own_names` are
+    the source's, `rules` the requirements that it is to be checked against.
     """
 
     kept: Sequence[Kept]
@@ -56,92 +87,215 @@ class Question:
     before: Mapping[str, StoredPart] | None
     sides: tuple[_Contents, _Contents] = field(repr=False)
     signed: bool | None
+    own_names: Sequence[str] = ()
+    rules: Sequence[Requirement] = ()
 
-    @property
-    def new(self) -> dict[str, Part | StoredPart]:
-        """The parts of the export by name."""
-        return {one.part.name: one.part for one in self.kept}
+    def handed_over(self) -> "tuple[Question, list[IO[bytes]]]":
+        """The question without the files of its large parts, and those files, to be put in again by `with_files`."""
+        files = [one.part.spool for one in self.kept if one.part.spool is not None]
+        kept = [replace(one, part=replace(one.part, spool=None)) for one in self.kept]
+        return replace(self, kept=kept), files
 
-    def answer(self) -> Judged:
-        """The verdict. Whatever goes wrong while foreign bytes are looked at is part of it, and raises nothing."""
-        inspection, changes, remarks = self._inspected(), *self._compared()
-        remarks += inspection.unknown
-        if inspection.doubts:
-            parts = [*self.new.values()]
-            return Judged(Outcome.SUSPECT, parts, State.SUSPECT, changes or (), inspection.doubts, remarks)
-        judged = self._weighed(changes)
-        bits, trouble = self._signature()
-        return replace(judged, remarks=[*remarks, *trouble], signature=bits)
+    def with_files(self, files: Sequence[IO[bytes]]) -> "Question":
+        """The question with the files of its large parts."""
+        left = list(files)
+        kept = [
+            replace(one, part=replace(one.part, spool=left.pop(0))) if one.part.spooled and left else one
+            for one in self.kept
+        ]
+        return replace(self, kept=kept)
 
-    def _inspected(self) -> Inspection:
-        try:
-            return inspect(self.kept, self.procedure, self.before or {}, self.sides[0], self.max_shrink)
-        except Exception as exc:
-            return Inspection([f"it could not be inspected: {where_raised(exc)}"])
 
-    def _compared(self) -> tuple[list[PartChange] | None, list[str]]:
-        """What changed; None, and why, where that could not be found out."""
-        try:
-            changes = compare_exports(*self.sides, self.masks)
-            _ = [change.changes for change in changes]
-        except Exception as exc:
-            return None, [f"not compared with the version before: {where_raised(exc)}"]
-        return changes, []
+# ---- what happens in the other process -------------------------------------------------------------------------------
 
-    def _weighed(self, changes: Sequence[PartChange] | None) -> Judged:
-        """What an export without doubts is. One that could not be compared counts as changed: sameness is not shown."""
-        new = self.new
-        if self.before is None:
-            return Judged(Outcome.FIRST, [*new.values()], State.GOOD, changes or ())
-        if changes is None:
-            return Judged(Outcome.CHANGED, [*new.values()], State.GOOD)
-        if as_before := _following(self.kept, self.before, {change.name for change in changes}):
-            new |= as_before
-            changes = [one for one in changes if not any(_belongs(one.name, name) for name in as_before)]
-        quiet = [one.part.name for one in self.kept if one.step.record_only]
-        telling = [one for one in changes if not any(_belongs(one.name, name) for name in quiet)]
-        if not telling:
-            as_it_was = not any(self.sides)
-            return Judged(Outcome.UNCHANGED, [*new.values()], State.NOISE, as_it_was=as_it_was)
-        return Judged(Outcome.CHANGED, [*new.values()], State.GOOD, telling)
 
-    def _signature(self) -> tuple[bytes | None, list[str]]:
-        """What is new in the export to be found by; all of it where nothing is kept yet.
+@dataclass(frozen=True)
+class _Compared:
+    """What changed; `changed` are names of parts, `follows` of those that stay what they were as they follow others."""
 
-        None without an index, and where it could not be made: then the source is searched by reading it.
-        """
-        if self.signed is None or not any(self.sides):
-            return None, []
-        try:
-            if self.signed:
-                return signature(*self.sides), []
-            whole = {one.part.name: one.part.content for one in self.kept if one.part.spool is None}
-            return signature({}, whole), []
-        except Exception as exc:
-            return None, [f"not indexed: {where_raised(exc)}"]
+    changed: bool
+    follows: Sequence[str] = ()
+    added: int = 0
+    removed: int = 0
+    lines: Sequence[ChangedLine] = ()
+    families: bytes = b""
+
+
+@dataclass(frozen=True)
+class _Signed:
+    bits: bytes
+
+
+@dataclass(frozen=True)
+class _Checked:
+    unmet: Sequence[Unmet]
+
+
+@dataclass(frozen=True)
+class _Trouble:
+    """Something that could not be done, and why; the stages after it are taken all the same."""
+
+    what: str
+
+
+_Stage = Inspection | _Compared | _Signed | _Checked | _Trouble
+
+
+def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Stage]:
+    """The stages of judging. Whatever goes wrong while foreign bytes are looked at is told, and raises nothing."""
+    question = question.with_files(files)
+    try:
+        inspection = inspect(
+            question.kept, question.procedure, question.before or {}, question.sides[0], question.max_shrink
+        )
+    except Exception as exc:
+        inspection = Inspection([f"it could not be inspected: {where_raised(exc)}"])
+    yield inspection
+    follows: Sequence[str] = ()
+    try:
+        compared = _compared(question, suspect=bool(inspection.doubts))
+        follows = compared.follows
+        yield compared
+    except Exception as exc:
+        yield _Trouble(f"not compared with the version before: {where_raised(exc)}")
+    if inspection.doubts:
+        return
+    yield from _signed(question)
+    if question.rules:
+        yield _checked(question, follows)
+
+
+def _compared(question: Question, *, suspect: bool) -> _Compared:
+    changes = compare_exports(*question.sides, question.masks)
+    before = question.before
+    if suspect or before is None:
+        return _told(changes, question, changed=True)
+    names = {change.name for change in changes}
+    follows = [
+        one.part.name
+        for one in question.kept
+        if one.step.follows and one.part.name in before and not any(_belongs(name, one.step.follows) for name in names)
+    ]
+    quiet = [*follows, *(one.part.name for one in question.kept if one.step.record_only)]
+    telling = [one for one in changes if not any(_belongs(one.name, name) for name in quiet)]
+    return _told(telling, question, changed=bool(telling), follows=follows)
+
+
+def _told(
+    changes: Sequence[PartChange], question: Question, *, changed: bool, follows: Sequence[str] = ()
+) -> _Compared:  # fmt: skip
+    """What is to be kept and told of changes."""
+    plain = Plain(question.own_names)
+    added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
+    families = packed(fingerprints(changes, plain))
+    return _Compared(changed, follows, added, removed, changed_lines(changes, plain), families)
+
+
+def changed_lines(changes: Sequence[PartChange], plain: Plain) -> list[ChangedLine]:
+    """The changes of a version as they are told, no more than anybody reads."""
+    found = ((part.name, one) for part in changes[:_LINES] for one in part.changes[:_LINES])
+    return [
+        ChangedLine(part, f"{one.sign} {one.path}{': ' if one.path else ''}{one.words}"[:_WIDTH],
+                    fingerprint(part, one, plain).alike)
+        for part, one in islice(found, _LINES)
+    ]  # fmt: skip
+
+
+def _belongs(name: str, followed: str) -> bool:
+    """Whether a part is this one, or what is in it."""
+    return name == followed or name.startswith(followed.rstrip("/") + "/")
+
+
+def _signed(question: Question) -> Iterator[_Stage]:
+    """What is new in the export to be found by; all of it where nothing is kept yet.
+
+    Where it cannot be made the source is searched by reading it.
+    """
+    if question.signed is None or not any(question.sides):
+        return
+    try:
+        if question.signed:
+            yield _Signed(signature(*question.sides))
+        else:
+            whole = {one.part.name: one.part.content for one in question.kept if one.part.spool is None}
+            yield _Signed(signature({}, whole))
+    except Exception as exc:
+        yield _Trouble(f"not indexed: {where_raised(exc)}")
+
+
+def _checked(question: Question, follows: Sequence[str]) -> _Stage:
+    contents = {one.part.name: comparable(one.part) for one in question.kept}
+    contents |= {name: question.sides[0][name] for name in follows if name in question.sides[0]}
+    large = {
+        one.part.name: one.part.spool
+        for one in question.kept
+        if one.part.spool is not None and one.part.name not in follows and is_archive(one.part.edges)
+    }
+    try:
+        return _Checked(unmet(question.rules, contents, question.masks, large))
+    except Exception as exc:
+        return _Trouble(f"requirements not checked: {where_raised(exc)}")
+
+
+# ---- what is made of it ----------------------------------------------------------------------------------------------
+
+
+async def judge(workers: Workers, source: str, question: Question) -> Judged:
+    """Inspect an export and compare it with the source's last good version, within limits of time and memory."""
+    handed_over, files = question.handed_over()
+    return judged(question, await workers.run(source, answer, handed_over, files=files))
+
+
+def judged(question: Question, done: Done) -> Judged:
+    """The verdict. Where the stages broke off, `done.trouble` says why: that makes what they had to say unknown."""
+    found: dict[type, _Stage] = {type(stage): stage for stage in done.pieces}
+    remarks = [stage.what for stage in done.pieces if isinstance(stage, _Trouble)]
+    inspection = found.get(Inspection) or Inspection([f"it could not be inspected: {done.trouble}"])
+    assert isinstance(inspection, Inspection)  # noqa: S101 (by its key)
+    compared = found.get(_Compared)
+    if done.trouble and compared is None and Inspection in found:
+        remarks.append(f"not compared with the version before: {done.trouble}")
+    made = _outcome(question, inspection, compared if isinstance(compared, _Compared) else None)
+    signed, checked = found.get(_Signed), found.get(_Checked)
+    if made.state is not State.SUSPECT and question.rules:
+        unknown = [Unmet(rule.name, unknown="it could not be checked", why=rule.why) for rule in question.rules]
+        made = replace(made, unmet=checked.unmet if isinstance(checked, _Checked) else unknown)
+    return replace(
+        made, remarks=[*remarks, *inspection.unknown], signature=signed.bits if isinstance(signed, _Signed) else None
+    )
+
+
+def _outcome(question: Question, inspection: Inspection, compared: _Compared | None) -> Judged:
+    """What an export is. One that could not be compared counts as changed: sameness is not shown."""
+    new: dict[str, Part | StoredPart] = {one.part.name: one.part for one in question.kept}
+    told = compared or _Compared(changed=True)
+    if question.before is not None:
+        new |= {name: question.before[name] for name in told.follows}
+    parts = [*new.values()]
+    sums = {"added": told.added, "removed": told.removed, "lines": told.lines}
+    if inspection.doubts:
+        return Judged(Outcome.SUSPECT, parts, State.SUSPECT, doubts=inspection.doubts, **sums)  # type: ignore[arg-type]
+    if question.before is None:
+        return Judged(Outcome.FIRST, parts, **sums)  # type: ignore[arg-type]
+    if not told.changed:
+        return Judged(Outcome.UNCHANGED, parts, State.NOISE, as_it_was=not any(question.sides))
+    return Judged(Outcome.CHANGED, parts, families=told.families, **sums)  # type: ignore[arg-type]
+
+
+# ---- what is asked ---------------------------------------------------------------------------------------------------
 
 
 def question_about(
-    store: Store, source: str, kept: Sequence[Kept], procedure: Procedure, masks: Masks, max_shrink: Share
-) -> Question:
+    store: Store, source: Source, procedure: Procedure, kept: Sequence[Kept], masks: Masks,
+    rules: Sequence[Requirement] = (),
+) -> Question:  # fmt: skip
     """What is to be found out about an export, with all that the store knows. StoreError when it cannot be read."""
-    good = store.state(source).good
-    before = {part.name: part for part in store.parts(source, good)} if good is not None else None
+    good = store.state(source.name).good
+    before = {part.name: part for part in store.parts(source.name, good)} if good is not None else None
     sides = _differing(store, before or {}, {one.part.name: one.part for one in kept})
-    signed = store.signed(source) if store.indexed else None
-    return Question(kept, procedure, masks, max_shrink, before, sides, signed)
-
-
-def judge(
-    store: Store, source: str, kept: Sequence[Kept], procedure: Procedure, masks: Masks, max_shrink: Share | None = None
-) -> Judged:
-    """Inspect an export and compare it with the source's last good version. StoreError when that cannot be read."""
-    return question_about(store, source, kept, procedure, masks, max_shrink or procedure.max_shrink).answer()
-
-
-def max_shrink_of(estate: Estate, source: Source) -> Share:
-    """How much of an export may be gone before it is suspect: the source's own share, else its procedure's."""
-    return source.max_shrink if source.max_shrink is not None else estate.procedure_of(source).max_shrink
+    signed = store.signed(source.name) if store.indexed else None
+    share = source.max_shrink if source.max_shrink is not None else procedure.max_shrink
+    return Question(kept, procedure, masks, share, before, sides, signed, source.own_names, rules)
 
 
 def _differing(store: Store, before: Mapping[str, StoredPart], new: Mapping[str, Part]) -> tuple[_Contents, _Contents]:
@@ -153,19 +307,5 @@ def _differing(store: Store, before: Mapping[str, StoredPart], new: Mapping[str,
     ]
     return (
         {name: comparable(before[name], store) for name in differing if name in before},
-        {name: comparable(new[name], store) for name in differing if name in new},
+        {name: comparable(new[name]) for name in differing if name in new},
     )
-
-
-def _following(kept: Sequence[Kept], before: Mapping[str, StoredPart], changed: set[str]) -> dict[str, StoredPart]:
-    """Parts that follow others of which none changed: they stay what they were."""
-    return {
-        one.part.name: before[one.part.name]
-        for one in kept
-        if one.step.follows and one.part.name in before and not any(_belongs(n, one.step.follows) for n in changed)
-    }
-
-
-def _belongs(name: str, followed: str) -> bool:
-    """Whether a part is this one, or what is in it."""
-    return name == followed or name.startswith(followed.rstrip("/") + "/")

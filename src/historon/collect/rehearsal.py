@@ -1,17 +1,17 @@
 """Going through a procedure for real while storing nothing."""
 
-import asyncio
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from historon.collect.events import Failure
 from historon.collect.failures import CollectError, NotNowError
-from historon.collect.judging import Judged, max_shrink_of, question_about
+from historon.collect.judging import Judged, judge, question_about
 from historon.collect.reaching import Clock, Reach
 from historon.collect.steps import StepObserver
 from historon.compare import Masks
 from historon.estate import Estate, Source
 from historon.store import Store
+from historon.workers import Workers
 
 __all__ = ["Rehearsal", "rehearse"]
 
@@ -42,7 +42,10 @@ async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock
         return Rehearsal(source.name, masks, failure=Failure.of(exc, masks))
     except NotNowError as exc:
         return Rehearsal(source.name, masks, not_now=masks.seen(str(exc)))
-    procedure, max_shrink = estate.procedure_of(source), max_shrink_of(estate, source)
-    question = question_about(store, source.name, export.kept, procedure, masks, max_shrink)
-    judged = await asyncio.to_thread(question.answer)
+    question = question_about(store, source, estate.procedure_of(source), export.kept, masks)
+    workers = Workers()
+    try:
+        judged = await judge(workers, source.name, question)
+    finally:
+        workers.close()
     return Rehearsal(source.name, masks, judged, [*export.remarks, *judged.remarks])

@@ -7,30 +7,18 @@ from datetime import datetime, timedelta
 
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.judging import Judged, max_shrink_of, question_about
+from historon.collect.judging import Judged, judge, question_about
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.places import Places
 from historon.collect.reaching import Clock, Export, Reach
 from historon.collect.steps import StepTaken
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
-from historon.compare import (
-    REQUIREMENTS,
-    Masks,
-    Plain,
-    Unmet,
-    comparable,
-    fingerprints,
-    large_archives,
-    news_of,
-    packed,
-    requirements_of,
-    same_rules,
-    unmet,
-)
+from historon.compare import REQUIREMENTS, Masks, Unmet, news_of, requirements_of, same_rules
 from historon.errors import OutsideError, StoreError, where_raised
-from historon.estate import Estate, Source
+from historon.estate import Estate, Requirement, Source
 from historon.store import Entry, Outcome, State, StillPaused, Store, still_paused
+from historon.workers import Workers
 
 __all__ = ["run_round", "unfinished_sources"]
 
@@ -42,19 +30,25 @@ _INTERRUPTED = "the round was interrupted"
 
 async def run_round(
     estate: Estate, sources: Sequence[Source], store: Store, *, clock: Clock, observer: Observer, trigger: str,
-    delays: Mapping[str, timedelta] | None = None, places: Places | None = None,
+    delays: Mapping[str, timedelta] | None = None, places: Places | None = None, workers: Workers | None = None,
 ) -> RoundReport:  # fmt: skip
     """Collect these sources and record what came of it.
 
     `delays` says how much later than the round some of them begin. Rounds that share `places` share the limits on how
-    many sources are visited at the same time.
+    many sources are visited at the same time; those that share `workers` let those look at what came back.
 
     Cancelling it ends the round cleanly: what is not done is recorded as skipped, and the report says so. A store that
     takes nothing more does not end the round either: `store_trouble` says what is wrong. Raises OutsideError when the
     round must not begin (see check_surroundings), StoreError when it cannot.
     """
     check_surroundings(estate)
-    return await _Round(estate, store, clock, observer, delays or {}, places or Places(estate)).run(sources, trigger)
+    own = workers or Workers()
+    try:
+        made = _Round(estate, store, clock, observer, delays or {}, places or Places(estate), own)
+        return await made.run(sources, trigger)
+    finally:
+        if workers is None:
+            own.close()
 
 
 def unfinished_sources(store: Store, sources: Sequence[Source]) -> list[Source]:
@@ -89,7 +83,7 @@ class _Found:
 class _Round:
     def __init__(
         self, estate: Estate, store: Store, clock: Clock, observer: Observer, delays: Mapping[str, timedelta],
-        places: Places,
+        places: Places, workers: Workers,
     ) -> None:  # fmt: skip
         self._estate = estate
         self._delays = delays
@@ -99,6 +93,7 @@ class _Round:
         self._key = store.fingerprint_key()
         self._number = 0
         self._places = places
+        self._workers = workers
         self._remarks: list[str] = []
         self._resumed: list[Resumed] = []
         self._queue: asyncio.Queue[_Found] = asyncio.Queue()
@@ -221,20 +216,23 @@ class _Round:
 
     async def _judged(self, source: Source, export: Export, masks: Masks, at: datetime) -> _Found:
         """The verdict on an export. What goes wrong while it is looked at is said of this source alone."""
-        procedure, max_shrink = self._estate.procedure_of(source), max_shrink_of(self._estate, source)
-        question = question_about(self._store, source.name, export.kept, procedure, masks, max_shrink)
-        judged = await asyncio.to_thread(question.answer)
+        procedure = self._estate.procedure_of(source)
+        rules = requirements_of(source, self._estate.requirements)
+        question = question_about(self._store, source, procedure, export.kept, masks, rules)
+        checked_before = self._store.recall(source.name, REQUIREMENTS)
+        if not any(question.sides) and same_rules(checked_before, rules):
+            question = replace(question, rules=())  # nothing to check: neither the export nor the rules are others
+        judged = await judge(self._workers, source.name, question)
         remarks = [*judged.doubts, *judged.remarks, *export.remarks]
-        newly, met_again, held = await self._checked(source, judged, masks, remarks)
-        families = await asyncio.to_thread(_families, judged, source, remarks)
+        newly, met_again, held = _checked(checked_before, rules, judged)
         note = masks.seen("; ".join(remarks)) or None
         result = SourceResult(
-            source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, changes=judged.changes,
-            unmet=newly, met_again=met_again,
+            source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, lines=judged.lines,
+            families=judged.families, unmet=newly, met_again=met_again,
         )  # fmt: skip
         entry = Entry(
             source.name, judged.outcome, at, timedelta(), judged.parts, judged.state, judged.added, judged.removed,
-            note, families, judged.signature, remembered=self._remembered(export, judged, held),
+            note, judged.families, judged.signature, remembered=self._remembered(export, judged, held),
             made=self._made(source, export, at),
         )  # fmt: skip
         return _Found(entry, result)
@@ -252,26 +250,6 @@ class _Round:
         last = self._store.state(source.name).confirmed_at
         earliest = last + timedelta(milliseconds=1) if last else export.made
         return min(max(export.made, earliest), at)
-
-    async def _checked(
-        self, source: Source, judged: Judged, masks: Masks, remarks: list[str]
-    ) -> tuple[Sequence[Unmet], Sequence[str], Sequence[tuple[str, str]]]:
-        """Which requirements the source newly fails, which it meets again, and what is to be remembered of it."""
-        rules = requirements_of(source, self._estate.requirements)
-        if not rules or judged.state is State.SUSPECT:
-            return (), (), ()
-        before = self._store.recall(source.name, REQUIREMENTS)
-        if judged.as_it_was and same_rules(before, rules):
-            return (), (), ()
-        contents = {part.name: comparable(part, self._store) for part in judged.parts}
-        try:
-            with large_archives(judged.parts, self._store) as large:
-                failing = await asyncio.to_thread(unmet, rules, contents, masks, large)
-        except Exception as exc:
-            remarks.append(f"requirements not checked: {where_raised(exc)}")
-            failing = [Unmet(rule.name, unknown="it could not be checked", why=rule.why) for rule in rules]
-        told, newly, met_again = news_of(before, rules, failing)
-        return newly, met_again, [(REQUIREMENTS, told)] if told != before else []
 
     async def _write(self) -> None:
         """Record results as they come in; those that come in together share a transaction and its wait for the disk."""
@@ -332,14 +310,14 @@ async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:
     return interrupted
 
 
-def _families(judged: Judged, source: Source, remarks: list[str]) -> bytes:
-    """The fingerprints of what changed; nothing, with a remark, where they could not be made."""
-    try:
-        found = judged.changes if judged.outcome is Outcome.CHANGED else ()
-        return packed(fingerprints(found, Plain(source.own_names)))
-    except Exception as exc:
-        remarks.append(f"its changes are not compared with those of others: {where_raised(exc)}")
-        return b""
+def _checked(
+    before: str | None, rules: Sequence[Requirement], judged: Judged
+) -> tuple[Sequence[Unmet], Sequence[str], Sequence[tuple[str, str]]]:
+    """Which requirements the source newly fails, which it meets again, and what is to be remembered of it."""
+    if judged.unmet is None:
+        return (), (), ()
+    told, newly, met_again = news_of(before, rules, judged.unmet)
+    return newly, met_again, [(REQUIREMENTS, told)] if told != before else []
 
 
 def _skipped(name: str, at: datetime, why: str) -> _Found:

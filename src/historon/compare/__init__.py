@@ -1,5 +1,6 @@
 """What changed: lines, outline, documents, archives, masks, and the forms in which a change is shown."""
 
+from historon.compare.archives import is_archive
 from historon.compare.changes import Change, How, text_changes
 from historon.compare.estatewide import Family, Variant, families, fingerprinted, variants
 from historon.compare.exports import Kind, PartChange, comparable, compare_exports, is_binary, is_called, too_large
@@ -80,6 +81,7 @@ __all__ = [
     "fingerprinted",
     "fingerprints",
     "hunks",
+    "is_archive",
     "is_binary",
     "is_called",
     "large_archives",

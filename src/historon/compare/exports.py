@@ -148,11 +148,17 @@ def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: M
     return found
 
 
-def comparable(part: Part | StoredPart, store: Store) -> bytes:
-    """The content of a part; of a large one a stand-in, which is binary and equal only where the digests are."""
+def comparable(part: Part | StoredPart, store: Store | None = None) -> bytes:
+    """The content of a part; of a large one a stand-in, which is binary and equal only where the digests are.
+
+    One that is stored is read from its `store`.
+    """
     if part.size > LARGE:
         return stand_in(part.size, part.sha256)
-    return part.content if isinstance(part, Part) else store.read(part)
+    if isinstance(part, Part):
+        return part.content
+    assert store is not None  # noqa: S101 (it came from one)
+    return store.read(part)
 
 
 def too_large(content: bytes) -> bool:

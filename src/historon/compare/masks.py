@@ -11,9 +11,11 @@ from html import escape
 from typing import Self
 from urllib.parse import quote, quote_plus
 
-from historon.estate import Noise, Pattern, Procedure
+from historon.estate import Expression, Noise, Pattern, Procedure
 
 __all__ = ["VALUE_KINDS", "Masks"]
+
+_Expression = re.Pattern[bytes] | Expression
 
 _NAMES = rb"(?:password|passwd|passphrase|secret|community|pre-shared-key|psk|api[_-]?key|auth[_-]?key|token)"
 # One of these stands wherever one of the names does. They are looked for first, as that takes a fiftieth of the time.
@@ -88,7 +90,7 @@ class Masks:
         self.known_by = tuple(known_by)
         self.with_noise = with_noise
         self._ignore_case, self._ignore_space = ignore_case, ignore_space
-        self._secret = [pattern.compiled for pattern in secret]
+        self._secret: list[_Expression] = [pattern.compiled for pattern in secret]
         self._key = key
         self.reveal = reveal
         for text in literal:
@@ -193,7 +195,7 @@ class Masks:
         return b"\n".join([mark] * (secret.count(b"\n") + 1))
 
 
-def _line_noise(rules: Iterable[Noise]) -> list[re.Pattern[bytes]]:
+def _line_noise(rules: Iterable[Noise]) -> list[_Expression]:
     return [VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
             for rule in rules if rule.kind in ("pattern", "value")]  # fmt: skip
 
@@ -236,9 +238,7 @@ def _named_spans(content: bytes) -> Iterator[tuple[int, int]]:
         yield from _spans(_NAMED[1], content, start, min(len(content), end + _ELEMENT))
 
 
-def _spans(
-    pattern: re.Pattern[bytes], content: bytes, start: int = 0, end: int = sys.maxsize
-) -> Iterator[tuple[int, int]]:
+def _spans(pattern: _Expression, content: bytes, start: int = 0, end: int = sys.maxsize) -> Iterator[tuple[int, int]]:
     for match in pattern.finditer(content, start, end):
         for group in range(1, pattern.groups + 1) if pattern.groups else (0,):
             if match.start(group) >= 0 and match.end(group) > match.start(group):

@@ -1,17 +1,81 @@
 """What is looked for in texts: regular expressions, and places in an answer."""
 
 import re
-from functools import lru_cache
-from typing import Self
+import sys
+from collections.abc import Callable, Iterator
+from functools import cached_property, lru_cache
+from typing import Any, Self
 
-__all__ = ["Finder", "Noise", "Pattern"]
+__all__ = ["Expression", "Finder", "Noise", "Pattern"]
+
+
+class Expression:
+    """A regular expression over bytes, as somebody wrote it, in which ^ and $ stand for the ends of lines.
+
+    It is looked for in what a device sends, so it is matched in time that grows with the length alone, by RE2, wherever
+    RE2 knows its syntax. Lookaround and backreferences take an engine that tries again and again.
+    """
+
+    def __init__(self, written: bytes) -> None:
+        self.written = written
+
+    def __reduce__(self) -> tuple[type[Self], tuple[bytes]]:
+        return type(self), (self.written,)
+
+    @cached_property
+    def _compiled(self) -> Any:
+        return _linear(self.written) or re.compile(self.written, re.MULTILINE)
+
+    @property
+    def is_linear(self) -> bool:
+        """Whether no text can make it take long."""
+        return _linear(self.written) is not None
+
+    @property
+    def groups(self) -> int:
+        """How many groups it has."""
+        return int(self._compiled.groups)
+
+    def search(self, content: bytes, start: int = 0, end: int = sys.maxsize) -> "re.Match[bytes] | None":
+        """As of re.Pattern."""
+        found: re.Match[bytes] | None = self._compiled.search(content, start, min(end, len(content)))
+        return found
+
+    def fullmatch(self, content: bytes) -> "re.Match[bytes] | None":
+        """As of re.Pattern."""
+        found: re.Match[bytes] | None = self._compiled.fullmatch(content)
+        return found
+
+    def finditer(self, content: bytes, start: int = 0, end: int = sys.maxsize) -> "Iterator[re.Match[bytes]]":
+        """As of re.Pattern."""
+        yield from self._compiled.finditer(content, start, min(end, len(content)))
+
+    def sub(self, made: "Callable[[re.Match[bytes]], bytes]", content: bytes) -> bytes:
+        """As of re.Pattern."""
+        return bytes(self._compiled.sub(made, content))
+
+
+@lru_cache(maxsize=4096)
+def _linear(written: bytes) -> Any:
+    """The expression as RE2 has it; None where it has no such syntax, or no RE2 is there (musl)."""
+    try:
+        import re2
+    except ImportError:
+        return None
+    options = re2.Options()
+    options.encoding = re2.Options.Encoding.LATIN1  # a byte is a letter, as for re
+    options.log_errors = False
+    try:
+        return re2.compile(b"(?m)" + written, options)
+    except re2.error:
+        return None
 
 
 class Pattern(str):
     """A regular expression, compiled over bytes because exports are bytes."""
 
     __slots__ = ("compiled",)
-    compiled: re.Pattern[bytes]
+    compiled: Expression
 
     @classmethod
     def parse(cls, text: object) -> Self:
@@ -19,13 +83,13 @@ class Pattern(str):
         if not isinstance(text, str) or not text:
             raise ValueError("expected a regular expression in quotes")
         try:
-            compiled = re.compile(text.encode(), re.MULTILINE)
+            re.compile(text.encode(), re.MULTILINE)
         except re.error as exc:
             raise ValueError(
                 f"not a regular expression: {exc} (use 'single quotes' so that \\ stays as it is)"
             ) from exc
         made = cls(text)
-        made.compiled = compiled
+        made.compiled = Expression(text.encode())
         return made
 
 
@@ -76,7 +140,7 @@ class Noise(str):
     """
 
     __slots__ = ("compiled",)
-    compiled: re.Pattern[bytes]
+    compiled: Expression
     VALUES = ("time", "counter", "serial", "hash")
 
     @classmethod

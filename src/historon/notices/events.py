@@ -5,26 +5,15 @@ from datetime import datetime
 
 import msgspec
 
-from historon.collect import FailureKind, RoundReport, SourceResult
-from historon.compare import Plain, fingerprint, fingerprints, packed
-from historon.estate import KINDS, Severity, Source, describe
+from historon.collect import ChangedLine, FailureKind, RoundReport, SourceResult
+from historon.estate import KINDS, Severity, describe
 from historon.store import Outcome
 from historon.times import utc_text
 
 __all__ = ["ChangedLine", "Event", "change_events", "round_ended", "state_of", "trouble_event"]
 
-_LINES = 200  # of one version's changes that are kept for telling
-_WIDTH = 300
 _NAMED = 20  # sources
 _TAIL = 3  # lines of what a device said
-
-
-class ChangedLine(msgspec.Struct, frozen=True, array_like=True):
-    """One change in a part, in words and masked; `alike` is what equal changes of other sources have in common."""
-
-    part: str
-    text: str
-    alike: bytes
 
 
 class Event(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -89,7 +78,7 @@ def trouble_event(kind: str, result: SourceResult, at: datetime, prefix: str = "
     return Event(kind, at, prefix + failure.message, result.source, failure.hint, look, where, excerpt)
 
 
-def change_events(result: SourceResult, source: Source | None, at: datetime) -> Iterator[Event]:
+def change_events(result: SourceResult, at: datetime) -> Iterator[Event]:
     """What is new in a source: its first version, a changed one, requirements that it fails or meets again."""
     name = result.source
     if result.unmet:
@@ -102,18 +91,10 @@ def change_events(result: SourceResult, source: Source | None, at: datetime) -> 
     if result.outcome is Outcome.SKIPPED:
         yield Event("skipped", at, result.note or "", name)
     if result.outcome is Outcome.CHANGED:
-        plain = Plain(source.own_names if source else (name,))
-        lines = tuple(
-            ChangedLine(
-                part.name, (f"{one.sign} {one.path}: {one.words}" if one.path else f"{one.sign} {one.words}")[:_WIDTH],
-                fingerprint(part.name, one, plain).alike,
-            )
-            for part in result.changes for one in part.changes[:_LINES]
-        )[:_LINES]  # fmt: skip
         words = f"version {result.number}, +{result.added} -{result.removed} lines"
         yield Event(
             "changed", at, words, name, look=f"historon diff {name}", version=result.number, added=result.added,
-            removed=result.removed, lines=lines, families=packed(fingerprints(result.changes, plain)),
+            removed=result.removed, lines=tuple(result.lines), families=result.families,
         )  # fmt: skip
 
 

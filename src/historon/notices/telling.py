@@ -71,7 +71,7 @@ class Teller:
         if result.round is None:
             return
         at = self._clock()
-        events = list(change_events(result, self.estate.sources.get(result.source), at))
+        events = list(change_events(result, at))
         if result.outcome is not Outcome.SKIPPED and (news := self._news_of(result, at)):
             events.append(news)
         elif state_of(result):

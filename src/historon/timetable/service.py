@@ -32,6 +32,7 @@ from historon.times import utc_text
 from historon.timetable.health import Vitals
 from historon.timetable.instants import due_instants
 from historon.timetable.watching import Lookout, about_estate, about_rounds, log_level, many_sources
+from historon.workers import Workers
 
 __all__ = ["Service"]
 
@@ -56,9 +57,12 @@ class Service:
 
     def __init__(
         self, file: Path, open_store: Callable[[Estate], Store], clock: Callable[[], datetime], *,
-        tick: timedelta = _TICK,
+        tick: timedelta = _TICK, workers: Workers | None = None,
     ) -> None:  # fmt: skip
-        """`tick` is how long a changed file, a jump of the clock or a request to stop may go unnoticed."""
+        """`tick` is how long a changed file, a jump of the clock or a request to stop may go unnoticed.
+
+        `workers` look at what sources send; they are closed at the end.
+        """
         self._file = file
         self._open_store = open_store
         self._clock = clock
@@ -76,6 +80,8 @@ class Service:
         self._resume_again: dict[str, datetime] = {}
         self.troubled = False
         self.vitals = Vitals()
+        self.workers = workers or Workers()
+        self.workers.start()
 
     def stop(self) -> None:
         """End soon: rounds are interrupted cleanly."""
@@ -278,7 +284,7 @@ class Service:
         try:
             report = await run_round(
                 estate, sources, self._store, clock=self._clock, observer=self._observe, trigger=_TRIGGER,
-                delays=delays, places=self._places,
+                delays=delays, places=self._places, workers=self.workers,
             )  # fmt: skip
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
@@ -406,6 +412,7 @@ class Service:
         except StoreError as exc:
             _LOG.error("the store is in trouble: %s", exc)
         self._store.close()
+        self.workers.close()
         _LOG.info("the service has ended")
 
     async def _send_last(self) -> None:

@@ -4,6 +4,7 @@ import asyncio
 import signal
 import sys
 from collections.abc import Sequence
+from contextlib import closing
 from typing import TYPE_CHECKING
 
 import click
@@ -15,6 +16,7 @@ from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, Source, describe, select
 from historon.notices import Teller, Told, sign_of_life
 from historon.store import Outcome, Store
+from historon.workers import Workers
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -82,7 +84,9 @@ def _round(
         task = asyncio.current_task()
         assert task is not None  # noqa: S101
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
-        return await run_round(teller.estate, sources, store, clock=app.clock, observer=observer, trigger="hand")
+        return await run_round(
+            teller.estate, sources, store, clock=app.clock, observer=observer, trigger="hand", workers=workers
+        )
 
     def tell_steps(event: SourceBegan | SourceStep | SourceResult) -> None:
         if isinstance(event, SourceStep):
@@ -92,7 +96,9 @@ def _round(
         if isinstance(event, SourceResult) and not _offered(event):
             teller.hear(event)  # of a key that is shown for the first time only when nobody confirms it
 
-    with screen as shown:
+    workers = Workers()
+    workers.start()  # while there is one thread
+    with closing(workers), screen as shown:
         observer: Observer = tell_steps
         return asyncio.run(main())
 

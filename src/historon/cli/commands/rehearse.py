@@ -76,7 +76,7 @@ def _rehearse(app: App, estate: Estate, source: Source, store: Store) -> Rehears
         for word, lines in (("doubtful", done.judged.doubts), ("remark", done.remarks)):
             for line in lines:
                 screen.print(Text(f"  {word}: {printable(done.masks.seen(line))}", style=STYLES[Outcome.SUSPECT]))
-        grown = f"  +{done.judged.added} -{done.judged.removed}" if done.judged.changes else ""
+        grown = f"  +{done.judged.added} -{done.judged.removed}" if done.judged.added or done.judged.removed else ""
         screen.print(Text.assemble("  a round would record: ", (outcome, STYLES[outcome]), grown))
     return done
 

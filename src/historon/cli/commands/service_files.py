@@ -8,6 +8,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.errors import OutsideError
+from historon.estate import Estate, FileChannel, fill, values_of
 
 __all__ = ["command"]
 
@@ -18,6 +19,27 @@ _KINDS = {
     "launchd": ("historon.plist",),
     "windows": ("historon-task.xml",),
 }
+
+
+def _written(estate: Estate) -> list[str]:
+    """Where the service writes, as systemd's ReadWritePaths takes it (systemd.exec(5))."""
+    places = [estate.path(copy.mount or copy.path) for copy in estate.copies.values()]
+    places += [
+        estate.path(channel.path).parent for channel in estate.channels.values() if isinstance(channel, FileChannel)
+    ]
+    for source in estate.sources.values():
+        procedure = estate.procedure_of(source)
+        if procedure.folder and procedure.then != "keep":
+            credentials = estate.credentials.get(source.credentials or "")
+            user = credentials.user if credentials else ""
+            folder = estate.path(str(fill(procedure.folder, values_of(source, procedure, user))))
+            places += [folder, folder / procedure.move_to]
+    store = estate.path(estate.settings.store)
+    needed = [estate.folder, store]
+    also = [place for place in sorted(set(places)) if not any(place.is_relative_to(one) for one in needed)]
+    also = [place for place in also if not any(one in place.parents for one in also)]
+    needed = [one for one in needed if one == estate.folder or not one.is_relative_to(estate.folder)]
+    return [*map(str, needed), *(f"-{place}" for place in also)]
 
 
 @click.command(
@@ -36,15 +58,15 @@ def command(app: App, kind: str, *, folder: Path | None, user: str, estate_file:
     """What a system needs to run the service: units, a crontab line, a task.
 
     `systemd` keeps the timetable in the foreground; `timer` and `cron` do what is due every five minutes. The units are
-    closed in as far as collecting allows: the service writes to the estate's folder and to its store, and nowhere else.
+    closed in as far as collecting allows: the service writes to the estate's folder, its store, its copies, folders and
+    mailboxes that it takes exports from and does not leave them in, and files that are channels, and nowhere else.
     """
     from jinja2 import Environment, StrictUndefined
 
     estate = app.estate(estate_file)
     program = Path(sys.argv[0]).absolute()
-    store = estate.path(estate.settings.store)
     values = {
-        "program": program, "estate": estate.file, "folder": estate.folder, "store": store, "user": user,
+        "program": program, "estate": estate.file, "folder": estate.folder, "user": user, "written": _written(estate),
         "name": "".join(char for char in estate.settings.name if char.isprintable()),
     }  # fmt: skip
     for name in _KINDS[kind]:
