@@ -107,10 +107,10 @@ class Reach:
         procedure = self._estate.procedure_of(source)
         account = self._accounts.get(source.credentials or "")
         known = (account.password, account.passphrase, account.elevation) if isinstance(account, Account) else ()
-        literal = [secret.reveal().encode() for secret in known if secret]
+        known_secrets = [secret.reveal().encode() for secret in known if secret]
         if isinstance(account, Account) and account.password:
-            literal.append(f"{account.user}:{account.password.reveal()}".encode())  # as in basic authentication
-        return Masks.of(procedure, literal=literal, key=key)
+            known_secrets.append(f"{account.user}:{account.password.reveal()}".encode())  # as in basic authentication
+        return Masks.of(procedure, known_secrets=known_secrets, key=key)
 
     async def export(self, source: Source, masks: Masks, told: StepObserver | None = None) -> Export:
         """What the source's procedure keeps; `told` hears of each step, `masks` learn the secrets that come to light.

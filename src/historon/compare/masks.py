@@ -1,40 +1,19 @@
 """Rules about text: noise is left out of comparisons, secrets are left out of sight."""
 
-import base64
 import hmac
-import json
 import re
 import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
-from html import escape
 from typing import Self
-from urllib.parse import quote, quote_plus
 
+from historon.compare.secrets import cut_off, forms_of, secret_spans
 from historon.estate import Expression, Noise, Pattern, Procedure
 
 __all__ = ["VALUE_KINDS", "Masks"]
 
 _Expression = re.Pattern[bytes] | Expression
 
-_NAMES = rb"(?:password|passwd|passphrase|secret|community|pre-shared-key|psk|api[_-]?key|auth[_-]?key|token)"
-# One of these stands wherever one of the names does. They are looked for first, as that takes a fiftieth of the time.
-_SIGNS = (b"passw", b"passphrase", b"secret", b"community", b"pre-shared", b"psk", b"key", b"token")
-
-
-def _general(*patterns: bytes) -> list[re.Pattern[bytes]]:
-    return [re.compile(pattern, re.MULTILINE | re.IGNORECASE) for pattern in patterns]
-
-
-# What holds secrets in configurations of every make. A pattern with a group hides the group, else all that it matches.
-_NAMED = _general(
-    rb"\b" + _NAMES + rb"\b[\"']?(?:[ \t]*[:=][ \t]*|[ \t]+)(?:\d[ \t]+)?[\"']?([^\s\"'<>;,]+)",
-    rb"<[\w:.-]*" + _NAMES + rb"[\w.-]*(?:\s[^<>]*)?>([^<]+)<",
-)
-_UNNAMED = _general(
-    rb"-----BEGIN [A-Z ]*PRIVATE KEY-----(?:\s|\\[nr])+((?s:.+?))(?:\s|\\[nr])*-----END",
-    rb"\$(?:1|2[aby]|5|6|7|y)\$[./A-Za-z0-9$,=+-]{8,}",
-)
 # Kinds of values that change by themselves, by their names in `value:`; what stands in the groups is left out.
 VALUE_KINDS: Mapping[str, re.Pattern[bytes]] = {
     kind: re.compile(pattern, re.IGNORECASE | re.VERBOSE)
@@ -62,7 +41,6 @@ VALUE_KINDS: Mapping[str, re.Pattern[bytes]] = {
 
 # The time of change in the metadata of a tree, see store.trees.
 _TREE_TIME = re.compile(rb"^[-dl][-rwxsStT]{9} \S+:\S+ (\d{4}-\d\d-\d\dT[0-9:.]+Z) ")
-_ELEMENT = 4096  # bytes of an element's text that are looked at behind its line
 _SHORTEST = 4  # a shorter secret stands everywhere by chance
 
 
@@ -70,12 +48,12 @@ class Masks:
     """What is left out of comparisons and out of sight, with the key that tells hidden secrets apart."""
 
     def __init__(
-        self, noise: Iterable[Noise] = (), secret: Iterable[Pattern] = (), *, literal: Iterable[bytes] = (),
+        self, noise: Iterable[Noise] = (), secret: Iterable[Pattern] = (), *, known_secrets: Iterable[bytes] = (),
         key: bytes = b"", reveal: bool = False, with_noise: bool = False,
         ignore_case: bool = False, ignore_space: bool = False,
         outline: str | None = None, unordered: Iterable[Pattern] = (), known_by: Sequence[str] = (),
     ) -> None:  # fmt: skip
-        """`literal` are secrets themselves, which are hidden wherever they stand; `with_noise` counts noise as text.
+        """`known_secrets` are hidden wherever they stand, in any form; `with_noise` counts noise as text.
 
         Lines that differ by case or white space alone are the same where that is to be ignored. `outline`, `unordered`
         and `known_by` are as in a procedure.
@@ -93,18 +71,19 @@ class Masks:
         self._secret: list[_Expression] = [pattern.compiled for pattern in secret]
         self._key = key
         self.reveal = reveal
-        for text in literal:
+        self._known: list[bytes] = []
+        for text in known_secrets:
             self.also(text)
 
     @classmethod
     def of(
-        cls, procedure: Procedure | None, *, key: bytes, literal: Iterable[bytes] = (), reveal: bool = False,
+        cls, procedure: Procedure | None, *, key: bytes, known_secrets: Iterable[bytes] = (), reveal: bool = False,
         with_noise: bool = False, ignore_case: bool = False, ignore_space: bool = False,
     ) -> Self:  # fmt: skip
         """The masks of a procedure; the general ones alone without one."""
         return cls(
-            procedure.noise if procedure else (), procedure.secret if procedure else (), literal=literal, key=key,
-            reveal=reveal, with_noise=with_noise, ignore_case=ignore_case, ignore_space=ignore_space,
+            procedure.noise if procedure else (), procedure.secret if procedure else (), known_secrets=known_secrets,
+            key=key, reveal=reveal, with_noise=with_noise, ignore_case=ignore_case, ignore_space=ignore_space,
             outline=procedure.outline if procedure else None, unordered=procedure.unordered if procedure else (),
             known_by=procedure.known_by if procedure else (),
         )  # fmt: skip
@@ -112,8 +91,8 @@ class Masks:
     def also(self, secret: bytes) -> None:
         """Hide this secret too, wherever it stands, also as it is written in requests and pages."""
         if len(secret) >= _SHORTEST:
-            longest_first = sorted(_forms(secret), key=len, reverse=True)
-            self._secret.append(re.compile(b"|".join(map(re.escape, longest_first))))
+            self._secret += forms_of(secret)
+            self._known.append(secret)
 
     def adding(self, *, noise: Iterable[Noise] = (), unordered: Iterable[Pattern] = ()) -> Self:
         """These masks, with more that is left out of comparisons."""
@@ -173,8 +152,9 @@ class Masks:
         """
         if self.reveal:
             return content
-        spans = list(_named_spans(content))
-        spans += [span for pattern in (*_UNNAMED, *self._secret) for span in _spans(pattern, content)]
+        spans = list(secret_spans(content))
+        spans += [span for pattern in self._secret for span in _spans(pattern, content)]
+        spans += [span for secret in self._known for span in cut_off(secret, content)]
         return b"".join(self._replaced(content, spans)) if spans else content
 
     def seen(self, text: str) -> str:
@@ -200,13 +180,6 @@ def _line_noise(rules: Iterable[Noise]) -> list[_Expression]:
             for rule in rules if rule.kind in ("pattern", "value")]  # fmt: skip
 
 
-def _forms(secret: bytes) -> set[bytes]:
-    """A secret as it is, and as forms (RFC 1866), addresses (RFC 3986), JSON, markup and base64 write it."""
-    text = secret.decode("utf-8", "replace")
-    written = {quote(text, safe=""), quote(text), quote_plus(text), json.dumps(text)[1:-1], escape(text)}
-    return {secret, base64.b64encode(secret), *(form.encode() for form in written)}
-
-
 def _merged(spans: list[tuple[int, int]]) -> Iterator[tuple[int, int]]:
     """Spans in order; of those that overlap, all that any of them covers."""
     ordered = sorted(spans)
@@ -218,24 +191,6 @@ def _merged(spans: list[tuple[int, int]]) -> Iterator[tuple[int, int]]:
             yield first, last
             first, last = start, end
     yield first, last
-
-
-def _named_spans(content: bytes) -> Iterator[tuple[int, int]]:
-    """What stands behind names of secrets: looked for in the lines that hold a sign of one, and shortly behind."""
-    lowered = content.lower()
-    lines: set[int] = set()
-    for sign in _SIGNS:
-        at = lowered.find(sign)
-        while at >= 0:
-            lines.add(lowered.rfind(b"\n", 0, at) + 1)
-            end = lowered.find(b"\n", at)
-            at = lowered.find(sign, end) if end >= 0 else -1
-    for start in lines:
-        end = content.find(b"\n", start)
-        end = len(content) if end < 0 else end
-        yield from _spans(_NAMED[0], content, start, end)
-        # The text of an element may begin on the next line.
-        yield from _spans(_NAMED[1], content, start, min(len(content), end + _ELEMENT))
 
 
 def _spans(pattern: _Expression, content: bytes, start: int = 0, end: int = sys.maxsize) -> Iterator[tuple[int, int]]:
