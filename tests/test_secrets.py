@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from historon.compare import Masks
 from historon.compare.secrets import secret_spans
+from tests.conftest import EstateFolder
 
 # One a line, or one a block that blank lines set off; whatever holds CANARY must not be seen.
 HIDDEN = r"""
@@ -393,6 +394,25 @@ def test_hostile_texts_take_no_time(text: bytes) -> None:
     began = process_time()
     Masks(key=b"k").hide(text)
     assert process_time() - began < 20, "on a machine ten times slower"
+
+
+def test_the_doctor_names_the_lines_of_words_that_look_like_secrets_and_shows_none(files_estate: EstateFolder) -> None:
+    word = "Zk93hfQpLw72mNxBv4Tr81sD"
+    lines = [
+        "harbour one",
+        f"license-code {word}",
+        f"public-key {word}x",
+        "password pw-hidden-Zk93hfQpLw72mNxBv4Tr81sE",
+    ]
+    (files_estate.path / "data" / "a.conf").write_text("\n".join(lines) + "\n")
+    files_estate.run("collect")
+    told = " ".join(files_estate.run("doctor").out.split())
+    assert "words that look like secrets are not masked: files data/a.conf line 2" in told
+    assert word not in told
+    assert "line 3" not in told
+    text = (files_estate.path / "historon.toml").read_text()
+    files_estate.write(text.replace("[procedures.files]", "[procedures.files]\nsecret = ['^license-code (\\S+)']"))
+    assert "look like secrets" not in files_estate.run("doctor").out
 
 
 # ---- secrets that are known ------------------------------------------------------------------------------------------

@@ -3,7 +3,7 @@
 import os
 import shutil
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -11,9 +11,9 @@ from pathlib import Path
 from historon.collect.failures import CollectError
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
-from historon.compare import Masks, split_lines
+from historon.compare import Masks, is_binary, random_words, split_lines
 from historon.errors import HistoronError
-from historon.estate import Credentials, Estate, SecretError, SecretRef, fill, values_of, walk
+from historon.estate import Credentials, Estate, SecretError, SecretRef, Source, fill, values_of, walk
 from historon.store import LARGE, Store, still_paused
 from historon.times import for_people
 
@@ -23,6 +23,7 @@ __all__ = ["Finding", "examine"]
 _SHORT_PATH = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
 _TELLING = {"admin", "administrator", "root", "superuser", "sysadmin", "manager", "enable"}
 _OPEN = 0o077
+_NAMED = 3  # lines with a word that looks like a secret
 _FEW = 10  # lines that noise may leave out whatever else there is
 _MOST_HIDDEN = 0.5
 
@@ -73,7 +74,7 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
         message = "its service was paused, and Historon ended before it could be resumed"
         yield Finding(True, left.source, message, f"see whether it runs; if not: {left.words}")
     yield from _lacking(estate, store)
-    yield from _blinding(estate, store)
+    yield from _masking(estate, store)
     last = next(iter(store.rounds(1)), None)
     if last is not None and last.began > now:
         remedy = "set this machine's clock, and keep it with a time service (NTP)"
@@ -244,27 +245,42 @@ def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:
             yield Finding(False, ", ".join(one.name for one in lacking[:3]) + more, what, remedy)
 
 
-def _blinding(estate: Estate, store: Store) -> Iterator[Finding]:
-    """Procedures whose noise leaves out most of an export: of what changes there nothing would ever be told."""
+def _masking(estate: Estate, store: Store) -> Iterator[Finding]:
+    """What the masks of a procedure do with an export of the first of its sources that has one."""
     states = store.states()
-    for name, procedure in estate.procedures.items():
-        if not procedure.noise:
+    shown: set[str] = set()
+    for source in estate.sources.values():
+        good = states[source.name].good if source.name in states else None
+        if source.procedure in shown or good is None:
             continue
-        masks = Masks.of(procedure, key=b"")
-        for source in (one for one in estate.sources.values() if one.procedure == name):
-            good = states[source.name].good if source.name in states else None
-            parts = store.parts(source.name, good) if good is not None else []
-            lines = [
-                line for part in parts if part.size <= LARGE for line in split_lines(store.read(part)) if line.strip()
-            ]
-            hidden = sum(not (masks.essence(line) or b"").strip() for line in lines)
-            if hidden > _FEW and hidden > len(lines) * _MOST_HIDDEN:
-                what = (
-                    f"its noise leaves out {hidden:,} of {len(lines):,} lines of {source.name}: no change there is told"
-                )
-                yield Finding(True, f"procedures {name}", what, "make its noise name what it means; see historon noise")
-            if lines:
-                break  # one export of a kind shows it
+        shown.add(source.procedure)
+        masks = Masks.of(estate.procedure_of(source), key=b"")
+        parts = store.parts(source.name, good)
+        contents = {part.name: store.read(part) for part in parts if part.size <= LARGE}
+        texts = {name: content for name, content in contents.items() if not is_binary(content)}
+        yield from _blinding(source, texts, masks)
+        yield from _unmasked(source, texts, masks)
+
+
+def _blinding(source: Source, texts: Mapping[str, bytes], masks: Masks) -> Iterator[Finding]:
+    """Noise that leaves out most of an export: of what changes there nothing would ever be told."""
+    lines = [line for content in texts.values() for line in split_lines(content) if line.strip()]
+    hidden = sum(not (masks.essence(line) or b"").strip() for line in lines)
+    if hidden > _FEW and hidden > len(lines) * _MOST_HIDDEN:
+        what = f"its noise leaves out {hidden:,} of {len(lines):,} lines of {source.name}: no change there is told"
+        remedy = "make its noise name what it means; see historon noise"
+        yield Finding(True, f"procedures {source.procedure}", what, remedy)
+
+
+def _unmasked(source: Source, texts: Mapping[str, bytes], masks: Masks) -> Iterator[Finding]:
+    """Words that look like secrets and would be shown; they are told by their place alone."""
+    found = [(name, number) for name, content in texts.items() for number in random_words(masks.hide(content))]
+    if found:
+        places = ", ".join(f"{name} line {number}" for name, number in found[:_NAMED])
+        more = f" and {len(found) - _NAMED} more" if len(found) > _NAMED else ""
+        what = f"words that look like secrets are not masked: {source.name} {places}{more}"
+        remedy = "look at them; what is a secret, name in the procedure: secret = ['^that setting (\\S+)']"
+        yield Finding(False, f"procedures {source.procedure}", what, remedy)
 
 
 def _unused(estate: Estate) -> Iterator[Finding]:

@@ -30,6 +30,7 @@ from historon.compare.requirements import (
     same_rules,
     unmet,
 )
+from historon.compare.secrets import random_words
 from historon.compare.signatures import may_hold, pieces_of_expression, pieces_of_text, signature
 from historon.compare.studying import Hidden, Proposal, study
 from historon.compare.texts import align_texts
@@ -92,6 +93,7 @@ __all__ = [
     "paired",
     "pieces_of_expression",
     "pieces_of_text",
+    "random_words",
     "requirement_state",
     "requirements_of",
     "same_rules",

@@ -7,12 +7,14 @@ around each only so many bytes are looked at; what was found is not looked at ag
 import base64
 import json
 import re
+from collections import Counter
 from collections.abc import Iterator
 from functools import lru_cache
 from html import escape
+from math import log2
 from urllib.parse import quote, quote_plus
 
-__all__ = ["cut_off", "forms_of", "secret_spans"]
+__all__ = ["cut_off", "forms_of", "random_words", "secret_spans"]
 
 _Span = tuple[int, int]
 
@@ -355,6 +357,44 @@ def _is_no_secret(value: bytes, *, quoted: bool) -> bool:
     if re.fullmatch(rb"\d{1,2}[smhdwy]?|[\d.:/,-]{1,3}|\d+:\d+|-{1,2}|[=:{}()\[\]|]+", bare):
         return True
     return not quoted and bare.endswith((b"(", b"{")) and not bare[:-1].isalnum()
+
+
+# ---- what may be one -------------------------------------------------------------------------------------------------
+
+_LONG = re.compile(rb"(?<![\w+/=.:-])[A-Za-z0-9+/_-]{20,120}={0,2}(?![\w+/=.:-])")
+_PUBLIC = re.compile(
+    rb"public|ssh-(?:rsa|ed25519|dss)|ecdsa-|certificate|fingerprint|digest|checksum|\bsha|md5|uuid|serial|\bhash|version"
+    rb"|urn:|://|\bid\b",
+    re.IGNORECASE,
+)
+_BITS = 3.6  # of information in a letter, from which on a word is no name
+_MOST_WORDS = 100
+
+
+def random_words(hidden: bytes) -> list[int]:
+    """The lines, counted from 1, of a text fit for eyes in which a word looks like a secret that nobody hid.
+
+    A long word of small letters, capitals and digits by chance; not in certificates, and not where the line says that
+    it is public.
+    """
+    found: list[int] = []
+    inside = False
+    for number, line in enumerate(hidden.split(b"\n"), 1):
+        inside = (inside or b"-----BEGIN " in line) and b"-----END " not in line
+        if inside or len(line) > _LONGEST_VALUE or _PUBLIC.search(line):
+            continue
+        if any(_is_random(word[0]) for word in _LONG.finditer(line)):
+            found.append(number)
+        if len(found) == _MOST_WORDS:
+            break
+    return found
+
+
+def _is_random(word: bytes) -> bool:
+    kinds = (rb"[a-z]", rb"[A-Z]", rb"\d")
+    counts = Counter(word)
+    bits = -sum(count / len(word) * log2(count / len(word)) for count in counts.values())
+    return all(re.search(kind, word) for kind in kinds) and bits >= _BITS
 
 
 # ---- secrets that are known ------------------------------------------------------------------------------------------
