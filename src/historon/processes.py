@@ -4,7 +4,7 @@ import os
 import socket
 from pathlib import Path
 
-__all__ = ["is_running", "this_process"]
+__all__ = ["is_running", "process_in_words", "this_process"]
 
 
 def this_process() -> str:
@@ -12,13 +12,21 @@ def this_process() -> str:
     return f"{socket.gethostname()} {os.getpid()} {_start_of(os.getpid())}"
 
 
+def process_in_words(name: str) -> str:
+    """A process as people are told of it: `host, process 41`."""
+    host, _, rest = name.rpartition(" ")[0].rpartition(" ")
+    return f"{host}, process {rest}" if host else name
+
+
 def is_running(name: str) -> bool | None:
-    """Whether the process of this name still runs; None when that cannot be known from here."""
+    """Whether the process of this name still runs; None when that cannot be known from here. No name is no process."""
+    if not name:
+        return False
     try:
         host, number, start = name.rsplit(" ", 2)
         process = int(number)
     except ValueError:
-        return False
+        return None
     if host != socket.gethostname():
         return None
     try:

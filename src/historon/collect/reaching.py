@@ -30,6 +30,7 @@ from historon.estate import (
     values_of,
 )
 from historon.inspection import Kept
+from historon.patience import within
 from historon.processes import this_process
 from historon.store import PAUSED, SKEW, Store
 
@@ -167,7 +168,7 @@ class Reach:
         around = self._surroundings(source, target, masks, told)
         session: Session | None = None
         try:
-            async with asyncio.timeout(procedure.deadline.total_seconds()), self._open(target) as session:
+            async with within(procedure.deadline), self._open(target) as session:
                 if source.credentials and procedure.over in _LOGS_IN_AT_ONCE:
                     await self._brakes[source.credentials].was_let_in()
                 kept = await take_steps(session, procedure, around)
@@ -212,7 +213,7 @@ class Reach:
         target, masks = self._target(source), Masks()
         around = self._surroundings(source, target, masks, None)
         try:
-            async with asyncio.timeout(target.procedure.deadline.total_seconds()), self._open(target) as session:
+            async with within(target.procedure.deadline), self._open(target) as session:
                 await resume(session, target.procedure, around, said)
         except TimeoutError as exc:
             raise CollectError(FailureKind.TIME, f"timed out after {target.procedure.deadline}") from exc

@@ -18,6 +18,7 @@ from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.estate import ACCOUNT_VALUES, Check, Duration, Procedure, Said, Step, fill, walk
 from historon.inspection import Kept, error_line
+from historon.patience import within
 from historon.store import LARGE, Part
 
 __all__ = ["StepObserver", "StepTaken", "Surroundings", "resume", "take_steps"]
@@ -111,11 +112,11 @@ class _Taking:
     passed_over: list[str] = field(default_factory=list)
     repeatable: bool = False  # whether the step being taken may be taken again when no answer comes
 
-    async def take_all(self, steps: Sequence[Step], within: str = "") -> None:
+    async def take_all(self, steps: Sequence[Step], above: str = "") -> None:
         """These steps in their order, but for those whose `when` does not hold; those that tidy always, at the end."""
 
         def place(number: int, step: Step) -> str:
-            return f"{within}step {number} of {len(steps)} ({self._shown(step)})"
+            return f"{above}step {number} of {len(steps)} ({self._shown(step)})"
 
         well = False
         try:
@@ -405,7 +406,7 @@ class _Taking:
         """A step's deadline, and its place in whatever goes wrong."""
         limit = deadline or self.procedure.step_deadline
         try:
-            async with asyncio.timeout(limit.total_seconds()):
+            async with within(limit):
                 yield
         except TimeoutError as exc:
             message = f"timed out after {limit} without a complete answer"

@@ -48,7 +48,11 @@ class Expression:
 
     def finditer(self, content: bytes, start: int = 0, end: int = sys.maxsize) -> "Iterator[re.Match[bytes]]":
         """As of re.Pattern."""
-        yield from self._compiled.finditer(content, start, min(end, len(content)))
+        last = (-1, -1)
+        for match in self._compiled.finditer(content, start, min(end, len(content))):
+            if match.span() != last:  # RE2's may tell of an empty one twice
+                yield match
+            last = match.span()
 
     def sub(self, made: "Callable[[re.Match[bytes]], bytes]", content: bytes) -> bytes:
         """As of re.Pattern."""

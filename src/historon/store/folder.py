@@ -360,7 +360,7 @@ class FolderStore(Store):
             row = self._db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
             other, end = msgspec.json.decode(row[0], type=tuple[str, int]) if row else (holder, 0)
             # One that reaches further than anybody asks for was taken before the clock was set back.
-            if other != holder and to_ms(now) < end <= to_ms(until):
+            if other != holder and to_ms(now) < end <= to_ms(until) and is_running(other) is not False:
                 return other
             value = msgspec.json.encode((holder, to_ms(until)))
             self._db.execute("INSERT OR REPLACE INTO meta VALUES ('service', ?)", (value,))

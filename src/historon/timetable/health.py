@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 __all__ = ["HealthServer", "Vitals"]
 
 _STALLED = timedelta(minutes=2)
+_LATE = timedelta(seconds=5)
 _LOOPBACK = "127.0.0.1"
 
 StartResponse = Callable[[str, list[tuple[str, str]]], object]
@@ -31,7 +32,9 @@ class Vitals:
     """What the service says of itself. It replaces values as a whole, so that another thread may read them.
 
     `seen` is when it last looked around, `confirmed` when each source's last good version was last found to be so, and
-    `waiting` counts the notices and events that wait on each channel; instants are in UTC.
+    `waiting` counts the notices and events that wait on each channel; instants are in UTC. `late` is by how much its
+    event loop was late of late, `blocked` why the last round could not begin, and `workers_lost` how many processes
+    that looked at exports had to be ended.
     """
 
     seen: datetime | None = None
@@ -44,6 +47,9 @@ class Vitals:
     rounds: int = 0
     outcomes: Counter[Outcome] = field(default_factory=Counter)
     last_round: datetime | None = None
+    late: timedelta = timedelta()
+    blocked: str = ""
+    workers_lost: int = 0
 
     def state(self, now: datetime) -> str:
         """`well`, or what is wrong with the service itself."""
@@ -51,7 +57,11 @@ class Vitals:
             return f"store trouble: {self.trouble}"
         if self.seen is None:
             return "starting"
-        return "stalled" if now - self.seen > _STALLED else "well"
+        if now - self.seen > _STALLED:
+            return "stalled"
+        if self.blocked:
+            return f"no round could begin: {self.blocked}"
+        return f"late by {self.late.total_seconds():.1f} s" if self.late > _LATE else "well"
 
 
 class HealthServer:
@@ -102,7 +112,8 @@ class HealthServer:
         data = {
             "state": state, "seen": self._vitals.seen, "next_due": self._vitals.next_due,
             "last_round": self._vitals.last_round, "ages": self._vitals.ages,
-            "notices_waiting": sum(self._vitals.waiting.values()),
+            "notices_waiting": sum(self._vitals.waiting.values()), "late_s": self._vitals.late.total_seconds(),
+            "workers_lost": self._vitals.workers_lost,
         }  # fmt: skip
         return [msgspec.json.encode(data) + b"\n"]
 
@@ -149,6 +160,9 @@ class _Figures:
         ):
             if at is not None:
                 yield gauge(f"{name}_timestamp_seconds", help_, [("", at.timestamp())])
+        yield gauge("late_seconds", "By how much the event loop was late of late.", [("", vitals.late.total_seconds())])
+        lost = "Processes that looked at exports and had to be ended, since the service began."
+        yield CounterMetricFamily("historon_workers_lost", lost, value=vitals.workers_lost)
         yield CounterMetricFamily("historon_rounds", "Rounds since the service began.", value=vitals.rounds)
         outcomes = CounterMetricFamily("historon_outcomes", "Outcomes since the service began.", labels=["outcome"])
         for outcome in Outcome:

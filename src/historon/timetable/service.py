@@ -6,8 +6,6 @@ after a stop, however long, each source is collected once and not as often as it
 
 import asyncio
 import logging
-import os
-import socket
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
@@ -27,6 +25,8 @@ from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import Estate, EstateError, Source, describe, read_estate
 from historon.notices import Event, Teller, Told, Watched, send, sign_of_life, state_of
+from historon.patience import lateness, note_lateness
+from historon.processes import process_in_words, this_process
 from historon.store import ESTATE, Outcome, StillPaused, Store, still_paused
 from historon.times import utc_text
 from historon.timetable.health import Vitals
@@ -67,7 +67,7 @@ class Service:
         self._open_store = open_store
         self._clock = clock
         self._tick = tick
-        self._holder = f"{socket.gethostname()}, process {os.getpid()}"
+        self._holder = this_process()
         self._stop = asyncio.Event()
         self._rounds: set[asyncio.Task[None]] = set()
         self._busy: set[str] = set()
@@ -105,7 +105,9 @@ class Service:
             self._begin()
             await self._keep(once=once)
             if not once:
-                self._teller.tell(Event("service-stopped", self._clock(), f"{self._holder}; it ended properly"))
+                self._teller.tell(
+                    Event("service-stopped", self._clock(), f"{process_in_words(self._holder)}; it ended properly")
+                )
                 self._store.remember(ESTATE, _RUNNING, "")
         finally:
             await self._end()
@@ -118,14 +120,15 @@ class Service:
             rounds = f"; cut short: round {', '.join(map(str, cut))}" if cut else ""
             words = f"{before} did not end properly{rounds}"
             self._teller.tell(Event("service-died", now, words, advice="look at its log of that time"))
-        self._store.remember(ESTATE, _RUNNING, f"{self._holder}, since {utc_text(now)}")
-        self._teller.tell(Event("service-started", now, self._holder))
+        self._store.remember(ESTATE, _RUNNING, f"{process_in_words(self._holder)}, since {utc_text(now)}")
+        self._teller.tell(Event("service-started", now, process_in_words(self._holder)))
 
     def _take_lease(self) -> None:
         now = self._clock()
         if other := self._store.lease(self._holder, now, now + _LEASE):
             raise OutsideError(
-                f"another service keeps the timetables of this store: {other}", hint="stop that one, or wait a minute"
+                f"another service keeps the timetables of this store: {process_in_words(other)}",
+                hint="stop that one, or wait a minute",
             )
 
     def _begin(self) -> None:
@@ -171,6 +174,7 @@ class Service:
                 _LOG.error("the store is in trouble: %s; will be retried in %ss", exc, _TROUBLE.seconds)
                 self._tell_trouble(exc)
                 wait = _TROUBLE
+            self.vitals.late, self.vitals.workers_lost = lateness(), self.workers.lost
             self.vitals.seen, self.vitals.next_due = self._clock(), min(self._next.values(), default=None)
             if once and not self._rounds and not self._copying and not self._resuming:
                 return
@@ -195,12 +199,14 @@ class Service:
 
     async def _pause(self, span: timedelta) -> None:
         """Wait this long, or until a round or a copy is done or somebody wants us to stop."""
+        due = asyncio.get_running_loop().time() + span.total_seconds()
         stopped = asyncio.create_task(self._stop.wait())
         beside = {task for task in (self._copying, self._resuming) if task}
         await asyncio.wait(
             {stopped, *self._rounds, *beside}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
         )
         stopped.cancel()
+        note_lateness(asyncio.get_running_loop().time() - due)
         for task in [task for task in self._rounds if task.done()]:
             self._rounds.discard(task)
             task.result()
@@ -288,9 +294,11 @@ class Service:
             )  # fmt: skip
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
+            self.vitals.blocked = exc.message
             self._look("rounds", about_rounds(exc.message, exc.hint, self._clock()))
             self._put_off(sources)
             return
+        self.vitals.blocked = ""
         self._look("rounds", about_rounds("", "", self._clock()))
         self._put_off([source for source in sources if source.name in self._busy])
         _LOG.log(

@@ -7,6 +7,7 @@ from abc import abstractmethod
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.estate import Pattern, Said, Step
+from historon.patience import within
 
 __all__ = ["WIDTH", "Dialogue"]
 
@@ -50,7 +51,7 @@ class Dialogue(Session):
         """Read banners and messages of the day up to the first prompt."""
         deadline = self._procedure.step_deadline
         try:
-            async with asyncio.timeout(deadline.total_seconds()):
+            async with within(deadline):
                 await self._read_answer(None, self._procedure.max_size)
         except TimeoutError as exc:
             raise CollectError(

@@ -11,6 +11,7 @@ from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.dialogue import WIDTH, Dialogue
 from historon.collect.transports.interface import Session, Target
 from historon.estate import Pattern
+from historon.patience import within
 
 __all__ = ["open_telnet"]
 
@@ -67,7 +68,7 @@ class _TelnetSession(Dialogue):
             asked[self._procedure.password_prompt] = account.password.reveal()
         deadline = self._procedure.step_deadline
         try:
-            async with asyncio.timeout(deadline.total_seconds()):
+            async with within(deadline):
                 await self._answer_questions(asked)
         except TimeoutError as exc:
             hint = "compare the last line with the procedure's prompt, login_prompt and password_prompt"

@@ -1,0 +1,265 @@
+"""Work on hostile bytes in processes of its own: bounded in time and memory, and nobody else waits for it."""
+
+import asyncio
+import os
+import re
+import signal
+import time
+from collections.abc import Iterator
+from datetime import timedelta
+from pathlib import Path
+from typing import IO
+
+import pytest
+
+from historon import workers
+from historon.cli.main import run
+from historon.estate import Expression
+from historon.patience import lateness, within
+from historon.workers import Done, Workers
+from tests.conftest import EstateFolder
+
+
+def _counts(number: int, _files: list[IO[bytes]]) -> Iterator[int]:
+    yield from range(number)
+
+
+def _reads(files: list[IO[bytes]]) -> Iterator[bytes]:
+    yield from (file.read() for file in files)
+
+
+def _grows(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "begun"
+    held = [bytes(2**28) for _ in range(40)]
+    yield f"{len(held)}"
+
+
+def _raises(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "begun"
+    raise LookupError("nothing of that kind")
+
+
+def _crashes(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "begun"
+    os.kill(os.getpid(), signal.SIGSEGV)
+
+
+def _hangs(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "begun"
+    re.match(r"(a+)+$", "a" * 64 + "b")
+
+
+@pytest.fixture
+def made() -> Iterator[Workers]:
+    made = Workers()
+    yield made
+    made.close()
+
+
+def test_what_is_yielded_comes_back_and_files_go_along(made: Workers, tmp_path: Path) -> None:
+    (tmp_path / "a").write_bytes(b"alpha")
+
+    async def play() -> None:
+        assert (await made.run("k", _counts, 3)).pieces == [0, 1, 2]
+        with (tmp_path / "a").open("rb") as file:
+            assert (await made.run("k", _reads, files=[file])).pieces == [b"alpha"]
+        done = await asyncio.gather(*(made.run(f"k{number}", _counts, number) for number in range(40)))
+        assert [len(one.pieces) for one in done] == list(range(40))
+
+    asyncio.run(play())
+    assert made.lost == 0
+
+
+def test_what_raises_crashes_or_grows_is_told_in_words_and_the_next_task_is_done(made: Workers) -> None:
+    async def play() -> None:
+        assert await made.run("k", _raises) == Done(["begun"], "LookupError: nothing of that kind")
+        for work in (_crashes, _grows):
+            done = await made.run("k", work)
+            assert done.pieces == ["begun"]
+            assert "took too much memory, or crashed" in done.trouble
+        assert (await made.run("k", _counts, 2)).pieces == [0, 1]
+
+    asyncio.run(play())
+    assert made.lost >= 2
+
+
+def test_what_takes_too_long_is_ended_and_keeps_nobody_waiting(made: Workers, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(workers, "QUICK_S", 1.0)
+    monkeypatch.setattr(workers, "SLOW_S", 3.0)
+
+    async def play() -> None:
+        slow = [asyncio.create_task(made.run(f"slow{number}", _hangs)) for number in range(2)]
+        for number in range(60):
+            assert (await made.run(f"k{number}", _counts, number)).trouble == ""
+        assert not all(task.done() for task in slow), "the others were not behind them"
+        for task in slow:
+            assert await task == Done(["begun"], "it took more than 3 s")
+        assert made.known == {"slow0", "slow1"}, "they wait in their own lane from now on"
+        assert (await made.run("slow0", _counts, 1)).pieces == [0]
+        assert made.known == {"slow1"}
+
+    asyncio.run(play())
+
+
+def test_a_keeper_that_was_killed_is_replaced(made: Workers) -> None:
+    async def play() -> None:
+        await made.run("k", _counts, 1)
+        made._keeper.close()
+        for worker in made._quick:
+            worker.end()
+        assert (await made.run("k", _counts, 2)).pieces == [0, 1]
+
+    asyncio.run(play())
+
+
+def test_nothing_is_left_behind_when_the_asker_is_gone(estate: EstateFolder) -> None:
+    script = (
+        "import asyncio, os, sys, tests.test_workers as t\n"
+        "from historon.workers import Workers\n"
+        "w = Workers(); w.start()\n"
+        "async def main():\n"
+        "    await asyncio.gather(*(w.run(str(n), t._counts, 1) for n in range(4)))\n"
+        "    print(*[one._pid for one in w._quick if one._pid], flush=True)\n"
+        "    os.kill(os.getpid(), 9)\n"
+        "asyncio.run(main())\n"
+    )
+    import subprocess
+    import sys
+
+    done = subprocess.run(
+        [sys.executable, "-c", script], cwd=Path(__file__).parent.parent, capture_output=True, text=True, check=False
+    )
+    processes = [int(number) for number in done.stdout.split()]
+    assert processes, done.stderr
+    deadline = time.monotonic() + 60
+    while any(map(_runs, processes)):
+        assert time.monotonic() < deadline
+        os.sched_yield()
+
+
+def _runs(process: int) -> bool:
+    try:
+        return "Z" not in Path(f"/proc/{process}/stat").read_text().rpartition(")")[2][:3]
+    except (FileNotFoundError, ProcessLookupError):
+        return False
+
+
+# ---- through a round -------------------------------------------------------------------------------------------------
+
+_ESTATE = """
+[estate]
+name = "Test"
+[procedures.files]
+over = "local"
+steps = [{ pull = "{path}", as = "x.cfg" }]
+noise = ['(?=a)(a+)+$']
+[[sources]]
+name = "hostile"
+procedure = "files"
+values = { path = "hostile" }
+"""
+
+
+def test_an_export_that_takes_too_long_to_compare_is_stored_and_told_and_the_others_go_on(
+    estate: EstateFolder, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """The expression of the estate file goes to and fro for ages, as it looks ahead, which no linear engine does."""
+    honest = "".join(
+        f'[[sources]]\nname = "honest-{n}"\nprocedure = "files"\nvalues = {{ path = "h{n}" }}\n' for n in range(5)
+    )
+    estate.write(_ESTATE + honest)
+    for number in range(5):
+        (estate.path / f"h{number}").write_text("one\n")
+    (estate.path / "hostile").write_text("one\n")
+    assert estate.run("collect").code == 0
+    monkeypatch.setattr(workers, "QUICK_S", 1.0)
+    monkeypatch.setattr(workers, "SLOW_S", 3.0)
+    (estate.path / "hostile").write_text("a" * 64 + "b\n")
+    for number in range(5):
+        (estate.path / f"h{number}").write_text("two\n")
+    assert run(["collect", "--estate", str(estate.path)]) == 0
+    told = capsys.readouterr().out
+    assert "not compared with the version before: it took more than 3 s" in told
+    assert told.index("hostile ") > max(told.index(f"honest-{number}") for number in range(5))
+    store = estate.store()
+    assert [len(store.versions(name)) for name in ("hostile", "honest-1")] == [2, 2]
+    assert store.state("hostile").good == 2
+    store.close()
+
+
+def test_expressions_that_people_write_are_matched_in_linear_time_where_that_can_be() -> None:
+    hostile = Expression(b"(a+)+$")
+    assert hostile.is_linear
+    assert hostile.search(b"a" * 100_000 + b"!") is None
+    assert not Expression(b"(?=a)b").is_linear
+
+
+@pytest.mark.parametrize(
+    "written",
+    [
+        rb"^\S+[>#] ?$",
+        rb"uptime is (\d+) s",
+        rb"^(?i)x|y$",
+        rb"(a)|(b)",
+        rb"\bport-\d+\b",
+        rb"[^\]]+",
+        rb"^$",
+        rb"x*",
+        rb"(?P<n>\w+)=",
+        "é".encode(),
+    ],
+)
+@pytest.mark.parametrize(
+    "text", [b"", b"x", b"edge-1# ", b"uptime is 12 s\nport-3 b a\n", "né\n".encode(), b"a]b\n\nn=1\n", b"Xy"]
+)
+def test_both_engines_find_the_same(written: bytes, text: bytes) -> None:
+    try:
+        other = re.compile(written, re.MULTILINE)
+    except re.error:
+        pytest.skip("not an expression of this language")
+    ours = Expression(written)
+    assert [one.span() for one in ours.finditer(text)] == [one.span() for one in other.finditer(text)]
+    assert ours.groups == other.groups
+    for start in range(len(text)):
+        one, two = ours.search(text, start), other.search(text, start)
+        assert (one and (one.span(), one.groups())) == (two and (two.span(), two.groups()))
+    one, two = ours.fullmatch(text), other.fullmatch(text)
+    assert (one is None) == (two is None)
+
+
+# ---- deadlines -------------------------------------------------------------------------------------------------------
+
+
+def test_a_deadline_does_not_count_the_time_in_which_we_were_busy() -> None:
+    async def answers() -> str:
+        async with within(timedelta(seconds=1.5)):
+            await asyncio.sleep(0.6)
+            _busy(2.0)
+            await asyncio.sleep(0.3)
+            return "in time"
+
+    async def late() -> None:
+        async with within(timedelta(seconds=0.5)):
+            await asyncio.Event().wait()
+
+    assert asyncio.run(answers()) == "in time"
+    with pytest.raises(TimeoutError):
+        asyncio.run(late())
+
+
+def test_how_late_the_loop_was_is_known() -> None:
+    async def play() -> timedelta:
+        async with within(None):
+            await asyncio.sleep(0.4)
+            _busy(1.0)
+            await asyncio.sleep(0.3)
+            return lateness()
+
+    assert asyncio.run(play()) > timedelta(seconds=0.5)
+
+
+def _busy(seconds: float) -> None:
+    """Keep the loop busy, as somebody's work would."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        sum(range(1000))
