@@ -1,10 +1,15 @@
 import os
 import re
+import subprocess
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from tests.conftest import FILES_ESTATE, EstateFolder
+from historon.restore.writing import _beside
+from historon.store import name_of, raw_name
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
 
 
 def _with_steps(estate: EstateFolder, steps: str, more: str = "") -> EstateFolder:
@@ -26,10 +31,21 @@ def test_a_tree_is_kept_file_by_file_and_comes_back_byte_for_byte(files_estate: 
     result = files_estate.run("collect")
     assert result.code == 0
     assert "1 left out of data: pipes" in result.out
-    assert files_estate.run("restore", "files", "--to", "back").code == 0
+    (data / "like\\xe9").write_bytes(b"a name that looks like an escape")
+    files_estate.run("collect")
+    private = files_estate.run("restore", "files", "--to", "private")
+    assert "readable by you alone" in private.out
+    assert "left out: private/data/link: a link that leads out of the folder" in private.out
+    below = [*(files_estate.path / "private").rglob("*"), files_estate.path / "private"]
+    assert {path.stat().st_mode & 0o777 for path in below if path.is_dir()} == {0o700}
+    assert {path.stat().st_mode & 0o777 for path in below if path.is_file()} == {0o600}
+    told = files_estate.run("restore", "files", "--to", "back", "--permissions", "--outward-links").out
+    assert "with the permissions that they had" in told
     back = files_estate.path / "back" / "data"
-    names = sorted(str(path.relative_to(back)) for path in back.rglob("*") if path.is_file() and not path.is_symlink())
-    assert names == ["a.conf", "caf\\xe9", "deep/er/b.bin", "empty"]
+    names = sorted(
+        os.fsencode(path.relative_to(back)) for path in back.rglob("*") if path.is_file() and not path.is_symlink()
+    )
+    assert names == [b"a.conf", b"caf\xe9", b"deep/er/b.bin", b"empty", b"like\\xe9"]
     assert (back / "deep" / "er" / "b.bin").read_bytes() == bytes(range(256))
     assert (back / "a.conf").stat().st_mode & 0o777 == 0o640
     assert (back / "a.conf").stat().st_mtime == 1_700_000_000
@@ -57,10 +73,48 @@ def test_part_of_a_tree_comes_back_with_its_own_metadata_alone(files_estate: Est
     (data / "sub" / "b").chmod(0o604)
     (data / "elsewhere").symlink_to("/tmp")
     assert files_estate.run("collect").code == 0
-    assert files_estate.run("restore", "files", "--only", "data/sub", "--to", "back").code == 0
+    assert files_estate.run("restore", "files", "--only", "data/sub", "--to", "back", "--permissions").code == 0
     back = files_estate.path / "back"
     assert sorted(str(path.relative_to(back)) for path in back.rglob("*")) == ["data", "data/sub", "data/sub/b"]
     assert (back / "data" / "sub" / "b").stat().st_mode & 0o777 == 0o604
+
+
+def test_a_file_that_looks_like_the_metadata_of_a_tree_is_a_file(files_estate: EstateFolder) -> None:
+    """It decided modes, owners and links of other files when it was restored."""
+    _with_steps(files_estate, '{ pull = "sent.tree", as = "etc.tree" }, { pull = "secret", as = "etc/secret" }')
+    (files_estate.path / "secret").write_text("s\n")
+    lines = [
+        "# tree: mode, owner, time of change, name",
+        "-rwxrwxrwx nobody:nogroup 2026-01-01T00:00:00.000000Z secret",
+    ]
+    lines.append("lrwxrwxrwx root:root 2026-01-01T00:00:00.000000Z passwd -> /etc/passwd")
+    (files_estate.path / "sent.tree").write_text("\n".join(lines) + "\n")
+    assert files_estate.run("collect").code == 0
+    assert files_estate.run("restore", "files", "--to", "back", "--permissions", "--outward-links").code == 0
+    back = files_estate.path / "back"
+    assert sorted(path.name for path in back.rglob("*")) == ["etc", "etc.tree", "secret"]
+    assert (back / "etc" / "secret").stat().st_mode & 0o777 == 0o600
+    assert (back / "etc" / "secret").stat().st_uid == os.getuid()
+
+
+def test_what_a_killed_restore_left_is_cleared_by_the_next_one(files_estate: EstateFolder) -> None:
+    assert files_estate.run("collect").code == 0
+    for _ in range(3):
+        process = subprocess.Popen([PROGRAM, "restore", "files", "--to", "back", "--overwrite"], cwd=files_estate.path)
+        process.kill()
+        process.wait()
+    data = files_estate.path / "back" / "data"
+    data.mkdir(parents=True, exist_ok=True)
+    half = _beside(data / "a.conf", "999999999")
+    half.write_text("half")
+    assert files_estate.run("restore", "files", "--to", "back", "--overwrite").code == 0
+    assert [path.name for path in data.iterdir()] == ["a.conf"]
+
+
+@given(st.binary(min_size=1, max_size=30).filter(lambda raw: b"\0" not in raw))
+def test_every_name_of_a_file_can_be_written_as_text_and_back(raw: bytes) -> None:
+    assert raw_name(name_of(raw)) == raw
+    name_of(raw).encode()
 
 
 def test_a_command_is_run_without_a_shell_and_its_output_kept(files_estate: EstateFolder) -> None:

@@ -131,8 +131,8 @@ def _empty_or_error(kept: Kept, procedure: Procedure, earlier: Earlier | None, *
 def _open(kept: Kept, earlier: Earlier | None, found: Inspection, *, in_tree: bool) -> None:
     """Whether a part opens by its own format, to its last member."""
     name = kept.part.name
-    if in_tree and (name == "tree" or name.endswith(".tree")):
-        return  # the metadata that Historon itself has written
+    if kept.part.is_tree:
+        return  # Historon itself has written it
     look = look_into(name, _file(kept.part), kept.step.is_)
     was = format_of(name, earlier.content[:_HEAD]) if earlier and earlier.content else None
     if look.doubt and kept.step.is_ is None and earlier and not _opened_before(name, earlier):
@@ -179,7 +179,8 @@ def _shrunk_tree(parts: Sequence[Kept], before: Mapping[str, StoredPart], most: 
     step, names = parts[0].step, [one.part.name for one in parts]
     if step.record_only or step.follows:
         return
-    base = names[0].partition("/")[0] + "/" if all("/" in name or name.endswith(".tree") for name in names) else ""
+    in_folder = all("/" in one.part.name or one.part.is_tree for one in parts)
+    base = names[0].partition("/")[0] + "/" if in_folder else ""
     earlier = [part for name, part in before.items() if base and name.startswith(base)]
     files = [one.part for one in parts if base and one.part.name.startswith(base)]
     if most.is_exceeded(len(earlier), len(files), _FEW_MEMBERS):

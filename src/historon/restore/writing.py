@@ -1,31 +1,52 @@
 """Writing a version's parts to a folder, byte for byte, over nothing that is there unless told so."""
 
+import hashlib
 import os
-import secrets
 import shutil
 import stat
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from historon.compare import Masks, comparable, is_binary, is_called, section_of
 from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
-from historon.store import Member, Store, StoredPart, Version, read_tree
+from historon.store import Member, Store, StoredPart, Version, raw_name, read_tree
 
-__all__ = ["write_version"]
+__all__ = ["Restored", "write_version"]
+
+
+@dataclass
+class Restored:
+    """What was written: each file with its size in bytes; and what was left out, in words."""
+
+    files: list[tuple[Path, int]] = field(default_factory=list)
+    left_out: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class _Way:
+    """How a version is written: below which folder, and what of its tree's metadata is given back."""
+
+    folder: Path
+    overwrite: bool
+    permissions: bool
+    outward_links: bool
 
 
 def write_version(
-    store: Store, version: Version, folder: Path, masks: Masks, *, only: str | None = None, overwrite: bool = False
-) -> list[tuple[Path, int]]:
-    """Write a version below the folder, each file whole or not at all; returns the files and their sizes in bytes.
+    store: Store, version: Version, folder: Path, masks: Masks, *, only: str | None = None, overwrite: bool = False,
+    permissions: bool = False, outward_links: bool = False,
+) -> Restored:  # fmt: skip
+    """Write a version below the folder, each file whole or not at all, readable by this user alone.
 
     `only` narrows it to a part, a folder of parts, parts by a pattern (fnmatch), or to what stands under this place in
-    the outline of its texts, as `masks` see it. Where the version has the metadata of a tree, files get their
-    permissions and times back, empty folders and links are made anew, and owners too when this user may. UsageError
-    when there is nothing like `only`; OutsideError, before anything is written, when a file is there already and
-    `overwrite` is false, or when a link would lead out of the folder.
+    the outline of its texts, as `masks` see it. Where the version has the metadata of a tree, files get their times
+    back, and empty folders and links are made anew; with `permissions` modes too, and owners where this user may give
+    them; links that lead out of the folder only with `outward_links`. UsageError when there is nothing like `only`;
+    OutsideError, before anything is written, when a file is there already and `overwrite` is false, when a link would
+    lead out of the folder, or when a part has a name that no file can have.
     """
     parts = store.parts(version.source, version.number)
     whole = [part for part in parts if only is None or is_called(part.name, only)]
@@ -35,26 +56,42 @@ def write_version(
         raise UsageError(
             f'in {place} neither a part nor a place in the outline is "{only}"', hint=nearest(str(only), names)
         )
+    way = _Way(folder, overwrite, permissions, outward_links)
     files = [(_file(folder, part.name), part.size, store.pieces(part)) for part in whole]
     files += [(_file(folder, name), len(text), iter([text])) for name, text in sections.items()]
     for file, _, _ in files:
         _check(file, folder, overwrite)
+    restored = Restored([(file, size) for file, size, _ in files])
     try:
         for file, _, pieces in files:
-            file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+            _make_folder(file.parent)
             _write(file, pieces, overwrite)
-        members = [(name, one) for name, one in _members(store, version) if not sections and _wanted(name, only)]
-        for name, member in sorted(
-            members, key=lambda one: one[0], reverse=True
-        ):  # what is inside a folder before the folder's own time
-            _dress(folder.joinpath(*name.split("/")), member, folder)
+        members = [(name, one) for name, one in _members(store, parts) if not sections and _wanted(name, only)]
+        # What is inside a folder comes before the folder's own time.
+        for name, member in sorted(members, key=lambda one: one[0], reverse=True):
+            if why := _dress(_file(folder, name), member, way):
+                restored.left_out.append(why)
     except OSError as exc:
         raise OutsideError(f"{exc.filename or folder}: {exc.strerror}", hint="check the folder and its space") from exc
-    return [(file, size) for file, size, _ in files]
+    return restored
 
 
 def _file(folder: Path, name: str) -> Path:
-    return folder.joinpath(*name.split("/"))
+    """Where a part is written, under the very bytes of its name. OutsideError when no file below a folder has it."""
+    pieces = raw_name(name).split(b"/")
+    if any(piece in (b"", b".", b"..") or b"\0" in piece for piece in pieces):
+        raise OutsideError(
+            f'no file can have the name of the part "{name}"; nothing was written',
+            hint="write it with historon show SOURCE PART > FILE",
+        )
+    return folder.joinpath(*map(os.fsdecode, pieces))
+
+
+def _make_folder(folder: Path) -> None:
+    """Make a folder and those above it, all of them for this user alone."""
+    missing = [one for one in (folder, *folder.parents) if not one.exists()]
+    for one in reversed(missing):
+        one.mkdir(mode=0o700, exist_ok=True)
 
 
 def _sections(store: Store, parts: Sequence[StoredPart], place: str, masks: Masks) -> dict[str, bytes]:
@@ -65,15 +102,17 @@ def _sections(store: Store, parts: Sequence[StoredPart], place: str, masks: Mask
     return {name: section for name, section in found.items() if section}
 
 
-def _members(store: Store, version: Version) -> Iterator[tuple[str, Member]]:
-    """The metadata of all trees of a version, with the name that each member has among the parts."""
-    for part in store.parts(version.source, version.number):
-        base, dot, suffix = part.name.rpartition(".")
-        if part.name == "tree" or (dot and suffix == "tree"):
+def _members(store: Store, parts: Sequence[StoredPart]) -> Iterator[tuple[str, Member]]:
+    """The metadata of all trees of a version, with the name that each member has among the parts.
+
+    Only what Historon wrote itself is metadata, whatever a part is called.
+    """
+    for part in parts:
+        if part.is_tree:
+            base = part.name.removesuffix("tree").removesuffix(".")
             for member in read_tree(store.read(part)):
-                if any(piece in ("", ".", "..") for piece in member.name.split("/")):
-                    continue
-                yield (f"{base}/{member.name}" if base else member.name), member
+                if not any(piece in ("", ".", "..") for piece in member.name.split("/")):
+                    yield (f"{base}/{member.name}" if base else member.name), member
 
 
 def _wanted(name: str, only: str | None) -> bool:
@@ -81,26 +120,39 @@ def _wanted(name: str, only: str | None) -> bool:
     return only is None or is_called(name, only) or f"{only}/".startswith(f"{name}/")
 
 
-def _dress(path: Path, member: Member, folder: Path) -> None:
-    """Give a member its metadata back; a folder or link is made where it is missing."""
-    _check_way(path, folder)
-    if stat.S_ISLNK(member.mode) and member.target is None:
-        return
+def _dress(path: Path, member: Member, way: _Way) -> str:
+    """Give a member its metadata back; a folder or link is made where it is missing. Why it was left out, in words."""
+    _check_way(path, way.folder)
+    if stat.S_ISLNK(member.mode):
+        return _link(path, member, way)
     if stat.S_ISDIR(member.mode):
-        path.mkdir(mode=0o700, parents=True, exist_ok=True)
-    if member.target is not None:
-        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        if not path.is_symlink() and not path.exists():
-            path.symlink_to(member.target)
-    elif path.is_symlink():
-        return
-    else:
+        _make_folder(path)
+    if path.is_symlink() or not path.exists():
+        return ""
+    if way.permissions:
         path.chmod(stat.S_IMODE(member.mode) & 0o777)
+        user, _, group = member.owner.partition(":")
+        with suppress(OSError, LookupError):  # only the superuser may, and only where these users are known
+            shutil.chown(path, _id(user), _id(group))
     seconds = member.at.timestamp()
     os.utime(path, (seconds, seconds), follow_symlinks=False)
-    user, _, group = member.owner.partition(":")
-    with suppress(OSError, LookupError):  # only the superuser may, and only where these users are known
-        shutil.chown(path, _id(user), _id(group)) if not path.is_symlink() else None
+    return ""
+
+
+def _link(path: Path, member: Member, way: _Way) -> str:
+    if member.target is None:
+        return f"{path}: where it leads is not known"
+    if path.is_symlink() or path.exists():
+        return ""
+    target = os.fsdecode(raw_name(member.target))
+    inside = Path(os.path.normpath(path.parent / target)).is_relative_to(os.path.normpath(way.folder))
+    if not way.outward_links and (os.path.isabs(target) or not inside):
+        return f"{path}: a link that leads out of the folder"
+    _make_folder(path.parent)
+    path.symlink_to(target)
+    seconds = member.at.timestamp()
+    os.utime(path, (seconds, seconds), follow_symlinks=False)
+    return ""
 
 
 def _id(name: str) -> int | str:
@@ -125,7 +177,8 @@ def _check_way(file: Path, folder: Path) -> None:
 
 def _write(file: Path, pieces: Iterator[bytes], overwrite: bool) -> None:
     """Through a temporary file beside it, as it must never be half written."""
-    temporary = file.with_name(f".{file.name[:100]}.{secrets.token_hex(6)}")
+    _clear(file)
+    temporary = _beside(file, str(os.getpid()))
     try:
         with open(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as out:
             out.writelines(pieces)
@@ -137,3 +190,17 @@ def _write(file: Path, pieces: Iterator[bytes], overwrite: bool) -> None:
             os.link(temporary, file)  # unlike a rename, it fails when the name was taken in the meantime
     finally:
         temporary.unlink(missing_ok=True)
+
+
+def _beside(file: Path, process: str) -> Path:
+    """What a file is called while it is written; the name says by whom."""
+    short = hashlib.sha256(os.fsencode(file.name)).hexdigest()[:16]
+    return file.with_name(f".historon-{short}-{process}")
+
+
+def _clear(file: Path) -> None:
+    """Remove what a restore left that was killed while it wrote this file."""
+    for left in file.parent.glob(_beside(file, "*").name):
+        process = left.name.rpartition("-")[2]
+        if not process.isdecimal() or int(process) == os.getpid() or not Path(f"/proc/{process}").exists():
+            left.unlink(missing_ok=True)

@@ -23,7 +23,7 @@ from historon.store.interface import (
 from historon.store.outbox import Fate, Notice, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
 from historon.store.references import Reference, resolve
-from historon.store.trees import Member, read_tree, tree_part_name, written_tree
+from historon.store.trees import Member, name_of, raw_name, read_tree, tree_part_name, written_tree
 from historon.store.verification import Damage, Verification, verify
 
 __all__ = [
@@ -56,6 +56,8 @@ __all__ = [
     "Version",
     "Visit",
     "copy_store",
+    "name_of",
+    "raw_name",
     "read_tree",
     "resolve",
     "still_paused",

@@ -46,7 +46,7 @@ _ROOM_FOR_RESERVE = 64 * 2**20
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
 _LATEST = """
-    SELECT good, last_number, parts FROM source
+    SELECT good, last_number, parts, trees FROM source
     LEFT JOIN version ON version.source = source.id AND version.number = source.good WHERE source.id = ?
 """
 _CHANGED = "families IS NOT NULL"
@@ -136,11 +136,11 @@ class FolderStore(Store):
         """Write an entry's export, if it is new; returns the outcome, and the version that the export is."""
         outcome, number = entry.outcome, None
         if entry.parts:
-            known, last, places = self._db.execute(_LATEST, (source,)).fetchone()
+            known, last, places, trees = self._db.execute(_LATEST, (source,)).fetchone()
             suspect = entry.state is State.SUSPECT
             if suspect:
-                known, places = self._last_suspect(source, last)
-            before = self._described(places)
+                known, places, trees = self._last_suspect(source, last)
+            before = self._described(places, trees)
             if known and {(p.name, p.sha256) for p in before} == {(p.name, p.sha256) for p in entry.parts}:
                 number, outcome = known, outcome if suspect else Outcome.UNCHANGED
             else:
@@ -149,31 +149,37 @@ class FolderStore(Store):
         self._summarise(source, number, outcome, entry)
         return outcome, number
 
-    def _last_suspect(self, source: int, last: int) -> tuple[int | None, bytes | None]:
+    def _last_suspect(self, source: int, last: int) -> tuple[int | None, bytes | None, bytes | None]:
         """The newest version when it is a suspect one, against which a new suspect export is held, and its parts."""
         row = self._db.execute(
-            "SELECT number, parts FROM version WHERE source = ? AND number = ? AND state = ?",
+            "SELECT number, parts, trees FROM version WHERE source = ? AND number = ? AND state = ?",
             (source, last, STATES.index(State.SUSPECT)),
         ).fetchone()
-        return row or (None, None)
+        return row or (None, None, None)
 
-    def _described(self, places: bytes | None) -> list[StoredPart]:
-        return [StoredPart(*self._contents.describe(*place), place) for place in _places(places or b"")]
+    def _described(self, places: bytes | None, trees: bytes | None) -> list[StoredPart]:
+        marked = set(read_varints(trees)[0]) if trees else ()
+        return [
+            StoredPart(*self._contents.describe(*place), place, is_tree=place[0] in marked)
+            for place in _places(places or b"")
+        ]
 
     def _insert(self, source: int, number: int, entry: Entry, before: Sequence[StoredPart]) -> None:
         """Write a version; of many parts only those that differ from the ones before are written."""
         held = {(part.name, part.sha256): part.place for part in before}
-        places = []
+        places, trees = [], []
         for part in sorted(entry.parts, key=lambda part: part.name):
             if isinstance(part, StoredPart):
                 places.append(part.place)
             else:
                 places.append(held.get((part.name, part.sha256)) or self._contents.put(source, part))
+            trees += [places[-1][0]] if part.is_tree else []
         self._db.execute(
-            "INSERT INTO version (source, number, at, state, size, added, removed, parts, note, families) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO version (source, number, at, state, size, added, removed, parts, note, families, trees) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (source, number, to_ms(entry.made or entry.at), STATES.index(entry.state), sum(p.size for p in entry.parts),
-             entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note, entry.families or None),
+             entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note, entry.families or None,
+             varints(trees) or None),
         )  # fmt: skip
         if entry.state is not State.SUSPECT:
             self._signatures.add(source, number, entry.signature)
@@ -258,8 +264,8 @@ class FolderStore(Store):
         """See Store."""
         with self._doing("read a version"):
             key = (self._known(source), number)
-            row = self._db.execute("SELECT parts FROM version WHERE source = ? AND number = ?", key).fetchone()
-            return sorted(self._described(row and row[0]), key=lambda part: part.name)
+            row = self._db.execute("SELECT parts, trees FROM version WHERE source = ? AND number = ?", key).fetchone()
+            return sorted(self._described(*row or (None, None)), key=lambda part: part.name)
 
     def read(self, part: StoredPart) -> bytes:
         """See Store."""

@@ -56,13 +56,15 @@ _PIECE = 2**20
 class Part:
     """One named piece of an export on its way into the store.
 
-    A large one has no `content`: it rests in the file `spool`, and `spooled` is its size and SHA-256.
+    A large one has no `content`: it rests in the file `spool`, and `spooled` is its size and SHA-256. `is_tree` says
+    that it was not collected, but written by Historon: the metadata of a tree (see store.trees).
     """
 
     name: str
     content: bytes = b""
     spool: IO[bytes] | None = field(default=None, repr=False)
     spooled: tuple[int, bytes] | None = None
+    is_tree: bool = False
 
     @property
     def size(self) -> int:
@@ -99,12 +101,16 @@ class Part:
 
 @dataclass(frozen=True)
 class StoredPart:
-    """One part of a stored version; `place` is where the store keeps the bytes, and means nothing elsewhere."""
+    """One part of a stored version; `place` is where the store keeps the bytes, and means nothing elsewhere.
+
+    `is_tree` is as in Part.
+    """
 
     name: str
     size: int
     sha256: bytes
     place: tuple[int, int]
+    is_tree: bool = False
 
 
 @dataclass(frozen=True)

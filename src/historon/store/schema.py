@@ -90,6 +90,8 @@ _LATER = (
     CREATE TRIGGER version_removed AFTER DELETE ON version
         BEGIN UPDATE meta SET value = value + 1 WHERE name = 'changes'; END;
     """,
+    # What an earlier ledger calls NAME.tree may as well have been sent by a device: no version of it is marked.
+    "ALTER TABLE version ADD COLUMN trees BLOB;",
 )
 _SCHEMA = _OLDEST + len(_LATER)
 

@@ -7,12 +7,26 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-__all__ = ["Member", "read_tree", "tree_part_name", "written_tree"]
+__all__ = ["Member", "name_of", "raw_name", "read_tree", "tree_part_name", "written_tree"]
 
 _HEAD = "# tree: mode, owner, time of change, name"
 _LINE = re.compile(r"([-dl][-rwxsStT]{9}) (\S*) (\S+) (.*)")
 _KINDS = {"-": stat.S_IFREG, "d": stat.S_IFDIR, "l": stat.S_IFLNK}
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+_LIKE_AN_ESCAPE = re.compile(rb"\\(?=x(?:5c|[89a-f][0-9a-f]))")
+_ESCAPE = re.compile(rb"\\x(5c|[89a-f][0-9a-f])")
+
+
+def name_of(raw: bytes) -> str:
+    r"""The name of a file as text: bytes that are no UTF-8 are written as `\\xe9`, from which `raw_name` leads back."""
+    return _LIKE_AN_ESCAPE.sub(rb"\\x5c", raw).decode("utf-8", "backslashreplace")
+
+
+def raw_name(name: str) -> bytes:
+    """The bytes of a name again."""
+    return _ESCAPE.sub(lambda match: bytes.fromhex(match[1].decode()), name.encode("utf-8", "replace"))
 
 
 @dataclass(frozen=True)

@@ -37,17 +37,20 @@ __all__ = ["command"]
     help="Only this part, a folder of parts, parts by a pattern, or what stands under this place in the outline.",
 )
 @click.option("--overwrite", is_flag=True, help="Replace files that are there already.")
+@click.option("--permissions", is_flag=True, help="Give files of a tree the permissions and owners that they had.")
+@click.option("--outward-links", is_flag=True, help="Also make links that lead out of the folder.")
 @click.option("--suspect", is_flag=True, help="Restore a suspect version without being asked.")
 @estate_option
 @pass_app
 def command(
-    app: App, version: str, folder: Path, only: str | None, *, overwrite: bool, suspect: bool, estate_file: str | None
-) -> None:
+    app: App, version: str, folder: Path, only: str | None, *, overwrite: bool, permissions: bool, outward_links: bool,
+    suspect: bool, estate_file: str | None,
+) -> None:  # fmt: skip
     """Write a version, or a part of it, to a folder.
 
-    Byte for byte as it was collected, checked against its SHA-256; secrets included, so the files are readable by you
-    alone, but for those of a tree, which get their permissions, times, links and (for root) owners back. Of a suspect
-    version it asks first, or needs --suspect.
+    Byte for byte as it was collected, checked against its SHA-256; secrets included, so files and folders are readable
+    by you alone. Those of a tree get their times and links back, and with --permissions their permissions and, for
+    root, owners, which others may then read them by. Of a suspect version it asks first, or needs --suspect.
     """
     estate = app.estate(estate_file)
     with app.store(estate) as store:
@@ -55,12 +58,19 @@ def command(
         if not found.good and not suspect:
             _confirm_suspect(app, found)
         masks = masks_for(estate, store, found.source)
-        files = write_version(store, found, folder, masks, only=only, overwrite=overwrite)
+        restored = write_version(
+            store, found, folder, masks, only=only, overwrite=overwrite, permissions=permissions,
+            outward_links=outward_links,
+        )  # fmt: skip
+    files = restored.files
     for file, size in files:
         click.echo(f"{printable(str(file))}  {size_text(size)}")
+    for why in restored.left_out:
+        click.echo(f"left out: {printable(why)}")
     name = f"{found.source}@{found.number}"
     made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, estate.zone, named=True)}"
-    click.echo(f"{name} ({made}): {count(len(files), 'file')} written")
+    readable = "with the permissions that they had" if permissions else "readable by you alone"
+    click.echo(f"{name} ({made}): {count(len(files), 'file')} written, {readable}")
 
 
 def _confirm_suspect(app: App, version: Version) -> None:

@@ -16,7 +16,7 @@ from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
 from historon.estate import Said, Step
-from historon.store import Member, Part, tree_part_name, written_tree
+from historon.store import Member, Part, name_of, tree_part_name, written_tree
 
 __all__ = ["open_local"]
 
@@ -76,7 +76,7 @@ class _LocalSession(Session):
             if path.is_dir():
                 base = name if name is not None else path.name
                 return self._read_tree(path, base, step)
-            part = self._read_file(path, name or _spoken(path.name), self._limit(step), step)
+            part = self._read_file(path, name or name_of(os.fsencode(path.name)), self._limit(step), step)
         except FileNotFoundError as exc:
             hint = "is its disk mounted, and the path right?"
             raise CollectError(FailureKind.STEP, f"there is no {exc.filename}", hint=hint, absent=True) from exc
@@ -94,10 +94,10 @@ class _LocalSession(Session):
         chosen, room, sparse = Chosen(step), self._limit(step), 0
         for file in _below(root):
             found = file.lstat()
-            inner = _spoken(str(file.relative_to(root)))
+            inner = name_of(os.fsencode(file.relative_to(root)))
             if not chosen.takes(inner, found.st_mode):
                 continue
-            target = os.readlink(file) if stat.S_ISLNK(found.st_mode) else None
+            target = name_of(os.readlink(os.fsencode(file))) if stat.S_ISLNK(found.st_mode) else None
             members.append(Member.of(inner, found.st_mode, _owner(found), found.st_mtime, target))
             if stat.S_ISREG(found.st_mode):
                 part = self._read_file(file, f"{base}/{inner}" if base else inner, room, step)
@@ -107,7 +107,7 @@ class _LocalSession(Session):
         self.remarks += chosen.remarks(base)
         if sparse:
             self.remarks.append(f"{sparse} sparse in {base}: kept with their holes filled")
-        return [*parts, Part(tree_part_name(base), written_tree(members))] if members else []
+        return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)] if members else []
 
     def _read_file(self, file: Path, name: str, room: int, step: Step) -> Part:
         spool = self._spool(step, room)
@@ -155,11 +155,6 @@ def _owner(found: os.stat_result) -> str:
     with suppress(KeyError):
         group = grp.getgrgid(found.st_gid).gr_name
     return f"{user}:{group}"
-
-
-def _spoken(name: str) -> str:
-    """A file name as text; bytes that are no UTF-8 are written as escapes."""
-    return os.fsencode(name).decode("utf-8", "backslashreplace")
 
 
 async def _end(process: asyncio.subprocess.Process, readers: Sequence[asyncio.Task[bytes]]) -> None:

@@ -17,7 +17,7 @@ from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
 from historon.collect.transports.ssh import connect
 from historon.estate import Said, Step
-from historon.store import Member, Part, tree_part_name, written_tree
+from historon.store import Member, Part, name_of, tree_part_name, written_tree
 
 __all__ = ["open_exec"]
 
@@ -142,7 +142,7 @@ class _ExecSession(Session):
 
     async def _fetched_over(self, sftp: asyncssh.SFTPClient, path: str, name: str | None, step: Step) -> Sequence[Part]:
         raw = path.encode() if step.newest is None else await self._newest(sftp, path, step.newest)
-        base = name if name is not None else _shown(raw.rstrip(b"/").rpartition(b"/")[2])
+        base = name if name is not None else name_of(raw.rstrip(b"/").rpartition(b"/")[2])
         if stat.S_ISDIR((await sftp.stat(raw)).permissions or 0):
             return await self._tree(sftp, raw, base, step)
         return [await self._file(sftp, raw, base, self._limit(step), step)]
@@ -156,7 +156,7 @@ class _ExecSession(Session):
         found = [
             ((entry.attrs.mtime or 0) if by == "time" else 0, _raw(entry.filename))
             for entry in await sftp.readdir(folder.encode() or b"/" if pattern.startswith("/") else folder or b".")
-            if stat.S_ISREG(entry.attrs.permissions or 0) and fnmatchcase(_shown(_raw(entry.filename)), glob)
+            if stat.S_ISREG(entry.attrs.permissions or 0) and fnmatchcase(name_of(_raw(entry.filename)), glob)
         ]
         if not found:
             raise CollectError(FailureKind.STEP, f"no file on the device matches {pattern}", absent=True)
@@ -176,7 +176,7 @@ class _ExecSession(Session):
                     continue
                 if b"/" in filename or len(members) >= _MOST_FILES:
                     raise CollectError(FailureKind.STEP, f"the device lists impossible files in {folder!r}")
-                inner = _shown(file[len(root) :].strip(b"/"))
+                inner = name_of(file[len(root) :].strip(b"/"))
                 if stat.S_ISDIR(mode):
                     waiting.append(file)
                 if not chosen.takes(inner, mode):
@@ -189,13 +189,13 @@ class _ExecSession(Session):
                     room -= part.size
                     parts.append(part)
         self.remarks += chosen.remarks(base)
-        return [*parts, Part(tree_part_name(base), written_tree(members))] if members else []
+        return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)] if members else []
 
     async def _link(self, sftp: asyncssh.SFTPClient, path: bytes) -> str | None:
         try:
-            return _shown(_raw(await sftp.readlink(path)))
+            return name_of(_raw(await sftp.readlink(path)))
         except asyncssh.SFTPError as exc:
-            self.remarks.append(f"the device does not tell where {_shown(path)} leads: {exc.reason}")
+            self.remarks.append(f"the device does not tell where {name_of(path)} leads: {exc.reason}")
             return None
 
     async def _file(self, sftp: asyncssh.SFTPClient, path: bytes, name: str, room: int, step: Step) -> Part:
@@ -205,11 +205,11 @@ class _ExecSession(Session):
                 while data := await file.read(_READ):
                     spool.write(_raw(data))
             except CollectError as exc:
-                exc.message = f"with {_shown(path)} it exceeds {self._limit(step)} bytes"
+                exc.message = f"with {name_of(path)} it exceeds {self._limit(step)} bytes"
                 raise
         with suppress(asyncssh.SFTPError):
             if (size := (await sftp.stat(path)).size) is not None and size != spool.size:
-                came = f"{_shown(path)} has {size} bytes, and {spool.size} came"
+                came = f"{name_of(path)} has {size} bytes, and {spool.size} came"
                 raise CollectError(FailureKind.INCOMPLETE, f"{came}: it is still being written, or was cut off")
         return spool.part(name)
 
@@ -237,7 +237,3 @@ class _ExecSession(Session):
 
 def _raw(name: str | bytes) -> bytes:
     return name if isinstance(name, bytes) else name.encode()
-
-
-def _shown(path: bytes) -> str:
-    return path.decode("utf-8", "backslashreplace")
