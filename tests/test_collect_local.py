@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from historon.restore.writing import _beside
 from historon.store import name_of, raw_name
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+from tests.conftest import ELEVATION, FILES_ESTATE, PROGRAM, EstateFolder, collect, describe_estate, parts_of
 
 
 def _with_steps(estate: EstateFolder, steps: str, more: str = "") -> EstateFolder:
@@ -77,6 +77,31 @@ def test_part_of_a_tree_comes_back_with_its_own_metadata_alone(files_estate: Est
     back = files_estate.path / "back"
     assert sorted(str(path.relative_to(back)) for path in back.rglob("*")) == ["data", "data/sub", "data/sub/b"]
     assert (back / "data" / "sub" / "b").stat().st_mode & 0o777 == 0o604
+
+
+def test_programs_are_given_a_small_environment_and_what_the_step_says(estate: EstateFolder) -> None:
+    """`env:` secrets of others were in it. What is given by reference shows nowhere."""
+    (estate.path / "keys" / "app").write_text("anchor-chain-5\n")
+    (estate.path / "keys" / "app").chmod(0o600)
+    steps = """{ keep = ["env"], as = "env.txt", environment = { APP = "file:keys/app", PLACE = "{name} {label.site}", UP = "{elevation}" } }"""
+    describe_estate(estate, over="local", steps=steps, source='credentials = "c"\nlabels = { site = "yard" }')
+    result = collect(estate, "-vv", OTHER_SECRET="of-another", LANG="C.UTF-8", SSH_AUTH_SOCK="/tmp/agent")
+    assert result.code == 0, result.said
+    assert "anchor-chain-5" not in result.said
+    kept = parts_of(estate)["env.txt"].decode()
+    seen = dict(line.split("=", 1) for line in kept.splitlines())
+    assert seen.pop("APP") == "anchor-chain-5"
+    assert seen.pop("PLACE") == "s yard"
+    assert seen.pop("UP") == ELEVATION
+    assert seen.keys() <= {"PATH", "HOME", "LANG", "PWD", "SHLVL", "_"}
+    assert "anchor-chain-5" not in estate.run("show", "s", PW="x", UP=ELEVATION).out.replace("APP=anchor-chain-5", "")
+    missing = describe_estate(
+        estate,
+        over="local",
+        steps=steps.replace("keys/app", "keys/none"),
+        source='labels = { site = "y" }\ncredentials = "c"',
+    )
+    assert "there is no file" in collect(missing).out
 
 
 def test_a_file_that_looks_like_the_metadata_of_a_tree_is_a_file(files_estate: EstateFolder) -> None:

@@ -2,12 +2,17 @@
 
 import re
 import subprocess
+import sys
+import unicodedata
 from pathlib import Path
 
 import pexpect
 import pytest
 
 from historon.cli.main import COMMANDS
+from historon.cli.output import printable
+from historon.notices.rendering import visible
+from historon.visible import made_visible
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon, needs_patch
 
 NAMES = [name for section in COMMANDS.values() for name in section]
@@ -132,6 +137,25 @@ def test_show_names_the_parts_where_there_are_several(history: EstateFolder) -> 
     assert "data/b.bin is binary, 5 B" in _terminal(history, "show", "files", "data/b.bin")[1]
     assert "historon show files data/b.bin > FILE" in history.run("show", "files", "data/b.bin").err
     assert 'did you mean "data/b.bin"' in history.run("show", "files", "b.bin").err
+
+
+_UNSEEN = ["\u061c", "\u00ad", "\u202e", "\u2066", "\u200b", "\u2060", "\ufeff", "\U000e0041", "\u034f", "\u3164", "\ufe0f", "\u2028", "\x1b", "\x9b", "\x07", "\x85", "\u180e", "\U000e0100"]  # fmt: skip
+
+
+@pytest.mark.parametrize("char", _UNSEEN, ids=lambda char: f"{ord(char):x}")
+def test_nothing_that_reorders_or_hides_text_reaches_an_eye(char: str) -> None:
+    for shown in (printable(f"a{char}b"), visible(f"a{char}b"), made_visible(f"a{char}b", kept="\t", instead="·")):
+        assert char not in shown
+        assert len(shown) > 2, "it is seen that there is something"
+    for plain in ("a\tb\nc", "héłlo 東京 🚢", "naïve – “quoted”"):
+        assert printable(plain) == plain
+
+
+def test_every_character_that_unicode_ignores_or_formats_with_is_made_visible() -> None:
+    for number in range(sys.maxunicode + 1):
+        char = chr(number)
+        if unicodedata.category(char) in ("Cf", "Cs", "Zl", "Zp", "Cc") and char not in "\t\n":
+            assert char not in printable(char)
 
 
 def test_restore_writes_over_nothing_without_being_told(history: EstateFolder) -> None:

@@ -1,6 +1,5 @@
 """How things look on a screen, and how the same things are given to a program."""
 
-import re
 import sys
 from collections.abc import Collection, Sequence
 from datetime import datetime, timedelta, tzinfo
@@ -13,6 +12,7 @@ from historon.cli import tables
 from historon.cli.tables import Table
 from historon.estate import describe
 from historon.times import for_people, utc_text
+from historon.visible import made_visible
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -45,14 +45,10 @@ STYLES = {
 _TAIL_LINES = 4
 _EXCERPT_LINES, _EXCERPT_WIDTH = 3, 160
 
-# What a terminal would act on, or what would deceive the eye: control characters (ECMA-48), and Unicode's
-# direction marks and invisible characters (UAX 9).
-_HOSTILE = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ud800-\udfff]")
-
 
 def printable(text: str) -> str:
-    r"""The text with everything that a terminal would act on written out, such as `\x1b`."""
-    return _HOSTILE.sub(lambda match: match[0].encode("unicode_escape").decode(), text)
+    r"""The text with everything that a terminal would act on, or nobody would see, written out, such as `\x1b`."""
+    return made_visible(text, kept="\t\n")
 
 
 def console(*, stderr: bool = False) -> "Console":

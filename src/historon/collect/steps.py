@@ -16,7 +16,18 @@ from historon.collect.clocks import told_instant
 from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
-from historon.estate import ACCOUNT_VALUES, Check, Duration, Procedure, Said, Step, fill, walk
+from historon.estate import (
+    ACCOUNT_VALUES,
+    Check,
+    Duration,
+    Procedure,
+    Said,
+    SecretRef,
+    Step,
+    fill,
+    is_reference,
+    walk,
+)
 from historon.inspection import Kept, error_line
 from historon.patience import within
 from historon.store import LARGE, Part
@@ -200,7 +211,7 @@ class _Taking:
 
     async def _say(self, step: Step) -> tuple[bytes, Sequence[Part]]:
         said = self._fill(step.says)
-        answer = await self.session.say(said, step)
+        answer = await self._ask(said, step)
         self._judge(answer, step, logging_in=self._gives_secret(said, step))
         self._learn(answer, step)
         if step.verb == "clock":
@@ -210,6 +221,19 @@ class _Taking:
                 content = _canonical(answer) if step.canonical else answer.content
             return answer.content, [Part(step.as_, content)]
         return answer.content, ()
+
+    async def _ask(self, said: Said, step: Step) -> Answer:
+        """Say it; what the step gives its program as variables is fetched first, and hidden from then on."""
+        given: dict[str, str] = {}
+        for name, written in step.environment.items():
+            if is_reference(written):
+                secret = await asyncio.to_thread(SecretRef.parse(written).resolve, self.session.folder)
+                self.around.hide(secret.reveal())
+                given[name] = secret.reveal()
+            else:
+                with _failing():
+                    given[name] = fill(written, self.around.values)
+        return await self.session.say(said, replace(step, environment=given) if given else step)
 
     def _gives_secret(self, said: Said, step: Step) -> bool:
         """Whether this step types a password, as its line or as the answer to a question."""
@@ -288,7 +312,7 @@ class _Taking:
         while True:
             try:
                 async with self._within(step.deadline, place):
-                    answer = await self.session.say(what, step)
+                    answer = await self._ask(what, step)
             except CollectError as exc:
                 if exc.kind not in (FailureKind.UNREACHABLE, FailureKind.REFUSED):
                     raise
@@ -321,7 +345,7 @@ class _Taking:
             self.around.paused(None, True)
 
     async def _pausing(self, step: Step) -> tuple[bytes, Sequence[Part]]:
-        answer = await self.session.say(self._fill(step.says), step)
+        answer = await self._ask(self._fill(step.says), step)
         self._judge(answer, step)
         return answer.content, ()
 
@@ -360,7 +384,7 @@ class _Taking:
         assert step.resume is not None  # noqa: S101
         began = monotonic()
         async with self._within(step.deadline, f"{place}, resuming"):
-            answer = await self.session.say(self._fill(step.resume), step)
+            answer = await self._ask(self._fill(step.resume), step)
             self._judge(answer, step)
         if step.probe is not None and step.until is not None:
             answer, wrong = await self._poll(self._fill(step.probe), step, step.until, f"{place}, probing")

@@ -26,7 +26,7 @@ from historon.estate.patterns import Expression, Finder, Noise, Pattern
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Check, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate, read_procedure
-from historon.estate.secrets import Secret, SecretError, SecretRef, without_secrets
+from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference, small_environment, without_secrets
 from historon.estate.selection import select
 from historon.estate.spelling import nearest
 from historon.estate.telling import KINDS, OVER, Severity, Telling
@@ -83,6 +83,7 @@ __all__ = [
     "fill",
     "in_words",
     "instants",
+    "is_reference",
     "lay_out",
     "nearest",
     "next_instants",
@@ -93,6 +94,7 @@ __all__ = [
     "set_source_key",
     "shipped_names",
     "shipped_text",
+    "small_environment",
     "values_of",
     "walk",
     "without_secrets",

@@ -65,7 +65,7 @@ _CLAUSES: Mapping[str, tuple[set[str], set[str]]] = {
     "sender": ({"pull"}, {"mailbox"}), "subject": ({"pull"}, {"mailbox"}),
     "json": _REQUEST, "form": _REQUEST, "body": _REQUEST, "headers": _REQUEST,
     "filter": (_SAYING, {"netconf"}),
-    "answers": (_SAYING, _TEXTUAL), "prompt": (_SAYING, _TEXTUAL),
+    "environment": (_SAYING, {"local"}), "answers": (_SAYING, _TEXTUAL), "prompt": (_SAYING, _TEXTUAL),
     "check": ({"send", "keep", "clock", "tidy"}, _ALL), "learn": (_SAYING - {"pause"}, _ALL),
     "learn_secret": (_SAYING - {"pause"}, _ALL),
     "until": ({"await", "pause"}, _ALL), "every": ({"await", "pause"}, _ALL), "within": ({"await", "pause"}, _ALL),
@@ -117,6 +117,7 @@ class Step(Table, frozen=True):
     body: str | None = None
     headers: dict[str, str] = {}
     filter: str | None = None
+    environment: dict[str, str] = {}
     answers: dict[str, str] = {}
     prompt: Pattern | None = None
     check: Check | None = None
@@ -319,7 +320,7 @@ class Procedure(Table, frozen=True):
         if over == "drop-folder" and step.verb == "pull" and step.complete is None:
             raise ValueError('pull needs to know when a file is complete (add complete = "renamed" or another sign)')
         if over == "local" and any("{password}" in word or "{elevation}" in word for one in said for word in one):
-            raise ValueError("a secret would be visible in the process list (let the program read it from a file)")
+            raise ValueError("a secret would be visible in the process list (give it in environment, or in a file)")
         if over == "local" and any(isinstance(one, str) for one in said):
             raise ValueError('a local command is a list, as no shell reads it (["program", "argument"])')
         if over != "local" and not all(isinstance(one, str) for one in said):

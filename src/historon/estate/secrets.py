@@ -10,11 +10,29 @@ from typing import Self
 
 from historon.errors import ExitCode, HistoronError
 
-__all__ = ["Secret", "SecretError", "SecretRef", "without_secrets"]
+__all__ = ["Secret", "SecretError", "SecretRef", "is_reference", "small_environment", "without_secrets"]
 
 _COMMAND_LIMIT_S = 30
 _SHORTEST = 4  # shorter texts stand in many words, and hiding those would hide what happened
 _fetched: set[str] = set()  # by this process: the last line of defence for its logs
+
+
+_REFERENCE = re.compile(r"(env|file|command):(.+)")
+# What a program needs of its surroundings, and no more: who runs it, where, in which language, and by which way out.
+_HANDED_ON = re.compile(
+    r"PATH|HOME|USER|LOGNAME|SHELL|LANG|LANGUAGE|LC_[A-Z]+|TZ|TMPDIR|SYSTEMROOT|(?:https?|ftp|no|all)_proxy",
+    re.IGNORECASE,
+)
+
+
+def small_environment() -> dict[str, str]:
+    """The variables that programs are started with: none of those that may hold a secret."""
+    return {name: value for name, value in os.environ.items() if _HANDED_ON.fullmatch(name)}
+
+
+def is_reference(text: str) -> bool:
+    """Whether this refers to a secret."""
+    return _REFERENCE.fullmatch(text) is not None
 
 
 class SecretError(HistoronError):
@@ -56,7 +74,7 @@ class SecretRef(str):
     @classmethod
     def parse(cls, text: object) -> Self:
         """Read a reference. ValueError never repeats the text: it may be the secret itself."""
-        found = re.fullmatch(r"(env|file|command):(.+)", text) if isinstance(text, str) else None
+        found = _REFERENCE.fullmatch(text) if isinstance(text, str) else None
         if not found:
             raise ValueError(
                 "a secret must not stand in the file itself (refer to it: env:NAME, file:PATH or command:PROGRAM)"

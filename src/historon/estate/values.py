@@ -8,6 +8,7 @@ from typing import Any
 
 from historon.estate.model import Source
 from historon.estate.procedures import Procedure, Step, walk
+from historon.estate.secrets import is_reference
 from historon.times import in_names
 
 __all__ = ["ACCOUNT_VALUES", "BUILT_IN", "fill", "is_built_in", "missing_values", "values_of"]
@@ -77,6 +78,7 @@ def _texts(step: Step) -> Iterator[str]:
     for text in (step.as_, step.body, step.filter, step.checksum, step.ends_with, *step.include, *step.exclude):
         yield text or ""
     yield from (*step.headers.values(), *(step.form or {}).values(), *step.answers.values())
+    yield from (text for text in step.environment.values() if not is_reference(text))
     yield from _leaves(step.json)
 
 

@@ -23,6 +23,7 @@ from historon.estate import (
     Severity,
     SyslogChannel,
     WebhookChannel,
+    small_environment,
 )
 from historon.notices.events import Event
 from historon.notices.letters import Letter
@@ -200,7 +201,7 @@ def run_command(channel: CommandChannel, letter: Letter, estate: Estate, at: dat
     try:
         done = subprocess.run(
             channel.command, input=msgspec.json.encode(as_data(letter, estate, at)), cwd=estate.folder,
-            capture_output=True, check=False, timeout=channel.deadline.total_seconds(),
+            capture_output=True, check=False, timeout=channel.deadline.total_seconds(), env=small_environment(),
         )  # fmt: skip
     except subprocess.TimeoutExpired as exc:
         raise NoticeError(

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from historon.errors import OutsideError
 from historon.estate import Estate
+from historon.visible import made_visible
 
 if TYPE_CHECKING:
     from jinja2 import Template
@@ -20,7 +21,7 @@ class TemplateError(OutsideError):
 
 def visible(text: str, instead: str = "·") -> str:
     """The text on one line, without anything that could act on a screen or forge a line of its own."""
-    return "".join(char if char.isprintable() else instead for char in text)
+    return made_visible(text, instead=instead)
 
 
 def shipped_template(name: str) -> str:

@@ -5,6 +5,7 @@ from importlib import resources
 from typing import Any
 
 from historon.compare import Marked, PartChange, hunks, marked, side_by_side
+from historon.visible import made_visible
 
 __all__ = ["difference_page"]
 
@@ -60,4 +61,4 @@ def _pieces(row: Marked) -> Iterator[tuple[str, bool]]:
 
 def _visible(text: str) -> str:
     """Control characters would be dropped or acted on by a browser."""
-    return "".join(char if char.isprintable() or char == "\t" else "·" for char in text)
+    return made_visible(text, kept="\t", instead="·")

@@ -20,7 +20,7 @@ _ESCAPE = re.compile(rb"\\x(5c|[89a-f][0-9a-f])")
 
 
 def name_of(raw: bytes) -> str:
-    r"""The name of a file as text: bytes that are no UTF-8 are written as `\\xe9`, from which `raw_name` leads back."""
+    r"""The name of a file as text: bytes that are no UTF-8 are written as `\xe9`, from which `raw_name` leads back."""
     return _LIKE_AN_ESCAPE.sub(rb"\\x5c", raw).decode("utf-8", "backslashreplace")
 
 

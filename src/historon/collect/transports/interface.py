@@ -111,6 +111,11 @@ class Session:
         known = (account.password, account.elevation) if account else ()
         self.secrets = {secret.reveal() for secret in known if secret}
 
+    @property
+    def folder(self) -> Path:
+        """Where relative paths begin: the estate's folder."""
+        return self._target.folder
+
     def gives_secret(self, said: str) -> bool:
         """Whether a secret is among what is said."""
         return any(secret and secret in said for secret in self.secrets)

@@ -15,7 +15,7 @@ from pathlib import Path
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
-from historon.estate import Said, Step
+from historon.estate import Said, Step, small_environment
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 
 __all__ = ["open_local"]
@@ -40,6 +40,7 @@ class _LocalSession(Session):
             asyncio.create_subprocess_exec(
                 program, *what[1:], cwd=self._target.folder, stdin=asyncio.subprocess.DEVNULL,
                 stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, start_new_session=True,
+                env={**small_environment(), **step.environment},
             )
         )  # fmt: skip
         readers: list[asyncio.Task[bytes]] = []
