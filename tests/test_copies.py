@@ -101,6 +101,64 @@ def test_a_copy_that_knows_more_than_the_store_is_never_replaced(filled: EstateF
     assert _ledger(filled).read_bytes() == before
 
 
+_HARM = {
+    "a rotted bit": "UPDATE content SET data = CAST(substr(data, 1, length(data) - 1) || x'00' AS BLOB) WHERE id = (SELECT min(id) FROM content)",
+    "a rotted digest": "UPDATE content SET sha256 = randomblob(32) WHERE id = (SELECT min(id) FROM content)",
+    "a lost content": "DELETE FROM content WHERE id = (SELECT min(id) FROM content)",
+    "a lost version": "DELETE FROM version WHERE number = 1",
+    "the newest cut off": "DELETE FROM version WHERE number = 2; UPDATE source SET last_number = 1, good = 1",
+    "a source lost": "DELETE FROM version; DELETE FROM source WHERE name = 'files'",
+}
+
+
+@pytest.mark.parametrize("harm", _HARM)
+def test_loss_and_damage_do_not_travel(filled: EstateFolder, harm: str) -> None:
+    filled.run("copies", "--update")
+    before = _ledger(filled).read_bytes()
+    db = sqlite3.connect(filled.path / "store" / "ledger.sqlite")
+    db.executescript(_HARM[harm])
+    db.commit()
+    db.close()
+    for number in range(2):
+        (filled.path / "data" / "a.conf").write_text(f"later {number}\n")
+        filled.run("collect")
+        assert "behind for" in filled.run("copies").out
+        result = filled.run("copies", "--update")
+        if (
+            result.code == 0
+        ):  # what was lost is not yet missed: nothing stands in the way, and nothing is lost in the copy
+            pytest.fail(f"the copy was replaced after {harm}")
+        assert result.code == 5
+        assert "it was not touched" in result.err or "the copy was not touched" in result.err
+        assert _ledger(filled).read_bytes() == before
+        assert os.listdir(filled.path / "saltgate") == ["ledger.sqlite"]
+    assert filled.run("copies", "--verify").code in (0, 1), "the copy itself is whole"
+
+
+def test_what_was_pruned_on_record_may_go_from_the_copy_too(filled: EstateFolder) -> None:
+    filled.run("copies", "--update")
+    filled.write(COPIED + '[retention.r]\nall = "1ms"\nat_least = 1\n[defaults]\nretention = "r"\n')
+    assert filled.run("prune", "--yes").code == 0
+    assert filled.run("copies", "--update").code == 0
+    copy = FolderStore(filled.path / "saltgate")
+    assert [one.number for one in copy.versions("files")] == [2]
+    copy.close()
+    assert filled.run("copies", "--verify").code == 0
+
+
+def test_a_copy_that_is_damaged_itself_is_told_and_stays(filled: EstateFolder) -> None:
+    filled.run("copies", "--update")
+    content = bytearray(_ledger(filled).read_bytes())
+    content[4096:8192] = bytes(4096)
+    _ledger(filled).write_bytes(content)
+    (filled.path / "data" / "a.conf").write_text("later\n")
+    filled.run("collect")
+    result = filled.run("copies", "--update")
+    assert result.code == 5
+    assert "the copy there is damaged; it was not touched" in result.err
+    assert _ledger(filled).read_bytes() == content
+
+
 @pytest.mark.parametrize(
     ("copy", "said"),
     [

@@ -147,6 +147,19 @@ class Contents:
         if digest.digest() != record.sha256:
             raise StoreError(f"content {strand}/{position} is damaged: it does not match its SHA-256", hint=_DAMAGED)
 
+    def verify_record(self, strand: int, position: int) -> None:
+        """Read a content, whatever its size. StoreError when it is damaged."""
+        for _ in self.pieces(strand, position):
+            pass
+
+    def bundled(self, row: int) -> list[int]:
+        """The positions of the contents in a bundle, by its id. StoreError when it is damaged."""
+        (data,) = self._db.execute("SELECT data FROM bundle WHERE id = ?", (row,)).fetchone()
+        try:
+            return [record.position for record in _Bundle(data)]
+        except (ValueError, IndexError, zstandard.ZstdError) as exc:
+            raise StoreError(f"bundle {row} is damaged: {exc}", hint=_DAMAGED) from exc
+
     def thin(self, strand: int, kept: Sequence[int]) -> dict[int, int]:
         """Give back what a strand holds beyond the kept positions (ascending); returns where each of those is now.
 

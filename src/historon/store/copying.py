@@ -5,8 +5,10 @@ import sqlite3
 from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from historon.errors import StoreError
+from historon.store.contents import Contents
 from historon.store.folder import LEDGER
 
 __all__ = ["Copied", "copy_store"]
@@ -28,8 +30,9 @@ class Copied:
 def copy_store(folder: Path, target: Path) -> Copied:
     """Make `target` a copy of the store in `folder`, as of now; may run while the store is written to.
 
-    Raises StoreError, and leaves the copy as it was, when it is not whole, is one of another store, or knows versions
-    that the store does not: then the store has lost something, and the copy is what is left of it.
+    The copy is never made worse. Whatever differs from the copy before is verified against its SHA-256, and what that
+    one holds must be there or have been removed on record. Raises StoreError, and leaves the copy as it was, when that
+    is not so, when it is one of another store, or when there is no room.
     """
     coming = target / _COMING
     try:
@@ -38,17 +41,25 @@ def copy_store(folder: Path, target: Path) -> Copied:
             raise StoreError(f"{target} is the store itself", hint="name another folder, on another disk")
         coming.unlink(missing_ok=True)
         os.close(os.open(coming, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
-        with closing(_opened(folder / LEDGER)) as store, closing(sqlite3.connect(coming)) as made:
+        with (
+            closing(_opened(folder / LEDGER)) as store,
+            closing(sqlite3.connect(f"{coming.absolute().as_uri()}?mode=rw", uri=True)) as made,
+        ):
             store.backup(made, pages=_PAGES)
             made.execute("PRAGMA journal_mode = DELETE")
             copied = _checked(made, coming)
-            if (target / LEDGER).exists():
-                with closing(_opened(target / LEDGER)) as before:
-                    _compare(before, made, target)
+            before = target / LEDGER
+            if before.exists():
+                made.execute("ATTACH ? AS before", (f"{before.absolute().as_uri()}?mode=ro",))
+                _compare(made, target)
+            _verify(made, target, all_of_it=not before.exists())
         _put_in_place(coming, target)
     except OSError as exc:
         raise StoreError(f"{target}: {exc.strerror}", hint="is it mounted, and writable?") from exc
     except sqlite3.Error as exc:
+        if (target / LEDGER).exists() and not _is_whole(target / LEDGER):
+            hint = "verify the store; if it is whole, move the damaged copy away, and update again"
+            raise StoreError(f"{target}: the copy there is damaged; it was not touched", hint=hint) from exc
         raise StoreError(
             f"{target}: cannot copy the store: {exc}", hint="is there room? The copy is as it was"
         ) from exc
@@ -62,6 +73,14 @@ def _opened(file: Path) -> sqlite3.Connection:
     return sqlite3.connect(f"{file.absolute().as_uri()}?mode=ro", uri=True)
 
 
+def _is_whole(file: Path) -> bool:
+    try:
+        with closing(_opened(file)) as db:
+            return bool(db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok")
+    except sqlite3.Error:
+        return False
+
+
 def _checked(made: sqlite3.Connection, file: Path) -> Copied:
     if (verdict := made.execute("PRAGMA integrity_check(1)").fetchone()[0]) != "ok":
         raise StoreError(f"the copy would be damaged: {verdict}", hint="historon verify")
@@ -70,18 +89,59 @@ def _checked(made: sqlite3.Connection, file: Path) -> Copied:
     return Copied(sources, versions, file.stat().st_size, changes)
 
 
-def _compare(before: sqlite3.Connection, made: sqlite3.Connection, target: Path) -> None:
-    """Whether the new copy may take the place of the one before."""
-    key = "SELECT value FROM meta WHERE name = 'fingerprint_key'"
-    if before.execute(key).fetchone() != made.execute(key).fetchone():
+def _compare(made: sqlite3.Connection, target: Path) -> None:
+    """Whether the new copy may take the place of the one before: all that this one knows is in it, or was removed."""
+    key = "SELECT value FROM {}.meta WHERE name = 'fingerprint_key'"
+    if made.execute(key.format("before")).fetchone() != made.execute(key.format("main")).fetchone():
         raise StoreError(f"{target} holds the copy of another store", hint="name another folder; nothing was changed")
-    newer = dict(made.execute("SELECT name, last_number FROM source"))
-    for name, last in before.execute("SELECT name, last_number FROM source ORDER BY name"):
-        if last > newer.get(name, 0):
+    for what, query in _LOST.items():
+        if row := made.execute(query).fetchone():
             raise StoreError(
-                f"{target} knows {name}@{last}, which the store does not; the copy was not touched",
-                hint="the store went back in time: see what it lost before anything else",
+                f"{target} {what.format(*row)}; the copy was not touched",
+                hint="the store has lost something, or went back in time: look before anything else; the copy has it",
             )
+
+
+_LOST = {
+    "knows {}@{}, which the store does not": """
+        SELECT old.name, old.last_number FROM before.source AS old LEFT JOIN main.source AS new USING (name)
+        WHERE old.last_number > coalesce(new.last_number, 0) ORDER BY old.name LIMIT 1
+    """,
+    "holds {}@{}, which is neither in the store nor removed on record": """
+        SELECT s.name, old.number FROM before.version AS old JOIN before.source AS s ON s.id = old.source
+        WHERE NOT EXISTS (SELECT 1 FROM main.version AS new JOIN main.source AS t ON t.id = new.source
+                          WHERE t.name = s.name AND new.number = old.number AND new.at = old.at)
+        AND NOT EXISTS (SELECT 1 FROM main.removed AS gone JOIN main.source AS t ON t.id = gone.source
+                        WHERE t.name = s.name AND gone.number = old.number)
+        ORDER BY s.name, old.number LIMIT 1
+    """,
+}
+
+
+def _verify(made: sqlite3.Connection, target: Path, *, all_of_it: bool) -> None:
+    """Verify every content whose bytes are not those of the copy before, in the new copy itself."""
+    except_before = "" if all_of_it else "EXCEPT SELECT {0} FROM before.{1}"
+    contents = Contents(made)
+
+    def differing(table: str, columns: str, keys: int) -> list[Any]:
+        query = f"SELECT {columns} FROM main.{table} {except_before.format(columns, table)}"  # noqa: S608 (constants)
+        return [row[:keys] for row in made.execute(query)]
+
+    places = differing("content", "strand, position, base_strand, base, size, encoding, sha256, data", 2)
+    bundles = differing("bundle", "id, strand, first, data", 2)
+    strands = {strand for (strand,) in differing("block", "strand, id, sha256, data", 1)}
+    try:
+        places += [(strand, position) for row, strand in bundles for position in contents.bundled(row)]
+        for strand in strands:
+            in_blocks = "SELECT strand, position FROM main.content WHERE strand = ? AND encoding = 3"
+            places += made.execute(in_blocks, (strand,)).fetchall()
+        for strand, position in sorted(set(places)):
+            contents.verify_record(strand, position)
+    except StoreError as exc:
+        raise StoreError(
+            f"{target}: the copy would be damaged: {exc.message}; it was not touched",
+            hint="historon verify tells what is damaged in the store; take it back from the copy",
+        ) from exc
 
 
 def _put_in_place(coming: Path, target: Path) -> None:

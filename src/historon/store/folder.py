@@ -398,6 +398,7 @@ class FolderStore(Store):
                     "DELETE FROM version WHERE source = ? AND number = ? RETURNING parts", (source, version.number)
                 ).fetchall()
                 gone += len(row)
+                self._db.execute("INSERT OR IGNORE INTO removed VALUES (?, ?)", (source, version.number))
                 strands.setdefault(source, set()).update(place[0] for (parts,) in row for place in _places(parts))
             for source, touched in strands.items():
                 self._thin(source, touched)

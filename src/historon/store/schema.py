@@ -91,7 +91,10 @@ _LATER = (
         BEGIN UPDATE meta SET value = value + 1 WHERE name = 'changes'; END;
     """,
     # What an earlier ledger calls NAME.tree may as well have been sent by a device: no version of it is marked.
-    "ALTER TABLE version ADD COLUMN trees BLOB;",
+    """
+    ALTER TABLE version ADD COLUMN trees BLOB;
+    CREATE TABLE removed (source INTEGER NOT NULL, number INTEGER NOT NULL, PRIMARY KEY (source, number)) WITHOUT ROWID;
+    """,
 )
 _SCHEMA = _OLDEST + len(_LATER)
 
