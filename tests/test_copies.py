@@ -122,12 +122,7 @@ def test_loss_and_damage_do_not_travel(filled: EstateFolder, harm: str) -> None:
     for number in range(2):
         (filled.path / "data" / "a.conf").write_text(f"later {number}\n")
         filled.run("collect")
-        assert "behind for" in filled.run("copies").out
         result = filled.run("copies", "--update")
-        if (
-            result.code == 0
-        ):  # what was lost is not yet missed: nothing stands in the way, and nothing is lost in the copy
-            pytest.fail(f"the copy was replaced after {harm}")
         assert result.code == 5
         assert "it was not touched" in result.err or "the copy was not touched" in result.err
         assert _ledger(filled).read_bytes() == before
