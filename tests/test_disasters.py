@@ -4,13 +4,16 @@ import os
 import random
 import resource
 import signal
+import sqlite3
 import subprocess
 import time
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 
-from historon.store import LEDGER
+from historon.errors import StoreError
+from historon.store import LEDGER, FolderStore
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
 
 _SOURCES = 12
@@ -168,3 +171,115 @@ def test_no_round_begins_on_the_wrong_disk_or_a_full_one(files_estate: EstateFol
 def test_a_round_begins_where_the_disk_is_mounted_and_has_room(files_estate: EstateFolder) -> None:
     files_estate.write(FILES_ESTATE.replace("[estate]", '[estate]\nmount = "/"\nfree = "1kB"'))
     assert files_estate.run("collect").code == 0
+
+
+# ---- a store among its troubles --------------------------------------------------------------------------------------
+
+_READING = ("status", "versions s1", "show s1 r.txt", "diff s1", "changes", "find fixed", "rounds", "verify", "requirements", "trace s1 fixed", "restore s1 --to back")  # fmt: skip
+
+
+@pytest.fixture
+def many(estate: EstateFolder) -> EstateFolder:
+    _estate_of_many(estate)
+    for _ in range(2):
+        assert estate.run("collect").code == 0
+    return estate
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can mount")
+def test_a_store_on_a_disk_that_went_read_only_can_be_read_and_restored_from(
+    many: EstateFolder, tmp_path: Path
+) -> None:
+    disk = tmp_path / "disk"
+    disk.mkdir()
+    if subprocess.run(["mount", "-t", "tmpfs", "tmpfs", disk], check=False, capture_output=True).returncode:
+        pytest.skip("nothing can be mounted here")
+    try:
+        (many.path / "store").rename(disk / "store")
+    except OSError:
+        subprocess.run(["cp", "-a", many.path / "store", disk / "store"], check=True)
+        subprocess.run(["rm", "-r", many.path / "store"], check=True)
+    (many.path / "store").symlink_to(disk / "store")
+    try:
+        subprocess.run(["mount", "-o", "remount,ro", disk], check=True)
+        for command in _READING:
+            result = many.run(*command.split())
+            assert result.code in (0, 1), result.said
+        refused = many.run("collect")
+        assert refused.code in (5, 6)
+        assert "may not be written" in refused.err or "read-only" in refused.err
+        held = many.run("hold", "s1@1", "--reason", "x")
+        assert (held.code, "the store is read-only" in held.err) == (5, True), held.said
+        assert many.run("prune", "--yes").code in (0, 5)
+    finally:
+        subprocess.run(["umount", disk], check=True)
+
+
+def test_an_empty_ledger_is_no_new_store(many: EstateFolder) -> None:
+    ledger = many.path / "store" / LEDGER
+    for rest in ("-wal", "-shm"):
+        ledger.with_name(ledger.name + rest).unlink(missing_ok=True)
+    ledger.write_bytes(b"")
+    for command in ("status", "collect", "verify"):
+        result = many.run(command)
+        assert result.code == 5
+        assert "the ledger is empty, a file of 0 bytes" in result.err
+    assert not ledger.stat().st_size
+
+
+def test_a_store_that_was_replaced_under_a_running_service_is_written_to_no_more(many: EstateFolder) -> None:
+    store = many.store()
+    (many.path / "store").rename(many.path / "away")
+    FolderStore.create(many.path / "store").close()
+    with pytest.raises(StoreError, match="moved away or replaced while it was open"):
+        store.begin_round(datetime.now(UTC), "test")
+    store.close()
+    (many.path / "store" / LEDGER).unlink()
+    again = FolderStore(many.path / "away")
+    (many.path / "away" / LEDGER).rename(many.path / "away" / "gone")
+    with pytest.raises(StoreError, match="moved away or replaced"):
+        again.remember("s1", "x", "y")
+    again.close()
+
+
+@pytest.mark.parametrize(
+    "harm",
+    [
+        "UPDATE version SET parts = x'ff'", "UPDATE version SET parts = x'01'", "UPDATE version SET parts = 'text'", "UPDATE version SET at = 'x'",
+        "UPDATE version SET state = 77", "UPDATE version SET trees = x'80'", "UPDATE version SET at = 1e30", "UPDATE source SET outcome = 99",
+        "UPDATE source SET good_at = 9e18", "UPDATE content SET encoding = 99", "UPDATE content SET data = 7", "UPDATE content SET base = 12345",
+        "UPDATE round SET record = x'00'", "UPDATE round SET tally = '['", "UPDATE version SET families = 3", "UPDATE signature SET bits = x'01'",
+        "UPDATE content SET size = -5", "UPDATE version SET number = 'a' WHERE number = 2", "DELETE FROM strand", "DELETE FROM meta",
+        "UPDATE strand SET name = x'ff00' WHERE id = 3", "UPDATE version SET note = x'ff'", "UPDATE memory SET text = '{'", "UPDATE source SET name = '' WHERE id = 2",
+    ],
+)  # fmt: skip
+def test_a_corrupt_row_is_told_in_words_whatever_it_says(many: EstateFolder, harm: str) -> None:
+    db = sqlite3.connect(many.path / "store" / LEDGER)
+    db.executescript(harm)
+    db.commit()
+    db.close()
+    for command in (*_READING, "collect", "copies", "noise s1", "doctor", "prune"):
+        result = many.run(*command.split())  # asserts that there is neither a traceback nor a defect
+        assert result.code in (0, 1, 2, 3, 5, 6), (command, result.said)
+
+
+def test_output_that_cannot_be_written_is_no_defect(many: EstateFolder) -> None:
+    for command in ("status", "versions s1", "changes --json", "--help"):
+        with Path("/dev/full").open("w") as full:
+            done = subprocess.run(
+                [PROGRAM, *command.split()], cwd=many.path, stdout=full, stderr=subprocess.PIPE, check=False
+            )
+        assert b"defect" not in done.stderr
+        assert done.returncode == 6
+        assert b"the output could not be written: No space left on device" in done.stderr
+
+
+@pytest.mark.parametrize(
+    "setting",
+    [f'max_size = "{"9" * 400}GB"', f'deadline = "{"9" * 400}d"', f'deadline = "{"9" * 400} months"', 'max_size = "99999999999999999999TB"', f'retry_pause = "{"9" * 400}"'],
+)  # fmt: skip
+def test_an_oversized_size_or_duration_is_a_mistake_in_words(files_estate: EstateFolder, setting: str) -> None:
+    files_estate.write(FILES_ESTATE.replace('over = "local"', f'over = "local"\n{setting}'))
+    result = files_estate.run("status")
+    assert result.code == 4
+    assert "mistake" in result.err

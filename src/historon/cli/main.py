@@ -1,5 +1,6 @@
 """The program: which commands there are, and what becomes of errors. Commands are imported when they are called."""
 
+import errno
 import importlib
 import logging
 import os
@@ -10,7 +11,7 @@ from collections.abc import Sequence
 import click
 
 from historon import __version__
-from historon.errors import ExitCode, HistoronError, UsageError, where_raised
+from historon.errors import ExitCode, HistoronError, OutsideError, UsageError, where_raised
 
 __all__ = ["COMMANDS", "main", "run"]
 
@@ -112,16 +113,35 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
         _complain(exc)
         return exc.exit_code
     except BrokenPipeError:
-        # The reader of our output has gone, as `head` does: keep Python from complaining at its exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _write_no_more()  # the reader of our output has gone, as `head` does
         return ExitCode.WELL
     except (KeyboardInterrupt, click.Abort):
         click.echo("interrupted", err=True)
         return ExitCode.INTERRUPTED
     except Exception as exc:
+        if (trouble := _no_output(exc)) is not None:
+            _write_no_more()
+            _complain(OutsideError(f"the output could not be written: {trouble}", hint="where does it go?"))
+            return ExitCode.OUTSIDE
         click.echo(f"historon: a defect in Historon itself: {where_raised(exc)}", err=True)
         click.echo("  try: report this line and the command, please", err=True)
         return ExitCode.INTERNAL
+
+
+def _write_no_more() -> None:
+    """Keep Python from complaining at its exit of what it could not write."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _no_output(exc: BaseException) -> str | None:
+    """Why standard output takes nothing; None when that is not what went wrong: then it still takes what waits."""
+    if not isinstance(exc, OSError) or exc.filename is not None:
+        return None
+    try:
+        sys.stdout.flush()
+    except (OSError, ValueError) as trouble:
+        return getattr(trouble, "strerror", None) or str(trouble)
+    return exc.strerror if exc.errno in (errno.ENOSPC, errno.EIO, errno.EPIPE, errno.EBADF) else None
 
 
 def _quieten_libraries() -> None:

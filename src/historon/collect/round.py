@@ -269,9 +269,10 @@ class _Round:
                 replace(found.result, outcome=told.outcome, number=told.number, round=self._number)
                 for found, told in zip(batch, recorded, strict=True)
             ]
-        except StoreError as exc:
-            self._store_trouble = str(exc)
-            results = [_not_recorded(found.result, exc) for found in batch]
+        except Exception as exc:  # whatever it is, nobody may wait for ever for what will not be recorded
+            trouble = exc if isinstance(exc, StoreError) else StoreError(f"nothing was recorded: {where_raised(exc)}")
+            self._store_trouble = str(trouble)
+            results = [_not_recorded(found.result, trouble) for found in batch]
         for result in results:
             self._results[result.source] = result
             self._tell(result)

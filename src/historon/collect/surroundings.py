@@ -18,6 +18,10 @@ def check_surroundings(estate: Estate) -> None:
         _check_mount(estate.path(estate.settings.mount))
     if not os.access(store, os.R_OK | os.W_OK | os.X_OK):
         raise OutsideError(f"{store} may not be written by this user", hint="check its owner and mode")
+    state = os.statvfs(store)
+    if state.f_files and not state.f_favail:
+        hint = "remove files there that nobody needs: many small ones take them up, not large ones"
+        raise OutsideError(f"the disk of {store} has no inodes left: no file can be made there", hint=hint)
     free = shutil.disk_usage(store).free
     if free < estate.settings.free:
         wanted = f"{estate.settings.free // 10**6} MB"

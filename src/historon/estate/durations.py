@@ -66,7 +66,7 @@ def _unit_advice(number: str, unit: str) -> str:
     plain = unit.lower()
     singular = plain[:-1] if plain.endswith("s") and plain not in _SECONDS else plain
     if singular in ("mo", "mon", "month"):
-        return f'months differ in length: write "{round(float(number) * 30.4)}d"'
+        return f'months differ in length: write "{min(float(number) * 30.4, 9e4):.0f}d"'
     likely = _LIKELY.get(singular) or (plain if plain in _SECONDS else "")
     return f'write "{number}{likely}"' if likely else "use ms, s, m for minutes, h, d, w or y"
 
@@ -116,6 +116,7 @@ class Share(float):
         return before >= few and now < before * (1 - self)
 
 
+_LARGEST = 2**60  # bytes
 _BYTES = {"b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "kib": 2**10, "mib": 2**20, "gib": 2**30}
 
 
@@ -128,4 +129,7 @@ class Size(int):
         term = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([A-Za-z]+)", text.strip()) if isinstance(text, str) else None
         if not term or term[2].lower() not in _BYTES:
             raise ValueError('expected a size with its unit, such as "200B", "64kB" or "10MiB"')
-        return cls(int(float(term[1]) * _BYTES[term[2].lower()]))
+        size = float(term[1]) * _BYTES[term[2].lower()]
+        if size > _LARGEST:
+            raise ValueError(f"a size is at most {_LARGEST // 2**30}GiB")
+        return cls(int(size))

@@ -104,6 +104,8 @@ class Contents:
             (strand, position),
         ).fetchone()
         if found:
+            if not isinstance(found[0], str) or not isinstance(found[2], bytes):
+                raise TypeError("a name and a digest were expected")
             return found[0], found[1], found[2]
         record = self._record(strand, position)
         return self._name(strand), record.size, record.sha256
@@ -152,13 +154,13 @@ class Contents:
         for _ in self.pieces(strand, position):
             pass
 
-    def bundled(self, row: int) -> list[int]:
-        """The positions of the contents in a bundle, by its id. StoreError when it is damaged."""
-        (data,) = self._db.execute("SELECT data FROM bundle WHERE id = ?", (row,)).fetchone()
+    @staticmethod
+    def bundled(data: bytes) -> list[int]:
+        """The positions of the contents in a bundle. StoreError when it is damaged."""
         try:
             return [record.position for record in _Bundle(data)]
         except (ValueError, IndexError, zstandard.ZstdError) as exc:
-            raise StoreError(f"bundle {row} is damaged: {exc}", hint=_DAMAGED) from exc
+            raise StoreError(f"a bundle is damaged: {exc}", hint=_DAMAGED) from exc
 
     def thin(self, strand: int, kept: Sequence[int]) -> dict[int, int]:
         """Give back what a strand holds beyond the kept positions (ascending); returns where each of those is now.

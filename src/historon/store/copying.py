@@ -2,6 +2,7 @@
 
 import os
 import sqlite3
+from collections.abc import Iterable, Iterator
 from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,7 +10,8 @@ from typing import Any
 
 from historon.errors import StoreError
 from historon.store.contents import Contents
-from historon.store.folder import LEDGER
+from historon.store.deltas import Encoding
+from historon.store.folder import LEDGER, places_in
 
 __all__ = ["Copied", "copy_store"]
 
@@ -119,29 +121,42 @@ _LOST = {
 
 
 def _verify(made: sqlite3.Connection, target: Path, *, all_of_it: bool) -> None:
-    """Verify every content whose bytes are not those of the copy before, in the new copy itself."""
-    except_before = "" if all_of_it else "EXCEPT SELECT {0} FROM before.{1}"
+    """Verify, in the new copy itself, every content whose bytes are not those of the copy before, or are not there."""
     contents = Contents(made)
-
-    def differing(table: str, columns: str, keys: int) -> list[Any]:
-        query = f"SELECT {columns} FROM main.{table} {except_before.format(columns, table)}"  # noqa: S608 (constants)
-        return [row[:keys] for row in made.execute(query)]
-
-    places = differing("content", "strand, position, base_strand, base, size, encoding, sha256, data", 2)
-    bundles = differing("bundle", "id, strand, first, data", 2)
-    strands = {strand for (strand,) in differing("block", "strand, id, sha256, data", 1)}
     try:
-        places += [(strand, position) for row, strand in bundles for position in contents.bundled(row)]
-        for strand in strands:
-            in_blocks = "SELECT strand, position FROM main.content WHERE strand = ? AND encoding = 3"
-            places += made.execute(in_blocks, (strand,)).fetchall()
-        for strand, position in sorted(set(places)):
+        changed = set(_places_of(made, contents, "main", None if all_of_it else "before"))
+        if not all_of_it:
+            gone = set(_places_of(made, contents, "before", "main"))
+            changed |= gone & _wanted(made)
+        for strand, position in sorted(changed):
             contents.verify_record(strand, position)
     except StoreError as exc:
         raise StoreError(
             f"{target}: the copy would be damaged: {exc.message}; it was not touched",
             hint="historon verify tells what is damaged in the store; take it back from the copy",
         ) from exc
+
+
+def _places_of(made: sqlite3.Connection, contents: Contents, side: str, other: str | None) -> Iterator[tuple[int, int]]:
+    """The strands and positions of the contents of one side that the other has not, or not with the same bytes."""
+
+    def rows(table: str, columns: str) -> Iterable[Any]:
+        query = f"SELECT {columns} FROM {side}.{table}"  # noqa: S608 (constants)
+        besides = f" EXCEPT SELECT {columns} FROM {other}.{table}" if other else ""  # noqa: S608
+        return made.execute(query + besides)
+
+    for strand, position, *_ in rows("content", "strand, position, base_strand, base, size, encoding, sha256, data"):
+        yield strand, position
+    for strand, _, data in rows("bundle", "strand, first, data"):
+        yield from ((strand, position) for position in contents.bundled(data))
+    for strand in {strand for strand, *_ in rows("block", "strand, id, sha256, data")}:
+        in_blocks = f"SELECT strand, position FROM {side}.content WHERE strand = ? AND encoding = {Encoding.BLOCKS:d}"  # noqa: S608
+        yield from made.execute(in_blocks, (strand,))
+
+
+def _wanted(made: sqlite3.Connection) -> set[tuple[int, int]]:
+    """The contents that some version in the new copy is made of."""
+    return {place for (parts,) in made.execute("SELECT parts FROM main.version") for place in places_in(parts)}
 
 
 def _put_in_place(coming: Path, target: Path) -> None:

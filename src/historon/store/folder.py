@@ -8,8 +8,10 @@ from contextlib import contextmanager, suppress
 from datetime import datetime
 from itertools import chain
 from pathlib import Path
+from typing import Any
 
 import msgspec
+import zstandard
 
 from historon.errors import StoreError
 from historon.processes import is_running, this_process
@@ -31,11 +33,11 @@ from historon.store.interface import (
 )
 from historon.store.outbox import Outbox
 from historon.store.rounds import Rounds
-from historon.store.schema import OUTCOMES, STATES, migrate
+from historon.store.schema import OUTCOMES, STATES, check_schema, migrate
 from historon.store.signatures import Signatures
 from historon.store.varints import read_varints, varints
 
-__all__ = ["LEDGER", "FolderStore"]
+__all__ = ["LEDGER", "FolderStore", "places_in"]
 
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
@@ -43,6 +45,7 @@ _RESERVE = "reserve"  # a file that only takes room, which is given up when ther
 _RESERVED = 4 * 2**20  # bytes
 _PAGES_AT_ONCE = 500  # that are given back in one step
 _ROOM_FOR_RESERVE = 64 * 2**20
+_SENSELESS = (ValueError, TypeError, IndexError, KeyError, OverflowError, msgspec.MsgspecError, zstandard.ZstdError)
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
 _LATEST = """
@@ -65,26 +68,73 @@ class FolderStore(Store):
         self.indexed = indexed
         self._folder = folder
         self._file = folder / LEDGER
-        if not self._file.is_file():
-            raise StoreError(
-                f"{folder}: there is no store here",
-                hint="is its disk mounted? A new, empty one is made with: historon new DIR --store-only",
-            )
-        if spend_reserve and self.room() < _ROOM_FOR_RESERVE:
+        state = self._look()
+        self._identity = state.st_dev, state.st_ino
+        self.read_only = not (os.access(self._file, os.W_OK) and os.access(folder, os.W_OK | os.X_OK))
+        if spend_reserve and not self.read_only and self.room() < _ROOM_FOR_RESERVE:
             with suppress(OSError):
                 (folder / _RESERVE).unlink()
         with self._doing("open the store"):
-            self._db = sqlite3.connect(self._file, timeout=_BUSY_S, isolation_level=None)
-            # FULL: a commit has reached the disk when it returns, also in write-ahead mode.
-            self._db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
-            # What is removed is given back to the disk at once; to write zeros over it first would take as much room.
-            self._db.execute("PRAGMA secure_delete = OFF")
-            migrate(self._db, str(self._file))
+            self._db = self._open_to_read() if self.read_only else self._open()
         self._contents = Contents(self._db)
         self._rounds = Rounds(self._db)
         self._signatures = Signatures(self._db)
         self._outbox = Outbox(self._db, self._writing, self._doing, self._remember)
         self._numbers: dict[str, int] = {}
+
+    def _look(self) -> os.stat_result:
+        """What the ledger's file is now; StoreError when it is no ledger that could be opened."""
+        try:
+            state = self._file.stat()
+            with self._file.open("rb"):
+                pass
+        except (FileNotFoundError, NotADirectoryError) as exc:
+            raise StoreError(
+                f"{self._folder}: there is no store here",
+                hint="is its disk mounted? A new, empty one is made with: historon new DIR --store-only",
+            ) from exc
+        except OSError as exc:
+            hint = "run this as the user whom it belongs to, or change owner and mode"
+            raise StoreError(f"{self._file}: it cannot be read by this user: {exc.strerror}", hint=hint) from exc
+        if not state.st_size:
+            hint = "something has cut it off: take the store back from a copy"
+            raise StoreError(f"{self._file}: the ledger is empty, a file of 0 bytes", hint=hint)
+        return state
+
+    def _open(self) -> sqlite3.Connection:
+        db = sqlite3.connect(self._file, timeout=_BUSY_S, isolation_level=None)
+        # FULL: a commit has reached the disk when it returns, also in write-ahead mode.
+        db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
+        # What is removed is given back to the disk at once; to write zeros over it first would take as much room.
+        db.execute("PRAGMA secure_delete = OFF")
+        migrate(db, str(self._file))
+        return db
+
+    def _open_to_read(self) -> sqlite3.Connection:
+        """Open a store that cannot be written: a snapshot, a disk that went bad, or another user's."""
+        place = self._file.absolute().as_uri()
+        for how in ("mode=ro", "immutable=1"):  # without write-ahead files beside it SQLite wants to make them
+            try:
+                db = sqlite3.connect(f"{place}?{how}", uri=True, timeout=_BUSY_S, isolation_level=None)
+                db.execute("SELECT 1 FROM sqlite_schema").fetchone()
+                break
+            except sqlite3.OperationalError:
+                if how == "immutable=1":
+                    raise
+        check_schema(db, str(self._file))
+        return db
+
+    def _check_place(self) -> None:
+        """StoreError when the store was moved away, or another one is in its place: what is written would be lost."""
+        try:
+            state = self._file.stat()
+        except OSError:
+            state = None
+        if state is None or (state.st_dev, state.st_ino) != self._identity:
+            raise StoreError(
+                f"{self._file}: the store was moved away or replaced while it was open; nothing more was written",
+                hint="if that was meant, restart the service: it opens the one that is there then",
+            )
 
     @classmethod
     def create(cls, folder: Path) -> "FolderStore":
@@ -100,6 +150,7 @@ class FolderStore(Store):
         db = sqlite3.connect(file)
         db.executescript("PRAGMA page_size = 2048; PRAGMA auto_vacuum = INCREMENTAL")
         db.execute("VACUUM")
+        migrate(db, str(file))
         db.close()
         made = cls(folder)
         made.set_aside()
@@ -161,7 +212,7 @@ class FolderStore(Store):
         marked = set(read_varints(trees)[0]) if trees else ()
         return [
             StoredPart(*self._contents.describe(*place), place, is_tree=place[0] in marked)
-            for place in _places(places or b"")
+            for place in places_in(places or b"")
         ]
 
     def _insert(self, source: int, number: int, entry: Entry, before: Sequence[StoredPart]) -> None:
@@ -228,58 +279,58 @@ class FolderStore(Store):
 
     def rounds(self, limit: int = 20) -> list[Round]:
         """See Store."""
-        with self._doing("read the rounds"):
+        with self._reading("read the rounds"):
             return self._rounds.last(limit)
 
     def visits(self, round_number: int) -> list[Visit]:
         """See Store."""
-        with self._doing("read a round"):
+        with self._reading("read a round"):
             return self._rounds.visits(round_number)
 
     def states(self) -> dict[str, SourceState]:
         """See Store."""
-        with self._doing("read the sources"):
+        with self._reading("read the sources"):
             return {row[0]: _state(*row) for row in self._db.execute(_STATE)}
 
     def state(self, source: str) -> SourceState:
         """See Store."""
-        with self._doing("read a source"):
+        with self._reading("read a source"):
             row = self._db.execute(f"{_STATE} WHERE name = ?", (source,)).fetchone()
-        return _state(*row) if row else SourceState(source)
+            return _state(*row) if row else SourceState(source)
 
     def versions(self, source: str) -> list[Version]:
         """See Store."""
-        with self._doing("read versions"):
+        with self._reading(f"read the versions of {source}"):
             number = self._known(source)
             rows = self._db.execute(f"{_VERSION} ORDER BY number", (number,)).fetchall()
-        return [_version(source, *row) for row in rows]
+            return [_version(source, *row) for row in rows]
 
     def version(self, source: str, number: int) -> Version | None:
         """See Store."""
-        with self._doing("read a version"):
+        with self._reading(f"read {source}@{number}"):
             row = self._db.execute(f"{_VERSION} AND number = ?", (self._known(source), number)).fetchone()
-        return _version(source, *row) if row else None
+            return _version(source, *row) if row else None
 
     def parts(self, source: str, number: int) -> list[StoredPart]:
         """See Store."""
-        with self._doing("read a version"):
+        with self._reading(f"read {source}@{number}"):
             key = (self._known(source), number)
             row = self._db.execute("SELECT parts, trees FROM version WHERE source = ? AND number = ?", key).fetchone()
             return sorted(self._described(*row or (None, None)), key=lambda part: part.name)
 
     def read(self, part: StoredPart) -> bytes:
         """See Store."""
-        with self._doing(f"read {part.name}"):
+        with self._reading(f"read {part.name}"):
             return self._contents.read(*part.place)
 
     def pieces(self, part: StoredPart) -> Iterator[bytes]:
         """See Store."""
-        with self._doing(f"read {part.name}"):
+        with self._reading(f"read {part.name}"):
             yield from self._contents.pieces(*part.place)
 
     def changed(self, since: datetime, until: datetime) -> list[Changed]:
         """See Store."""
-        with self._doing("read what changed"):
+        with self._reading("read what changed"):
             (after,) = self._db.execute("SELECT value FROM meta WHERE name = 'families_after'").fetchone()
             # Before that instant versions were recorded without families, and no index tells them.
             which = _CHANGED if to_ms(since) > int(after) else f"({_CHANGED} OR families IS NULL AND {_NOT_FIRST})"
@@ -289,29 +340,33 @@ class FolderStore(Store):
                 f"WHERE at >= ? AND at <= ? AND {which} ORDER BY at",
                 (to_ms(since), to_ms(until)),
             ).fetchall()
-        return [
-            Changed(name, number, from_ms(at), added, removed, families or b"")
-            for name, number, at, added, removed, families in rows
-        ]
+            for name, number, _, added, removed, found in rows:
+                _check_types(str, name)
+                _check_types(int, number, added, removed)
+                _check_types(bytes | None, found)
+            return [
+                Changed(name, number, from_ms(at), added, removed, families or b"")
+                for name, number, at, added, removed, families in rows
+            ]
 
     def signature(self, source: str) -> tuple[int, bytes] | None:
         """See Store."""
-        with self._doing("read a signature"):
+        with self._reading("read a signature"):
             return self._signatures.of(self._known(source))
 
     def signed(self, source: str) -> bool:
         """See Store."""
-        with self._doing("read a signature"):
+        with self._reading("read a signature"):
             return self._signatures.known(self._known(source))
 
     def signatures(self) -> Iterator[tuple[str, int, bytes]]:
         """See Store."""
-        with self._doing("read signatures"):
+        with self._reading("read signatures"):
             yield from self._signatures.all()
 
     def recall(self, source: str, topic: str) -> str | None:
         """See Store."""
-        with self._doing("recall"):
+        with self._reading("recall"):
             key = (self._known(source), topic)
             row = self._db.execute("SELECT text FROM memory WHERE source = ? AND topic = ?", key).fetchone()
         return row[0] if row else None
@@ -335,7 +390,7 @@ class FolderStore(Store):
 
     def recall_all(self, topic: str) -> dict[str, str]:
         """See Store."""
-        with self._doing("recall"):
+        with self._reading("recall"):
             return dict(
                 self._db.execute("SELECT name, text FROM memory JOIN source ON id = source WHERE topic = ?", (topic,))
             )
@@ -399,7 +454,7 @@ class FolderStore(Store):
                 ).fetchall()
                 gone += len(row)
                 self._db.execute("INSERT OR IGNORE INTO removed VALUES (?, ?)", (source, version.number))
-                strands.setdefault(source, set()).update(place[0] for (parts,) in row for place in _places(parts))
+                strands.setdefault(source, set()).update(place[0] for (parts,) in row for place in places_in(parts))
             for source, touched in strands.items():
                 self._thin(source, touched)
             self._contents.sweep(set().union(*strands.values()))
@@ -418,7 +473,7 @@ class FolderStore(Store):
         rows = self._db.execute("SELECT number, parts FROM version WHERE source = ?", (source,)).fetchall()
         used: dict[int, set[int]] = {strand: set() for strand in strands}
         for _, parts in rows:
-            for strand, position in _places(parts):
+            for strand, position in places_in(parts):
                 if strand in used:
                     used[strand].add(position)
         moved = {
@@ -427,7 +482,7 @@ class FolderStore(Store):
             for old, new in self._contents.thin(strand, sorted(positions)).items()
         }
         for number, parts in rows if moved else ():
-            places = [moved.get(place, place) for place in _places(parts)]
+            places = [moved.get(place, place) for place in places_in(parts)]
             self._db.execute(
                 "UPDATE version SET parts = ? WHERE source = ? AND number = ?",
                 (varints(chain.from_iterable(places)), source, number),
@@ -480,7 +535,7 @@ class FolderStore(Store):
 
     def _packed(self) -> int:
         """The last content that was packed."""
-        with self._doing("read the store's state"):
+        with self._reading("read the store's state"):
             row = self._db.execute("SELECT value FROM meta WHERE name = 'packed'").fetchone()
         return int(row[0]) if row else 0
 
@@ -491,12 +546,12 @@ class FolderStore(Store):
 
     def fingerprint_key(self) -> bytes:
         """See Store."""
-        with self._doing("read the store's key"):
+        with self._reading("read the store's key"):
             return bytes(self._db.execute("SELECT value FROM meta WHERE name = 'fingerprint_key'").fetchone()[0])
 
     def change_number(self) -> int:
         """See Store."""
-        with self._doing("read the store's state"):
+        with self._reading("read the store's state"):
             return int(self._db.execute("SELECT value FROM meta WHERE name = 'changes'").fetchone()[0])
 
     def size(self) -> int:
@@ -526,6 +581,10 @@ class FolderStore(Store):
     @contextmanager
     def _writing(self, what: str) -> Iterator[None]:
         """One transaction: everything in it, or nothing."""
+        if self.read_only:
+            hint = "reading commands work; to write, mount it writable, or use a copy of it"
+            raise StoreError(f"{self._file}: cannot {what}: the store is read-only", hint=hint)
+        self._check_place()
         with self._doing(what):
             self._db.execute("BEGIN IMMEDIATE")
             try:
@@ -546,14 +605,25 @@ class FolderStore(Store):
         except sqlite3.Error as exc:
             raise StoreError(f"{self._file}: cannot {what}: {exc}", hint=_advice(exc)) from exc
 
+    @contextmanager
+    def _reading(self, what: str) -> Iterator[None]:
+        """The same; and a row that says what none can say is damaged, whatever stumbles over it."""
+        try:
+            with self._doing(what):
+                yield
+        except _SENSELESS as exc:
+            hint = "historon verify tells what else is damaged; take the store back from a copy"
+            raise StoreError(f"{self._file}: cannot {what}: what the ledger says of it is damaged", hint=hint) from exc
+
 
 def _at_work(round_number: int) -> str:
     """The topic under which is remembered which process is at a round."""
     return f"at work {round_number}"
 
 
-def _places(parts: bytes) -> list[tuple[int, int]]:
+def places_in(parts: bytes) -> list[tuple[int, int]]:
     """The strands and positions of a version's parts."""
+    _check_types(bytes, parts)
     numbers, _ = read_varints(parts)
     return list(zip(numbers[::2], numbers[1::2], strict=True))
 
@@ -578,6 +648,9 @@ def _state(
     name: str, good: int | None, good_at: int | None, confirmed_at: int | None, outcome: int | None,
     outcome_at: int | None, note: str | None,
 ) -> SourceState:  # fmt: skip
+    _check_types(str, name)
+    _check_types(int | None, good, good_at, confirmed_at)
+    _check_types(str | None, note)
     return SourceState(
         name=name,
         good=good,
@@ -593,4 +666,12 @@ def _version(
     source: str, number: int, at: int, state: int, size: int, added: int, removed: int, held: str | None,
     note: str | None,
 ) -> Version:  # fmt: skip
+    _check_types(int, number, size, added, removed)
+    _check_types(str | None, held, note)
     return Version(source, number, from_ms(at), State(STATES[state]), size, added, removed, held, note)
+
+
+def _check_types(wanted: Any, *values: object) -> None:
+    """TypeError when a damaged row holds something else: SQLite lets any column hold anything."""
+    if not all(isinstance(value, wanted) for value in values):
+        raise TypeError(f"{wanted} was expected")

@@ -5,7 +5,7 @@ from contextlib import closing
 
 from historon.errors import StoreError
 
-__all__ = ["APPLICATION_ID", "OUTCOMES", "STATES", "migrate"]
+__all__ = ["APPLICATION_ID", "OUTCOMES", "STATES", "check_schema", "migrate"]
 
 APPLICATION_ID = 0x48535452  # "HSTR", so that `file` can tell what this database is
 
@@ -97,6 +97,18 @@ _LATER = (
     """,
 )
 _SCHEMA = _OLDEST + len(_LATER)
+
+
+def check_schema(db: sqlite3.Connection, place: str) -> None:
+    """StoreError when a ledger that cannot be written has another schema than this program's."""
+    owner, version = (db.execute(f"PRAGMA {name}").fetchone()[0] for name in ("application_id", "user_version"))
+    if owner != APPLICATION_ID or version > _SCHEMA:
+        migrate(db, place)  # tells what is wrong
+    if version != _SCHEMA:
+        raise StoreError(
+            f"{place}: the ledger has schema {version}, and is read-only, so that it cannot be raised to {_SCHEMA}",
+            hint="copy the store's folder to where it can be written, and open that",
+        )
 
 
 def migrate(db: sqlite3.Connection, place: str) -> None:

@@ -35,7 +35,11 @@ class Signatures:
             bits = _PACKER.compress(_joined(bytes(_BYTES), numbers))
             self._db.execute("INSERT INTO signature VALUES (?, ?, ?, x'')", (source, version, bits))
         elif found[0][0] > _MANY:
-            _, bits = self.of(source) or (0, b"")
+            try:
+                _, bits = self.of(source) or (0, b"")
+            except (ValueError, IndexError, TypeError, zstandard.ZstdError):
+                self.add(source, version, None)  # damaged: this source is searched by reading it from now on
+                return
             self._db.execute(
                 "UPDATE signature SET bits = ?, more = x'' WHERE source = ?", (_PACKER.compress(bits), source)
             )
