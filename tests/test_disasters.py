@@ -258,9 +258,29 @@ def test_a_corrupt_row_is_told_in_words_whatever_it_says(many: EstateFolder, har
     db.executescript(harm)
     db.commit()
     db.close()
-    for command in (*_READING, "collect", "copies", "noise s1", "doctor", "prune"):
+    for command in ("status", "versions s1", "diff s1", "changes", "find fixed", "rounds", "collect"):
         result = many.run(*command.split())  # asserts that there is neither a traceback nor a defect
         assert result.code in (0, 1, 2, 3, 5, 6), (command, result.said)
+
+
+def test_who_waits_for_the_store_is_told_who_writes_and_healthy_sources_do_not_fail(
+    many: EstateFolder, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Another process holds the lock for a while: the round waits in a thread of its own, and goes on."""
+    holder = many.store()
+    with holder._writing("remove versions"):
+        round_ = subprocess.Popen([PROGRAM, "collect"], cwd=many.path, stdout=subprocess.PIPE, text=True)
+        with pytest.raises(subprocess.TimeoutExpired):
+            round_.wait(timeout=4)
+        monkeypatch.setattr("historon.store.folder._BUSY_S", 0.2)
+        other = many.store()
+        with pytest.raises(StoreError, match=r"process \d+ has been writing since [\d:]+ \(remove versions\)"):
+            other.remember("s1", "x", "y")
+        other.close()
+    out = round_.communicate(timeout=100)[0]
+    assert round_.returncode == 0, out
+    assert f"{_SOURCES} changed" in out
+    holder.close()
 
 
 def test_output_that_cannot_be_written_is_no_defect(many: EstateFolder) -> None:

@@ -228,7 +228,7 @@ PermitEmptyPasswords no
 password_file = /etc/app/password
 passwordFile: /run/secrets/db
 password: ${DB_PASSWORD}
-password = "{{ vault_password }}"
+password = "{{ app_password }}"
 password = $(cat /run/secret)
 password = "env:PW"
 password: null
@@ -253,7 +253,7 @@ keyboard-layout no
 keepalive 10 3
 monkey business
 description new password for the visitors is on the board
-# the password is kept in the vault
+# the password is kept in the safe
 ! passwords are changed each May
 # ask the office for the token
 remark secret meeting room

@@ -96,7 +96,7 @@ class _Round:
         self._workers = workers
         self._remarks: list[str] = []
         self._resumed: list[Resumed] = []
-        self._queue: asyncio.Queue[_Found] = asyncio.Queue()
+        self._queue: asyncio.Queue[_Found | None] = asyncio.Queue()  # None: nothing more will come
         self._reach = Reach(estate, store, clock)
         self._results: dict[str, SourceResult] = {}
         self._store_trouble: str | None = None
@@ -105,24 +105,30 @@ class _Round:
         """The whole round, from its beginning in the ledger to its end there."""
         time = asyncio.get_running_loop().time
         began, started = self._clock(), time()
-        self._number = self._store.begin_round(began, trigger)
+        self._pen = await asyncio.to_thread(self._store.another)
+        self._number = await asyncio.to_thread(self._pen.begin_round, began, trigger)
         await self._reach.fetch_accounts(source for source in sources if source.skip is None)
         writer = asyncio.create_task(self._write())
-        self._record([_skipped(source.name, began, source.skip) for source in sources if source.skip is not None])
+        for source in sources:
+            if source.skip is not None:
+                self._queue.put_nowait(_skipped(source.name, began, source.skip))
         left = {one.source: one for one in self._still_paused()}
         visited = [source for source in sources if source.skip is None]
         tasks = [asyncio.create_task(self._collect(source, left.pop(source.name, None))) for source in visited]
         tasks += [asyncio.create_task(self._resume(one)) for one in left.values()]
         interrupted = await _all_done(tasks)
-        writer.cancel()
-        self._record([self._queue.get_nowait() for _ in range(self._queue.qsize())])
-        self._skip_rest(sources)
+        self._queue.put_nowait(None)
+        await writer
+        await self._skip_rest(sources)
         self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]
         ended = began + timedelta(seconds=time() - started)
         try:
-            self._store.end_round(self._number, ended)
+            await asyncio.to_thread(self._pen.end_round, self._number, ended)
         except StoreError as exc:
             self._store_trouble = self._store_trouble or str(exc)
+        finally:
+            if self._pen is not self._store:
+                self._pen.close()
         results = [self._results[source.name] for source in sources]
         name = self._estate.settings.name
         return RoundReport(
@@ -253,18 +259,20 @@ class _Round:
 
     async def _write(self) -> None:
         """Record results as they come in; those that come in together share a transaction and its wait for the disk."""
-        while True:
-            batch = [await self._queue.get()]
+        while (first := await self._queue.get()) is not None:
+            batch = [first]
             while not self._queue.empty() and len(batch) < _BATCH:
-                batch.append(self._queue.get_nowait())
-            self._record(batch)
+                if (more := self._queue.get_nowait()) is None:
+                    self._queue.put_nowait(None)
+                    break
+                batch.append(more)
+            await self._record(batch)
 
-    def _record(self, batch: Sequence[_Found]) -> None:
-        """Only what is on disk is told to the observer as done."""
-        if not batch:
-            return
+    async def _record(self, batch: Sequence[_Found]) -> None:
+        """Only what is on disk is told to the observer as done. Waiting for the store keeps nobody else waiting."""
         try:
-            recorded = self._store.record(self._number, [found.entry for found in batch])
+            entries = [found.entry for found in batch]
+            recorded = await asyncio.to_thread(self._pen.record, self._number, entries)
             results = [
                 replace(found.result, outcome=told.outcome, number=told.number, round=self._number)
                 for found, told in zip(batch, recorded, strict=True)
@@ -286,10 +294,11 @@ class _Round:
         except Exception as exc:
             self._remarks.append(f"telling about {event.source} failed: {where_raised(exc)}")
 
-    def _skip_rest(self, sources: Sequence[Source]) -> None:
+    async def _skip_rest(self, sources: Sequence[Source]) -> None:
         """Sources that an interrupted round did not come to, or was in the middle of."""
         missing = [source.name for source in sources if source.name not in self._results]
-        self._record([_skipped(name, self._clock(), _INTERRUPTED) for name in missing])
+        if missing:
+            await self._record([_skipped(name, self._clock(), _INTERRUPTED) for name in missing])
 
 
 async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:

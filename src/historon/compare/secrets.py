@@ -58,7 +58,7 @@ _NO_VALUES = frozenset(b"""
     manager rotation rotate generate exchange chain ring id server-group both extended standard large list additive
     internet local-as no-export no-advertise send expanded permit deny match hashing level type name rsa dsa ecdsa
     ed25519 zeroize pubkey-chain usage-keys label general-keys mgmt management import export size bits index version
-    mode agreement pair vault
+    mode agreement pair
     """.split())  # fmt: skip
 _PLAIN_WORDS = frozenset({b"set", b"match", b"send", b"standard", b"expanded", b"delete", b"permit", b"deny"})
 _COMMENT = re.compile(
@@ -100,7 +100,7 @@ _BARE = re.compile(rb"[^\s\"'<>]{1,256}")
 _ELEMENT_TEXT = re.compile(rb"[^<]{1,256}")
 # What stands for a secret that is elsewhere, or for one that somebody hid before.
 _REFERENCE = re.compile(
-    rb"\$\{|\{\{|\$\(|\$[A-Z_]{2,}\b|(?:env|file|vault|command|keyring):|%\(|<%|\*{3,}$|<[^>]*>$|/[\w.-]+/|[A-Za-z]:\\"
+    rb"\$\{|\{\{|\$\(|\$[A-Z_]{2,}\b|(?:env|file|command|keyring):|%\(|<%|\*{3,}$|<[^>]*>$|/[\w.-]+/|[A-Za-z]:\\"
 )
 
 _B = rb"[ \t]{1,8}"

@@ -14,7 +14,7 @@ import msgspec
 import zstandard
 
 from historon.errors import StoreError
-from historon.processes import is_running, this_process
+from historon.processes import is_running, process_in_words, this_process
 from historon.store.contents import Contents
 from historon.store.instants import from_ms, to_ms
 from historon.store.interface import (
@@ -41,6 +41,7 @@ __all__ = ["LEDGER", "FolderStore", "places_in"]
 
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
+_WRITING = "writing"  # a file that says who writes, for those who have to wait
 _RESERVE = "reserve"  # a file that only takes room, which is given up when there is none left to remove things with
 _RESERVED = 4 * 2**20  # bytes
 _PAGES_AT_ONCE = 500  # that are given back in one step
@@ -70,6 +71,8 @@ class FolderStore(Store):
         self._file = folder / LEDGER
         state = self._look()
         self._identity = state.st_dev, state.st_ino
+        self._others: list[FolderStore] = []
+        self._closed = False
         self.read_only = not (os.access(self._file, os.W_OK) and os.access(folder, os.W_OK | os.X_OK))
         if spend_reserve and not self.read_only and self.room() < _ROOM_FOR_RESERVE:
             with suppress(OSError):
@@ -102,7 +105,7 @@ class FolderStore(Store):
         return state
 
     def _open(self) -> sqlite3.Connection:
-        db = sqlite3.connect(self._file, timeout=_BUSY_S, isolation_level=None)
+        db = sqlite3.connect(self._file, timeout=_BUSY_S, isolation_level=None, check_same_thread=False)
         # FULL: a commit has reached the disk when it returns, also in write-ahead mode.
         db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
         # What is removed is given back to the disk at once; to write zeros over it first would take as much room.
@@ -115,7 +118,9 @@ class FolderStore(Store):
         place = self._file.absolute().as_uri()
         for how in ("mode=ro", "immutable=1"):  # without write-ahead files beside it SQLite wants to make them
             try:
-                db = sqlite3.connect(f"{place}?{how}", uri=True, timeout=_BUSY_S, isolation_level=None)
+                db = sqlite3.connect(
+                    f"{place}?{how}", uri=True, timeout=_BUSY_S, isolation_level=None, check_same_thread=False
+                )
                 db.execute("SELECT 1 FROM sqlite_schema").fetchone()
                 break
             except sqlite3.OperationalError:
@@ -135,6 +140,14 @@ class FolderStore(Store):
                 f"{self._file}: the store was moved away or replaced while it was open; nothing more was written",
                 hint="if that was meant, restart the service: it opens the one that is there then",
             )
+
+    def another(self) -> Store:
+        """See Store: a connection of its own, so that whoever writes may wait while others read."""
+        if type(self) is not FolderStore:
+            return self
+        made = FolderStore(self._folder, indexed=self.indexed)
+        self._others = [*(one for one in self._others if not one._closed), made]
+        return made
 
     @classmethod
     def create(cls, folder: Path) -> "FolderStore":
@@ -559,8 +572,11 @@ class FolderStore(Store):
         return sum(file.stat().st_size for file in self._folder.glob(f"{LEDGER}*"))
 
     def close(self) -> None:
-        """See Store."""
+        """See Store. Those that were made for other threads are closed too."""
+        self._closed = True
         self._db.close()
+        for one in self._others:
+            one.close()
 
     def _known(self, source: str) -> int:
         """The ledger's number of a source; -1, which no row has, for one it never met, and 0 for the whole estate."""
@@ -587,6 +603,7 @@ class FolderStore(Store):
         self._check_place()
         with self._doing(what):
             self._db.execute("BEGIN IMMEDIATE")
+            self._sign(what)
             try:
                 yield
                 self._db.execute("COMMIT")
@@ -596,6 +613,21 @@ class FolderStore(Store):
                 if self._db.in_transaction:
                     self._db.execute("ROLLBACK")
                 raise
+            finally:
+                self._sign("")
+
+    def _sign(self, what: str) -> None:
+        """Leave word for those who wait of who is writing, since when, and what for; nobody else reads it."""
+        with suppress(OSError):
+            since = f"{datetime.now().astimezone():%H:%M:%S}"
+            word = f"{process_in_words(this_process())} has been writing since {since} ({what})" if what else ""
+            with open(os.open(self._folder / _WRITING, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as file:
+                file.write(word)
+
+    def _who_writes(self) -> str:
+        with suppress(OSError):
+            return (self._folder / _WRITING).read_text(errors="replace")
+        return ""
 
     @contextmanager
     def _doing(self, what: str) -> Iterator[None]:
@@ -603,7 +635,9 @@ class FolderStore(Store):
         try:
             yield
         except sqlite3.Error as exc:
-            raise StoreError(f"{self._file}: cannot {what}: {exc}", hint=_advice(exc)) from exc
+            busy = getattr(exc, "sqlite_errorname", "").startswith("SQLITE_BUSY")
+            why = (self._who_writes() if busy else "") or str(exc)
+            raise StoreError(f"{self._file}: cannot {what}: {why}", hint=_advice(exc)) from exc
 
     @contextmanager
     def _reading(self, what: str) -> Iterator[None]:

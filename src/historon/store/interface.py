@@ -228,6 +228,10 @@ class Store(ABC):
 
     indexed: bool = True
 
+    def another(self) -> "Store":
+        """The same store for another thread, closed with this one; or this one, where there is no need for that."""
+        return self
+
     @abstractmethod
     def begin_round(self, at: datetime, trigger: str) -> int:
         """Open a round; returns its number."""
