@@ -191,6 +191,29 @@ def test_a_removal_that_is_owed_is_made_up_for(estate: EstateFolder) -> None:
     assert len(_names(estate)) == 1, "it is not taken again"
 
 
+def test_a_removal_that_is_owed_is_made_up_for_by_a_round_of_other_sources(estate: EstateFolder) -> None:
+    _drop(estate, "renamed", then="remove")
+    text = (estate.path / "historon.toml").read_text()
+    estate.write(
+        text
+        + '[procedures.o]\nover = "local"\nsteps = [{ pull = "o" }]\n[[sources]]\nname = "other"\nprocedure = "o"\n'
+    )
+    (estate.path / "o").write_text("o\n")
+    file = estate.path / "drop" / "s-1.csv"
+    file.write_text("one\n")
+    found = file.stat()
+    owed = {"folder": str(file.parent), "then": "remove", "move_to": "taken", "files": [
+        {"name": file.name, "size": 4, "changed_ns": found.st_mtime_ns, "inode": found.st_ino}]}  # fmt: skip
+    store = estate.store()
+    store.remember("s", "owed", json.dumps(owed))
+    store.close()
+    assert collect(estate, "other").code == 0
+    assert not file.exists()
+    store = estate.store()
+    assert store.recall("s", "owed") is None
+    store.close()
+
+
 @pytest.mark.parametrize("then", ["move", "remove"])
 def test_the_original_is_moved_or_removed_once_it_is_on_disk(
     estate: EstateFolder, controller: Oilskin, then: str
@@ -320,6 +343,46 @@ def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) ->
             describe_estate(estate, over="mailbox", steps='{ pull = "*" }', procedure='folder = "elsewhere"')
         ).out
     )
+
+
+def test_a_reused_message_id_is_an_export_of_its_own(estate: EstateFolder) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    _maildir(estate, "remove")
+    for content in (b"one", b"two"):
+        box.add(_letter(1, content))
+    assert collect(estate).code == 0
+    assert [parts_of(estate, number=number) for number in (1, 2)] == [{"export.cfg": b"one"}, {"export.cfg": b"two"}]
+
+
+_BROKEN = [
+    b"From: yard-controller@x\nSubject: of s\nContent-Type: multipart/mixed; boundary=\n\nx\n",
+    b"From: yard-controller@x\nSubject: of s\nContent-Type: text/plain; charset=nonsense-9; name*0*=utf-8''%ff%fe.cfg\n\n\xff\n",
+    b"From: yard-controller@x\nSubject: =?utf-8?b?//8=?= of s\nContent-Disposition: attachment; filename==?x?=?=.cfg\n\nx\n",
+    b"From: yard-controller@x\nSubject: of s\nDate: 99 Foo 99999 99:99\nContent-Transfer-Encoding: base64\nContent-Disposition: attachment; filename=a.cfg\n\n!!!\n",
+    b"\xff\xfe: \0\nFrom: yard-controller@x\nSubject: of s\n\n",
+    b"From: yard-controller@x <a@[\nSubject: of s\n" + b"Content-Type: multipart/mixed; boundary=a\n\n--a\n" * 300,
+]
+
+
+@pytest.mark.parametrize("letter", _BROKEN)
+def test_a_broken_letter_is_the_fault_of_the_letter(estate: EstateFolder, letter: bytes) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    _maildir(estate, "remove")
+    box.add(letter)
+    result = collect(estate)  # asserts that there is neither a traceback nor a defect
+    assert result.code in (0, 3)
+    assert "defect" not in result.out
+
+
+def test_a_letter_that_is_too_large_is_not_read(estate: EstateFolder) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    _maildir(estate, step=', max_size = "100kB"')
+    box.add(_letter(1, b"small"))
+    box.add(_letter(2, bytes(3_000_000)))
+    result = collect(estate)
+    assert result.code == 0
+    assert "1 mail of more than 1248576 bytes left unread (max_size sets the limit)" in result.out
+    assert parts_of(estate) == {"export.cfg": b"small"}
 
 
 DOVECOT = program("dovecot")

@@ -116,6 +116,7 @@ class _Round:
         visited = [source for source in sources if source.skip is None]
         tasks = [asyncio.create_task(self._collect(source, left.pop(source.name, None))) for source in visited]
         tasks += [asyncio.create_task(self._resume(one)) for one in left.values()]
+        tasks += [asyncio.create_task(self._settle(source)) for source in self._still_owed(visited)]
         interrupted = await _all_done(tasks)
         self._queue.put_nowait(None)
         await writer
@@ -142,6 +143,16 @@ class _Round:
         except StoreError as exc:
             self._store_trouble = str(exc)
             return []
+
+    def _still_owed(self, visited: Sequence[Source]) -> list[Source]:
+        """Sources besides those visited for whose exports something is owed: a process ended before it came to it."""
+        try:
+            owed = self._store.recall_all(_OWED)
+        except StoreError as exc:
+            self._store_trouble = str(exc)
+            return []
+        coming = {source.name for source in visited}
+        return [source for name, source in self._estate.sources.items() if name in owed and name not in coming]
 
     async def _resume(self, left: StillPaused) -> None:
         """Resume what another one left paused; what becomes of it is a remark of the round."""

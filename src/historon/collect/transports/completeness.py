@@ -5,6 +5,7 @@ import re
 import stat
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import IO
 
 from historon.collect.failures import CollectError
 from historon.collect.transports.selecting import check_sum
@@ -50,6 +51,15 @@ def _companion(file: Path, place: str) -> tuple[str, bytes | None]:
         os.close(opened)
 
 
+def _opened(file: Path) -> IO[bytes]:
+    """The file itself, which may have become something else since it was listed: no link, and nothing that waits."""
+    opened = open(os.open(file, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW), "rb")  # noqa: SIM115 (the caller closes it)
+    if not stat.S_ISREG(os.fstat(opened.fileno()).st_mode):
+        opened.close()
+        raise OSError(0, "is not a regular file", str(file))
+    return opened
+
+
 def _marker(file: Path, place: str) -> str | None:
     name, content = _companion(file, place)
     return None if content is not None else f"there is no {name} yet, or only one that is older"
@@ -60,7 +70,7 @@ def _announced_checksum(file: Path, place: str) -> str | None:
     if content is None:
         return f"there is no {name} yet, or only one that is older"
     try:
-        with file.open("rb") as opened:  # a piece at a time: it may be large
+        with _opened(file) as opened:  # a piece at a time: it may be large
             part = Part(file.name, spool=opened, spooled=(file.stat().st_size, b""))
             check_sum(part, content.decode("utf-8", "replace"), file.name)
     except CollectError as exc:
@@ -78,7 +88,7 @@ def _announced_size(file: Path, place: str) -> str | None:
 
 
 def _ends(file: Path, place: str) -> str | None:
-    with file.open("rb") as opened:
+    with _opened(file) as opened:
         opened.seek(max(0, file.stat().st_size - 2**16))
         last = opened.read().rstrip().rpartition(b"\n")[2].strip().decode("utf-8", "replace")
     return None if last == place.strip() else f'it ends with "{last[:60]}"'
@@ -86,7 +96,7 @@ def _ends(file: Path, place: str) -> str | None:
 
 def _format(file: Path, place: str) -> str | None:
     """Whether it is a whole file of its format."""
-    with file.open("rb") as opened:
+    with _opened(file) as opened:
         look = look_into(file.name, opened, place)
     return look.doubt or look.unknown or None
 

@@ -3,6 +3,7 @@
 import asyncio
 import email
 import email.policy
+import glob
 import imaplib
 import json
 import mailbox
@@ -30,6 +31,7 @@ __all__ = ["open_mailbox", "settle"]
 
 _TIMEOUT_S = 60
 _PORT = 993  # RFC 8314 section 3.2
+_ENVELOPE = 2**20  # bytes of a mail besides what is attached to it
 _LATEST = 200  # how many of the newest mails are looked at
 _ODD = timedelta(days=1)  # between a mail's own date and its arrival
 _LAST_SECOND = 253_402_300_799  # 9999-12-31
@@ -37,11 +39,12 @@ _LAST_SECOND = 253_402_300_799  # 9999-12-31
 
 @dataclass(frozen=True)
 class _Mail:
-    """One mail where it lies: its key there, when it arrived if that is known, and how it is read."""
+    """One mail where it lies: its key there, when it arrived if that is known, its size in bytes, how it is read."""
 
     key: str
     identity: str
     arrived: datetime | None
+    size: int
     read: Callable[[], bytes]
 
     @cached_property
@@ -66,14 +69,26 @@ class _MailSession(Session):
 
     def _take(self, path: str, name: str | None, step: Step, seen: Seen) -> tuple[Sequence[Part], str]:
         with _mails(self._target) as there:
-            fitting = [mail for mail in there if seen.knows(mail) or _fits(mail.message, step)]
+            most = 2 * self._limit(step) + _ENVELOPE  # as base64 takes a third more, and a mail has more than one part
+            large = [mail for mail in there if mail.size > most and not seen.knows(mail)]
+            if large:
+                many = f"{len(large)} mail{'s' * (len(large) > 1)}"
+                self.remarks.append(f"{many} of more than {most} bytes left unread (max_size sets the limit)")
+            fitting = [mail for mail in there if seen.knows(mail) or (mail.size <= most and _fits(mail.message, step))]
             if not fitting:
                 raise NotNowError("no mail has arrived that matches sender and subject")
             choice = choose_next(fitting, seen, self._procedure)
             if choice is None:
                 raise NotNowError("no new mail has arrived since the one that was taken before")
             message = choice.one.message
-        parts = list(self._attachments(message, path, name, step))
+        try:
+            parts = self._attachments(message, path, name, step)
+        except CollectError:
+            raise
+        except Exception as exc:  # (its parser raises whatever it meets in hostile mails)
+            subject = str(_header(message, "subject"))[:80]
+            why = f'the mail "{subject}" cannot be taken apart: its headers or parts are broken'
+            raise CollectError(FailureKind.STEP, why, hint="move it away, and see what sent it", again=False) from exc
         if not parts:
             subject = str(_header(message, "subject"))
             raise CollectError(FailureKind.STEP, f'the mail "{subject[:80]}" has no attachment {path}')
@@ -187,9 +202,17 @@ def _in_maildir(folder: Path) -> list[_Mail]:
     except OSError as exc:
         raise CollectError(FailureKind.PERMISSION, f"{exc.filename}: {exc.strerror}") from exc
     return [
-        _Mail(key, key, datetime.fromtimestamp(_delivered(key), UTC), partial(box.get_bytes, key))
+        _Mail(
+            key, key, datetime.fromtimestamp(_delivered(key), UTC), _size_of(folder, key), partial(box.get_bytes, key)
+        )
         for key in keys[-_LATEST:]
     ]
+
+
+def _size_of(folder: Path, key: str) -> int:
+    """The size of a mail of a Maildir, whose file may have flags behind its key."""
+    found = [file for inner in ("new", "cur") for file in (folder / inner).glob(f"{glob.escape(key)}*")]
+    return max((file.stat().st_size for file in found), default=0)
 
 
 def _delivered(key: str) -> int:
@@ -214,7 +237,7 @@ def _on_server(server: "_Server") -> list[_Mail]:
     numbers = server.ask("SEARCH", "ALL")[0].decode().split()[-_LATEST:]
     arrivals = server.arrivals(numbers)
     keys = {uid: f"{server.validity}/{uid}" for uid in numbers}
-    return [_Mail(key, key, arrivals.get(uid), partial(server.fetch, uid)) for uid, key in keys.items()]
+    return [_Mail(key, key, *arrivals.get(uid, (None, 0)), partial(server.fetch, uid)) for uid, key in keys.items()]
 
 
 class _Server:
@@ -271,16 +294,18 @@ class _Server:
         found = next((one for one in self.ask("FETCH", uid, "(BODY.PEEK[])") if isinstance(one, tuple)), (b"", b""))
         return bytes(found[1])
 
-    def arrivals(self, numbers: Sequence[str]) -> dict[str, datetime]:
-        """When mails arrived, by their unique numbers (INTERNALDATE, RFC 9051 section 2.3.3)."""
+    def arrivals(self, numbers: Sequence[str]) -> dict[str, tuple[datetime | None, int]]:
+        """When mails arrived and their sizes, by their unique numbers (RFC 9051 sections 2.3.3 and 2.3.4)."""
         if not numbers:
             return {}
         found = {}
-        for row in self.ask("FETCH", ",".join(numbers), "(UID INTERNALDATE)"):
+        for row in self.ask("FETCH", ",".join(numbers), "(UID INTERNALDATE RFC822.SIZE)"):
             line = row[0] if isinstance(row, tuple) else row
             uid, told = re.search(rb"UID (\d+)", line or b""), imaplib.Internaldate2tuple(line or b"")
-            if uid and told:
-                found[uid[1].decode()] = datetime.fromtimestamp(time.mktime(told), UTC)
+            size = re.search(rb"RFC822\.SIZE (\d+)", line or b"")
+            if uid:
+                at = datetime.fromtimestamp(time.mktime(told), UTC) if told else None
+                found[uid[1].decode()] = at, int(size[1]) if size else 0
         return found
 
     def put_away(self, key: str) -> None:
