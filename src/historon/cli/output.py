@@ -82,7 +82,8 @@ def _plain(data: Any) -> Any:
     if isinstance(data, dict):
         return {key: _plain(value) for key, value in data.items()}
     if isinstance(data, str):
-        return str(data)  # msgspec knows no kinds of text of our own
+        # msgspec knows neither kinds of text of our own nor lone surrogates.
+        return data.encode("utf-8", "replace").decode()
     if isinstance(data, Sequence):
         return [_plain(value) for value in data]
     if isinstance(data, datetime):

@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from typing import IO
 
 from historon.packed import decompressed, kind_by_head
-from historon.store import LARGE, Member, written_tree
+from historon.store import LARGE, Member, name_of, written_tree
 
 __all__ = ["ArchiveError", "is_archive", "stand_in", "unpacked"]
 
@@ -136,9 +136,9 @@ def _tar_members(file: _Bounded) -> _Found:
         for one in archive:
             archive.members = []  # tarfile would keep all of them
             kind = _TAR_KINDS.get(one.type, stat.S_IFREG)
-            owner = f"{one.uname or one.uid}:{one.gname or one.gid}".replace(" ", "_")
-            target = one.linkname if kind == stat.S_IFLNK else None
-            member = Member.of(_tame(one.name), kind | one.mode & 0o7777, owner, one.mtime, target)
+            owner = _text(f"{one.uname or one.uid}:{one.gname or one.gid}").replace(" ", "_")
+            target = _text(one.linkname) if kind == stat.S_IFLNK else None
+            member = Member.of(_tame(_text(one.name)), kind | one.mode & 0o7777, owner, one.mtime, target)
             yield member, archive.extractfile(one) if one.isreg() else None
 
 
@@ -149,7 +149,7 @@ def _zip_members(file: IO[bytes]) -> _Found:
             kind = stat.S_IFDIR if one.is_dir() else stat.S_IFREG
             # The times of a zip have no zone; they are only compared with each other.
             at = datetime(*one.date_time, tzinfo=UTC).timestamp()
-            member = Member.of(_tame(one.filename), kind | (one.external_attr >> 16) & 0o7777, "-:-", at)
+            member = Member.of(_tame(_text(one.filename)), kind | (one.external_attr >> 16) & 0o7777, "-:-", at)
             room -= one.file_size
             if room < 0:
                 raise ArchiveError(f"unpacks to more than {_MOST // 2**30} GiB")
@@ -158,6 +158,11 @@ def _zip_members(file: IO[bytes]) -> _Found:
                 continue
             with archive.open(one) as content:
                 yield member, content
+
+
+def _text(name: str) -> str:
+    """A name as it may be kept: what is no UTF-8 is written out."""
+    return name_of(name.encode("utf-8", "surrogateescape"))
 
 
 def _tame(name: str) -> str:
