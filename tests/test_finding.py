@@ -38,7 +38,6 @@ from historon.compare import (
     packed,
     pieces_of_expression,
     pieces_of_text,
-    same_rules,
     signature,
     study,
     trace,
@@ -46,7 +45,7 @@ from historon.compare import (
     unmet,
     unpacked_fingerprints,
 )
-from historon.estate import Noise, Pattern, Requirement
+from historon.estate import Noise, Pattern, Requirement, same_rules
 from historon.store import Changed, Entry, FolderStore, Outcome, Part, State, Version
 from tests.conftest import EstateFolder, describe_estate
 

@@ -4,7 +4,7 @@ import re
 from pathlib import Path
 
 from historon.cli.commands.requirements import _state
-from historon.compare import RequirementState
+from historon.estate import RequirementState
 from historon.store import Outcome, State
 from historon.timetable import Freshness
 from tests.conftest import EstateFolder, describe_estate

@@ -14,9 +14,9 @@ from historon.collect.reaching import Clock, Export, Reach
 from historon.collect.steps import StepTaken
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
-from historon.compare import REQUIREMENTS, Masks, Unmet, news_of, requirements_of, same_rules
+from historon.compare import Masks, Unmet, news_of
 from historon.errors import OutsideError, StoreError, where_raised
-from historon.estate import Estate, Requirement, Source
+from historon.estate import REQUIREMENTS, Estate, Requirement, Source, requirements_of, same_rules
 from historon.store import Entry, Outcome, State, StillPaused, Store, still_paused
 from historon.workers import Workers
 

@@ -20,16 +20,7 @@ from historon.compare.masks import Masks
 from historon.compare.moves import Move, find_moves
 from historon.compare.opening import large_archives, searchable
 from historon.compare.outline import Outline, section_of
-from historon.compare.requirements import (
-    REQUIREMENTS,
-    RequirementState,
-    Unmet,
-    news_of,
-    requirement_state,
-    requirements_of,
-    same_rules,
-    unmet,
-)
+from historon.compare.requirements import Unmet, news_of, unmet
 from historon.compare.secrets import random_words
 from historon.compare.signatures import may_hold, pieces_of_expression, pieces_of_text, signature
 from historon.compare.studying import Hidden, Proposal, study
@@ -39,7 +30,6 @@ from historon.compare.unified import Hunk, Row, hunks, unified
 from historon.compare.words import Span, edited_words, paired
 
 __all__ = [
-    "REQUIREMENTS",
     "Change",
     "Concern",
     "Edit",
@@ -61,7 +51,6 @@ __all__ = [
     "Plain",
     "Proposal",
     "Query",
-    "RequirementState",
     "Row",
     "Search",
     "Span",
@@ -94,9 +83,6 @@ __all__ = [
     "pieces_of_expression",
     "pieces_of_text",
     "random_words",
-    "requirement_state",
-    "requirements_of",
-    "same_rules",
     "searchable",
     "section_of",
     "side_by_side",

@@ -3,9 +3,8 @@
 import hashlib
 import json
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
-from enum import StrEnum
 from fnmatch import fnmatchcase
 from typing import IO
 
@@ -14,33 +13,13 @@ from historon.compare.lines import split_lines
 from historon.compare.masks import Masks
 from historon.compare.opening import opened
 from historon.compare.outline import Outline
-from historon.estate import Requirement, Source
+from historon.estate import UNKNOWN_MARK, Requirement, rules_digest
 
-__all__ = [
-    "REQUIREMENTS",
-    "RequirementState",
-    "Unmet",
-    "news_of",
-    "requirement_state",
-    "requirements_of",
-    "same_rules",
-    "unmet",
-]
+__all__ = ["Unmet", "news_of", "unmet"]
 
-REQUIREMENTS = "requirements"  # the topic under which the ledger remembers what a source did not meet
-
-_UNKNOWN = "?"  # before the digest of what could not be known
 _MOST = 50  # places of one rule that are told
 _MOST_PLACES = 500_000
 _WILD = re.compile(r"[*?\[]")  # how what is not literal begins in a pattern (fnmatch)
-
-
-class RequirementState(StrEnum):
-    """How a source stands to what is required of it; where that cannot be known it is not well either."""
-
-    MET = "met"
-    NOT_MET = "not met"
-    UNKNOWN = "unknown"
 
 
 @dataclass(frozen=True)
@@ -67,15 +46,6 @@ class Unmet:
 
     def __str__(self) -> str:
         return f"{self.requirement}: {self.what}" + (f" ({self.why})" if self.why else "")
-
-
-def requirements_of(source: Source, requirements: Iterable[Requirement]) -> list[Requirement]:
-    """The rules for a source: those whose labels it has."""
-    return [
-        one for one in requirements
-        if all(source.labels.get(label) == value for label, value in one.where.items())
-        and one.procedure in (None, source.procedure)
-    ]  # fmt: skip
 
 
 def unmet(
@@ -200,31 +170,9 @@ def news_of(
     fresh = [one for one in now if _digest(one) not in known.get(one.requirement, ())]
     current = {rule.name for rule in rules}
     met_again = sorted(name for name in known if name not in failing and name in current)
-    return json.dumps({"rules": _rules_digest(rules), "unmet": failing}), fresh, met_again
-
-
-def _rules_digest(rules: Sequence[Requirement]) -> str:
-    """Something that is another whenever a rule is."""
-    return hashlib.sha256(repr(rules).encode()).hexdigest()[:16]
-
-
-def same_rules(before: str | None, rules: Sequence[Requirement]) -> bool:
-    """Whether what is remembered was found out with these rules."""
-    return (json.loads(before)["rules"] if before else _rules_digest([])) == _rules_digest(rules)
-
-
-def requirement_state(remembered: str | None, rules: Sequence[Requirement]) -> RequirementState | None:
-    """How a source stood when it was last checked; None without rules. Whether it meets new ones is unknown."""
-    if not rules:
-        return None
-    if remembered is None or not same_rules(remembered, rules):
-        return RequirementState.UNKNOWN
-    digests = [digest for known in json.loads(remembered)["unmet"].values() for digest in known]
-    if any(not digest.startswith(_UNKNOWN) for digest in digests):
-        return RequirementState.NOT_MET
-    return RequirementState.UNKNOWN if digests else RequirementState.MET
+    return json.dumps({"rules": rules_digest(rules), "unmet": failing}), fresh, met_again
 
 
 def _digest(one: Unmet) -> str:
     digest = hashlib.sha256(json.dumps(asdict(one)).encode()).hexdigest()[:16]
-    return f"{_UNKNOWN}{digest}" if one.unknown else digest
+    return f"{UNKNOWN_MARK}{digest}" if one.unknown else digest

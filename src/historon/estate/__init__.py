@@ -26,6 +26,15 @@ from historon.estate.patterns import Expression, Finder, Noise, Pattern
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Check, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate, read_procedure
+from historon.estate.required import (
+    REQUIREMENTS,
+    UNKNOWN_MARK,
+    RequirementState,
+    requirement_state,
+    requirements_of,
+    rules_digest,
+    same_rules,
+)
 from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference, small_environment, without_secrets
 from historon.estate.selection import select
 from historon.estate.spelling import nearest
@@ -40,6 +49,8 @@ __all__ = [
     "KINDS",
     "LEGACY",
     "OVER",
+    "REQUIREMENTS",
+    "UNKNOWN_MARK",
     "AnyChannel",
     "Check",
     "CommandChannel",
@@ -61,6 +72,7 @@ __all__ = [
     "Problem",
     "Procedure",
     "Requirement",
+    "RequirementState",
     "Retention",
     "Said",
     "Secret",
@@ -90,6 +102,10 @@ __all__ = [
     "read_estate",
     "read_procedure",
     "read_rows",
+    "requirement_state",
+    "requirements_of",
+    "rules_digest",
+    "same_rules",
     "select",
     "set_source_key",
     "shipped_names",

@@ -5,8 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 
-from historon.compare import REQUIREMENTS, RequirementState, requirement_state, requirements_of
-from historon.estate import Estate, Source
+from historon.estate import REQUIREMENTS, Estate, RequirementState, Source, requirement_state, requirements_of
 from historon.store import Outcome, SourceState, Store
 
 __all__ = ["Freshness", "SourceStatus", "statuses"]

@@ -10,9 +10,9 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, print_table, printable, table
 from historon.cli.viewing import masks_for
-from historon.compare import RequirementState, Unmet, comparable, large_archives, requirements_of, unmet
+from historon.compare import Unmet, comparable, large_archives, unmet
 from historon.errors import ExitCode
-from historon.estate import Estate, Source, select
+from historon.estate import Estate, RequirementState, Source, requirements_of, select
 from historon.store import Store
 
 if TYPE_CHECKING:
