@@ -28,6 +28,10 @@ def _reads(files: list[IO[bytes]]) -> Iterator[bytes]:
     yield from (file.read() for file in files)
 
 
+def _fileno_count(files: list[IO[bytes]]) -> Iterator[int]:
+    yield from (file.fileno() for file in files)
+
+
 def _grows(_files: list[IO[bytes]]) -> Iterator[str]:
     yield "begun"
     held = [bytes(2**28) for _ in range(40)]
@@ -63,6 +67,11 @@ def test_what_is_yielded_comes_back_and_files_go_along(made: Workers, tmp_path: 
         assert (await made.run("k", _counts, 3)).pieces == [0, 1, 2]
         with (tmp_path / "a").open("rb") as file:
             assert (await made.run("k", _reads, files=[file])).pieces == [b"alpha"]
+        files = [(tmp_path / "a").open("rb") for _ in range(250)]
+        assert (await made.run("k", _reads, files=files)).pieces[:1] == [b"alpha"]
+        assert len((await made.run("k", _fileno_count, files=files)).pieces) == 250
+        for file in files:
+            file.close()
         done = await asyncio.gather(*(made.run(f"k{number}", _counts, number) for number in range(40)))
         assert [len(one.pieces) for one in done] == list(range(40))
 

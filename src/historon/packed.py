@@ -6,7 +6,7 @@ import io
 import lzma
 from typing import IO
 
-__all__ = ["decompressed", "kind_by_head"]
+__all__ = ["Rejoined", "TooMuchError", "decompressed", "kind_by_head"]
 
 _MAGIC = {
     b"\x1f\x8b": "gzip", b"PK\x03\x04": "zip", b"PK\x05\x06": "zip", b"BZh": "bzip2", b"\xfd7zXZ\0": "xz",
@@ -27,6 +27,31 @@ def decompressed(kind: str, file: IO[bytes]) -> IO[bytes]:
     if kind == "gzip":
         return gzip.GzipFile(fileobj=file)  # type: ignore[return-value]
     return bz2.BZ2File(file) if kind == "bzip2" else io.BufferedReader(_Xz(file), _PIECE)
+
+
+class TooMuchError(Exception):
+    """More bytes than anybody unpacks; the text says how many those are."""
+
+
+class Rejoined:
+    """A beginning that was read already, and the rest: as much of a file as tarfile's streams ask for.
+
+    `count` is how many bytes were read of it.
+    """
+
+    def __init__(self, head: bytes, rest: IO[bytes], most: int) -> None:
+        self._head, self._rest, self._most = head, rest, most
+        self.count = 0
+
+    def read(self, size: int) -> bytes:
+        """The next bytes; all that is asked for, unless it ends before. TooMuchError beyond `most` bytes."""
+        piece, self._head = self._head[:size], self._head[size:]
+        while len(piece) < size and (more := self._rest.read(size - len(piece))):
+            piece += more
+        self.count += len(piece)
+        if self.count > self._most:
+            raise TooMuchError(f"{self._most // 2**30} GiB")
+        return piece
 
 
 class _Xz(io.RawIOBase):

@@ -28,7 +28,7 @@ _TASKS = 1000  # after which a worker is replaced, as memory is lost little by l
 _GRACE_S = 5.0  # after its limit a worker whose asker is gone ends by itself
 _HEAD = struct.Struct("!QId")  # the length of what follows, how many files come along, and seconds
 _REPLY = struct.Struct("!?Q")  # whether more comes, and the length of what follows
-_MOST_FILES = 200  # that can be handed over (SCM_MAX_FD is 253)
+_MOST_FILES = 200  # that go over at once (SCM_MAX_FD is 253)
 
 Work = Callable[..., Iterator[Any]]
 
@@ -73,7 +73,7 @@ class Workers:
         """
         if not hasattr(os, "fork"):
             return await asyncio.to_thread(lambda: Done(list(work(*given, list(files)))))
-        task = _Task(pickle.dumps((work, given), protocol=5), [file.fileno() for file in files[:_MOST_FILES]])
+        task = _Task(pickle.dumps((work, given), protocol=5), [file.fileno() for file in files])
         if self._free is None or self._slow_turn is None:
             self._free, self._slow_turn = asyncio.Queue(), asyncio.Lock()
             for worker in self._quick:
@@ -144,10 +144,9 @@ class _Worker:
         talk = await self._ready()
         loop = asyncio.get_running_loop()
         head = _HEAD.pack(len(task.payload), len(task.files), within + _GRACE_S)
-        if task.files:
-            socket.send_fds(talk, [head], task.files)  # a fresh or idle socket takes as little as this at once
-        else:
-            await loop.sock_sendall(talk, head)
+        await loop.sock_sendall(talk, head)
+        for at in range(0, len(task.files), _MOST_FILES):
+            socket.send_fds(talk, [b"f"], task.files[at : at + _MOST_FILES])
         await loop.sock_sendall(talk, task.payload)
         while True:
             more, length = _REPLY.unpack(await _received(talk, _REPLY.size))
@@ -281,10 +280,13 @@ def _work(talk: socket.socket) -> NoReturn:
         _limit_memory()
         talk.sendall(os.getpid().to_bytes(8))
         while True:
-            head, files, _, _ = socket.recv_fds(talk, _HEAD.size, _MOST_FILES)
-            if not head:
-                break
-            length, _, seconds = _HEAD.unpack(head + _exactly(talk, _HEAD.size - len(head)))
+            length, number, seconds = _HEAD.unpack(_exactly(talk, _HEAD.size))
+            files: list[int] = []
+            while len(files) < number:
+                word, more, _, _ = socket.recv_fds(talk, 1, _MOST_FILES)
+                if not word:
+                    raise EOFError
+                files += more
             payload = _exactly(talk, length)
             signal.setitimer(signal.ITIMER_REAL, seconds)
             trouble = _do(talk, payload, [os.fdopen(one, "rb") for one in files])

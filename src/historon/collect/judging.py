@@ -111,7 +111,7 @@ class Question:
 
 @dataclass(frozen=True)
 class _Compared:
-    """What changed; `changed` are names of parts, `follows` of those that stay what they were as they follow others."""
+    """Whether and what it changed; `follows` are names of parts that stay what they were, as they follow others."""
 
     changed: bool
     follows: Sequence[str] = ()

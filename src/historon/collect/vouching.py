@@ -1,6 +1,6 @@
 """Taking a suspect version for good, on a person's word."""
 
-from historon.compare import Masks, Plain, comparable, compare_exports, fingerprints, packed, signature
+from historon.compare import Masks, Plain, compare_exports, contents_of, fingerprints, packed, signature
 from historon.errors import UsageError
 from historon.estate import Estate
 from historon.store import State, Store, Version
@@ -17,8 +17,8 @@ def vouch(estate: Estate, store: Store, version: Version) -> Version:
     if version.good:
         raise UsageError(f"{name} is good already", hint=f"historon versions {version.source}")
     earlier = [one for one in store.versions(version.source) if one.good and one.number < version.number]
-    after = _contents(store, version)
-    before = _contents(store, earlier[-1]) if earlier else {}
+    after = contents_of(store, version.source, version.number)
+    before = contents_of(store, earlier[-1].source, earlier[-1].number) if earlier else {}
     source = estate.sources.get(version.source)
     masks = Masks.of(estate.procedure_of(source) if source else None, key=store.fingerprint_key())
     changes = compare_exports(before, after, masks)
@@ -31,7 +31,3 @@ def vouch(estate: Estate, store: Store, version: Version) -> Version:
     found = store.version(version.source, version.number)
     assert found is not None  # noqa: S101 (it was there a moment ago, in the same transaction as its new state)
     return found
-
-
-def _contents(store: Store, version: Version) -> dict[str, bytes]:
-    return {part.name: comparable(part, store) for part in store.parts(version.source, version.number)}

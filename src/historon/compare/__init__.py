@@ -3,7 +3,16 @@
 from historon.compare.archives import is_archive
 from historon.compare.changes import Change, How, text_changes
 from historon.compare.estatewide import Family, Variant, families, fingerprinted, variants
-from historon.compare.exports import Kind, PartChange, comparable, compare_exports, is_binary, is_called, too_large
+from historon.compare.exports import (
+    Kind,
+    PartChange,
+    comparable,
+    compare_exports,
+    contents_of,
+    is_binary,
+    is_called,
+    too_large,
+)
 from historon.compare.families import (
     Concern,
     Fingerprint,
@@ -18,7 +27,7 @@ from historon.compare.lines import Edit, align, split_lines
 from historon.compare.marking import Marked, marked, side_by_side
 from historon.compare.masks import Masks
 from historon.compare.moves import Move, find_moves
-from historon.compare.opening import large_archives, searchable
+from historon.compare.opening import large_archives
 from historon.compare.outline import Outline, section_of
 from historon.compare.requirements import Unmet, news_of, unmet
 from historon.compare.secrets import random_words
@@ -62,6 +71,7 @@ __all__ = [
     "align_texts",
     "comparable",
     "compare_exports",
+    "contents_of",
     "edited_words",
     "families",
     "find",
@@ -83,7 +93,6 @@ __all__ = [
     "pieces_of_expression",
     "pieces_of_text",
     "random_words",
-    "searchable",
     "section_of",
     "side_by_side",
     "signature",

@@ -6,11 +6,12 @@ import stat
 import tarfile
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from typing import IO
 
-from historon.packed import decompressed, kind_by_head
+from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
 from historon.store import LARGE, Member, name_of, written_tree
 
 __all__ = ["ArchiveError", "is_archive", "stand_in", "unpacked"]
@@ -56,10 +57,12 @@ def unpacked(name: str, file: IO[bytes]) -> dict[str, bytes]:
             return _parts(name, _zip_members(file))
         plain = file if kind in ("tar", None) else decompressed(kind, file)
         head = plain.read(_HEAD)
-        rest = _Bounded(head, plain)
+        rest = Rejoined(head, plain, _MOST)
         if kind_by_head(head) == "tar":
             return _parts(name, _tar_members(rest))
         content, _ = _held(rest, LARGE)
+    except TooMuchError as exc:
+        raise ArchiveError(f"unpacks to more than {exc}") from exc
     except _ERRORS as exc:
         raise ArchiveError("is an archive that is damaged or encrypted") from exc
     return {f"{name}/{_bare_name(name)}": content}
@@ -70,30 +73,13 @@ def _bare_name(name: str) -> str:
     return base.rpartition(".")[0] or base
 
 
-class _Bounded:
-    """A beginning that was read already, and the rest, up to a limit: as much of a file as is needed here."""
-
-    def __init__(self, head: bytes, rest: IO[bytes]) -> None:
-        self._head, self._rest, self._room = head, rest, _MOST
-
-    def read(self, size: int) -> bytes:
-        """The next bytes: all that is asked for, unless it ends before. ArchiveError when it is too much."""
-        piece, self._head = self._head[:size], self._head[size:]
-        while len(piece) < size and (more := self._rest.read(size - len(piece))):
-            piece += more
-        self._room -= len(piece)
-        if self._room < 0:
-            raise ArchiveError(f"unpacks to more than {_MOST // 2**30} GiB")
-        return piece
-
-
-def _held(file: "_Bounded | IO[bytes]", room: int) -> tuple[bytes, int]:
+def _held(file: Rejoined | IO[bytes], room: int) -> tuple[bytes, int]:
     """A content and its size, or where there is no room for it what stands in for it, and 0."""
     held, size, digest = bytearray(), 0, hashlib.sha256()
     while piece := file.read(_PIECE):
         size += len(piece)
         if size > _MOST:
-            raise ArchiveError(f"unpacks to more than {_MOST // 2**30} GiB")
+            raise TooMuchError(f"{_MOST // 2**30} GiB")
         digest.update(piece)
         if size <= room:
             held += piece
@@ -108,6 +94,7 @@ _Found = Iterator[tuple[Member, "IO[bytes] | None"]]
 def _parts(name: str, members: _Found) -> dict[str, bytes]:
     parts: dict[str, bytes] = {}
     told: list[Member] = []
+    named: Counter[str] = Counter()
     room = LARGE
     for member, file in members:
         told.append(member)
@@ -116,22 +103,21 @@ def _parts(name: str, members: _Found) -> dict[str, bytes]:
         if file is not None:
             content, size = _held(file, room)
             room -= size
-            parts[_free(f"{name}/{member.name}", parts)] = content
+            parts[_free(f"{name}/{member.name}", parts, named)] = content
     parts[f"{name}.tree"] = written_tree(told)
     return parts
 
 
-def _free(name: str, taken: dict[str, bytes]) -> str:
-    """A name for a member beside another one of the same name: the last one is what unpacking leaves, but all count."""
-    number = 1
+def _free(name: str, taken: Mapping[str, bytes], named: Counter[str]) -> str:
+    """A name for a member beside others of the same name: the last one is what unpacking leaves, but all count."""
     free = name
     while free in taken:
-        number += 1
-        free = f"{name} ({number})"
+        named[name] += 1
+        free = f"{name} ({named[name] + 1})"
     return free
 
 
-def _tar_members(file: _Bounded) -> _Found:
+def _tar_members(file: Rejoined) -> _Found:
     with tarfile.open(fileobj=file, mode="r|", bufsize=_PIECE, errorlevel=2) as archive:  # type: ignore[call-overload]
         for one in archive:
             archive.members = []  # tarfile would keep all of them
@@ -152,7 +138,7 @@ def _zip_members(file: IO[bytes]) -> _Found:
             member = Member.of(_tame(_text(one.filename)), kind | (one.external_attr >> 16) & 0o7777, "-:-", at)
             room -= one.file_size
             if room < 0:
-                raise ArchiveError(f"unpacks to more than {_MOST // 2**30} GiB")
+                raise TooMuchError(f"{_MOST // 2**30} GiB")
             if one.is_dir():
                 yield member, None
                 continue

@@ -8,7 +8,7 @@ from datetime import datetime
 from math import log2
 
 from historon.compare.changes import Change
-from historon.compare.exports import PartChange, comparable, compare_exports
+from historon.compare.exports import PartChange, compare_exports, contents_of
 from historon.compare.families import (
     Concern,
     Fingerprint,
@@ -160,8 +160,5 @@ def _parts_changed(store: Store, member: Changed, masks: Masks) -> list[PartChan
     earlier = [one for one in store.versions(member.source) if one.good and one.number < member.number]
     if not earlier or store.version(member.source, member.number) is None:
         return []
-    before, after = (
-        {part.name: comparable(part, store) for part in store.parts(member.source, number)}
-        for number in (earlier[-1].number, member.number)
-    )
+    before, after = (contents_of(store, member.source, number) for number in (earlier[-1].number, member.number))
     return compare_exports(before, after, masks)

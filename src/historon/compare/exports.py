@@ -21,7 +21,7 @@ from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts, parted_lines
 from historon.store import LARGE, Part, Store, StoredPart
 
-__all__ = ["Kind", "PartChange", "comparable", "compare_exports", "is_binary", "is_called", "too_large"]
+__all__ = ["Kind", "PartChange", "comparable", "compare_exports", "contents_of", "is_binary", "is_called", "too_large"]
 
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
 _MOST_PAIRS = 400  # parts that went, times parts that came, that are compared with each other for it
@@ -159,6 +159,11 @@ def comparable(part: Part | StoredPart, store: Store | None = None) -> bytes:
         return part.content
     assert store is not None  # noqa: S101 (it came from one)
     return store.read(part)
+
+
+def contents_of(store: Store, source: str, number: int) -> dict[str, bytes]:
+    """What a stored version holds, by the names of its parts, each as it is `comparable`."""
+    return {part.name: comparable(part, store) for part in store.parts(source, number)}
 
 
 def too_large(content: bytes) -> bool:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
 from historon.compare.changes import Change, How, text_changes
-from historon.compare.exports import Kind, PartChange, comparable, compare_exports
+from historon.compare.exports import Kind, PartChange, comparable, compare_exports, contents_of
 from historon.compare.lines import same_lines, split_lines
 from historon.compare.masks import Masks
 from historon.compare.opening import opened
@@ -190,10 +190,6 @@ def _may_stand(kept: tuple[int, bytes] | None, number: int, pieces: set[bytes]) 
     return kept is None or kept[0] > number or may_hold(kept[1], pieces) or may_hold_closed(kept[1])
 
 
-def _contents(store: Store, version: Version) -> Mapping[str, bytes]:
-    return {part.name: comparable(part, store) for part in store.parts(version.source, version.number)}
-
-
 def _hits(source: str, part: str, content: bytes, query: Query, masks: Callable[[str], Masks]) -> Iterator[Hit]:
     """The lines that the query is found in."""
     if not query.may_stand(content):
@@ -257,7 +253,7 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
     pattern = query.pattern()
     latest = history[-1]
     tracked: dict[_Key, Life] = {}
-    later = _contents(store, latest)
+    later = contents_of(store, latest.source, latest.number)
     closed: dict[str, str] = {}
     for one in opened(later):
         closed |= one.closed
@@ -267,7 +263,7 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
                 tracked.setdefault(place, Life(*place, stands=True))
     lives = list(tracked.values())
     for before, version in zip(history[-2::-1], history[:0:-1], strict=True):
-        earlier = _contents(store, before)
+        earlier = contents_of(store, before.source, before.number)
         for one in opened({name: content for name, content in earlier.items() if later.get(name) != content}):
             closed |= one.closed
         lives += _step_back(tracked, compare_exports(earlier, later, masks), version, pattern, masks)

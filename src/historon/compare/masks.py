@@ -58,13 +58,14 @@ class Masks:
         Lines that differ by case or white space alone are the same where that is to be ignored. `outline`, `unordered`
         and `known_by` are as in a procedure.
         """
-        rules = [] if with_noise else list(noise)
-        self._noise = _line_noise(rules)
-        self._path_noise = [rule.compiled for rule in rules if rule.kind == "path"]
-        self.xpaths = [rule.place for rule in rules if rule.kind == "xpath"]
-        self.pointers = [rule.place for rule in rules if rule.kind == "json"]
+        self._noise: list[_Expression] = []
+        self._path_noise: list[_Expression] = []
+        self._unordered: list[_Expression] = []
+        self.xpaths: list[str] = []
+        self.pointers: list[str] = []
+        if not with_noise:
+            self._leave_out(noise, unordered)
         self.outline = outline
-        self._unordered = [] if with_noise else [pattern.compiled for pattern in unordered]
         self.known_by = tuple(known_by)
         self.with_noise = with_noise
         self._ignore_case, self._ignore_space = ignore_case, ignore_space
@@ -96,13 +97,20 @@ class Masks:
 
     def adding(self, *, noise: Iterable[Noise] = (), unordered: Iterable[Pattern] = ()) -> Self:
         """These masks, with more that is left out of comparisons."""
-        made, rules = copy(self), list(noise)
-        made._noise = [*self._noise, *_line_noise(rules)]
-        made._path_noise = [*self._path_noise, *(rule.compiled for rule in rules if rule.kind == "path")]
-        made.xpaths = [*self.xpaths, *(rule.place for rule in rules if rule.kind == "xpath")]
-        made.pointers = [*self.pointers, *(rule.place for rule in rules if rule.kind == "json")]
-        made._unordered = [*self._unordered, *(pattern.compiled for pattern in unordered)]
+        made = copy(self)
+        made._leave_out(noise, unordered)
         return made
+
+    def _leave_out(self, noise: Iterable[Noise], unordered: Iterable[Pattern]) -> None:
+        """Leave this out besides; in lists of its own, as a copy may have the same ones."""
+        rules = list(noise)
+        lines = [VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
+                 for rule in rules if rule.kind in ("pattern", "value")]  # fmt: skip
+        self._noise = [*self._noise, *lines]
+        self._path_noise = [*self._path_noise, *(rule.compiled for rule in rules if rule.kind == "path")]
+        self.xpaths = [*self.xpaths, *(rule.place for rule in rules if rule.kind == "xpath")]
+        self.pointers = [*self.pointers, *(rule.place for rule in rules if rule.kind == "json")]
+        self._unordered = [*self._unordered, *(pattern.compiled for pattern in unordered)]
 
     def for_part(self, name: str) -> Self:
         """The masks for a part of this name: in the metadata of a tree the time of change alone is no change."""
@@ -173,11 +181,6 @@ class Masks:
     def _mark(self, secret: bytes) -> bytes:
         mark = b"[secret " + hmac.new(self._key, secret, "sha256").hexdigest()[:6].encode() + b"]"
         return b"\n".join([mark] * (secret.count(b"\n") + 1))
-
-
-def _line_noise(rules: Iterable[Noise]) -> list[_Expression]:
-    return [VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
-            for rule in rules if rule.kind in ("pattern", "value")]  # fmt: skip
 
 
 def _merged(spans: list[tuple[int, int]]) -> Iterator[tuple[int, int]]:

@@ -1,7 +1,7 @@
 """What can be read in the parts of an export, and what nobody can look into."""
 
 import tempfile
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from io import BytesIO
@@ -10,7 +10,7 @@ from typing import IO
 
 from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.compare.exports import is_binary, too_large
-from historon.store import LARGE, Part, Store, StoredPart
+from historon.store import LARGE, Store
 
 __all__ = ["Opened", "large_archives", "opened", "searchable"]
 
@@ -49,12 +49,12 @@ def opened(parts: Mapping[str, bytes], large: Mapping[str, IO[bytes]] | None = N
 
 
 @contextmanager
-def large_archives(parts: Iterable[Part | StoredPart], store: Store) -> Iterator[dict[str, IO[bytes]]]:
-    """Those of the parts that are archives of more than 16 MiB, as files, which are gone afterwards."""
+def large_archives(store: Store, source: str, number: int) -> Iterator[dict[str, IO[bytes]]]:
+    """Those parts of a version that are archives of more than 16 MiB, as files, which are gone afterwards."""
     with ExitStack() as files:
         found: dict[str, IO[bytes]] = {}
-        for part in parts:
-            pieces = part.pieces() if isinstance(part, Part) else store.pieces(part)
+        for part in store.parts(source, number):
+            pieces = store.pieces(part)
             if part.size > LARGE and is_archive(head := next(pieces)):
                 file = files.enter_context(tempfile.TemporaryFile())
                 file.writelines(chain([head], pieces))

@@ -400,7 +400,8 @@ def _is_random(word: bytes) -> bool:
 # ---- secrets that are known ------------------------------------------------------------------------------------------
 
 
-def forms_of(secret: bytes) -> list[re.Pattern[bytes]]:
+@lru_cache(maxsize=256)  # every source of an account has masks of its own
+def forms_of(secret: bytes) -> tuple[re.Pattern[bytes], ...]:
     """Expressions for a secret that is known, in the forms in which it may come back.
 
     As it is, in any case, also broken by blanks and line ends; as forms, addresses (RFC 3986), JSON, markup,
@@ -421,7 +422,7 @@ def forms_of(secret: bytes) -> list[re.Pattern[bytes]]:
     if len(secret) >= _BROKEN:
         letters = (re.escape(secret[at : at + 1]) for at in range(len(secret)))
         made.append(re.compile(rb"(?:\\\r?\n|[ \t\r\n]){0,3}".join(letters)))
-    return made
+    return tuple(made)
 
 
 def _written(text: str) -> set[str]:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 
 from historon.compare.changes import How
-from historon.compare.exports import PartChange, comparable, compare_exports
+from historon.compare.exports import PartChange, compare_exports, contents_of
 from historon.compare.lines import split_lines
 from historon.compare.masks import Masks
 from historon.compare.moves import find_moves, without
@@ -120,7 +120,7 @@ def study(store: Store, history: Sequence[Version], masks: Masks) -> list[Propos
     steps: list[list[_Seen]] = []
     before: dict[str, bytes] | None = None
     for version in history:
-        parts = _contents(store, version)
+        parts = contents_of(store, version.source, version.number)
         if before is not None:
             steps.append(list(_differing(before, parts, masks)))
         before = parts
@@ -144,10 +144,6 @@ def study(store: Store, history: Sequence[Version], masks: Masks) -> list[Propos
                     rule.setting, rule.text, place.part, seen_in, len(steps), alone, *place.told, hides
                 )
     return sorted(made.values(), key=lambda one: (bool(one.hides), -len(one.seen_in), one.rule))
-
-
-def _contents(store: Store, version: Version) -> dict[str, bytes]:
-    return {part.name: comparable(part, store) for part in store.parts(version.source, version.number)}
 
 
 # ---- what differs in a step ------------------------------------------------------------------------------------------
@@ -312,7 +308,7 @@ def _hides_little(rule: _Rule, key: _Key, place: _Place, latest: Mapping[str, by
 
 def _leaves_out(rule: _Rule, key: _Key, store: Store, versions: Sequence[Version], masks: Masks) -> bool:
     """Whether a rule does leave out what it was learnt from, in the last of the steps in which that differed."""
-    old, new = (_contents(store, version) for version in versions)
+    old, new = (contents_of(store, version.source, version.number) for version in versions)
     return all(seen.key != key for seen in _differing(old, new, rule.added_to(masks)))
 
 

@@ -18,7 +18,7 @@ from xml.parsers import expat
 
 import msgspec
 
-from historon.packed import decompressed, kind_by_head
+from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
 
 __all__ = ["FORMATS", "Look", "format_of", "look_into"]
 
@@ -90,17 +90,13 @@ def look_into(name: str, file: IO[bytes], said: str | None = None) -> Look:
     file.seek(0)
     try:
         reader(file, found)
-    except _TooMuchError as exc:
-        found.unknown = f"was looked into as far as {exc}"
+    except TooMuchError as exc:
+        found.unknown = f"was looked into as far as its first {exc}"
     except RecursionError:
         found.unknown = "is nested too deep to be looked into"
     except _BROKEN as exc:
         found.doubt = f"is not {_article(kind, whole=True)}: {_reason(exc)}"
     return found
-
-
-class _TooMuchError(Exception):
-    """More than is looked into; the text says how far it was."""
 
 
 class _CutError(Exception):
@@ -146,45 +142,26 @@ def _compressed(file: IO[bytes], found: Look) -> None:
     plain = decompressed(found.kind, file)
     head = plain.read(_PIECE)
     if kind_by_head(head) == "tar":
-        _read_tar(_Joined(head, plain), found)
+        _read_tar(Rejoined(head, plain, _MOST), found)
     else:
         _exhaust(plain, len(head))
-
-
-class _Joined:
-    """A beginning that was read already, and the rest; as much of a file as tarfile's streams ask for."""
-
-    def __init__(self, head: bytes, rest: IO[bytes]) -> None:
-        self._head = head
-        self._rest = rest
-        self.count = 0
-
-    def read(self, size: int) -> bytes:
-        """The next bytes; all that is asked for, unless it ends before. _TooMuchError when it never seems to end."""
-        piece, self._head = self._head[:size], self._head[size:]
-        while len(piece) < size and (more := self._rest.read(size - len(piece))):
-            piece += more
-        self.count += len(piece)
-        if self.count > _MOST:
-            raise _TooMuchError(f"its first {_MOST // 2**30} GiB")
-        return piece
 
 
 def _exhaust(plain: IO[bytes], count: int = 0) -> None:
     while piece := plain.read(_PIECE):
         count += len(piece)
         if count > _MOST:
-            raise _TooMuchError(f"its first {_MOST // 2**30} GiB")
+            raise TooMuchError(f"{_MOST // 2**30} GiB")
 
 
 # ---- archives --------------------------------------------------------------------------------------------------------
 
 
 def _plain_tar(file: IO[bytes], found: Look) -> None:
-    _read_tar(_Joined(b"", file), found)
+    _read_tar(Rejoined(b"", file, _MOST), found)
 
 
-def _read_tar(stream: _Joined, found: Look) -> None:
+def _read_tar(stream: Rejoined, found: Look) -> None:
     """Every member's header, and the bytes that belong to it; at the end a block of zeros."""
     found.members = 0
     with tarfile.open(fileobj=stream, mode="r|", bufsize=_BLOCK * 512, errorlevel=2) as archive:  # type: ignore[call-overload]
@@ -192,7 +169,7 @@ def _read_tar(stream: _Joined, found: Look) -> None:
             found.members += 1
             archive.members = []  # tarfile would keep all of them
             if found.members > _MOST_MEMBERS:
-                raise _TooMuchError(f"its first {_MOST_MEMBERS:,} members")
+                raise TooMuchError(f"{_MOST_MEMBERS:,} members")
         end = archive.offset
     # tarfile ends without a word where the archive does, also when its closing block of zeros never came.
     while stream.read(_PIECE):
@@ -214,9 +191,9 @@ def _zip(file: IO[bytes], found: Look) -> None:
                 while piece := member.read(_PIECE):
                     count += len(piece)
                     if count > _MOST:
-                        raise _TooMuchError(f"its first {_MOST // 2**30} GiB")
+                        raise TooMuchError(f"{_MOST // 2**30} GiB")
         if len(infos) > _MOST_MEMBERS:
-            raise _TooMuchError(f"its first {_MOST_MEMBERS:,} members")
+            raise TooMuchError(f"{_MOST_MEMBERS:,} members")
 
 
 # ---- databases -------------------------------------------------------------------------------------------------------

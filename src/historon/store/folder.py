@@ -606,27 +606,29 @@ class FolderStore(Store):
             self._sign(what)
             try:
                 yield
+                self._sign("")  # while nobody else can be writing, whose word this would wipe
                 self._db.execute("COMMIT")
             except BaseException:
                 self._contents.forget()
                 self._numbers.clear()
                 if self._db.in_transaction:
+                    self._sign("")
                     self._db.execute("ROLLBACK")
                 raise
-            finally:
-                self._sign("")
 
     def _sign(self, what: str) -> None:
         """Leave word for those who wait of who is writing, since when, and what for; nobody else reads it."""
         with suppress(OSError):
-            since = f"{datetime.now().astimezone():%H:%M:%S}"
-            word = f"{process_in_words(this_process())} has been writing since {since} ({what})" if what else ""
+            word = f"{this_process()}\n{datetime.now().astimezone():%H:%M:%S} ({what})" if what else ""
             with open(os.open(self._folder / _WRITING, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as file:
                 file.write(word)
 
     def _who_writes(self) -> str:
+        """Who is writing, in words; nothing where nobody left word, or whoever did is dead."""
         with suppress(OSError):
-            return (self._folder / _WRITING).read_text(errors="replace")
+            process, _, since = (self._folder / _WRITING).read_text(errors="replace").partition("\n")
+            if is_running(process) is not False:
+                return f"{process_in_words(process)} has been writing since {since}"
         return ""
 
     @contextmanager

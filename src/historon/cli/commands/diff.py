@@ -20,7 +20,7 @@ from historon.cli.app import (
 from historon.cli.differences import part_data, print_lines, print_outline, print_side_by_side
 from historon.cli.output import console, count, instant, print_json, warn_if_suspect
 from historon.cli.viewing import masks_for
-from historon.compare import PartChange, comparable, compare_exports, is_called, unified
+from historon.compare import PartChange, compare_exports, contents_of, is_called, unified
 from historon.errors import ExitCode, OutsideError, UsageError
 from historon.estate import Estate, select
 from historon.store import State, Store, Version
@@ -123,14 +123,16 @@ def _sides(
         versions = _versions(app, estate, store, old, new)
         for version in versions:
             warn_if_suspect(version)
-        before, after = (_Side(f"{v.source}@{v.number}", v.at, _contents(store, v)) for v in versions)
+        before, after = (
+            _Side(f"{v.source}@{v.number}", v.at, contents_of(store, v.source, v.number)) for v in versions
+        )
         return versions[1].source, before, after
     if len(plain) == len(written):
         raise UsageError("one side must be a source", hint="historon diff file:golden.cfg edge-1")
     named = next(one for one in written if not one.startswith(_FILE))
     version = app.version(estate, store, named)
     warn_if_suspect(version)
-    contents = _contents(store, version)
+    contents = contents_of(store, version.source, version.number)
     told = [name for name in contents if name == only] or [name for name in contents if not name.endswith(".tree")]
     if len(told) != 1:
         listed = ", ".join(told[:8])
@@ -162,10 +164,6 @@ def _versions(app: App, estate: Estate, store: Store, old: str, new: str | None)
             f"{source} has no change on record since its first version", hint=f"historon versions {source}"
         )
     return good[last - 1], good[last]
-
-
-def _contents(store: Store, version: Version) -> dict[str, bytes]:
-    return {part.name: comparable(part, store) for part in store.parts(version.source, version.number)}
 
 
 def _narrowed(changes: list[PartChange], only: str, sides: Sequence[_Side]) -> list[PartChange]:

@@ -10,7 +10,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, print_table, printable, table
 from historon.cli.viewing import masks_for
-from historon.compare import Unmet, comparable, large_archives, unmet
+from historon.compare import Unmet, contents_of, large_archives, unmet
 from historon.errors import ExitCode
 from historon.estate import Estate, RequirementState, Source, requirements_of, select
 from historon.store import Store
@@ -62,10 +62,8 @@ def _check(estate: Estate, store: Store, source: Source) -> list[Unmet] | None:
     if good is None:
         return None
     rules = requirements_of(source, estate.requirements)
-    stored = store.parts(source.name, good)
-    parts = {part.name: comparable(part, store) for part in stored}
-    with large_archives(stored, store) as large:
-        return unmet(rules, parts, masks_for(estate, store, source.name), large)
+    with large_archives(store, source.name, good) as large:
+        return unmet(rules, contents_of(store, source.name, good), masks_for(estate, store, source.name), large)
 
 
 def _state(told: Sequence[Unmet] | None, rule: str | None = None) -> RequirementState:
