@@ -394,6 +394,18 @@ def test_every_kind_of_event_has_words_and_is_documented() -> None:
         assert f"`{kind}`" in text, kind
 
 
+def test_a_version_that_could_not_be_compared_is_in_the_letter_too(files_estate: EstateFolder) -> None:
+    """It is counted in the subject, and no family has it."""
+    files_estate.write(FILES_ESTATE + RECORD)
+    estate = read_estate(files_estate.path / "historon.toml")
+    (channel,) = estate.channels.values()
+    event = Event("changed", NOW, "version 5, +0 -0 lines", "files", look="historon diff files", version=5)
+    text = letter_of([event], channel, estate, NOW).text
+    assert "files: version 5, +0 -0 lines" in text
+    assert "what changed in it could not be found out" in text
+    assert "look: historon diff files" in text
+
+
 def test_every_subject_says_state_and_count_at_once() -> None:
     estate = _estate("")
     channel = estate.channels["c"]

@@ -6,7 +6,7 @@ from tempfile import TemporaryDirectory
 
 from historon.collect import Failure, FailureKind, RoundReport, SourceResult
 from historon.collect.judging import changed_lines
-from historon.compare import Masks, Plain, compare_exports
+from historon.compare import Masks, Plain, compare_exports, fingerprints, packed
 from historon.estate import MailChannel, read_estate
 from historon.notices import letter_of
 from historon.notices.events import change_events, round_ended, state_of, trouble_event
@@ -23,7 +23,7 @@ def main() -> None:
         file.write_text('[estate]\nname = "Brackwater Ferries"\ntime_zone = "Europe/Oslo"\n')
         estate = read_estate(file)
     changes = compare_exports({"active.cfg": OLD}, {"active.cfg": NEW}, Masks(key=b"made up"))
-    lines = changed_lines(changes, Plain([]))
+    lines, families = changed_lines(changes, Plain([])), packed(fingerprints(changes, Plain([])))
     failure = Failure(
         FailureKind.INCOMPLETE,
         "the device closed the connection in the middle of an answer, after 979 bytes",
@@ -36,8 +36,8 @@ def main() -> None:
     results = [
         SourceResult("eider-yard-1", Outcome.SUSPECT, second, 5, 0, 50, doubt),
         SourceResult("saltgate-quay-1", Outcome.FAILED, second, note=str(failure), failure=failure),
-        SourceResult("northmole-edge-1", Outcome.CHANGED, second, 5, 2, 2, lines=lines),
-        SourceResult("saltgate-edge-1", Outcome.CHANGED, second, 4, 2, 2, lines=lines),
+        SourceResult("northmole-edge-1", Outcome.CHANGED, second, 5, 2, 2, lines=lines, families=families),
+        SourceResult("saltgate-edge-1", Outcome.CHANGED, second, 4, 2, 2, lines=lines, families=families),
         *(SourceResult(f"office-{n}", Outcome.UNCHANGED, second) for n in range(3)),
     ]
     began = datetime(2026, 11, 21, 1, 30, tzinfo=UTC)

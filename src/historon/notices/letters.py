@@ -17,6 +17,7 @@ from historon.times import for_people
 
 __all__ = ["Attachment", "Letter", "letter_of"]
 
+_UNCOMPARED = "what changed in it could not be found out; its remarks are in the record of the round"
 _LINES_A_FAMILY = 8
 _LINES_IN_ALL = 80
 _NAMED = 6  # sources of one family
@@ -249,6 +250,10 @@ def _changes(events: Sequence[Event]) -> Iterator[Item]:
         if family.odd:
             more = (*more, f"slightly different on {_names([one.source for one in family.odd])}")
         yield Item(_family_title(family, first), more, tuple(map(visible, shown)))
+    for event in events:
+        if not event.families:
+            why = (_UNCOMPARED, f"look: {event.look}" if event.look else "")
+            yield Item(visible(f"{event.source}: {event.message}"), tuple(visible(line) for line in why if line))
 
 
 def _family_title(family: Family, first: Event) -> str:
