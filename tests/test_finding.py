@@ -16,7 +16,7 @@ from itertools import pairwise
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from historon.compare import (
@@ -133,6 +133,7 @@ def test_pieces_are_taken_from_what_is_plain() -> None:
 
 @settings(max_examples=60, deadline=None)
 @given(st.lists(_TEXTS, min_size=1, max_size=6, unique=True), _WORDS, st.booleans())
+@example(texts=["1\n1\n", "1\n"], wanted="1", exact=False)
 def test_finding_is_as_looking_line_by_line(
     tmp_path_factory: pytest.TempPathFactory, texts: list[str], wanted: str, exact: bool
 ) -> None:
@@ -153,7 +154,9 @@ def test_finding_is_as_looking_line_by_line(
     assert all((hit.gone is None) == (wanted.lower() in texts[-1].lower()) for hit in ever) or any(
         hit.gone is not None for hit in ever
     )
-    for life in trace(store, store.versions("s"), query, _MASKS).lives:
+    lives = trace(store, store.versions("s"), query, _MASKS).lives
+    assert sum(life.stands for life in lives) == len(expected(texts[-1]))
+    for life in lives:
         assert life.events[-1].version.number >= 1
         assert [event.version.number for event in life.events] == sorted(
             (event.version.number for event in life.events), reverse=True

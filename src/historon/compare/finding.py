@@ -106,6 +106,7 @@ class Life:
 
 
 _Key = tuple[str, str, str]  # part, path and line
+_Tracked = dict[_Key, list[Life]]  # lines that read the same may stand in one place
 
 
 @dataclass
@@ -246,13 +247,14 @@ class Traced:
 def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) -> Traced:
     """The lives of all lines that hold the query now or held it once; those that stand now come first.
 
-    A line that was edited is the same line before; `history` are the good versions of one source, oldest first.
+    A line that was edited is the same line before. Of lines that read the same and stand in one place, each has a life
+    of its own; which of them went is not told apart. `history` are the good versions of one source, oldest first.
     """
     if not history:
         return Traced()
     pattern = query.pattern()
     latest = history[-1]
-    tracked: dict[_Key, Life] = {}
+    tracked: _Tracked = {}
     later = contents_of(store, latest.source, latest.number)
     closed: dict[str, str] = {}
     for one in opened(later):
@@ -260,37 +262,50 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
         for name, text in one.texts.items():
             for hit in _hits(latest.source, name, text, query, lambda _: masks):
                 place = (hit.part, hit.path, hit.line)
-                tracked.setdefault(place, Life(*place, stands=True))
-    lives = list(tracked.values())
+                tracked.setdefault(place, []).append(Life(*place, stands=True))
+    lives = [life for twins in tracked.values() for life in twins]
     for before, version in zip(history[-2::-1], history[:0:-1], strict=True):
         earlier = contents_of(store, before.source, before.number)
         for one in opened({name: content for name, content in earlier.items() if later.get(name) != content}):
             closed |= one.closed
         lives += _step_back(tracked, compare_exports(earlier, later, masks), version, pattern, masks)
         later = earlier
-    for (part, path, line), life in tracked.items():
-        life.events.append(Event(history[0], part, Change(How.ADDED, path, "", line)))
+    for (part, path, line), twins in tracked.items():
+        for life in twins:
+            life.events.append(Event(history[0], part, Change(How.ADDED, path, "", line)))
     return Traced(lives, closed)
 
 
 def _step_back(
-    tracked: dict[_Key, Life], changed: Sequence[PartChange], version: Version, pattern: re.Pattern[bytes], masks: Masks
+    tracked: _Tracked, changed: Sequence[PartChange], version: Version, pattern: re.Pattern[bytes], masks: Masks
 ) -> list[Life]:
     """Follow the lines that are tracked to where they were before this version; returns those that went with it."""
     lives = []
     moved = [places for one in changed for places in _stayed(one, tracked)]
-    lives_by_old = [(old, tracked.pop(new)) for old, new in moved]
+    kept = [(old, life) for old, new in moved if (life := _taken(tracked, new))]
     for part, change, old, new in _line_changes(changed, masks):
-        life = tracked.pop(new, None) if new else None
+        life = _taken(tracked, new) if new else None
         if life is None and old and pattern.search(old[2].encode()):
             life = Life(*old, stands=False)
             lives.append(life)
         if life is not None:
             life.events.append(Event(version, part, change))
             if old:
-                tracked[old] = life
-    tracked |= lives_by_old
+                tracked.setdefault(old, []).append(life)
+    for place, life in kept:
+        tracked.setdefault(place, []).append(life)
     return lives
+
+
+def _taken(tracked: _Tracked, place: _Key) -> Life | None:
+    """One of the lines that stand there; it stands there no longer."""
+    twins = tracked.get(place)
+    if not twins:
+        return None
+    life = twins.pop()
+    if not twins:
+        del tracked[place]
+    return life
 
 
 def _stayed(part: PartChange, tracked: Mapping[_Key, Life]) -> Iterator[tuple[_Key, _Key]]:
