@@ -196,6 +196,54 @@ def test_an_export_that_takes_too_long_to_compare_is_stored_and_told_and_the_oth
     store.close()
 
 
+_ANSWERS = """
+[estate]
+name = "Test"
+[procedures.asks]
+over = "local"
+steps = [
+  { send = ["cat", "{path}"], check = { lacks = ['(?=a)(a+)+$'] }, learn = { word = "xpath://word" }, when = { path = 'h' } },
+  { keep = ["cat", "{path}"], as = "x.xml" },
+]
+"""
+
+
+def test_an_answer_that_takes_too_long_to_read_fails_its_own_source_alone(
+    estate: EstateFolder, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    names = ("hostile", *(f"h{number}" for number in range(5)))
+    estate.write(_ANSWERS + "".join(
+        f'[[sources]]\nname = "{name}"\nprocedure = "asks"\nvalues = {{ path = "{name}" }}\n' for name in names
+    ))  # fmt: skip
+    for name in names:
+        (estate.path / name).write_text("<answer><word>fine</word></answer>\n")
+    (estate.path / "hostile").write_text("a" * 64 + "b\n")
+    monkeypatch.setattr(workers, "QUICK_S", 1.0)
+    monkeypatch.setattr(workers, "SLOW_S", 3.0)
+    assert run(["collect", "--estate", str(estate.path)]) == 3
+    told = capsys.readouterr()
+    words = "what is wanted of the answer could not be read in it: it took more than 3 s"
+    assert words in " ".join((told.out + told.err).split())
+    store = estate.store()
+    assert [len(store.versions(name)) for name in names] == [0, 1, 1, 1, 1, 1]
+    store.close()
+
+
+@pytest.mark.parametrize(
+    "clause", ["prompt = '(?<!x)#$'", "pager = '(a)\\1'", "login_page = 'x{1001}'", "pager = '(?=x)'"]
+)
+def test_what_is_looked_for_while_a_source_is_spoken_to_is_linear(estate: EstateFolder, clause: str) -> None:
+    over = "https" if "login_page" in clause else "telnet"
+    prompt = "" if "prompt" in clause or over == "https" else "prompt = '>$'\n"
+    estate.write(
+        f'[estate]\nname = "T"\n[procedures.p]\nover = "{over}"\n{prompt}{clause}\nsteps = [{{ keep = "x", as = "x" }}]\n'
+    )
+    checked = estate.run("doctor")
+    assert checked.code == 4, checked.said
+    assert "not an expression that can be looked for here" in checked.said
+    assert clause.partition(" ")[0] in checked.said
+
+
 def test_expressions_that_people_write_are_matched_in_linear_time_where_that_can_be() -> None:
     hostile = Expression(b"(a+)+$")
     assert hostile.is_linear

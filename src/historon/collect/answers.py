@@ -89,7 +89,7 @@ def whats_wrong(answer: Answer, expect: Check | None, *, strict: bool = True) ->
     return None
 
 
-_NOTHING = (Pattern.parse(r"(?!)"),)
+_NOTHING = (Pattern.parse(r"\b\B"),)
 
 
 def _wrong_code(answer: Answer, wanted: Check, *, strict: bool) -> str | None:

@@ -15,6 +15,7 @@ from historon.errors import where_raised
 from historon.estate import Estate, Source
 from historon.processes import this_process
 from historon.store import PAUSED, StillPaused, Store
+from historon.workers import Workers
 
 __all__ = ["Resumed", "resume_paused"]
 
@@ -56,12 +57,15 @@ async def _trouble(estate: Estate, source: Source | None, store: Store, clock: C
     """Why it could not be resumed; empty when it could."""
     if source is None:
         return "the estate file no longer has this source"
+    workers = Workers()
     try:
-        reach = Reach(estate, store, clock)
+        reach = Reach(estate, store, clock, workers)
         await reach.fetch_accounts([source])
         await reach.resume(source, left.resume)
     except CollectError as exc:
         return exc.message.removeprefix(f"{NOT_RESUMED}: ")
     except Exception as exc:
         return f"a defect in Historon itself: {where_raised(exc)}"
+    finally:
+        workers.close()
     return ""

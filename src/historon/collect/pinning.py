@@ -11,6 +11,7 @@ from historon.collect.reaching import Clock, Reach
 from historon.estate import Estate, Source
 from historon.store import Store
 from historon.tls import certificate_fingerprint
+from historon.workers import Workers
 
 __all__ = ["Identity", "shown_identity"]
 
@@ -34,7 +35,7 @@ async def shown_identity(estate: Estate, source: Source, store: Store, *, clock:
         return await asyncio.to_thread(_certificate, source, _PORTS[over])
     if over not in ("ssh-shell", "ssh-exec", "netconf"):
         raise CollectError(FailureKind.SETUP, f"over {over} there is nothing to pin")
-    reach = Reach(estate, store, clock)
+    reach = Reach(estate, store, clock, Workers())
     await reach.fetch_accounts([source])
     try:
         await reach.knock(replace(source, host_key=None))

@@ -33,6 +33,7 @@ from historon.inspection import Kept
 from historon.patience import within
 from historon.processes import this_process
 from historon.store import PAUSED, SKEW, Store
+from historon.workers import Workers
 
 if TYPE_CHECKING:
     from historon.collect.transports.host_keys import Known
@@ -69,10 +70,12 @@ class Export:
 class Reach:
     """What many sources share on the way to them: accounts fetched once, known hosts read once."""
 
-    def __init__(self, estate: Estate, store: Store, clock: Clock) -> None:
+    def __init__(self, estate: Estate, store: Store, clock: Clock, workers: Workers) -> None:
+        """`workers` read answers."""
         self._estate = estate
         self._store = store
         self._clock = clock
+        self._workers = workers
         self._accounts: dict[str, Account | SecretError] = {}
         self._known: list[Known | None] = []  # filled at first use
         self._brakes: dict[str, Brake] = {}
@@ -193,6 +196,7 @@ class Reach:
         values = values_of(source, target.procedure, account.user if account else "", self._clock())
         secrets = [(name, getattr(account, name, None)) for name in ACCOUNT_VALUES]
         return Surroundings(
+            source=source.name, workers=self._workers,
             values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
             clock=self._clock, zone=self._estate.zone, reopen=lambda: self._open(target),
             hide=lambda secret: masks.also(secret.encode()), told=told,

@@ -1,6 +1,7 @@
 """Going through a procedure for real while storing nothing."""
 
 from collections.abc import Sequence
+from contextlib import closing
 from dataclasses import dataclass
 
 from historon.collect.events import Failure
@@ -33,7 +34,13 @@ async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock
 
     `told` hears of each step as it ends. Raises StoreError when the last good version cannot be read.
     """
-    reach = Reach(estate, store, clock)
+    with closing(Workers()) as workers:
+        return await _rehearsed(Reach(estate, store, clock, workers), estate, source, store, told, workers)
+
+
+async def _rehearsed(
+    reach: Reach, estate: Estate, source: Source, store: Store, told: StepObserver, workers: Workers
+) -> Rehearsal:
     await reach.fetch_accounts([source])
     masks = reach.masks(source, store.fingerprint_key())
     try:
@@ -43,9 +50,5 @@ async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock
     except NotNowError as exc:
         return Rehearsal(source.name, masks, not_now=masks.seen(str(exc)))
     question = question_about(store, source, estate.procedure_of(source), export.kept, masks)
-    workers = Workers()
-    try:
-        judged = await judge(workers, source.name, question)
-    finally:
-        workers.close()
+    judged = await judge(workers, source.name, question)
     return Rehearsal(source.name, masks, judged, [*export.remarks, *judged.remarks])

@@ -97,7 +97,7 @@ class _Round:
         self._remarks: list[str] = []
         self._resumed: list[Resumed] = []
         self._queue: asyncio.Queue[_Found | None] = asyncio.Queue()  # None: nothing more will come
-        self._reach = Reach(estate, store, clock)
+        self._reach = Reach(estate, store, clock, workers)
         self._results: dict[str, SourceResult] = {}
         self._store_trouble: str | None = None
 

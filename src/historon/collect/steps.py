@@ -1,7 +1,7 @@
 """Going through a procedure, step by step."""
 
 import asyncio
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractAsyncContextManager, asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -9,17 +9,21 @@ from time import monotonic
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
+from msgspec import UNSET
 from msgspec.structs import replace
 
 from historon.collect.answers import choose, field_of, find, whats_wrong
 from historon.collect.clocks import told_instant
 from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
+from historon.collect.reading import expressions_of, read_in
 from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.estate import (
     ACCOUNT_VALUES,
     Check,
     Duration,
+    Finder,
+    Pattern,
     Procedure,
     Said,
     SecretRef,
@@ -31,6 +35,7 @@ from historon.estate import (
 from historon.inspection import Kept, error_line
 from historon.patience import within
 from historon.store import LARGE, Part
+from historon.workers import Workers
 
 __all__ = ["StepObserver", "StepTaken", "Surroundings", "resume", "take_steps"]
 
@@ -58,13 +63,15 @@ StepObserver = Callable[[StepTaken], None]
 
 @dataclass
 class Surroundings:
-    """What steps need to know beside the session: values to fill in, the time, and a way to a fresh session.
+    """What steps need beside the session: values to fill in, workers to read answers, the time, a way to a new session.
 
     `hide` is told every secret that is learnt; `paused` how to resume what is about to be paused and whether we are at
     it, and None when nothing is paused any more.
     """
 
+    source: str
     values: dict[str, Any]
+    workers: Workers
     clock: Callable[[], datetime]
     zone: ZoneInfo
     reopen: Callable[[], AbstractAsyncContextManager[Session]]
@@ -212,13 +219,13 @@ class _Taking:
     async def _say(self, step: Step) -> tuple[bytes, Sequence[Part]]:
         said = self._fill(step.says)
         answer = await self._ask(said, step)
-        self._judge(answer, step, logging_in=self._gives_secret(said, step))
-        self._learn(answer, step)
+        await self._judge(answer, step, logging_in=self._gives_secret(said, step))
+        await self._learn(answer, step)
         if step.verb == "clock":
-            self._tell_time(answer, step)
+            await self._tell_time(answer, step)
         if step.verb == "keep" and step.as_ is not None:
             with _failing(answer):
-                content = _canonical(answer) if step.canonical else answer.content
+                content = await self._read(answer, _canonical) if step.canonical else answer.content
             return answer.content, [Part(step.as_, content)]
         return answer.content, ()
 
@@ -240,12 +247,15 @@ class _Taking:
         typed = [said] if isinstance(said, str) else []
         return any(self.session.gives_secret(one) for one in (*typed, *step.answers.values()))
 
-    def _judge(self, answer: Answer, step: Step, *, logging_in: bool = False) -> None:
+    async def _judge(self, answer: Answer, step: Step, *, logging_in: bool = False) -> None:
         """Whether it is a good answer. What a part holds is for inspection to judge, unless more is checked of it."""
-        wrong = whats_wrong(answer, step.check)
+        wrong = await self._read(answer, whats_wrong, step.check, asked=step.check)
         refused = False
-        if wrong is None and step.verb != "keep" and (line := error_line(answer.content, self.procedure)) is not None:
-            wrong, refused = f'it answers: "{line}"', logging_in
+        if wrong is None and step.verb != "keep":
+            own = () if self.procedure.errors is UNSET else self.procedure.errors
+            line = await self._read(answer, _error_line, self.procedure, asked=own)
+            if line is not None:
+                wrong, refused = f'it answers: "{line}"', logging_in
         if wrong is not None:
             kind = FailureKind.LOGIN if refused else _KINDS.get(answer.status or 0, FailureKind.STEP)
             raise CollectError(kind, wrong, tail=answer.tail, hint=_SESSION_HINT if answer.status == 401 else "")
@@ -258,7 +268,7 @@ class _Taking:
                 message = f"{large.name} has {large.size} bytes; one stable form is made of {LARGE} at most"
                 raise CollectError(FailureKind.TOO_LARGE, message, hint="remove canonical from this step")
             with _failing():
-                parts = [Part(part.name, _canonical(Answer(part.content))) for part in parts]
+                parts = [Part(part.name, await self._read(Answer(part.content), _canonical)) for part in parts]
         return b"", parts
 
     def _pick(self, step: Step) -> bytes:
@@ -296,7 +306,7 @@ class _Taking:
         assert step.until is not None  # noqa: S101 (checked when the estate file is read)
         answer, wrong = await self._poll(self._fill(step.says), step, step.until, place)
         if wrong is None:
-            self._learn(answer, step)
+            await self._learn(answer, step)
         if wrong is None or step.or_else == "continue":
             if wrong is not None:
                 self.session.remarks.append(f"continued without {step.word or step.says}: {wrong} after {step.within}")
@@ -320,7 +330,7 @@ class _Taking:
                 wrong: str | None = exc.message  # what is awaited may be that it is there at all
             else:
                 stood = monotonic() if answer.content != last.content else stood
-                wrong = whats_wrong(answer, until, strict=False) or _moving(until, monotonic() - stood)
+                wrong = await self._read(answer, _not_yet, until, asked=until) or _moving(until, monotonic() - stood)
             last = answer
             if wrong is None or monotonic() - began + step.every.total_seconds() > step.within.total_seconds():
                 return answer, wrong
@@ -346,7 +356,7 @@ class _Taking:
 
     async def _pausing(self, step: Step) -> tuple[bytes, Sequence[Part]]:
         answer = await self._ask(self._fill(step.says), step)
-        self._judge(answer, step)
+        await self._judge(answer, step)
         return answer.content, ()
 
     async def _resume(self, place: str, step: Step) -> None:
@@ -385,7 +395,7 @@ class _Taking:
         began = monotonic()
         async with self._within(step.deadline, f"{place}, resuming"):
             answer = await self._ask(self._fill(step.resume), step)
-            self._judge(answer, step)
+            await self._judge(answer, step)
         if step.probe is not None and step.until is not None:
             answer, wrong = await self._poll(self._fill(step.probe), step, step.until, f"{place}, probing")
             if wrong is not None:
@@ -395,23 +405,32 @@ class _Taking:
             took = timedelta(seconds=monotonic() - began)
             self.around.told(StepTaken(f"{place}, resumed", took, answer.content, ()))
 
-    def _tell_time(self, answer: Answer, step: Step) -> None:
+    async def _tell_time(self, answer: Answer, step: Step) -> None:
         assert step.format is not None  # noqa: S101 (checked when the estate file is read)
-        text = answer.content.decode("utf-8", "replace")
-        told = told_instant(text, step.format, self.around.zone)
+        told = await self._read(answer, _told, step.format, self.around.zone)
         if told is None:
             raise CollectError(FailureKind.STEP, f"the answer has no time of the form {step.format}", tail=answer.tail)
         self.session.skew = told - self.around.clock()
 
-    def _learn(self, answer: Answer, step: Step) -> None:
+    async def _learn(self, answer: Answer, step: Step) -> None:
         """Give names to what stands in the answer."""
         for name, finder in (*step.learn.items(), *step.learn_secret.items()):
             with _failing(answer):
-                self.around.values[name] = value = find(finder, answer)
+                self.around.values[name] = value = await self._read(answer, _found, finder, asked=finder)
             if name in step.learn_secret:
                 self.around.secret.add(name)
                 self.around.hide(str(value))
                 self.session.secrets.add(str(value))
+
+    async def _read(
+        self, answer: Answer, work: Callable[..., T], *given: Any,
+        asked: Check | Finder | Iterable[Pattern] | None = None,
+    ) -> T:  # fmt: skip
+        """What is found in an answer, by the expressions of what is asked."""
+        return await read_in(
+            answer, work, *given, expressions=expressions_of(asked), workers=self.around.workers,
+            source=self.around.source,
+        )  # fmt: skip
 
     def _fill(self, said: Said) -> Said:
         with _failing():
@@ -492,6 +511,22 @@ def _rank(value: Any) -> tuple[int, float, str]:
     if isinstance(value, (int, float)):
         return (2, float(value), "")
     return (0, 0.0, "") if value is None else (1, 0.0, str(value))
+
+
+def _error_line(answer: Answer, procedure: Procedure) -> str | None:
+    return error_line(answer.content, procedure)
+
+
+def _not_yet(answer: Answer, until: Check) -> str | None:
+    return whats_wrong(answer, until, strict=False)
+
+
+def _found(answer: Answer, finder: Finder) -> Any:
+    return find(finder, answer)
+
+
+def _told(answer: Answer, form: str, zone: ZoneInfo) -> datetime | None:
+    return told_instant(answer.content.decode("utf-8", "replace"), form, zone)
 
 
 def _canonical(answer: Answer) -> bytes:

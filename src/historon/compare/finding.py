@@ -308,7 +308,7 @@ def _taken(tracked: _Tracked, place: _Key) -> Life | None:
     return life
 
 
-def _stayed(part: PartChange, tracked: Mapping[_Key, Life]) -> Iterator[tuple[_Key, _Key]]:
+def _stayed(part: PartChange, tracked: _Tracked) -> Iterator[tuple[_Key, _Key]]:
     """Where the lines that are tracked stood before, when only what is above them changed, or the name of their part.
 
     What it was before comes first, then what it is now.

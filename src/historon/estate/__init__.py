@@ -22,7 +22,7 @@ from historon.estate.model import (
     SyslogChannel,
     WebhookChannel,
 )
-from historon.estate.patterns import Expression, Finder, Noise, Pattern
+from historon.estate.patterns import Expression, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Check, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate, read_procedure
@@ -71,6 +71,7 @@ __all__ = [
     "Pattern",
     "Problem",
     "Procedure",
+    "QuickPattern",
     "Requirement",
     "RequirementState",
     "Retention",

@@ -22,7 +22,7 @@ from historon.estate.model import (
     Source,
     Zone,
 )
-from historon.estate.patterns import Finder, Noise, Pattern
+from historon.estate.patterns import Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedures import Procedure
 from historon.estate.renamed import renamed
 from historon.estate.secrets import SecretRef
@@ -52,6 +52,7 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
         Share,
         SecretRef,
         Pattern,
+        QuickPattern,
         Noise,
         Finder,
         Zone,

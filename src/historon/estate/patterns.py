@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from functools import cached_property, lru_cache
 from typing import Any, Self
 
-__all__ = ["Expression", "Finder", "Noise", "Pattern"]
+__all__ = ["Expression", "Finder", "Noise", "Pattern", "QuickPattern"]
 
 
 class Expression:
@@ -94,6 +94,23 @@ class Pattern(str):
             ) from exc
         made = cls(text)
         made.compiled = Expression(text.encode())
+        return made
+
+
+class QuickPattern(Pattern):
+    """A regular expression that is looked for while a source is spoken to, where nothing may take long."""
+
+    __slots__ = ()
+
+    @classmethod
+    def parse(cls, text: object) -> Self:
+        """Check the expression; ValueError says where it is wrong."""
+        made = super().parse(text)
+        if not made.compiled.is_linear and _linear(b"x") is not None:
+            raise ValueError(
+                "not an expression that can be looked for here: what a source sends could make it take for ever "
+                "(write it without lookaround, backreferences, and counts over 1000)"
+            )
         return made
 
 

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 from msgspec import UNSET, Meta, Struct, UnsetType, field
 
 from historon.estate.durations import Duration, Share, Size
-from historon.estate.patterns import Finder, Noise, Pattern
+from historon.estate.patterns import Finder, Noise, Pattern, QuickPattern
 
 __all__ = ["Check", "Needs", "Procedure", "Said", "Step", "Table", "Transport", "walk"]
 
@@ -95,7 +95,7 @@ class Step(Table, frozen=True):
     pick: str | None = None
     clock: Said | None = None
     tidy: Said | None = None
-    when: dict[str, Pattern] = {}
+    when: dict[str, QuickPattern] = {}
     as_: str | None = field(default=None, name="as")
     ends_with: str | None = None
     min_size: Size | None = None
@@ -110,8 +110,8 @@ class Step(Table, frozen=True):
     newest: str | None = None
     checksum: str | None = None
     complete: str | None = None
-    sender: Pattern | None = None
-    subject: Pattern | None = None
+    sender: QuickPattern | None = None
+    subject: QuickPattern | None = None
     json: Any = None
     form: dict[str, str] | None = None
     body: str | None = None
@@ -119,7 +119,7 @@ class Step(Table, frozen=True):
     filter: str | None = None
     environment: dict[str, str] = {}
     answers: dict[str, str] = {}
-    prompt: Pattern | None = None
+    prompt: QuickPattern | None = None
     check: Check | None = None
     learn: dict[str, Finder] = {}
     learn_secret: dict[str, Finder] = {}
@@ -132,7 +132,7 @@ class Step(Table, frozen=True):
     probe: Said | None = None
     steps: tuple["Step", ...] = ()
     from_: str | None = field(default=None, name="from")
-    where: dict[str, Pattern] = {}
+    where: dict[str, QuickPattern] = {}
     format: str | None = None
     deadline: Duration | None = None
 
@@ -157,7 +157,7 @@ class Step(Table, frozen=True):
         if self.complete is not None and self.complete.partition(":")[0] not in _COMPLETE:
             raise ValueError(f'"{self.complete}" is not a sign of completeness (use {", ".join(_COMPLETE)})')
         for question in self.answers:
-            Pattern.parse(question)
+            QuickPattern.parse(question)
         if self.verb == "pull" and self.newest is not None:
             if self.newest not in ("time", "name"):
                 raise ValueError('the newest file is told by newest = "time" or newest = "name"')
@@ -248,16 +248,16 @@ class Procedure(Table, frozen=True):
     extends: str | None = None
     values: dict[str, str] = {}
     needs: Needs | None = None
-    prompt: Pattern | None = None
-    pager: Pattern | None = None
+    prompt: QuickPattern | None = None
+    pager: QuickPattern | None = None
     pager_answer: str = " "
     typing: Duration | None = None
-    login_prompt: Pattern = Pattern.parse(r"(?i)(?:login|username|user)\s*: *$")
-    password_prompt: Pattern = Pattern.parse(r"(?i)password\s*: *$")
+    login_prompt: QuickPattern = QuickPattern.parse(r"(?i)(?:login|username|user)\s*: *$")
+    password_prompt: QuickPattern = QuickPattern.parse(r"(?i)password\s*: *$")
     transfer: Literal["sftp", "scp"] = "sftp"
     auth: Literal["none", "basic", "digest", "bearer"] = "none"
     base: str = ""
-    login_page: Pattern = Pattern.parse(r"""(?i)<input[^>]+type=["']?password""")
+    login_page: QuickPattern = QuickPattern.parse(r"""(?i)<input[^>]+type=["']?password""")
     folder: str | None = None
     mailbox: str = "INBOX"
     then: Literal["keep", "move", "remove"] = "keep"

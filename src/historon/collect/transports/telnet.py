@@ -1,7 +1,7 @@
 """An interactive command line over Telnet (RFC 854): for devices that have nothing better, as anybody can listen."""
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 from typing import Any
 
@@ -10,7 +10,7 @@ import telnetlib3
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.dialogue import WIDTH, Dialogue
 from historon.collect.transports.interface import Session, Target
-from historon.estate import Pattern
+from historon.estate import QuickPattern
 from historon.patience import within
 
 __all__ = ["open_telnet"]
@@ -75,7 +75,7 @@ class _TelnetSession(Dialogue):
             message = f"no prompt appeared within {deadline} of connecting"
             raise CollectError(FailureKind.TIME, message, hint=hint, tail=self.tail) from exc
 
-    async def _answer_questions(self, asked: dict[Pattern, str]) -> None:
+    async def _answer_questions(self, asked: Mapping[QuickPattern, str]) -> None:
         waiting = dict(asked)
         while chunk := await self._read():
             self._buffer += chunk
