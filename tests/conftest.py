@@ -2,7 +2,6 @@
 
 import json
 import os
-import subprocess
 import sys
 import threading
 from collections.abc import Callable, Iterator
@@ -18,6 +17,7 @@ from historon.standins.background import Background
 from historon.standins.capstan import Capstan
 from historon.store import FolderStore
 from tests.peers import PEERS, needs, peers_in_words
+from tests.prefork import Prefork
 
 settings.register_profile("house", deadline=None)  # nothing is timed in tests
 settings.load_profile("house")
@@ -48,16 +48,23 @@ class Result:
         return rows
 
 
+_prefork = Prefork()
+
+
 def historon(*arguments: str | Path, cwd: Path, **variables: str) -> Result:
     """Run the built program as a user would, piped."""
-    done = subprocess.run(
-        [PROGRAM, *map(str, arguments)], cwd=cwd, capture_output=True, check=False, timeout=120,
-        stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"], "HOME": str(cwd), **variables},
-    )  # fmt: skip
-    result = Result(done.returncode, done.stdout.decode("utf-8", "replace"), done.stderr.decode("utf-8", "replace"))
+    environment = {"PATH": os.environ["PATH"], "HOME": str(cwd), **variables}
+    code, out, err = _prefork.run([*map(str, arguments)], cwd, environment)
+    result = Result(code, out.decode("utf-8", "replace"), err.decode("utf-8", "replace"))
     assert "Traceback" not in result.said
     assert "a defect in Historon" not in result.said, result.err
     return result
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _end_of_prefork() -> Iterator[None]:
+    yield
+    _prefork.close()
 
 
 @dataclass(frozen=True)
