@@ -142,7 +142,7 @@ def _be_the_program(arguments: list[str], cwd: str, environment: dict[str, str],
     os.environ.clear()
     os.environ.update(environment)
     time.tzset()
-    sys.argv = ["historon", *arguments]
+    sys.argv = [str(Path(sys.executable).with_name("historon")), *arguments]
     code = 1
     try:
         importlib.import_module("historon.cli.main").main()

@@ -1,6 +1,5 @@
 """By what a server is known: the host key or certificate that it shows, before anything is said to it."""
 
-import asyncio
 import ssl
 from dataclasses import dataclass
 
@@ -10,6 +9,7 @@ from historon.collect.failures import CollectError, FailureKind
 from historon.collect.reaching import Clock, Reach
 from historon.estate import Estate, Source
 from historon.store import Store
+from historon.threads import apart
 from historon.tls import certificate_fingerprint
 from historon.workers import Workers
 
@@ -32,7 +32,7 @@ async def shown_identity(estate: Estate, source: Source, store: Store, *, clock:
     """Ask a source for its host key or certificate. Raises CollectError when it cannot be reached, or has none."""
     over = estate.procedure_of(source).over
     if over in ("https", "mailbox") and source.address:
-        return await asyncio.to_thread(_certificate, source, _PORTS[over])
+        return await apart(source.name, _certificate, source, _PORTS[over])
     if over not in ("ssh-shell", "ssh-exec", "netconf"):
         raise CollectError(FailureKind.SETUP, f"over {over} there is nothing to pin")
     reach = Reach(estate, store, clock, Workers())

@@ -33,6 +33,7 @@ from historon.inspection import Kept
 from historon.patience import within
 from historon.processes import this_process
 from historon.store import PAUSED, SKEW, Store
+from historon.threads import StillBusyError, apart
 from historon.workers import Workers
 
 if TYPE_CHECKING:
@@ -77,24 +78,33 @@ class Reach:
         self._clock = clock
         self._workers = workers
         self._accounts: dict[str, Account | SecretError] = {}
+        self._fetching: dict[str, asyncio.Task[None]] = {}
         self._known: list[Known | None] = []  # filled at first use
         self._brakes: dict[str, Brake] = {}
         self._spool = estate.path(estate.settings.store) / "spool"
 
     async def fetch_accounts(self, sources: Iterable[Source]) -> None:
-        """Fetch each secret once, outside the event loop: commands may take their time."""
+        """Fetch the secrets that these need, each once, outside the event loop: commands may take their time."""
         jumps = self._estate.jumps
         names = [
             name for source in sources for name in (source.credentials, source.via and jumps[source.via].credentials)
         ]
-        for name in dict.fromkeys(names):
-            if name is not None:
-                try:
-                    self._accounts[name] = await asyncio.to_thread(self._account, self._estate.credentials[name])
-                except SecretError as exc:
-                    self._accounts[name] = exc
+        await asyncio.gather(*(self._fetched(name) for name in dict.fromkeys(names) if name is not None))
         with suppress(OSError):  # told where something large has to rest there
             self._spool.mkdir(mode=0o700, exist_ok=True)
+
+    async def _fetched(self, name: str) -> None:
+        if name not in self._fetching:
+            self._fetching[name] = asyncio.create_task(self._fetch(name))
+        await asyncio.shield(self._fetching[name])
+
+    async def _fetch(self, name: str) -> None:
+        try:
+            self._accounts[name] = await apart(f"credentials {name}", self._account, self._estate.credentials[name])
+        except SecretError as exc:
+            self._accounts[name] = exc
+        except StillBusyError as exc:
+            self._accounts[name] = SecretError(str(exc))
 
     def _account(self, written: Credentials) -> Account:
         def fetched(reference: SecretRef | None) -> Secret | None:
@@ -232,7 +242,7 @@ class Reach:
         """Do what is owed to a source for an export that is on disk. CollectError, OSError when it cannot be done."""
         module, _ = _TRANSPORTS[self._estate.procedure_of(source).over]
         settling = importlib.import_module(f"historon.collect.transports.{module}").settle
-        await asyncio.to_thread(settling, self._target(source), owed)
+        await apart(source.name, settling, self._target(source), owed)
 
     def _target(self, source: Source) -> Target:
         hop = None

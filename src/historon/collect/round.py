@@ -107,7 +107,6 @@ class _Round:
         began, started = self._clock(), time()
         self._pen = await asyncio.to_thread(self._store.another)
         self._number = await asyncio.to_thread(self._pen.begin_round, began, trigger)
-        await self._reach.fetch_accounts(source for source in sources if source.skip is None)
         writer = asyncio.create_task(self._write())
         for source in sources:
             if source.skip is not None:
@@ -169,7 +168,8 @@ class _Round:
         if left is not None:
             await self._resume(left)
         await asyncio.sleep(self._delays.get(source.name, timedelta()).total_seconds())
-        async with self._places.for_source(source):
+        await self._reach.fetch_accounts([source])
+        async with self._places.for_source(source, failing=self._failed_last(source)):
             self._tell(SourceBegan(source.name))
             await self._settle(source)
             waiting = await self._collect_one(source, time)
@@ -177,6 +177,12 @@ class _Round:
             for _ in range(waiting):
                 if not await self._collect_one(source, time, again=True):
                     break
+
+    def _failed_last(self, source: Source) -> bool:
+        try:
+            return self._store.state(source.name).outcome is Outcome.FAILED
+        except StoreError:
+            return False  # told where its versions are asked for
 
     async def _collect_one(self, source: Source, time: Callable[[], float], *, again: bool = False) -> int:
         """One export of a source, until it is on disk and settled; returns how many more wait there."""
@@ -222,6 +228,7 @@ class _Round:
         try:
             owed = self._store.recall(source.name, _OWED)
             if owed:
+                await self._reach.fetch_accounts([source])
                 await self._reach.settle(source, owed)
                 self._store.remember(source.name, _OWED, "")
         except CollectError as exc:

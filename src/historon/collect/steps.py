@@ -35,6 +35,7 @@ from historon.estate import (
 from historon.inspection import Kept, error_line
 from historon.patience import within
 from historon.store import LARGE, Part
+from historon.threads import apart
 from historon.workers import Workers
 
 __all__ = ["StepObserver", "StepTaken", "Surroundings", "resume", "take_steps"]
@@ -234,7 +235,9 @@ class _Taking:
         given: dict[str, str] = {}
         for name, written in step.environment.items():
             if is_reference(written):
-                secret = await asyncio.to_thread(SecretRef.parse(written).resolve, self.session.folder)
+                secret = await apart(
+                    f"a secret of {self.around.source}", SecretRef.parse(written).resolve, self.session.folder
+                )
                 self.around.hide(secret.reveal())
                 given[name] = secret.reveal()
             else:

@@ -23,11 +23,23 @@ from historon.collect import (
 )
 from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
-from historon.estate import Estate, EstateError, Source, describe, read_estate
-from historon.notices import Event, Teller, Told, Watched, send, sign_of_life, state_of
+from historon.estate import CommandChannel, Estate, EstateError, Source, describe, read_estate
+from historon.notices import (
+    Event,
+    NoticeError,
+    Outgoing,
+    Sent,
+    Teller,
+    Told,
+    Watched,
+    send,
+    sign_of_life,
+    state_of,
+)
 from historon.patience import lateness, note_lateness
 from historon.processes import process_in_words, this_process
 from historon.store import ESTATE, Outcome, StillPaused, Store, still_paused
+from historon.threads import StillBusyError, apart
 from historon.times import utc_text
 from historon.timetable.health import Vitals
 from historon.timetable.instants import due_instants
@@ -44,6 +56,7 @@ _TROUBLE = timedelta(seconds=30)
 _RESUME_AGAIN = timedelta(minutes=5)  # between two tries to resume what was left paused
 _JUMP = timedelta(minutes=1)  # by which a clock goes back before that is more than being set right
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
+_SEND = timedelta(minutes=1)  # for one notice on one channel
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
 
@@ -310,7 +323,8 @@ class Service:
         self.troubled = self.troubled or report.in_trouble
         self._teller.end_round(report)
         self._lookout.soon()
-        self._report(await asyncio.to_thread(sign_of_life, estate, report))
+        with suppress(StillBusyError):  # that one was told of, or will be when it comes back
+            self._report(await apart("heartbeat", sign_of_life, estate, report))
 
     def _observe(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         """What is dealt with is remembered; what an interrupted round did not come to is still due."""
@@ -359,7 +373,7 @@ class Service:
 
     async def _send_due(self) -> None:
         outgoing, estate, now = self._teller.delivery.outgoing(), self._estate, self._clock()
-        results = await asyncio.gather(*(asyncio.to_thread(send, one, estate, now) for one in outgoing))
+        results = await asyncio.gather(*(_sent(one, estate, now) for one in outgoing))
         for one, result in zip(outgoing, results, strict=True):
             try:
                 self._report(self._teller.delivery.settle(one, result))
@@ -379,10 +393,10 @@ class Service:
         for name in names:
             at = self._clock()
             try:
-                copied = await asyncio.to_thread(bring_up_to_date, self._estate, name)
+                copied = await apart(f"copy {name}", bring_up_to_date, self._estate, name)
                 note_copied(self._store, name, at, copied)
-            except HistoronError as exc:
-                self._lookout.copy_troubles[name] = exc.message
+            except (HistoronError, StillBusyError) as exc:
+                self._lookout.copy_troubles[name] = exc.message if isinstance(exc, HistoronError) else exc.words
                 _LOG.error("copy %s: %s", name, exc)
             else:
                 self._lookout.copy_troubles.pop(name, None)
@@ -432,6 +446,18 @@ class Service:
                 await self._send_due()
         except TimeoutError:
             _LOG.warning("not all notices were sent; they will be, when a service runs again")
+
+
+async def _sent(one: Outgoing, estate: Estate, now: datetime) -> Sent | NoticeError:
+    """What became of it, within a time after which the others are not kept waiting."""
+    own = one.channel.deadline if isinstance(one.channel, CommandChannel) else timedelta()
+    try:
+        async with asyncio.timeout((_SEND + own).total_seconds()):
+            return await apart(f"channel {one.name}", send, one, estate, now)
+    except TimeoutError:
+        return NoticeError(f"it was not done within {describe(_SEND + own)}", hint="it is tried again")
+    except StillBusyError as exc:
+        return NoticeError(exc.words, hint="it is tried again")
 
 
 def _tally(report: RoundReport) -> str:

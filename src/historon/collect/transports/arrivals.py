@@ -1,6 +1,5 @@
 """Exports that arrive by themselves in a folder, pushed by a device that can do nothing else."""
 
-import asyncio
 import hashlib
 import json
 import os
@@ -20,6 +19,7 @@ from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.waiting import Choice, Seen, choose_next
 from historon.estate import Estate, Step, describe, fill, values_of, walk
 from historon.store import Part
+from historon.threads import apart
 
 __all__ = ["open_drop_folder", "settle", "strangers"]
 
@@ -58,7 +58,7 @@ class _DropSession(Session):
         """Take the oldest complete file that matches and was not taken before."""
         topic = f"taken {step.says}"
         seen = Seen.parse(self._target.recall(topic))
-        part, self.remembered[topic] = await asyncio.to_thread(self._take, path, name, step, seen)
+        part, self.remembered[topic] = await apart(self._target.source.name, self._take, path, name, step, seen)
         return [part]
 
     def _take(self, path: str, name: str | None, step: Step, seen: Seen) -> tuple[Part, str]:

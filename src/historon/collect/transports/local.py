@@ -17,6 +17,7 @@ from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
 from historon.estate import Said, Step, small_environment
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
+from historon.threads import apart
 
 __all__ = ["open_local"]
 
@@ -67,7 +68,7 @@ class _LocalSession(Session):
 
     async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
         """Read a file, the newest of those that match, or a folder; links are not followed."""
-        return await asyncio.to_thread(self._read, path, name, step)
+        return await apart(self._target.source.name, self._read, path, name, step)
 
     def _read(self, written: str, name: str | None, step: Step) -> Sequence[Part]:
         path = self._target.folder / Path(written).expanduser()

@@ -1,6 +1,5 @@
 """Exports that are mailed: from a Maildir on this machine, or from a server over IMAP (RFC 9051) and TLS."""
 
-import asyncio
 import email
 import email.policy
 import glob
@@ -26,6 +25,7 @@ from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.collect.transports.waiting import Choice, Seen, choose_next
 from historon.estate import Step, describe, fill, values_of
 from historon.store import Part
+from historon.threads import apart
 
 __all__ = ["open_mailbox", "settle"]
 
@@ -64,7 +64,7 @@ class _MailSession(Session):
         """The matching attachments of the oldest mail that matches and was not taken before."""
         topic = f"taken {step.says}"
         seen = Seen.parse(self._target.recall(topic))
-        parts, self.remembered[topic] = await asyncio.to_thread(self._take, path, name, step, seen)
+        parts, self.remembered[topic] = await apart(self._target.source.name, self._take, path, name, step, seen)
         return parts
 
     def _take(self, path: str, name: str | None, step: Step, seen: Seen) -> tuple[Sequence[Part], str]:
