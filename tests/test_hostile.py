@@ -8,11 +8,11 @@ import time
 from pathlib import Path
 
 import pytest
+from torture.hostile import hostile_exports
 
 from historon.cli.main import run
 from historon.store import FolderStore
 from tests.conftest import PROGRAM, EstateFolder
-from tests.hostile import hostile_exports
 
 _HEAD = """
 [estate]

@@ -26,7 +26,19 @@ LAYERS = [
     {"inspection", "compare"},
     {"store"},
     {"estate"},
-    {"errors", "sequences", "times", "tls", "packed", "patience", "processes", "visible", "threads", "workers", "__init__"},
+    {
+        "errors",
+        "sequences",
+        "times",
+        "tls",
+        "packed",
+        "patience",
+        "processes",
+        "visible",
+        "threads",
+        "workers",
+        "__init__",
+    },
 ]
 _RANK = {package: rank for rank, row in enumerate(LAYERS) for package in row}
 

@@ -259,7 +259,7 @@ class Reach:
     def _found_account(self, name: str | None) -> Account | None:
         account = self._accounts.get(name) if name else None
         if isinstance(account, SecretError):
-            raise CollectError(FailureKind.SETUP, f"credentials {name}: {account.message}", hint=account.hint)
+            raise CollectError(FailureKind.SETUP, f"[credentials.{name}] {account.message}", hint=account.hint)
         return account
 
     def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:

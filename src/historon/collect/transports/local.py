@@ -160,8 +160,11 @@ def _owner(found: os.stat_result) -> str:
 
 
 async def _end(process: asyncio.subprocess.Process, readers: Sequence[asyncio.Task[bytes]]) -> None:
-    """Leave nothing running: the program and what it started share a session."""
-    if process.returncode is None:
+    """Leave nothing running: the program and what it started share a session.
+
+    What it left running on purpose, with its output elsewhere, is not touched.
+    """
+    if process.returncode is None or not all(reader.done() for reader in readers):
         with suppress(ProcessLookupError):
             os.killpg(process.pid, signal.SIGKILL)
     for reader in readers:
@@ -170,3 +173,4 @@ async def _end(process: asyncio.subprocess.Process, readers: Sequence[asyncio.Ta
     with suppress(TimeoutError):
         async with asyncio.timeout(_END_S):
             await process.communicate()  # reads what is left in the pipes, so that they are closed
+    process._transport.close()  # type: ignore[attr-defined]  # where somebody else still holds them, they are let go
