@@ -252,7 +252,10 @@ class _Taking:
 
     async def _judge(self, answer: Answer, step: Step, *, logging_in: bool = False) -> None:
         """Whether it is a good answer. What a part holds is for inspection to judge, unless more is checked of it."""
-        wrong = await self._read(answer, whats_wrong, step.check, asked=step.check)
+        if step.check is None or not (step.check.value or step.check.holds or step.check.lacks):
+            wrong = whats_wrong(answer, step.check)  # by how it ended alone, however long it is
+        else:
+            wrong = await self._read(answer, whats_wrong, step.check, asked=step.check)
         refused = False
         if wrong is None and step.verb != "keep":
             own = () if self.procedure.errors is UNSET else self.procedure.errors
