@@ -18,7 +18,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import NoReturn
@@ -36,10 +36,16 @@ class Prefork:
         self._process: subprocess.Popen[bytes] | None = None
         self._talk: socket.socket | None = None
 
-    def run(self, arguments: Sequence[str], cwd: Path, environment: Mapping[str, str]) -> tuple[int, bytes, bytes]:
-        """Run the program to its end, piped, with nothing to read: its exit code (negative: a signal), output, errors."""
+    def run(
+        self, arguments: Sequence[str], cwd: Path, environment: Mapping[str, str],
+        first: Callable[[], object] | None = None,
+    ) -> tuple[int, bytes, bytes]:  # fmt: skip
+        """Run the program to its end, piped, with nothing to read: its exit code (negative: a signal), output, errors.
+
+        `first` is called in its process before it begins.
+        """
         talk = self._ready()
-        task = pickle.dumps(([*arguments], str(cwd), dict(environment)))
+        task = pickle.dumps(([*arguments], str(cwd), dict(environment), first))
         (out, its_out), (err, its_err) = os.pipe(), os.pipe()
         socket.send_fds(talk, [_LENGTH.pack(len(task))], [its_out, its_err])
         talk.sendall(task)
@@ -112,11 +118,11 @@ def keep(number: int) -> None:
         head, files, _, _ = socket.recv_fds(talk, _LENGTH.size, 2)
         if not head:
             return
-        arguments, cwd, environment = pickle.loads(_exactly(talk, *_LENGTH.unpack(head)))  # noqa: S301 (from the tests)
+        arguments, cwd, environment, first = pickle.loads(_exactly(talk, *_LENGTH.unpack(head)))  # noqa: S301 (from the tests)
         child = os.fork()
         if child == 0:
             talk.close()
-            _be_the_program(arguments, cwd, environment, files)
+            _be_the_program(arguments, cwd, environment, files, first)
         for file in files:
             os.close(file)
         talk.sendall(struct.pack("!i", _ended(child)))
@@ -133,7 +139,9 @@ def _ended(child: int, within: float = 120) -> int:
     return os.waitpid(child, 0)[1]
 
 
-def _be_the_program(arguments: list[str], cwd: str, environment: dict[str, str], files: list[int]) -> NoReturn:
+def _be_the_program(
+    arguments: list[str], cwd: str, environment: dict[str, str], files: list[int], first: Callable[[], object] | None
+) -> NoReturn:
     os.dup2(files[0], 1)
     os.dup2(files[1], 2)
     for file in files:
@@ -145,6 +153,8 @@ def _be_the_program(arguments: list[str], cwd: str, environment: dict[str, str],
     sys.argv = [str(Path(sys.executable).with_name("historon")), *arguments]
     code = 1
     try:
+        if first is not None:
+            first()
         importlib.import_module("historon.cli.main").main()
         code = 0
     except SystemExit as exc:

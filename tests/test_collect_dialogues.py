@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import asyncssh
 import pytest
 
-from historon.collect.transports.dialogue import _not_filled_up
+from historon.collect.transports.dialogue import Dialogue, _not_filled_up
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault, TelnetDoor
 from tests.conftest import ELEVATION, ROUTER_CONFIG, EstateFolder, Result, collect, describe_estate, parts_of
@@ -177,7 +177,21 @@ def test_the_elevation_is_a_secret(estate: EstateFolder, router: Capstan) -> Non
 def test_a_question_that_was_wiped_with_blanks_leaves_none_behind_the_next_line() -> None:
     """A pager on a plain terminal writes the next line over its question, filled up to the question's length."""
     length = len(b"--More--(12%)")
-    filled = b"mtu 1500".ljust(length) + b"\r\nend\r\n"
-    assert _not_filled_up(filled, length) == b"mtu 1500\r\nend\r\n"
-    assert _not_filled_up(b"a line that is longer  \nend\n", length) == b"a line that is longer  \nend\n"
-    assert _not_filled_up(b"ends so  \nend\n", length) == b"ends so  \nend\n", "blanks of its own stay"
+    for text, kept in (
+        (b"mtu 1500".ljust(length) + b"\r\nend\r\n", b"mtu 1500\r\nend\r\n"),
+        (b"a line that is longer  \nend\n", b"a line that is longer  \nend\n"),
+        (b"ends so  \nend\n", b"ends so  \nend\n"),  # blanks of its own stay
+    ):
+        line, at = _not_filled_up(b"before\n" + text, len(b"before\n"), length)
+        assert line + (b"before\n" + text)[at:] == kept
+
+
+def test_an_answer_of_carriage_returns_or_of_questions_takes_no_longer_for_its_length(estate: EstateFolder) -> None:
+    """Both took hours once, as each was looked at from each of its places."""
+    session = Dialogue.__new__(Dialogue)  # type: ignore[type-abstract]
+    session._buffer = bytearray(b"\r" * 3_000_000 + b"x\n")
+    session._cuts = []
+    assert session._answer() == b"\r" * 3_000_000 + b"x\n"
+    session._buffer = bytearray(b"\r        \rline\n" * 200_000)
+    session._cuts = [(at, 8) for at in range(0, len(session._buffer), 15)]
+    assert session._answer() == b"line\n" * 200_000

@@ -18,6 +18,7 @@ _SETTLE_NEW_S = 0.25
 _LONGEST_PROMPT = 2048
 _MOST_QUESTIONS = 100
 _CONTROL = re.compile(rb"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]")  # ECMA-48 control sequences
+_ENDS = re.compile(rb"(?<!\r)\r+\n")
 _ERASED = re.compile(rb"(?:\r[ ]*\r(?!\n)|\x08+[ ]*\x08*|\x1b\[[0-9;?]*[A-Za-z]|\r(?![\r\n]))+")
 
 
@@ -168,22 +169,28 @@ class Dialogue(Session):
     def _answer(self) -> bytes:
         """What came back without the prompt, the pager's traces and the terminal's carriage returns."""
         text = bytes(self._buffer[: self._buffer.rfind(b"\n") + 1])
-        for cut, length in reversed(self._cuts):
-            if erased := _ERASED.match(text, cut):
-                text = text[:cut] + _not_filled_up(text[erased.end() :], length)
-        return re.sub(rb"\r+\n", b"\n", text)
+        kept, at = [], 0
+        for cut, length in self._cuts:
+            erased = _ERASED.match(text, cut) if cut >= at else None
+            if erased:
+                kept.append(text[at:cut])
+                written, at = _not_filled_up(text, erased.end(), length)
+                kept.append(written)
+        kept.append(text[at:])
+        return _ENDS.sub(b"\n", b"".join(kept))
 
 
-def _not_filled_up(text: bytes, length: int) -> bytes:
-    """The text without the blanks behind its first line that only wipe what is left of a longer question.
+def _not_filled_up(text: bytes, at: int, length: int) -> tuple[bytes, int]:
+    """What the line that begins here holds beside the blanks that only wipe what is left of a longer question.
 
     On a terminal that cannot erase, a pager writes the next line over its question, and fills it up to the same length.
+    With it comes up to where of the text that is.
     """
-    line, feed, rest = text.partition(b"\n")
-    bare = line.rstrip(b"\r")
-    if len(bare) != length or not bare.endswith(b" "):
-        return text
-    return bare.rstrip(b" ") + line[len(bare) :] + feed + rest
+    shown = text[at : at + length]
+    behind = text[at + length : at + length + 8].lstrip(b"\r")[:1]
+    if len(shown) == length and shown.endswith(b" ") and b"\n" not in shown and behind in (b"\n", b""):
+        return shown.rstrip(b" "), at + length
+    return b"", at
 
 
 def _without_echo(answer: bytes, line: bytes) -> bytes:

@@ -1,0 +1,754 @@
+"""`python -m torture.kills`: kill -9 at every step that changes what is on disk, and by chance; then what is left is judged.
+
+In each scenario one thing is done that is killed at one point, then done once more without help, and judged against the
+truth: nothing lost, nothing twice, nothing half, nothing left over. Then it is killed at the next point, until it comes
+to its end.
+"""
+
+import itertools
+import json
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from email.message import EmailMessage
+from functools import partial
+from pathlib import Path
+from typing import ClassVar
+
+import click
+from tests.prefork import Prefork
+
+from historon.standins.background import Background
+from historon.standins.capstan import Capstan
+from historon.standins.fairlead import Fairlead
+from historon.standins.purser import Purser
+from historon.standins.thole import Thole
+from historon.standins.web import Reply, Request, WebServer
+from historon.store import Entry, FolderStore, Outcome, Part, State
+from torture.victim import arm, arm_clock
+
+__all__ = ["SCENARIOS", "Campaign", "Scenario", "campaign"]
+
+START = datetime(2026, 1, 1, tzinfo=UTC)
+_HEAD = """
+[estate]
+name = "Kills"
+[credentials.reader]
+user = "config-reader"
+password = "file:password"
+[channels.record]
+kind = "file"
+path = "told.jsonl"
+"""
+_SOURCE = '[[sources]]\nname = "s"\nprocedure = "p"\n'
+
+
+class TroubleError(AssertionError):
+    """Something is not as it must be."""
+
+
+def must(holds: object, words: str) -> None:
+    """Raise TroubleError unless it holds."""
+    if not holds:
+        raise TroubleError(words)
+
+
+class Scenario(ABC):
+    """Something that is done again and again in one folder, and killed."""
+
+    name: ClassVar[str]
+    command: Sequence[str] = ("collect",)
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        (folder / "password").write_text("harbour-light")
+        (folder / "password").chmod(0o600)
+
+    @abstractmethod
+    def prepare(self) -> None:
+        """Something new to be done."""
+
+    @abstractmethod
+    def judge(self, *, whole: bool) -> int:
+        """What is there after it was done once more, against the truth; how many versions were read. TroubleError.
+
+        Unless the whole of it is to be judged, old versions are only counted.
+        """
+
+    def judge_killed(self) -> None:  # noqa: B027 (most have nothing to say here)
+        """What must hold right after the kill already."""
+
+    def close(self) -> None:  # noqa: B027 (few listen to anything)
+        """Stop whatever listens."""
+
+    def _estate(self, procedure: str, source: str = "", head: str = "") -> None:
+        FolderStore.create(self.folder / "store").close()
+        (self.folder / "historon.toml").write_text(f"{_HEAD}{head}[procedures.p]\n{procedure}{_SOURCE}{source}")
+
+
+# ---- collecting what a source has ------------------------------------------------------------------------------------
+
+
+class _Collecting(Scenario):
+    """A source whose content is another one each time: each is to become one version."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.truth: list[bytes] = []
+        self.state = folder / "content"
+        self.set_up()
+
+    @abstractmethod
+    def set_up(self) -> None:
+        """Write the estate, start what is asked."""
+
+    def content(self, turn: int) -> bytes:
+        """What the source has at its turn."""
+        body = "".join(f"interface port-{n}\n  description berth {n}\n" for n in range(30))
+        return f"hostname s\nturn {turn}\n{body}end\n".encode()
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        self.truth.append(self.content(len(self.truth)))
+        self.state.write_bytes(self.truth[-1])
+
+    def judge(self, *, whole: bool) -> int:
+        """See Scenario."""
+        store = FolderStore(self.folder / "store")
+        try:
+            numbers = [version.number for version in store.versions("s")]
+            must(numbers == [*range(1, len(self.truth) + 1)], f"versions {numbers} where {len(self.truth)} are to be")
+            must(store.state("s").good == len(numbers), "the last good version is another one")
+            for number in numbers if whole else numbers[-3:]:
+                must(self._kept(store, number) == self.truth[number - 1], f"@{number} is not what it was")
+        finally:
+            store.close()
+        self.judge_folder()
+        return len(numbers if whole else numbers[-3:])
+
+    def _kept(self, store: FolderStore, number: int) -> bytes:
+        (content,) = [store.read(part) for part in store.parts("s", number) if not part.name.endswith(".tree")]
+        return content
+
+    def judge_folder(self) -> None:
+        """Nothing is left over in the store's folder."""
+        spool = self.folder / "store" / "spool"
+        must(not spool.exists() or not [*spool.iterdir()], "the spool is not empty")
+        strange = {path.name for path in (self.folder / "store").iterdir()} - _IN_A_STORE
+        must(not strange, f"left over: {strange}")
+
+
+_IN_A_STORE = {"ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "reserve", "spool", "writing", "blocks"}
+
+
+class File(_Collecting):
+    """One file of this machine."""
+
+    name = "file"
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        self._estate('over = "local"\nsteps = [{ pull = "content" }]\n')
+
+
+class LargeFile(_Collecting):
+    """A part that is kept in blocks, by way of the spool."""
+
+    name = "large file"
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        self._estate('over = "local"\nsteps = [{ pull = "content", as = "content" }]\n')
+
+    def content(self, turn: int) -> bytes:
+        """More than is kept in the ledger itself."""
+        return random.Random(1).randbytes(9_000_000) + random.Random(turn + 2).randbytes(200_000)
+
+
+class Tree(_Collecting):
+    """A folder with its metadata."""
+
+    name = "tree"
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        (self.folder / "data").mkdir()
+        self.state = self.folder / "data" / "content"
+        self._estate('over = "local"\nsteps = [{ pull = "data" }]\n')
+
+
+class Program(_Collecting):
+    """What a program prints."""
+
+    name = "program"
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        self._estate('over = "local"\nsteps = [{ keep = ["cat", "content"], as = "export.txt" }]\n')
+
+
+class _Listening(_Collecting):
+    """A stand-in that speaks its protocol, in a process of its own."""
+
+    kind: ClassVar[str]
+    procedure: ClassVar[str]
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        self.state.write_bytes(self.content(0))
+        root = Path(__file__).parent.parent
+        self._process = subprocess.Popen(
+            [sys.executable, "-c", "from torture.kills import stand; stand()", self.kind, self.folder],
+            cwd=root, stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+        )  # fmt: skip
+        assert self._process.stdout is not None
+        told = json.loads(self._process.stdout.readline())
+        key = "certificate" if self.kind == "https" else "host_key"
+        source = (
+            f'address = "127.0.0.1"\nport = {told["port"]}\n{key} = "{told["fingerprint"]}"\ncredentials = "reader"\n'
+        )
+        self._estate(self.procedure, source)
+
+    def close(self) -> None:
+        """See Scenario."""
+        self._process.communicate()
+
+
+class Shell(_Listening):
+    """A router over SSH."""
+
+    name = "ssh shell"
+    kind = "capstan"
+    procedure = (
+        "over = \"ssh-shell\"\nprompt = '^\\S+# ?$'\npager = '-- more --'\n"
+        'steps = [{ send = "paging off" }, { keep = "list settings active", as = "running.cfg", ends_with = "end" }]\n'
+        "noise = ['^! saved at .*']\n"
+    )
+
+
+class Netconf(_Listening):
+    """A switch over NETCONF."""
+
+    name = "netconf"
+    kind = "thole"
+    procedure = 'over = "netconf"\nsteps = [{ keep = "get-config running", as = "running.xml", canonical = true }]\n'
+
+    def content(self, turn: int) -> bytes:
+        """XML, as the program writes it in one form."""
+        return (
+            f'<data xmlns="urn:ietf:params:xml:ns:netconf:base:1.0">\n  <a xmlns="urn:example:a">\n    <b>{turn}</b>\n'
+            "  </a>\n</data>\n"
+        ).encode()
+
+
+class Web(_Listening):
+    """A web server."""
+
+    name = "https"
+    kind = "https"
+    procedure = 'over = "https"\nauth = "basic"\nsteps = [{ pull = "/export", as = "export.txt" }]\n'
+
+
+class Archive(_Listening):
+    """A balancer that makes an archive, has it fetched over SFTP, and removed."""
+
+    name = "archive over sftp"
+    kind = "fairlead"
+    procedure = (
+        'over = "ssh-exec"\nsteps = [{ send = "archive make /export/a.tgz" }, { pull = "export/a.tgz", as = "a.tgz" },\n'
+        '  { tidy = "archive remove /export/a.tgz" }]\n'
+    )
+
+    def _kept(self, store: FolderStore, number: int) -> bytes:
+        import gzip
+        import io
+        import tarfile
+
+        with tarfile.open(fileobj=io.BytesIO(gzip.decompress(super()._kept(store, number)))) as archive:
+            member = archive.extractfile("content")
+            assert member is not None
+            return member.read()
+
+    def judge_folder(self) -> None:
+        """Nothing is left over on the device either."""
+        super().judge_folder()
+        must(not [*(self.folder / "export").iterdir()], "the device still has its archive")
+
+
+class Paused(_Collecting):
+    """A file server that is paused while its files are read."""
+
+    name = "paused service"
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        self._purser = Purser(self.folder / "purser")
+        self.state = self.folder / "purser" / "data" / "content"
+        control = self._purser.control
+        self._estate(
+            'over = "local"\n[[procedures.p.steps]]\n'
+            f'pause = ["{control}", "pause"]\nresume = ["{control}", "resume"]\n'
+            f'probe = ["{control}", "state"]\nuntil = {{ holds = [\'is running\'] }}\nevery = "10ms"\n'
+            'steps = [{ pull = "purser/data" }]\n'
+        )
+
+    def judge_folder(self) -> None:
+        """Nobody has to resume it by hand."""
+        super().judge_folder()
+        must(self._purser.running, "the service is still paused")
+
+
+def stand() -> None:
+    """Be a stand-in until standard input ends: says its port and fingerprint."""
+    kind, folder = sys.argv[1], Path(sys.argv[2])
+
+    def text() -> str:
+        return (folder / "content").read_text()
+
+    class Server(WebServer):
+        def answer(self, request: Request) -> Reply:
+            return Reply(text().encode())
+
+    background = Background()
+    device: Capstan | Thole | Fairlead | Server
+    if kind == "https":
+        device = Server("s", folder / "tls")
+        device.start()
+    else:
+        made: dict[str, Callable[[], Capstan | Thole | Fairlead]] = {
+            "capstan": lambda: Capstan("s", text),
+            "thole": lambda: Thole("s", lambda: text().partition("\n")[2].rpartition("</data>")[0]),
+            "fairlead": lambda: Fairlead("s", folder, lambda: {"content": text()}),
+        }
+        device = made[kind]()
+        background.run(device.start())
+    print(json.dumps({"port": device.port, "fingerprint": device.fingerprint}), flush=True)
+    sys.stdin.read()
+    os._exit(0)
+
+
+# ---- collecting what arrives -----------------------------------------------------------------------------------------
+
+
+class _Arriving(_Collecting):
+    """Two exports are pushed each time, and another one under a name of before."""
+
+    then: ClassVar[str]
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        for _ in range(2):
+            self.push(len(self.truth))
+            self.truth.append(self.content(len(self.truth)))
+
+    @abstractmethod
+    def push(self, turn: int) -> None:
+        """Let the export of this turn arrive."""
+
+    def waiting(self) -> list[Path]:
+        """What lies where exports arrive."""
+        return [*(self.folder / "drop").glob("export-*")]
+
+    def judge_folder(self) -> None:
+        """What was taken is where it belongs."""
+        super().judge_folder()
+        here, taken = self.waiting(), [*(self.folder / "drop" / "taken").glob("*")]
+        if self.then == "keep":
+            must(not taken, "something was put away that was to be kept")
+        else:
+            must(not here, f"{len(here)} that were taken still wait")
+        hidden = [path.name for path in (self.folder / "drop").iterdir() if path.name.startswith(".")]
+        must(not hidden, f"left over: {hidden}")
+        if self.then == "move":
+            moved = sorted(path.read_bytes() for path in taken if not path.name.endswith(".done"))
+            must(moved == sorted(self.truth), f"{len(moved)} of {len(self.truth)} were moved")
+
+
+class Dropped(_Arriving):
+    """Files that are pushed into a folder."""
+
+    name = "drop folder, remove"
+    then = "remove"
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        (self.folder / "drop").mkdir()
+        self._estate(
+            f'over = "drop-folder"\nfolder = "drop"\nthen = "{self.then}"\n'
+            'steps = [{ pull = "export-*.txt", as = "export.txt", complete = "marker:{file}.done" }]\n'
+        )
+
+    def push(self, turn: int) -> None:
+        """See _Arriving: the names come again after a while, as on devices that count to nine."""
+        number = turn % 10 if self.then == "remove" else turn
+        file = self.folder / "drop" / f"export-{number}.txt"
+        file.write_bytes(self.content(turn))
+        instant = START.timestamp() + turn
+        os.utime(file, (instant, instant))
+        marker = file.with_name(f"{file.name}.done")
+        marker.write_bytes(b"")
+        os.utime(marker, (instant + 1, instant + 1))
+
+
+class DroppedMoved(Dropped):
+    """Files that are moved away once they are taken."""
+
+    name = "drop folder, move"
+    then = "move"
+
+
+class DroppedKept(Dropped):
+    """Files that stay where they are."""
+
+    name = "drop folder, keep"
+    then = "keep"
+
+
+class Mailed(_Arriving):
+    """Letters in a Maildir."""
+
+    name = "mailbox, remove"
+    then = "remove"
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        for name in ("new", "cur", "tmp"):
+            (self.folder / "drop" / name).mkdir(parents=True)
+        self._estate(
+            f'over = "mailbox"\nfolder = "drop"\nthen = "{self.then}"\n'
+            'steps = [{ pull = "*.txt", as = "export.txt" }]\n'
+        )
+
+    def push(self, turn: int) -> None:
+        """See _Arriving."""
+        letter = EmailMessage()
+        letter["From"], letter["Subject"] = "s@brackwater.example", "export"
+        letter["Date"], letter["Message-ID"] = START + timedelta(minutes=turn), f"<{turn}@brackwater.example>"
+        letter.add_attachment(self.content(turn), maintype="text", subtype="plain", filename="export.txt")
+        file = self.folder / "drop" / "new" / f"{turn:05}.letter"
+        file.write_bytes(bytes(letter))
+        instant = START.timestamp() + turn
+        os.utime(file, (instant, instant))
+
+    def waiting(self) -> list[Path]:
+        """See _Arriving."""
+        return [path for name in ("new", "cur") for path in (self.folder / "drop" / name).iterdir()]
+
+
+class Served(Dropped):
+    """The service, doing what is due."""
+
+    name = "serve"
+    command = ("serve", "--once")
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        (self.folder / "drop").mkdir()
+        head = '[timetables.often]\nevery = "1m"\n[defaults]\ntimetable = "often"\n'
+        self._estate(
+            'over = "drop-folder"\nfolder = "drop"\nthen = "remove"\n'
+            'steps = [{ pull = "export-*.txt", as = "export.txt", complete = "marker:{file}.done" }]\n',
+            head=head,
+        )
+
+    def prepare(self) -> None:
+        """See Scenario: it is due, as it was last dealt with days ago."""
+        super().prepare()
+        store = FolderStore(self.folder / "store")
+        store.remember("s", "timetable", START.isoformat())
+        store.close()
+
+
+# ---- what is done to a store -----------------------------------------------------------------------------------------
+
+
+class _OnStore(Scenario):
+    """Something done to a store of some sources with many versions, which is made anew each time."""
+
+    sources: ClassVar[int] = 3
+    versions: ClassVar[int] = 12
+    head: ClassVar[str] = ""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.truth: dict[tuple[str, int], bytes] = {}
+        (folder / "historon.toml").write_text(
+            _HEAD + self.head + '[procedures.p]\nover = "local"\nsteps = [{ pull = "x" }]\n'
+            + "".join(f'[[sources]]\nname = "s{n}"\nprocedure = "p"\nretention = "r"\n' for n in range(self.sources))
+        )  # fmt: skip
+        self._made = folder / "made"
+        self._fill(FolderStore.create(self._made), range(self.versions))
+
+    def _fill(self, store: FolderStore, turns: Sequence[int]) -> None:
+        for turn in turns:
+            at = START + timedelta(days=turn)
+            number = store.begin_round(at, "hand")
+            entries = []
+            for n in range(self.sources):
+                content = f"source {n}\nturn {turn}\n".encode() * 50 + random.Random(turn * 7 + n).randbytes(300)
+                self.truth[f"s{n}", turn + 1] = content
+                outcome = Outcome.CHANGED if turn else Outcome.FIRST
+                entries.append(Entry(f"s{n}", outcome, at, timedelta(), [Part("x", content)], State.GOOD))
+            store.record(number, entries)
+            store.end_round(number, at)
+        store.close()
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        shutil.rmtree(self.folder / "store", ignore_errors=True)
+        shutil.copytree(self._made, self.folder / "store")
+
+    def read_all(self, folder: Path, wanted: set[tuple[str, int]]) -> int:
+        """All versions there are, which are to be these."""
+        store = FolderStore(folder)
+        try:
+            there = {(f"s{n}", version.number) for n in range(self.sources) for version in store.versions(f"s{n}")}
+            must(there == wanted, f"{len(there)} versions where {len(wanted)} are to be, or others")
+            for source, number in there:
+                (part,) = store.parts(source, number)
+                must(store.read(part) == self.truth[source, number], f"{source}@{number} is not what it was")
+        finally:
+            store.close()
+        return len(there)
+
+
+class Pruned(_OnStore):
+    """What a retention removes."""
+
+    name = "prune"
+    command = ("prune", "--yes")
+    head = '[retention.r]\nall = "1ms"\nat_least = 4\n'
+
+    def judge_killed(self) -> None:
+        """See Scenario: what stays by the plan is there at every moment."""
+        store = FolderStore(self.folder / "store")
+        for n in range(self.sources):
+            there = {version.number for version in store.versions(f"s{n}")}
+            must(there >= self._staying, f"s{n} lost one that stays")
+            for number in there:
+                (part,) = store.parts(f"s{n}", number)
+                must(store.read(part) == self.truth[f"s{n}", number], f"s{n}@{number} is not what it was")
+        store.close()
+
+    @property
+    def _staying(self) -> set[int]:
+        return set(range(self.versions - 3, self.versions + 1))
+
+    def judge(self, *, whole: bool) -> int:
+        """See Scenario."""
+        wanted = {(f"s{n}", number) for n in range(self.sources) for number in self._staying}
+        return self.read_all(self.folder / "store", wanted)
+
+
+class Copied(_OnStore):
+    """A copy that is brought up to date."""
+
+    name = "copies"
+    command = ("copies", "--update")
+    head = '[retention.r]\n[copies.second]\nfolder = "second"\n'
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self._before = folder / "before"
+        shutil.copytree(self._made, self._before)
+        self._old = set(self.truth)
+        self._fill(FolderStore(self._made), range(self.versions, self.versions + 3))
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        super().prepare()
+        shutil.rmtree(self.folder / "second", ignore_errors=True)
+        shutil.copytree(self._before, self.folder / "second")
+
+    def judge_killed(self) -> None:
+        """See Scenario: at every moment the copy is the one before or the new one, whole."""
+        store = FolderStore(self.folder / "second")
+        newest = len(store.versions("s0"))
+        store.close()
+        self.read_all(self.folder / "second", set(self.truth) if newest > self.versions else self._old)
+
+    def judge(self, *, whole: bool) -> int:
+        """See Scenario."""
+        strange = {path.name for path in (self.folder / "second").iterdir()} - _IN_A_STORE
+        must(not strange, f"left over in the copy: {strange}")
+        self.read_all(self.folder / "store", set(self.truth))
+        return self.read_all(self.folder / "second", set(self.truth))
+
+
+class Restored(Scenario):
+    """A tree that is written back to a folder."""
+
+    name = "restore"
+    command = ("restore", "s", "--to", "back", "--permissions")
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        data = folder / "data"
+        (data / "etc" / "app").mkdir(parents=True)
+        for number in range(6):
+            (data / "etc" / "app" / f"{number}.conf").write_text(f"number = {number}\n" * 20)
+        (data / "etc" / "link").symlink_to("app/1.conf")
+        (data / "etc" / "app" / "2.conf").chmod(0o640)
+        self._estate('over = "local"\nsteps = [{ pull = "data" }]\n')
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        shutil.rmtree(self.folder / "back", ignore_errors=True)
+
+    def judge(self, *, whole: bool) -> int:
+        """See Scenario."""
+        found, wanted = _listed(self.folder / "back" / "data"), _listed(self.folder / "data")
+        must(found == wanted, f"restored: {sorted(found.keys() ^ wanted.keys())} differ, or their contents")
+        must({path.name for path in (self.folder / "back").iterdir()} == {"data"}, "something is left over")
+        return 1
+
+
+def _listed(folder: Path) -> dict[str, tuple[int, object]]:
+    return {
+        str(path.relative_to(folder)): (
+            path.lstat().st_mode,
+            path.readlink() if path.is_symlink() else path.read_bytes() if path.is_file() else None,
+        )
+        for path in folder.rglob("*")
+    }
+
+
+SCENARIOS: tuple[type[Scenario], ...] = (
+    File, LargeFile, Tree, Program, Shell, Netconf, Web, Archive, Paused, Dropped, DroppedMoved, DroppedKept, Mailed, Served,
+    Pruned, Copied, Restored,
+)  # fmt: skip
+
+
+# ---- the campaign ----------------------------------------------------------------------------------------------------
+
+
+@dataclass
+class Campaign:
+    """What came of one scenario."""
+
+    name: str
+    points: int = 0
+    kills: int = 0
+    versions: int = 0
+    troubles: list[str] = field(default_factory=list)
+
+
+def campaign(
+    kind: type[Scenario], folder: Path, prefork: Prefork, *, stride: int = 1, first: int = 0, by_chance: int = 0, seed: int = 1,
+) -> Campaign:  # fmt: skip
+    """Kill at every point, or every so many, and then so many times by chance. The first trouble ends it."""
+    folder.mkdir()
+    scenario = kind(folder)
+    trial = _Trial(scenario, prefork, Campaign(kind.name))
+    try:
+        trial.begin()
+        for point in itertools.count(first, stride):
+            if not trial.attempt(partial(arm, point, trial.record), f"point {point}"):
+                break
+            trial.made.points += 1
+        began = time.monotonic()
+        trial.attempt(partial(arm, -1, trial.record), "without a kill")
+        took = time.monotonic() - began
+        rng = random.Random(seed)
+        for _ in range(by_chance):
+            seconds = rng.uniform(0.002, took)
+            trial.attempt(partial(arm_clock, seconds), f"after {seconds:.3f} s")
+        trial.end()
+    except TroubleError as exc:
+        trial.made.troubles.append(f"{kind.name}: {exc}")
+    finally:
+        scenario.close()
+    return trial.made
+
+
+@dataclass
+class _Trial:
+    scenario: Scenario
+    prefork: Prefork
+    made: Campaign
+
+    @property
+    def record(self) -> Path:
+        """Where a victim says at which step it ended."""
+        return self.scenario.folder / "killed-at"
+
+    def begin(self) -> None:
+        """What has to be there before the first attempt."""
+        self.record.write_text("")
+        if isinstance(self.scenario, Restored):
+            must(self._run(["collect"])[0] == 0, "could not collect")
+
+    def attempt(self, before: Callable[[], object], where: str) -> bool:
+        """Do it, killed or not, and once more if it was killed; judge. Whether it was killed. TroubleError."""
+        scenario = self.scenario
+        scenario.prepare()
+        code, said = self._run(scenario.command, before)
+        killed = code < 0
+        self.made.kills += killed
+        try:
+            must(killed or code == 0, f"it ended with {code}: {said[-300:]}")
+            if killed:
+                scenario.judge_killed()
+                code, said = self._run(scenario.command)
+                must(code == 0, f"the next one ended with {code}: {said[-300:]}")
+            self.made.versions += scenario.judge(whole=False)
+        except Exception as exc:
+            step = self.record.read_text() if "point" in where else ""
+            raise TroubleError(f"{where} {step}: {type(exc).__name__}: {exc}") from exc
+        return killed
+
+    def end(self) -> None:
+        """All that is in the store is as it should be, by the program's own word too."""
+        self.made.versions += self.scenario.judge(whole=True)
+        code, said = self._run(["verify"])
+        must(code == 0, f"verify ended with {code}: {said[-300:]}")
+
+    def _run(self, command: Sequence[str], before: Callable[[], object] | None = None) -> tuple[int, str]:
+        environment = {"PATH": os.environ["PATH"], "HOME": str(self.scenario.folder)}
+        code, out, err = self.prefork.run(command, self.scenario.folder, environment, before)
+        return code, (out + err).decode("utf-8", "replace")
+
+
+def _all(chance: int, seed: int, chosen: Sequence[str]) -> Iterator[Campaign]:
+    prefork = Prefork()
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            for number, kind in enumerate(SCENARIOS):
+                if not chosen or kind.name in chosen:
+                    yield campaign(kind, Path(folder) / str(number), prefork, by_chance=chance, seed=seed)
+    finally:
+        prefork.close()
+
+
+@click.command()
+@click.option("--by-chance", default=20, show_default=True, help="Kills by chance in each scenario.")
+@click.option("--seed", default=1, show_default=True)
+@click.argument("scenario", nargs=-1)
+def main(by_chance: int, seed: int, scenario: tuple[str, ...]) -> None:
+    """Kill, do it again, judge."""
+    troubles = []
+    total = Campaign("all")
+    print(f"{'scenario':<22} {'points':>6} {'kills':>6} {'versions read':>13}")
+    for one in _all(by_chance, seed, scenario):
+        print(f"{one.name:<22} {one.points:>6} {one.kills:>6} {one.versions:>13}", flush=True)
+        troubles += one.troubles
+        total.points, total.kills, total.versions = (
+            total.points + one.points,
+            total.kills + one.kills,
+            total.versions + one.versions,
+        )
+    print(f"{total.name:<22} {total.points:>6} {total.kills:>6} {total.versions:>13}")
+    print("\n".join(troubles) or "nothing lost, nothing twice, nothing half, nothing left over")
+    sys.exit(bool(troubles))
+
+
+if __name__ == "__main__":
+    main()
