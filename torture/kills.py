@@ -37,7 +37,7 @@ from torture.victim import arm, arm_clock
 
 __all__ = ["SCENARIOS", "Campaign", "Scenario", "campaign"]
 
-START = datetime(2026, 1, 1, tzinfo=UTC)
+START = datetime.now(UTC) - timedelta(days=15)
 _HEAD = """
 [estate]
 name = "Kills"
@@ -411,6 +411,14 @@ class DroppedKept(Dropped):
     name = "drop folder, keep"
     then = "keep"
 
+    def prepare(self) -> None:
+        """See Scenario: where nothing was taken yet, the newest alone is."""
+        if self.truth:
+            super().prepare()
+        else:
+            self.push(0)
+            self.truth.append(self.content(0))
+
 
 class Mailed(_Arriving):
     """Letters in a Maildir."""
@@ -441,6 +449,20 @@ class Mailed(_Arriving):
     def waiting(self) -> list[Path]:
         """See _Arriving."""
         return [path for name in ("new", "cur") for path in (self.folder / "drop" / name).iterdir()]
+
+
+class MailedSeen(Mailed):
+    """Letters that are flagged as seen."""
+
+    name = "mailbox, move"
+    then = "move"
+
+    def judge_folder(self) -> None:
+        """What was taken is flagged, and nothing else happened to it."""
+        _Collecting.judge_folder(self)
+        names = sorted(path.name for path in (self.folder / "drop" / "cur").iterdir())
+        must(names == [f"{turn:05}.letter:2,S" for turn in range(len(self.truth))], f"the letters are {names[-3:]}")
+        must(not self.waiting()[len(names) :], "letters that were taken still wait")
 
 
 class Served(Dropped):
@@ -553,7 +575,7 @@ class Copied(_OnStore):
 
     name = "copies"
     command = ("copies", "--update")
-    head = '[retention.r]\n[copies.second]\nfolder = "second"\n'
+    head = '[retention.r]\nall = "90d"\n[copies.second]\npath = "second"\n'
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder)
@@ -607,7 +629,8 @@ class Restored(Scenario):
         """See Scenario."""
         found, wanted = _listed(self.folder / "back" / "data"), _listed(self.folder / "data")
         must(found == wanted, f"restored: {sorted(found.keys() ^ wanted.keys())} differ, or their contents")
-        must({path.name for path in (self.folder / "back").iterdir()} == {"data"}, "something is left over")
+        left = {path.name for path in (self.folder / "back").iterdir()} - {"data", "data.tree"}
+        must(not left, f"left over: {left}")
         return 1
 
 
@@ -622,7 +645,7 @@ def _listed(folder: Path) -> dict[str, tuple[int, object]]:
 
 
 SCENARIOS: tuple[type[Scenario], ...] = (
-    File, LargeFile, Tree, Program, Shell, Netconf, Web, Archive, Paused, Dropped, DroppedMoved, DroppedKept, Mailed, Served,
+    File, LargeFile, Tree, Program, Shell, Netconf, Web, Archive, Paused, Dropped, DroppedMoved, DroppedKept, Mailed, MailedSeen, Served,
     Pruned, Copied, Restored,
 )  # fmt: skip
 

@@ -69,7 +69,8 @@ class SourceResult:
     """How one source fared; whatever version it names is on disk, and all of it on record in its `round`, if any.
 
     What changed is told in `lines` and in the fingerprints of `families`;
-    `unmet` are the requirements that it newly fails, `met_again` the names of those that it meets again.
+    `unmet` are the requirements that it newly fails, `met_again` the names of those that it meets again; `waiting` is
+    how many more exports wait there, to be taken in the same round.
     """
 
     source: str
@@ -85,6 +86,7 @@ class SourceResult:
     round: int | None = None
     unmet: Sequence[Unmet] = ()
     met_again: Sequence[str] = ()
+    waiting: int = 0
 
     @property
     def look(self) -> str:

@@ -75,9 +75,10 @@ class _Found:
     result: SourceResult
     recorded: asyncio.Event = field(default_factory=asyncio.Event)
 
-    def took(self, span: timedelta, steps: Sequence[tuple[str, timedelta]]) -> "_Found":
-        """The same with how long it took, and each step of it."""
-        return replace(self, entry=replace(self.entry, took=span, steps=steps), result=replace(self.result, took=span))
+    def took(self, span: timedelta, steps: Sequence[tuple[str, timedelta]], waiting: int) -> "_Found":
+        """The same with how long it took, each step of it, and how many more wait there."""
+        entry = replace(self.entry, took=span, steps=steps)
+        return replace(self, entry=entry, result=replace(self.result, took=span, waiting=waiting))
 
 
 class _Round:
@@ -212,7 +213,7 @@ class _Round:
         except Exception as exc:  # whatever it is, it is this source's own
             defect = CollectError(FailureKind.DEFECT, f"a defect in Historon itself: {where_raised(exc)}")
             found = _failed(source, defect, masks, at)
-        found = found.took(timedelta(seconds=time() - began), steps)
+        found = found.took(timedelta(seconds=time() - began), steps, waiting)
         self._queue.put_nowait(found)
         await found.recorded.wait()
         await self._settle(source)

@@ -38,7 +38,7 @@ def paired(removed: Sequence[str], added: Sequence[str]) -> Iterator[tuple[int, 
     if len(removed) == len(added):
         yield from zip(range(len(removed)), range(len(added)), strict=True)
         return
-    if len(removed) * len(added) > _MOST_PAIRS:
+    if len(removed) * len(added) > _MOST_PAIRS or max(map(len, (*removed, *added)), default=0) > _LONGEST:
         return
     start = 0
     for index, line in enumerate(removed):

@@ -2,6 +2,7 @@
 
 import re
 import sys
+import warnings
 from collections.abc import Callable, Iterator
 from functools import cached_property, lru_cache
 from typing import Any, Self
@@ -87,8 +88,12 @@ class Pattern(str):
         if not isinstance(text, str) or not text:
             raise ValueError("expected a regular expression in quotes")
         try:
-            re.compile(text.encode(), re.MULTILINE)
-        except re.error as exc:
+            with warnings.catch_warnings():
+                warnings.simplefilter("error", FutureWarning)  # of what may come to mean something else
+                re.compile(text.encode(), re.MULTILINE)
+        except FutureWarning as exc:
+            raise ValueError(f"not a plain regular expression: {exc} (write \\[ for a bracket)") from exc
+        except (re.error, OverflowError, RecursionError) as exc:
             raise ValueError(
                 f"not a regular expression: {exc} (use 'single quotes' so that \\ stays as it is)"
             ) from exc

@@ -19,9 +19,13 @@ __all__ = ["Restored", "write_version"]
 
 @dataclass
 class Restored:
-    """What was written: each file with its size in bytes; and what was left out, in words."""
+    """What was written, each file with its size in bytes, what was there already byte for byte, and what was left out.
+
+    Why something was left out is said in words.
+    """
 
     files: list[tuple[Path, int]] = field(default_factory=list)
+    already: list[Path] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
 
 
@@ -35,6 +39,27 @@ class _Way:
     outward_links: bool
 
 
+@dataclass(frozen=True)
+class _Wanted:
+    """A file that is to be there, with these bytes."""
+
+    file: Path
+    size: int
+    sha256: bytes
+    pieces: Iterator[bytes]
+
+    def is_there(self) -> bool:
+        """Whether it is there already, byte for byte."""
+        try:
+            found = self.file.lstat()
+            if not stat.S_ISREG(found.st_mode) or found.st_size != self.size:
+                return False
+            with self.file.open("rb") as file:
+                return hashlib.file_digest(file, "sha256").digest() == self.sha256
+        except (FileNotFoundError, NotADirectoryError, PermissionError):
+            return False
+
+
 def write_version(
     store: Store, version: Version, folder: Path, masks: Masks, *, only: str | None = None, overwrite: bool = False,
     permissions: bool = False, outward_links: bool = False,
@@ -44,8 +69,9 @@ def write_version(
     `only` narrows it to a part, a folder of parts, parts by a pattern (fnmatch), or to what stands under this place in
     the outline of its texts, as `masks` see it. Where the version has the metadata of a tree, files get their times
     back, and empty folders and links are made anew; with `permissions` modes too, and owners where this user may give
-    them; links that lead out of the folder only with `outward_links`. UsageError when there is nothing like `only`;
-    OutsideError, before anything is written, when a file is there already and `overwrite` is false, when a link would
+    them; links that lead out of the folder only with `outward_links`. A file that is there with these very bytes is
+    left as it is, so that one that was killed is made up for. UsageError when there is nothing like `only`;
+    OutsideError, before anything is written, when another file is there and `overwrite` is false, when a link would
     lead out of the folder, or when a part has a name that no file can have.
     """
     parts = store.parts(version.source, version.number)
@@ -57,15 +83,22 @@ def write_version(
             f'in {place} neither a part nor a place in the outline is "{only}"', hint=nearest(str(only), names)
         )
     way = _Way(folder, overwrite, permissions, outward_links)
-    files = [(_file(folder, part.name), part.size, store.pieces(part)) for part in whole]
-    files += [(_file(folder, name), len(text), iter([text])) for name, text in sections.items()]
-    for file, _, _ in files:
-        _check(file, folder, overwrite)
-    restored = Restored([(file, size) for file, size, _ in files])
+    files = [_Wanted(_file(folder, part.name), part.size, part.sha256, store.pieces(part)) for part in whole]
+    files += [
+        _Wanted(_file(folder, name), len(text), hashlib.sha256(text).digest(), iter([text]))
+        for name, text in sections.items()
+    ]
     try:
-        for file, _, pieces in files:
-            _make_folder(file.parent)
-            _write(file, pieces, overwrite)
+        already = {one.file for one in files if one.is_there()}
+        for one in files:
+            _check(one.file, folder, overwrite or one.file in already)
+        restored = Restored([(one.file, one.size) for one in files if one.file not in already], sorted(already))
+        for one in files:
+            if one.file in already:
+                _clear(one.file)
+            else:
+                _make_folder(one.file.parent)
+                _write(one.file, one.pieces, overwrite)
         members = [(name, one) for name, one in _members(store, parts) if not sections and _wanted(name, only)]
         # What is inside a folder comes before the folder's own time.
         for name, member in sorted(members, key=lambda one: one[0], reverse=True):

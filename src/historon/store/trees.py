@@ -76,11 +76,24 @@ def read_tree(content: bytes) -> Iterator[Member]:
     if lines[0] != _HEAD:
         return
     for line in lines[1:]:
-        if found := _LINE.fullmatch(line):
-            mode, owner, at, rest = found.groups()
-            name, target = _names(rest)
-            when = datetime.fromisoformat(at.replace("Z", "+00:00"))
-            yield Member(name, _KINDS[mode[0]] | _bits(mode[1:]), owner, when, target if mode[0] == "l" else None)
+        if member := _member(line):
+            yield member
+
+
+def _member(line: str) -> Member | None:
+    """What a line tells; None where it is no such line, as in a file that only looks like a tree's part."""
+    found = _LINE.fullmatch(line)
+    if not found:
+        return None
+    mode, owner, at, rest = found.groups()
+    try:
+        name, target = _names(rest)
+        when = datetime.fromisoformat(at.replace("Z", "+00:00"))
+    except (ValueError, RecursionError):
+        return None
+    if when.tzinfo is None:
+        return None
+    return Member(name, _KINDS[mode[0]] | _bits(mode[1:]), owner, when, target if mode[0] == "l" else None)
 
 
 def _names(rest: str) -> tuple[str, str | None]:

@@ -313,6 +313,9 @@ class Service:
             return
         self.vitals.blocked = ""
         self._look("rounds", about_rounds("", "", self._clock()))
+        for result in () if report.interrupted else report.results:
+            if result.waiting and result.source in self._busy:  # what waited there could not be taken
+                self._deal_with(result.source)
         self._put_off([source for source in sources if source.name in self._busy])
         _LOG.log(
             logging.WARNING if report.in_trouble else logging.INFO,
@@ -337,17 +340,21 @@ class Service:
             return
         if event.outcome is Outcome.SKIPPED and self._stop.is_set():
             return
-        self._busy.discard(event.source)
-        self._kept[event.source] = self._clock()
-        self._dealt[event.source] = self._kept[event.source].isoformat()
-        asyncio.get_running_loop().call_soon(self._flush_soon)
-        if (source := self._estate.sources.get(event.source)) and source.timetables:
-            self._plan(source)
+        if not event.waiting:
+            self._deal_with(event.source)
         told = event.failure or (event.note if event.outcome is Outcome.SUSPECT else None)
         word = event.outcome if told is None else f"{event.outcome}: {told}"
         _LOG.log(log_level(state_of(event)), "%s: %s", event.source, word)
         for one in event.unmet:
             _LOG.warning("%s: a requirement is not met: %s", event.source, one)
+
+    def _deal_with(self, name: str) -> None:
+        self._busy.discard(name)
+        self._kept[name] = self._clock()
+        self._dealt[name] = self._kept[name].isoformat()
+        asyncio.get_running_loop().call_soon(self._flush_soon)
+        if (source := self._estate.sources.get(name)) and source.timetables:
+            self._plan(source)
 
     def _put_off(self, sources: Iterable[Source]) -> None:
         """Sources that were not come to: due again soon, but not at once."""

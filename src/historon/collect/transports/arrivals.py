@@ -1,5 +1,6 @@
 """Exports that arrive by themselves in a folder, pushed by a device that can do nothing else."""
 
+import errno
 import hashlib
 import json
 import os
@@ -25,6 +26,7 @@ __all__ = ["open_drop_folder", "settle", "strangers"]
 
 _CHUNK = 2**20
 _STALLED = timedelta(hours=1)  # without a byte, after which a file that is not complete never will be
+_NO_LINKS = (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK)
 _CLAIMED = ".historon-"  # what a file is called while it is put away
 
 
@@ -230,22 +232,33 @@ def _put_away(folder: Path, one: _Arrived, then: str, move_to: str) -> None:
     taken = folder / move_to
     taken.mkdir(mode=0o700, exist_ok=True)
     for number in range(10_000):
-        place = taken / (one.name if not number else f"{one.name}.{number}")
-        with suppress(FileExistsError):
-            os.link(claimed, place)  # unlike a rename, it takes no other's place
-            claimed.unlink()
+        if _renamed(claimed, taken / (one.name if not number else f"{one.name}.{number}")):
             return
     _give_back(claimed, file)
 
 
 def _give_back(claimed: Path, file: Path) -> None:
     """Under its name again, unless a newer one has that by now; then both stay."""
-    try:
-        os.link(claimed, file)
-    except FileExistsError:
+    if not _renamed(claimed, file):
         claimed.rename(file.with_name(f"{file.name}.{secrets.token_hex(3)}"))
-        return
-    claimed.unlink()
+
+
+def _renamed(file: Path, place: Path) -> bool:
+    """Rename a file, but never over another one; false when there is one."""
+    try:
+        os.link(file, place)
+    except FileExistsError:
+        if not file.samefile(place):  # one that was killed may have come as far as this
+            return False
+    except OSError as exc:
+        if exc.errno not in _NO_LINKS:
+            raise
+        if place.exists():  # a file system without links cannot do better
+            return False
+        file.rename(place)
+        return True
+    file.unlink()
+    return True
 
 
 def strangers(estate: Estate) -> list[str]:

@@ -211,8 +211,16 @@ def _in_maildir(folder: Path) -> list[_Mail]:
 
 def _size_of(folder: Path, key: str) -> int:
     """The size of a mail of a Maildir, whose file may have flags behind its key."""
-    found = [file for inner in ("new", "cur") for file in (folder / inner).glob(f"{glob.escape(key)}*")]
-    return max((file.stat().st_size for file in found), default=0)
+    return max((file.stat().st_size for file in _files_of(folder, key)), default=0)
+
+
+def _files_of(folder: Path, key: str) -> list[Path]:
+    pattern = glob.escape(key)
+    return [
+        file
+        for inner in ("new", "cur")
+        for file in (*(folder / inner).glob(pattern), *(folder / inner).glob(f"{pattern}:2,*"))
+    ]
 
 
 def _delivered(key: str) -> int:
@@ -221,15 +229,15 @@ def _delivered(key: str) -> int:
 
 
 def _settle_in_maildir(folder: Path, key: str, *, remove: bool) -> None:
-    """Remove a mail from a Maildir, or flag it as seen."""
-    box = mailbox.Maildir(str(folder), create=False)
+    """Remove a mail from a Maildir, or flag it as seen, in its name (cr.yp.to/proto/maildir.html)."""
     if remove:
-        box.discard(key)
-    elif key in box:
-        message = box[key]
-        message.set_subdir("cur")
-        message.add_flag("S")
-        box[key] = message
+        for file in _files_of(folder, key):
+            file.unlink(missing_ok=True)
+        return
+    for file in _files_of(folder, key):
+        flags = file.name.partition(":2,")[2]
+        if "S" not in flags:
+            file.rename(folder / "cur" / f"{key}:2,{''.join(sorted({*flags, 'S'}))}")
 
 
 def _on_server(server: "_Server") -> list[_Mail]:
