@@ -442,6 +442,12 @@ def all_parsers(
         yield from pool.imap_unordered(_share, tasks)
 
 
+def _write(found: Find, file: Path) -> None:
+    file.parent.mkdir(exist_ok=True)
+    for ending, content in (("now", found.content), ("before", found.before), ("what", found.what.encode())):
+        file.with_suffix(f".{ending}").write_bytes(content)
+
+
 @click.command()
 @click.option("--executions", default=100_000, show_default=True)
 @click.option("--seed", default=1, show_default=True)
@@ -458,13 +464,9 @@ def main(executions: int, seed: int, processes: int, keep: Path | None, parser: 
         longest[name] = max(longest.get(name, 0), took)
         for one in found:
             print(f"{one.parser}: {one.what}", flush=True)
-        finds += found
-    for number, one in enumerate(finds):
-        if keep is not None:
-            keep.mkdir(exist_ok=True)
-            (keep / f"{number:03}.now").write_bytes(one.content)
-            (keep / f"{number:03}.before").write_bytes(one.before)
-            (keep / f"{number:03}.what").write_text(f"{one.parser}: {one.what}\n")
+            if keep is not None:
+                _write(one, keep / f"{len(finds):03}")
+            finds.append(one)
     for name, number in counts.items():
         print(f"{name:<24} {number:>9,} executions, the longest {longest[name]:6.2f} s")
     print(f"{sum(counts.values()):,} executions, {len(finds)} finds")

@@ -243,10 +243,7 @@ class Netconf(_Listening):
 
     def content(self, turn: int) -> bytes:
         """XML, as the program writes it in one form."""
-        return (
-            f'<data xmlns="urn:ietf:params:xml:ns:netconf:base:1.0">\n  <a xmlns="urn:example:a">\n    <b>{turn}</b>\n'
-            "  </a>\n</data>\n"
-        ).encode()
+        return f'<a xmlns="urn:example:a">\n  <b>{turn}</b>\n</a>\n'.encode()
 
 
 class Web(_Listening):
@@ -325,7 +322,7 @@ def stand() -> None:
     else:
         made: dict[str, Callable[[], Capstan | Thole | Fairlead]] = {
             "capstan": lambda: Capstan("s", text),
-            "thole": lambda: Thole("s", lambda: text().partition("\n")[2].rpartition("</data>")[0]),
+            "thole": lambda: Thole("s", text),
             "fairlead": lambda: Fairlead("s", folder, lambda: {"content": text()}),
         }
         device = made[kind]()

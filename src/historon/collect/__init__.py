@@ -4,6 +4,7 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import ChangedLine, Judged, judge, question_about
+from historon.collect.owing import settle_owed
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.pinning import Identity, shown_identity
 from historon.collect.places import Places
@@ -39,6 +40,7 @@ __all__ = [
     "rehearse",
     "resume_paused",
     "run_round",
+    "settle_owed",
     "shown_identity",
     "unfinished_sources",
     "vouch",

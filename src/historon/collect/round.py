@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import Judged, judge, question_about
+from historon.collect.owing import OWED, owing, settle
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.places import Places
 from historon.collect.reaching import Clock, Export, Reach
@@ -23,8 +24,6 @@ from historon.workers import Workers
 __all__ = ["run_round", "unfinished_sources"]
 
 _BATCH = 256
-_ARRIVING = ("drop-folder", "mailbox")  # where what was taken may have to be put away
-_OWED = "owed"  # under which the ledger remembers what is to be put away of what was taken
 _INTERRUPTED = "the round was interrupted"
 
 
@@ -145,14 +144,12 @@ class _Round:
             return []
 
     def _still_owed(self, visited: Sequence[Source]) -> list[Source]:
-        """Sources besides those visited for whose exports something is owed: a process ended before it came to it."""
+        """Sources besides those visited for whose exports something is owed."""
         try:
-            owed = self._store.recall_all(_OWED)
+            return owing(self._estate, self._store, but={source.name for source in visited})
         except StoreError as exc:
             self._store_trouble = str(exc)
             return []
-        coming = {source.name for source in visited}
-        return [source for name, source in self._estate.sources.items() if name in owed and name not in coming]
 
     async def _resume(self, left: StillPaused) -> None:
         """Resume what another one left paused; what becomes of it is a remark of the round."""
@@ -220,22 +217,9 @@ class _Round:
         return waiting
 
     async def _settle(self, source: Source) -> None:
-        """Put away what was taken, now that it is on disk, or was when Historon ended before it came to this.
-
-        What goes wrong is a remark, as the export is safe; it is on record, and the next round tries again.
-        """
-        if self._estate.procedure_of(source).over not in _ARRIVING:
-            return
         try:
-            owed = self._store.recall(source.name, _OWED)
-            if owed:
-                await self._reach.fetch_accounts([source])
-                await self._reach.settle(source, owed)
-                self._store.remember(source.name, _OWED, "")
-        except CollectError as exc:
-            self._remarks.append(f"{source.name}: {exc.message}; what was taken is not put away yet")
-        except OSError as exc:
-            self._remarks.append(f"{exc.filename}: {exc.strerror}; it was collected all the same")
+            if wrong := await settle(self._reach, self._estate, self._store, source):
+                self._remarks.append(wrong)
         except StoreError as exc:
             self._store_trouble = self._store_trouble or str(exc)
 
@@ -265,7 +249,7 @@ class _Round:
     @staticmethod
     def _remembered(export: Export, judged: Judged, held: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
         """What is written down with the version. A suspect export's original stays where it is: nothing is owed."""
-        owed = [(_OWED, export.owed)] if export.owed and judged.state is not State.SUSPECT else []
+        owed = [(OWED, export.owed)] if export.owed and judged.state is not State.SUSPECT else []
         return [*export.remembered, *held, *owed]
 
     def _made(self, source: Source, export: Export, at: datetime) -> datetime | None:

@@ -135,13 +135,20 @@ def _edit_changes(edit: Edit, old: _Side, new: _Side, *, fold: bool) -> Iterator
 
 def _pairs(gone: Sequence[int], came: Sequence[int], old: _Side, new: _Side) -> Iterator[tuple[int, int]]:
     """Which lines became which: under the same path, alike, or the only ones that begin with the same word."""
-    paths = {path: [at for at in gone if old.path(at) == path] for path in dict.fromkeys(map(old.path, gone))}
-    for path, left in paths.items():
-        right = [at for at in came if new.path(at) == path]
+    became = _by_path(came, new)
+    for path, left in _by_path(gone, old).items():
+        right = became.get(path, [])
         lines, others = [old.text(at) for at in left], [new.text(at) for at in right]
         for one, other in paired(lines, others) if right else ():
             if _same_setting(lines[one], others[other]):
                 yield left[one], right[other]
+
+
+def _by_path(places: Sequence[int], side: _Side) -> dict[tuple[bytes, ...], list[int]]:
+    found: dict[tuple[bytes, ...], list[int]] = {}
+    for at in places:
+        found.setdefault(side.outline.path(at), []).append(at)
+    return found
 
 
 def _same_setting(old: str, new: str) -> bool:

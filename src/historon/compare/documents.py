@@ -16,6 +16,7 @@ from historon.store import Member, read_tree
 
 __all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees", "same_meaning"]
 
+_LONG_TAG = re.compile(rb"<[^<>]{40000}")
 _SECTION = re.compile(rb"^\[[^\[\]\n]+\]\s*$", re.MULTILINE)
 _SETTING = re.compile(r"\s*([^=:;#\s][^=:\n]*?)\s*([=:])\s*(.*)")
 _QUOTE = '"'
@@ -281,9 +282,12 @@ def _xml(content: bytes, xpaths: Sequence[str]) -> Document | None:
 def _xml_root(content: bytes, xpaths: Sequence[str], **also: bool) -> Any:
     """The root of an XML document without what stands at these places; None when it is none that can be judged.
 
-    Entities are not expanded, nothing is fetched, depth and size of text are bounded (huge_tree).
+    Entities are not expanded, nothing is fetched, depth and size of text are bounded (huge_tree), and a tag of thousands
+    of attributes is not taken apart: the library looks for each from the first.
     """
     etree = _etree()
+    if _LONG_TAG.search(content):
+        return None
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True, **also
     )

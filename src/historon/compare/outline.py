@@ -13,6 +13,9 @@ from historon.compare.lines import split_lines
 
 __all__ = ["Outline", "first_words", "section_of", "words_of"]
 
+_DEEPEST = 100  # headings of a path: whatever nests deeper is no configuration that anybody wrote
+_LONGEST_HEADER = 400  # bytes of a line
+_MOST_FITTING = 50  # words that are tried as what a closing word closes
 _SAMPLE = 600  # lines by which the kind of nesting is told
 _STEPS = 100_000  # lines that are walked over before all lines are looked at once
 _WHOLE = 100_000  # lines among which words that open and close are looked for
@@ -33,6 +36,9 @@ class Outline:
         """`kind` is as a procedure's `outline`; otherwise it is found."""
         self._lines = lines
         self._known: dict[int, int] = {}
+        self._paths: dict[int, tuple[bytes, ...]] = {}
+        self._ranks: list[int] = []
+        self._children: Counter[int] = Counter()
         self._steps = _STEPS
         self._openers: frozenset[bytes] = frozenset()
         self._closers: frozenset[bytes] = frozenset()
@@ -41,11 +47,21 @@ class Outline:
             self._openers, self._closers = self._pairs or (frozenset(), frozenset(_CLOSERS))
 
     def path(self, at: int) -> tuple[bytes, ...]:
-        """The headings above a line, from the outermost, such as `interface port-3`."""
-        found = []
-        while (at := self.parent(at)) >= 0:
-            found.append(_heading(self._lines[at]))
-        return tuple(found[::-1])
+        """The headings above a line, from the outermost, such as `interface port-3`; no more than a hundred."""
+        asked, below = at, []
+        while at >= 0 and at not in self._paths:
+            below.append(at)
+            at = self.parent(at)
+        path = self._path_below(at)
+        for line in reversed(below):
+            self._paths[line] = path
+            path = self._path_below(line)
+        return self._paths[asked]
+
+    def _path_below(self, at: int) -> tuple[bytes, ...]:
+        """The path of what stands right under a line."""
+        path = self._paths[at] if at >= 0 else ()
+        return path if at < 0 or len(path) >= _DEEPEST else (*path, _heading(self._lines[at]))
 
     def parent(self, at: int) -> int:
         """The line that a line stands under; -1 for none. A closing line stands with what it closes."""
@@ -60,8 +76,11 @@ class Outline:
 
     def rank(self, at: int) -> int:
         """Which of the lines under the same heading this is, counted from 1."""
-        parent = self.parent(at)
-        return sum(self.parent(other) == parent for other in range(parent + 1, at + 1) if self.tells(other))
+        for line in range(len(self._ranks), at + 1):
+            parent = self.parent(line)
+            self._children[parent] += self.tells(line)
+            self._ranks.append(self._children[parent])
+        return self._ranks[at]
 
     def closes(self, line: bytes) -> bool:
         """Whether a line ends a section, such as `}` or `exit`."""
@@ -120,7 +139,7 @@ class Outline:
         stack: list[int] = []
         for at, line in enumerate(self._lines):
             if self.kind == "headers":
-                header = _HEADER.match(line)
+                header = _is_header(line)
                 stack = [at] if header else stack
                 yield stack[-1] if stack and not header else -1
                 continue
@@ -158,12 +177,12 @@ class Outline:
         return line.strip() in self._closers
 
     def _last_header(self, at: int) -> int:
-        if _HEADER.match(self._lines[at]):
+        if _is_header(self._lines[at]):
             return -1
         for other in range(at - 1, -1, -1):
             if other in self._known and self._known[other] >= 0:
                 return self._known[other]
-            if _HEADER.match(self._lines[other]):
+            if _is_header(self._lines[other]):
                 return other
         return -1
 
@@ -178,7 +197,7 @@ class Outline:
             return "words"
         if sum(line[:1] in b" \t" for line in sample) >= max(1, len(sample) // 50):
             return "indentation"
-        if sum(bool(_HEADER.match(line)) for line in sample) >= 2:
+        if sum(_is_header(line) for line in sample) >= 2:
             return "headers"
         words = Counter(line.split(None, 1)[0] for line in sample)
         common = sum(count for _, count in words.most_common(3))
@@ -197,11 +216,15 @@ class Outline:
         pairs: dict[bytes, bytes] = {}
         for closer in sorted(_CLOSERS & bare.keys(), key=lambda word: -bare[word]):
             fitting = [word for word, count in counts.items() if count == bare[closer] and word not in pairs]
-            for opener in fitting:
+            for opener in fitting[:_MOST_FITTING]:
                 if bare[closer] >= 2 and _nested(firsts, {**pairs, opener: closer}):
                     pairs[opener] = closer
                     break
         return (frozenset(pairs), frozenset(pairs.values())) if pairs else None
+
+
+def _is_header(line: bytes) -> bool:
+    return len(line) <= _LONGEST_HEADER and _HEADER.match(line) is not None
 
 
 def _nested(firsts: Sequence[Sequence[bytes]], pairs: dict[bytes, bytes]) -> bool:

@@ -20,6 +20,7 @@ from historon.collect import (
     SourceStep,
     resume_paused,
     run_round,
+    settle_owed,
 )
 from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
@@ -56,6 +57,7 @@ _TROUBLE = timedelta(seconds=30)
 _RESUME_AGAIN = timedelta(minutes=5)  # between two tries to resume what was left paused
 _JUMP = timedelta(minutes=1)  # by which a clock goes back before that is more than being set right
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
+_SOON = timedelta(minutes=1)
 _SEND = timedelta(minutes=1)  # for one notice on one channel
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
@@ -90,6 +92,7 @@ class Service:
         self._delivery: asyncio.Task[None] | None = None
         self._copying: asyncio.Task[None] | None = None
         self._resuming: asyncio.Task[None] | None = None
+        self._settling: asyncio.Task[None] | None = None
         self._resume_again: dict[str, datetime] = {}
         self.troubled = False
         self.vitals = Vitals()
@@ -116,6 +119,7 @@ class Service:
             if not once:
                 self._tell_start()
             self._begin()
+            self._settling = asyncio.create_task(self._settle_owed())
             await self._keep(once=once)
             if not once:
                 self._teller.tell(
@@ -259,6 +263,15 @@ class Service:
         if wanted:
             self._resume_again |= {one.source: now + _RESUME_AGAIN for one in wanted}
             self._resuming = asyncio.create_task(self._resume(wanted))
+
+    async def _settle_owed(self) -> None:
+        """Put away what a process took that ended before it came to it, where no round does so."""
+        try:
+            soon = {name for name, at in self._next.items() if at <= self._clock() + _SOON}  # their round does it
+            for wrong in await settle_owed(self._estate, self._store, self._clock, but=self._busy | soon):
+                _LOG.warning("%s", wrong)
+        except StoreError as exc:
+            _LOG.error("the store is in trouble: %s", exc)
 
     async def _resume(self, lefts: Sequence[StillPaused]) -> None:
         try:
@@ -431,7 +444,7 @@ class Service:
             task.cancel()
         if self._rounds:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
-        beside = [task for task in (self._copying, self._resuming) if task]
+        beside = [task for task in (self._copying, self._resuming, self._settling) if task]
         if beside:
             await asyncio.wait(beside, timeout=_STOP.total_seconds())
         try:

@@ -14,6 +14,7 @@ from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.ssh import connect
 from historon.collect.transports.xml import parse_xml
 from historon.estate import Said, Step
+from historon.threads import apart
 
 __all__ = ["open_netconf"]
 
@@ -125,7 +126,8 @@ class _NetconfSession(Session):
         request.append(operation)
         self._send(etree.tostring(request, encoding="utf-8"))
         received = await self._receive(limit)
-        reply = self._parsed(received)
+        large = len(received) > _CHUNK  # a thread parses it beside the others, as lxml lets go of the interpreter
+        reply = await apart(self._target.source.name, self._parsed, received) if large else self._parsed(received)
         if reply.get("message-id") != str(self._message_id):
             raise CollectError(FailureKind.STEP, "the reply belongs to another request", tail=self.tail)
         for error in reply.iterfind(f"{_NETCONF}rpc-error"):

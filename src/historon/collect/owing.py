@@ -1,0 +1,59 @@
+"""What is owed to sources for exports that are on disk: putting away what was taken where it arrived."""
+
+from collections.abc import Container
+from pathlib import Path
+
+from historon.collect.failures import CollectError
+from historon.collect.reaching import Clock, Reach
+from historon.estate import Estate, Source
+from historon.store import Store
+from historon.workers import Workers
+
+__all__ = ["OWED", "owing", "settle", "settle_owed"]
+
+OWED = "owed"  # under which the ledger remembers what is to be put away of what was taken
+_ARRIVING = ("drop-folder", "mailbox")  # where what was taken may have to be put away
+
+
+def owing(estate: Estate, store: Store, *, but: Container[str] = ()) -> list[Source]:
+    """Sources for whose exports something is owed: a process ended before it came to it. StoreError."""
+    return [
+        estate.sources[name] for name, owed in store.recall_all(OWED).items()
+        if owed and name in estate.sources and name not in but
+    ]  # fmt: skip
+
+
+async def settle(reach: Reach, estate: Estate, store: Store, source: Source) -> str:
+    """Put away what was taken, now that it is on disk, or was when Historon ended before it came to this.
+
+    What went wrong, in words, as the export is safe; it is on record, and whoever comes next tries again. StoreError
+    when the ledger cannot be read or written.
+    """
+    if estate.procedure_of(source).over not in _ARRIVING:
+        return ""
+    owed = store.recall(source.name, OWED)
+    if not owed:
+        return ""
+    try:
+        await reach.fetch_accounts([source])
+        await reach.settle(source, owed)
+        store.remember(source.name, OWED, "")
+    except CollectError as exc:
+        return f"{source.name}: {exc.message}; what was taken is not put away yet"
+    except OSError as exc:
+        name = exc.filename if isinstance(exc.filename, (str, Path)) else source.name
+        return f"{name}: {exc.strerror}; it was collected all the same"
+    return ""
+
+
+async def settle_owed(estate: Estate, store: Store, clock: Clock, *, but: Container[str] = ()) -> list[str]:
+    """Settle all that is owed, but for those at which somebody is; what went wrong, in words. StoreError."""
+    workers = Workers()
+    reach = Reach(estate, store, clock, workers)
+    try:
+        return [
+            wrong for source in owing(estate, store, but=but)
+            if (wrong := await settle(reach, estate, store, source))
+        ]  # fmt: skip
+    finally:
+        workers.close()
