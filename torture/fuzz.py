@@ -104,9 +104,10 @@ class Find:
 
 
 def _exports(*endings: str) -> list[bytes]:
-    return [now for ending, before, _ in hostile_exports() if ending in endings for now in (before,)][:3] + [
-        now for ending, _, now in hostile_exports() if ending in endings and len(now) < 100_000
-    ]
+    """Good and hostile exports of these kinds, but for long ones: what grows out of them grows by chance."""
+    before = {before for ending, before, _ in hostile_exports() if ending in endings}
+    now = {now for ending, _, now in hostile_exports() if ending in endings}
+    return sorted(content for content in before | now if len(content) < 4000)
 
 
 _TEXTS = [
@@ -135,7 +136,7 @@ def _compared(ending: str) -> Callable[[bytes, bytes], object]:
     """All that is made of two versions: changes, fingerprints, a signature, and every form of showing them."""
     name = f"export.{ending}"
 
-    def call(now: bytes, before: bytes) -> object:
+    def call(now: bytes, before: bytes) -> None:
         changes = compare_exports({name: before}, {name: now}, _MASKS)
         fingerprints(changes, Plain(["edge-1"]))
         signature({name: before}, {name: now})
@@ -144,9 +145,9 @@ def _compared(ending: str) -> Callable[[bytes, bytes], object]:
             for hunk in hunks(one):
                 list(side_by_side(marked(hunk, made_visible, one)))
             list(text_changes(one.edits, one.old, one.new, _MASKS.outline))
-        page = difference_page("t", ("a", "b"), changes, 3)
-        assert "<script" not in page.lower().partition("</style>")[2], "what a device sends must not become markup"
-        return page
+        if len(now) % 8 == 0:  # a page takes longer than all else
+            page = difference_page("t", ("a", "b"), changes, 3)
+            assert "<script" not in page.lower().partition("</style>")[2], "what a device sends must not become markup"
 
     return call
 
@@ -367,7 +368,7 @@ def _blown_up(rng: random.Random, content: bytes) -> bytes:
     return content[:at] + piece * (rng.randrange(100_000, 300_000) // len(piece)) + content[at:]
 
 
-def fuzz(parser: Parser, executions: int, seed: int, *, large: float = 0.002) -> tuple[int, list[Find], float]:
+def fuzz(parser: Parser, executions: int, seed: int, *, large: float = 0.001) -> tuple[int, list[Find], float]:
     """So many inputs; returns how many there were, what was found, and how long the longest took, in seconds.
 
     `large` is the share of those that are blown up.
@@ -444,7 +445,11 @@ def all_parsers(
 
 def _write(found: Find, file: Path) -> None:
     file.parent.mkdir(exist_ok=True)
-    for ending, content in (("now", found.content), ("before", found.before), ("what", found.what.encode())):
+    for ending, content in (
+        ("now", found.content),
+        ("before", found.before),
+        ("what", f"{found.parser}: {found.what}\n".encode()),
+    ):
         file.with_suffix(f".{ending}").write_bytes(content)
 
 
