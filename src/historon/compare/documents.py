@@ -282,8 +282,8 @@ def _xml(content: bytes, xpaths: Sequence[str]) -> Document | None:
 def _xml_root(content: bytes, xpaths: Sequence[str], **also: bool) -> Any:
     """The root of an XML document without what stands at these places; None when it is none that can be judged.
 
-    Entities are not expanded, nothing is fetched, and depth and size of text are bounded (huge_tree). A tag of thousands
-    of attributes is not taken apart, as the library looks for each from the first.
+    Entities are not expanded, nothing is fetched, depth and size of text are bounded (huge_tree). A tag of thousands of
+    attributes is not taken apart, as the library looks for each from the first.
     """
     etree = _etree()
     if _LONG_TAG.search(content):
