@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench screenshots clean
+.PHONY: demo test lint bench torture screenshots clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Historon needs Python 3.11 or newer (set PYTHON=/path/to/python3.11)")'
@@ -24,6 +24,9 @@ lint: $(VENV)/.ready
 
 bench: $(VENV)/.ready
 	$(BIN)/python -m bench
+
+torture: $(VENV)/.ready
+	$(BIN)/python -m torture
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python tools/screenshots.py

@@ -471,7 +471,7 @@ class Siege:
     def _judge(self, seen: Seen, began: datetime) -> None:
         store = FolderStore(self.folder / "store")
         times = {"started": began}
-        for one in store.rounds():
+        for one in store.rounds(limit=100_000):
             for visit in store.visits(one.number):
                 if visit.source not in self.honest:
                     seen.hostile_visits += 1
