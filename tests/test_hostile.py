@@ -1,18 +1,28 @@
 """Two hundred hostile exports through every command: each in its time, in bounded memory, in words; the honest ones go on."""
 
 import json
+import os
+import re
 import resource
 import shlex
+import socket
 import subprocess
 import time
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 from torture.hostile import hostile_exports
 
 from historon.cli.main import run
+from historon.standins.pennant import Pennant
 from historon.store import FolderStore
-from tests.conftest import PROGRAM, EstateFolder
+from tests.conftest import PROGRAM, EstateFolder, WebListener
+from tests.test_mail import relay
+
+__all__ = ["relay"]
 
 _HEAD = """
 [estate]
@@ -32,6 +42,31 @@ tell = "always"
 kind = "command"
 command = ["cat"]
 tell = "always"
+[credentials.mail]
+user = "historon"
+password = "env:MAIL_PASSWORD"
+[channels.letters]
+kind = "mail"
+to = ["one@brackwater.example"]
+from = "historon@brackwater.example"
+server = "localhost"
+port = RELAY_PORT
+security = "starttls"
+credentials = "mail"
+certificate = "RELAY_PIN"
+attach = "masked"
+attach_at_most = "10MB"
+tell = "always"
+[channels.hook]
+kind = "webhook"
+url = "env:HOOK"
+tell = "always"
+[channels.logs]
+kind = "syslog"
+server = "127.0.0.1"
+port = LOG_PORT
+over = "udp"
+tell = "always"
 [[requirements]]
 name = "no telnet"
 must_not = ["telnet"]
@@ -45,15 +80,43 @@ _OF_EACH = ("diff {0}@1 {0}@2 --form side", "diff {0}@1 {0}@2 --json", "trace {0
 )  # fmt: skip
 
 
-def _sent(folder: Path) -> EstateFolder:
+@dataclass
+class _Heard:
+    """Those who are told: a relay, a web server and a log server."""
+
+    relay: Pennant
+    hook: WebListener
+    logs: socket.socket
+
+    def estate_file(self) -> str:
+        """How they are reached."""
+        port, log_port = str(self.relay.port), str(self.logs.getsockname()[1])
+        return (
+            _HEAD.replace("RELAY_PORT", port)
+            .replace("RELAY_PIN", self.relay.tls.fingerprint)
+            .replace("LOG_PORT", log_port)
+        )
+
+
+@pytest.fixture
+def heard(relay: Pennant, listener: WebListener) -> Iterator[_Heard]:
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as logs:
+        logs.bind(("127.0.0.1", 0))
+        logs.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 2**24)
+        logs.setblocking(False)
+        yield _Heard(relay, listener, logs)
+
+
+def _sent(folder: Path, heard: _Heard) -> EstateFolder:
     """Both rounds have been: what was sent before, and what was sent then."""
     estate = EstateFolder(folder)
+    estate.path.mkdir()
     FolderStore.create(estate.path / "store").close()
     (estate.path / "sent").mkdir()
     exports = list(hostile_exports())
     files = {f"h{number:03}": f"h{number:03}.{ending}" for number, (ending, _, _) in enumerate(exports)}
     files |= {f"honest-{number}": f"honest-{number}.txt" for number in range(5)}
-    estate.write(_HEAD + "".join(
+    estate.write(heard.estate_file() + "".join(
         f'[[sources]]\nname = "{name}"\nprocedure = "files"\nvalues = {{ file = "{file}" }}\n' for name, file in files.items()
     ))  # fmt: skip
     for side in (1, 2):
@@ -70,6 +133,7 @@ def _sent(folder: Path) -> EstateFolder:
             errors="replace",
             check=False,
             timeout=600,
+            env={**os.environ, "HOOK": heard.hook.address, "MAIL_PASSWORD": "signal-flag"},
         )
         assert done.returncode in (0, 3), done.stderr
         assert "Traceback" not in done.stdout + done.stderr
@@ -108,6 +172,26 @@ def _said_of_all(sent: EstateFolder, capfd: pytest.CaptureFixture[str]) -> None:
         json.loads(line)
 
 
+def _told_in_a_form_that_harms_nobody(heard: _Heard) -> None:
+    """Every channel was told of both rounds, in its own form, and nothing of what was sent is more than text there."""
+    assert len(heard.relay.letters) == 2
+    for letter in heard.relay.letters:
+        assert "\n" not in letter["Subject"]
+        text, html = (letter.get_body((kind,)).get_content() for kind in ("plain", "html"))  # type: ignore[union-attr]
+        assert not re.search(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202e\u2066]", text.replace("\r\n", "\n"))
+        assert not re.search(r"<(?:input|a\b(?! href)|script|lol|rule|config)", html), "markup that came from outside"
+    assert any(True for _ in heard.relay.letters[1].iter_attachments())
+    assert len(heard.hook.heard) == 2
+    assert all(json.loads(body)["events"] for _, _, body in heard.hook.heard)
+    messages = []
+    with suppress(BlockingIOError):
+        while True:
+            messages.append(heard.logs.recv(2**16))
+    assert messages
+    assert all(re.match(rb"<\d+>1 \S+ \S+ historon \d+ ", one) for one in messages)
+    assert not any(re.search(rb"[\x00-\x1f\x7f]", one) for one in messages), "a message would be forged"
+
+
 def _said_of_each(sent: EstateFolder, capfd: pytest.CaptureFixture[str]) -> None:
     for number in [
         *range(60),
@@ -131,9 +215,10 @@ def _said_of_each(sent: EstateFolder, capfd: pytest.CaptureFixture[str]) -> None
 
 
 def test_two_hundred_hostile_exports_are_stored_and_told_of_in_words(
-    tmp_path: Path, capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+    tmp_path: Path, capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch, heard: _Heard
 ) -> None:
-    sent = _sent(tmp_path)
+    sent = _sent(tmp_path / "estate", heard)
+    _told_in_a_form_that_harms_nobody(heard)
     monkeypatch.chdir(sent.path)
     _stored_as_it_came(sent)
     _said_of_all(sent, capfd)
