@@ -1,17 +1,20 @@
 import gzip
 import random
+import re
 import sqlite3
 import subprocess
 import sys
 import tempfile
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import historon.store
 from historon.errors import StoreError
-from historon.store import LEDGER, FolderStore, Part, State, Store, still_paused
+from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, State, Store, still_paused
 from tests.store_contract import StoreContract, content, night, take
 
 
@@ -283,3 +286,38 @@ def test_two_writers_wait_for_each_other(tmp_path: Path) -> None:
     assert [take(one, 0, Part("a", b"1")).number, take(other, 1, Part("a", b"2")).number] == [1, 2]
     assert take(one, 2, Part("a", b"2")).number == 2
     assert night(1) == one.state("s").good_at
+
+
+def test_readers_come_and_go_while_a_process_writes_through_several_connections(tmp_path: Path) -> None:
+    """A plain open of the ledger once let go of all locks of its process: the next reader removed the log beside it."""
+    store = FolderStore.create(tmp_path / "store")
+    script = (
+        "import sys, pathlib; from historon.store import FolderStore\n"
+        "store = FolderStore(pathlib.Path(sys.argv[1])); print(len(store.versions('s'))); store.close()\n"
+    )
+    for turn in range(1, 5):
+        pen = store.another()
+        at = datetime(2026, 1, turn, tzinfo=UTC)
+        number = pen.begin_round(at, "test")
+        pen.record(number, [Entry("s", Outcome.CHANGED, at, timedelta(), [Part("p", b"%d" % turn)], State.GOOD)])
+        pen.end_round(number, at)
+        pen.close()
+        read = subprocess.run([sys.executable, "-c", script, store._folder], capture_output=True, text=True, check=True)
+        assert read.stdout.strip() == str(turn)
+        assert (tmp_path / "store" / "ledger.sqlite-wal").exists(), "it is still open here"
+        store.remember("s", "x", str(turn))
+    store.close()
+    again = FolderStore(tmp_path / "store")
+    assert [again.read(part) for n in range(1, 5) for part in again.parts("s", n)] == [b"1", b"2", b"3", b"4"]
+    assert again.recall("s", "x") == "4"
+    again.close()
+
+
+def test_nothing_but_the_database_library_ever_opens_the_ledger() -> None:
+    """Which the test above can only show for what it does."""
+    sources = [*(Path(historon.store.__file__).parent).glob("*.py")]
+    assert sources
+    opening = re.compile(
+        r"self\._file\.(?:open|read_\w+|write_\w+)\(|\bopen\(self\._file\b|LEDGER\)\.(?:open|read_\w+)\("
+    )
+    assert [file.name for file in sources if opening.search(file.read_text())] == []

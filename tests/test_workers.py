@@ -121,6 +121,15 @@ def test_a_keeper_that_was_killed_is_replaced(made: Workers) -> None:
     asyncio.run(play())
 
 
+def test_that_no_process_can_be_started_is_said_as_such(made: Workers, monkeypatch: pytest.MonkeyPatch) -> None:
+    def nothing(*_: object, **__: object) -> None:
+        raise BlockingIOError(11, "Resource temporarily unavailable")
+
+    monkeypatch.setattr(made._keeper, "worker", nothing)
+    done = asyncio.run(made.run("k", _counts, 1))
+    assert done == Done([], "no process could be started to look at it: Resource temporarily unavailable")
+
+
 def test_nothing_is_left_behind_when_the_asker_is_gone(estate: EstateFolder) -> None:
     script = (
         "import asyncio, os, sys, tests.test_workers as t\n"

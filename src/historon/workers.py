@@ -124,7 +124,13 @@ class _Worker:
         self.pieces = []
         try:
             async with asyncio.timeout(within):
-                return Done(self.pieces, await self._converse(task, within))
+                try:
+                    talk = await self._ready()
+                except (OSError, EOFError) as exc:
+                    self.end()
+                    why = exc.strerror if isinstance(exc, OSError) and exc.strerror else "it ended at once"
+                    return Done(trouble=f"no process could be started to look at it: {why}")
+                return Done(self.pieces, await self._converse(talk, task, within))
         except TimeoutError:
             self._lose()
             return None
@@ -139,9 +145,8 @@ class _Worker:
         self.lost += 1
         self.end()
 
-    async def _converse(self, task: _Task, within: float) -> str:
+    async def _converse(self, talk: socket.socket, task: _Task, within: float) -> str:
         """Hand a task over and collect what comes back, to its end; the answer is what went wrong, in words."""
-        talk = await self._ready()
         loop = asyncio.get_running_loop()
         head = _HEAD.pack(len(task.payload), len(task.files), within + _GRACE_S)
         await loop.sock_sendall(talk, head)

@@ -1,5 +1,6 @@
 """The store as a folder: one SQLite database that is the ledger and holds the contents."""
 
+import errno
 import os
 import shutil
 import sqlite3
@@ -86,11 +87,15 @@ class FolderStore(Store):
         self._numbers: dict[str, int] = {}
 
     def _look(self) -> os.stat_result:
-        """What the ledger's file is now; StoreError when it is no ledger that could be opened."""
+        """What the ledger's file is now; StoreError when it is no ledger that could be opened.
+
+        Nothing but SQLite may ever open it: to close a file lets go of all locks that this process has on it, whoever
+        took them (POSIX, fcntl), and then the next reader takes the write-ahead log away from under a writer.
+        """
         try:
             state = self._file.stat()
-            with self._file.open("rb"):
-                pass
+            if not os.access(self._file, os.R_OK):
+                raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
         except (FileNotFoundError, NotADirectoryError) as exc:
             raise StoreError(
                 f"{self._folder}: there is no store here",
