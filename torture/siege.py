@@ -44,6 +44,10 @@ __all__ = ["Seen", "Siege"]
 
 PROGRAM = Path(sys.executable).with_name("historon")
 LATE = timedelta(seconds=2)
+_LOOKS = (
+    ["status"], ["changes", "--since", "5m"], ["rounds"], ["versions", "honest-ssh-0"], ["find", "berth"], ["trace", "honest-file-0", "turn"],
+    ["diff", "honest-tree-0"], ["verify", "honest-file-1"],
+)  # fmt: skip
 _HONEST = ("ssh", "netconf", "https", "file", "tree", "command")
 _HEAD = """
 [estate]
@@ -190,6 +194,9 @@ class Seen:
     ending: float = 0.0
     code: int = 0
     log: str = ""
+    reads: int = 0
+    misread: list[str] = field(default_factory=list)
+    versions: int = 0
 
     def troubles(self) -> list[str]:
         """What is not as it must be."""
@@ -207,6 +214,9 @@ class Seen:
                 found.append(f"{name} grew from {early[len(early) // 2]} to {now[len(now) // 2]}")
         if "Traceback" in self.log or "defect" in self.log:
             found.append("its log has a defect")
+        if any("trouble" in state for state in self.states) or "store is in trouble" in self.log:
+            found.append("its store was in trouble")
+        found += self.misread
         return found
 
 
@@ -414,6 +424,8 @@ class Siege:
             began = datetime.now().astimezone()
             until = time.monotonic() + minutes * 60 - datetime.now().second + 45
             second = count()
+            onlooking = threading.Thread(target=self._look_on, args=[process, seen])
+            onlooking.start()
             while time.monotonic() < until and process.poll() is None:
                 self._look(process.pid, port, seen)
                 if next(second) % 60 == 30:
@@ -424,9 +436,24 @@ class Siege:
             process.send_signal(signal.SIGTERM)
             seen.code = process.wait(120)
             seen.ending = time.monotonic() - asked
+            onlooking.join()
         seen.log = (self.folder / "service.log").read_text(errors="replace")
         self._judge(seen, began)
         return seen
+
+    def _look_on(self, process: subprocess.Popen[bytes], seen: Seen) -> None:
+        """Be somebody who looks at this and that meanwhile, from processes of their own."""
+        for command in itertools.cycle(_LOOKS):
+            for _ in range(7):
+                time.sleep(1)
+                if process.poll() is not None:
+                    return
+            done = subprocess.run(
+                [PROGRAM, *command], cwd=self.folder, capture_output=True, text=True, errors="replace", check=False
+            )
+            seen.reads += 1
+            if done.returncode not in (0, 1) or "defect" in done.stderr:
+                seen.misread.append(f"{' '.join(command)} ended with {done.returncode}: {done.stderr[-300:]}")
 
     @contextmanager
     def _serving(self) -> Iterator[tuple[subprocess.Popen[bytes], int]]:
@@ -484,7 +511,12 @@ class Siege:
                 times["ended"] = max(times.get("ended", visit.at), visit.at)
         wanted = int((times.get("ended", began) - began) // timedelta(minutes=1)) * len(self.honest)
         seen.missed += max(0, wanted - seen.visits)
+        for name in self.honest:
+            seen.versions += len(store.versions(name))
         store.close()
+        verified = subprocess.run([PROGRAM, "verify"], cwd=self.folder, capture_output=True, text=True, check=False)
+        if verified.returncode:
+            seen.misread.append(f"verify ended with {verified.returncode}: {verified.stderr[-300:]}")
 
 
 def _interfaces(name: str, turn: int) -> str:
@@ -535,6 +567,7 @@ def main(minutes: int, folder: Path | None) -> None:
             seen = siege.run(minutes, lambda words: print(words, flush=True))
         finally:
             siege.close()
+    print(f"read meanwhile     {seen.reads} times; {seen.versions} versions of honest sources verified")
     print(f"honest visits      {seen.visits}, {seen.missed} missing or failed; hostile visits {seen.hostile_visits}")
     print(f"begun after due    median {_middle(seen.late):.2f} s, worst {max(seen.late, default=0):.2f} s")
     print(f"done after due     median {_middle(seen.done):.2f} s, worst {max(seen.done, default=0):.2f} s")
