@@ -195,7 +195,7 @@ def _told_in_a_form_that_harms_nobody(heard: _Heard) -> None:
 def _said_of_each(sent: EstateFolder, capfd: pytest.CaptureFixture[str]) -> None:
     for number in [
         *range(60),
-        *range(60, len(list(hostile_exports())), 3),
+        *range(60, len(list(hostile_exports())), 6),
     ]:  # those of their own, and some of the others
         name = f"h{number:03}"
         for command in _OF_EACH:

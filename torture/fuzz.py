@@ -431,7 +431,7 @@ def all_parsers(
     executions: int, seed: int, processes: int, chosen: Sequence[str] = ()
 ) -> Iterator[tuple[str, int, list[Find], float]]:
     """Every parser has an equal share of the executions, in pieces, so that the processes have all the same to do."""
-    pieces = 10
+    pieces = max(10, executions // (len(PARSERS) * 2000))
     each = max(1, executions // (len(PARSERS) * pieces))
     tasks = [
         (number, each, seed * 1000 + piece)
@@ -464,9 +464,12 @@ def main(executions: int, seed: int, processes: int, keep: Path | None, parser: 
     counts: dict[str, int] = {}
     longest: dict[str, float] = {}
     finds: list[Find] = []
+    pieces = 0
     for name, done, found, took in all_parsers(executions, seed, processes, parser):
         counts[name] = counts.get(name, 0) + done
         longest[name] = max(longest.get(name, 0), took)
+        if (pieces := pieces + 1) % len(PARSERS) == 0:
+            print(f"{sum(counts.values()):,} so far", flush=True)
         for one in found:
             print(f"{one.parser}: {one.what}", flush=True)
             if keep is not None:
