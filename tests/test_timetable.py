@@ -1,14 +1,16 @@
 """When sources are due: expressions, daylight saving, quiet hours, freezes; the agenda; the service."""
 
+import asyncio
 import json
 import os
 import re
 import shutil
 import signal
+import sqlite3
 import subprocess
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from datetime import UTC, date, datetime, timedelta
 from itertools import islice, pairwise
 from pathlib import Path
@@ -21,8 +23,11 @@ from hypothesis import strategies as st
 
 from historon.estate import Estate, Freeze, Hours, Timetable, instants, read_estate
 from historon.estate.checking import convert, problems_of
+from historon.store import LEDGER
 from historon.timetable import due_instants, offset_of
+from historon.timetable.service import Service
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, WebListener
+from tests.leaping import InProcess
 
 OSLO = ZoneInfo("Europe/Oslo")
 _ZONES = st.sampled_from(["Europe/Oslo", "UTC", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu"])
@@ -474,3 +479,33 @@ def test_the_board_by_label_paused_and_narrow(estate: EstateFolder) -> None:
     child.close()
     assert child.exitstatus == 130
     assert all(len(line) <= 80 for line in re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", str(child.before)).splitlines())
+
+
+def test_what_the_service_writes_down_waits_for_other_writers_beside_everything_else(scheduled: EstateFolder) -> None:
+    ledger = scheduled.path / "store" / LEDGER
+
+    async def play() -> None:
+        service = Service(
+            scheduled.path / "historon.toml",
+            lambda _: scheduled.store(),
+            lambda: datetime.now(UTC),
+            workers=InProcess(),
+        )
+        service._store = scheduled.store()
+        service._pen = service._store.another()
+        service._renewed = datetime.now(UTC)
+        service._new = {"files": "2026-11-23T12:00:00+00:00"}
+        with closing(sqlite3.connect(ledger, isolation_level=None)) as other:
+            other.execute("BEGIN IMMEDIATE")
+            service._write_beside(renew=True)
+            assert service._writing is not None
+            for _ in range(20):
+                await asyncio.sleep(0)
+            assert not service._writing.done()
+            other.execute("COMMIT")
+            await service._writing
+        service._take_up_written()
+        assert service._store.recall("files", "timetable") == "2026-11-23T12:00:00+00:00"
+        service._store.close()
+
+    asyncio.run(play())

@@ -4,6 +4,7 @@ import asyncio
 import errno
 import threading
 from collections.abc import Callable
+from concurrent.futures import Executor, Future
 from datetime import datetime
 from typing import Any, TypeVar
 
@@ -21,6 +22,32 @@ class StillBusyError(OSError):
         super().__init__(errno.EBUSY, self.words, key)
 
 
+class _Own(Executor):
+    """A thread for one call, that nobody waits for at the end of the program; `ended` is called when that is over."""
+
+    def __init__(self, name: str, ended: Callable[[], object]) -> None:
+        self._name = name
+        self._ended = ended
+
+    def submit(self, work: Callable[..., Any], /, *given: Any, **named: Any) -> "Future[Any]":
+        """See Executor."""
+        came: Future[Any] = Future()
+        came.add_done_callback(lambda _: self._ended())
+
+        def call() -> None:
+            if not came.set_running_or_notify_cancel():
+                return
+            try:
+                found = work(*given, **named)
+            except BaseException as exc:
+                came.set_exception(exc)
+            else:
+                came.set_result(found)
+
+        threading.Thread(target=call, name=self._name, daemon=True).start()
+        return came
+
+
 async def apart(key: str, work: Callable[..., T], *given: Any) -> T:
     """What `work` returns or raises.
 
@@ -32,26 +59,7 @@ async def apart(key: str, work: Callable[..., T], *given: Any) -> T:
     if since := _busy.get(mine):
         raise StillBusyError(key, since)
     _busy[mine] = f"{datetime.now().astimezone():%Y-%m-%d %H:%M:%S}"
-    came: asyncio.Future[T] = loop.create_future()
-
-    def settle(result: T | None, trouble: BaseException | None) -> None:
-        if came.cancelled():
-            return
-        if trouble is not None:
-            came.set_exception(trouble)
-        else:
-            came.set_result(result)  # type: ignore[arg-type]
-
-    def call() -> None:
-        result: T | None = None
-        trouble: BaseException | None = None
-        try:
-            result = work(*given)
-        except BaseException as exc:
-            trouble = exc
+    coming = loop.run_in_executor(_Own(key, lambda: _busy.pop(mine, None)), work, *given)
+    if coming.done():  # a loop that has no threads did it at once
         _busy.pop(mine, None)
-        if not loop.is_closed():
-            loop.call_soon_threadsafe(settle, result, trouble)
-
-    threading.Thread(target=call, name=key, daemon=True).start()
-    return await came
+    return await coming

@@ -30,11 +30,13 @@ _INTERRUPTED = "the round was interrupted"
 async def run_round(
     estate: Estate, sources: Sequence[Source], store: Store, *, clock: Clock, observer: Observer, trigger: str,
     delays: Mapping[str, timedelta] | None = None, places: Places | None = None, workers: Workers | None = None,
+    mark: str | None = None,
 ) -> RoundReport:  # fmt: skip
     """Collect these sources and record what came of it.
 
     `delays` says how much later than the round some of them begin. Rounds that share `places` share the limits on how
-    many sources are visited at the same time; those that share `workers` let those look at what came back.
+    many sources are visited at the same time; those that share `workers` let those look at what came back. Under the
+    topic `mark` the store remembers, in one step with what came of a source, when it was dealt with (ISO 8601, UTC).
 
     Cancelling it ends the round cleanly: what is not done is recorded as skipped, and the report says so. A store that
     takes nothing more does not end the round either: `store_trouble` says what is wrong. Raises OutsideError when the
@@ -43,7 +45,7 @@ async def run_round(
     check_surroundings(estate)
     own = workers or Workers()
     try:
-        made = _Round(estate, store, clock, observer, delays or {}, places or Places(estate), own)
+        made = _Round(estate, store, clock, observer, delays or {}, places or Places(estate), own, mark)
         return await made.run(sources, trigger)
     finally:
         if workers is None:
@@ -83,7 +85,7 @@ class _Found:
 class _Round:
     def __init__(
         self, estate: Estate, store: Store, clock: Clock, observer: Observer, delays: Mapping[str, timedelta],
-        places: Places, workers: Workers,
+        places: Places, workers: Workers, mark: str | None,
     ) -> None:  # fmt: skip
         self._estate = estate
         self._delays = delays
@@ -94,6 +96,7 @@ class _Round:
         self._number = 0
         self._places = places
         self._workers = workers
+        self._mark = mark
         self._remarks: list[str] = []
         self._resumed: list[Resumed] = []
         self._queue: asyncio.Queue[_Found | None] = asyncio.Queue()  # None: nothing more will come
@@ -274,7 +277,7 @@ class _Round:
     async def _record(self, batch: Sequence[_Found]) -> None:
         """Only what is on disk is told to the observer as done. Waiting for the store keeps nobody else waiting."""
         try:
-            entries = [found.entry for found in batch]
+            entries = [self._marked(found) for found in batch]
             recorded = await asyncio.to_thread(self._pen.record, self._number, entries)
             results = [
                 replace(found.result, outcome=told.outcome, number=told.number, round=self._number)
@@ -289,6 +292,13 @@ class _Round:
             self._tell(result)
         for found in batch:
             found.recorded.set()
+
+    def _marked(self, found: _Found) -> Entry:
+        """What is to be recorded, with when the source was dealt with: not while more waits there to be taken."""
+        entry = found.entry
+        if self._mark is None or found.result.waiting or entry.note == _INTERRUPTED:
+            return entry
+        return replace(entry, remembered=[*entry.remembered, (self._mark, self._clock().isoformat())])
 
     def _tell(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         """Tell the observer; what goes wrong there harms nobody else."""

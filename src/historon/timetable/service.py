@@ -88,7 +88,9 @@ class Service:
         self._busy: set[str] = set()
         self._next: dict[str, datetime] = {}
         self._kept: dict[str, datetime] = {}
-        self._dealt: dict[str, str] = {}
+        self._new: dict[str, str] = {}
+        self._being_written: dict[str, str] = {}
+        self._writing: asyncio.Task[None] | None = None
         self._delivery: asyncio.Task[None] | None = None
         self._copying: asyncio.Task[None] | None = None
         self._resuming: asyncio.Task[None] | None = None
@@ -112,10 +114,11 @@ class Service:
         self._seen = _state_of(self._file)
         self._estate = read_estate(self._file)
         self._store = self._open_store(self._estate)
+        self._pen = self._store.another()  # for what is written in a thread
         self._teller = Teller(self._estate, self._store, self._clock)
         self._lookout = Lookout(self._teller, self._store, self.vitals)
         try:
-            self._take_lease()
+            self._take_lease(self._store)
             if not once:
                 self._tell_start()
             self._begin()
@@ -140,23 +143,25 @@ class Service:
         self._store.remember(ESTATE, _RUNNING, f"{process_in_words(self._holder)}, since {utc_text(now)}")
         self._teller.tell(Event("service-started", now, process_in_words(self._holder)))
 
-    def _take_lease(self) -> None:
+    def _take_lease(self, store: Store) -> None:
         now = self._clock()
-        if other := self._store.lease(self._holder, now, now + _LEASE):
+        if other := store.lease(self._holder, now, now + _LEASE):
             raise OutsideError(
                 f"another service keeps the timetables of this store: {process_in_words(other)}",
                 hint="stop that one, or wait a minute",
             )
+        self._renewed = now
 
     def _begin(self) -> None:
         """Take up what is on record; a source that was never on schedule begins to be now."""
         now = self._clock()
         self._places = Places(self._estate)
         self.vitals.last_round = next((one.ended for one in self._store.rounds() if one.ended), None)
-        known = {name: datetime.fromisoformat(text) for name, text in self._store.recall_all(_TOPIC).items()}
+        written = {**self._store.recall_all(_TOPIC), **self._being_written, **self._new}
+        known = {name: datetime.fromisoformat(text) for name, text in written.items()}
         scheduled = [source for source in self._estate.sources.values() if source.timetables]
         self._kept = {source.name: min(known.get(source.name, now), now) for source in scheduled}
-        self._dealt |= {name: at.isoformat() for name, at in self._kept.items() if name not in known}
+        self._new |= {name: at.isoformat() for name, at in self._kept.items() if name not in known}
         self._next = {}
         for source in scheduled:
             self._plan(source)
@@ -170,16 +175,14 @@ class Service:
             self._next[source.name] = coming[0]
 
     async def _keep(self, *, once: bool) -> None:
-        now = renewed = self._clock()
+        now = self._clock()
         while not self._stop.is_set():
             wait = self._tick
             try:
                 self._reload()
-                self._flush()
+                self._take_up_written()
                 now = self._heed_clock(now)
-                if abs(now - renewed) > _LEASE / 3:
-                    self._take_lease()
-                    renewed = now
+                self._write_beside(renew=abs(now - self._renewed) > _LEASE / 3)
                 self._resume_paused(now)
                 self._start_due(now, once=once)
                 self._lookout.look(self._estate, self._kept, now)
@@ -218,7 +221,7 @@ class Service:
         """Wait this long, or until a round or a copy is done or somebody wants us to stop."""
         due = asyncio.get_running_loop().time() + span.total_seconds()
         stopped = asyncio.create_task(self._stop.wait())
-        beside = {task for task in (self._copying, self._resuming) if task}
+        beside = {task for task in (self._copying, self._resuming, self._writing) if task}
         await asyncio.wait(
             {stopped, *self._rounds, *beside}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
         )
@@ -251,7 +254,6 @@ class Service:
         self._estate = self._teller.estate = estate
         self._look("estate", about_estate("", self._clock()))
         self._lookout.soon()
-        self._flush()
         self._begin()
 
     def _resume_paused(self, now: datetime) -> None:
@@ -317,6 +319,7 @@ class Service:
             report = await run_round(
                 estate, sources, self._store, clock=self._clock, observer=self._observe, trigger=_TRIGGER,
                 delays=delays, places=self._places, workers=self.workers,
+                mark=_TOPIC,
             )  # fmt: skip
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
@@ -364,8 +367,6 @@ class Service:
     def _deal_with(self, name: str) -> None:
         self._busy.discard(name)
         self._kept[name] = self._clock()
-        self._dealt[name] = self._kept[name].isoformat()
-        asyncio.get_running_loop().call_soon(self._flush_soon)
         if (source := self._estate.sources.get(name)) and source.timetables:
             self._plan(source)
 
@@ -427,24 +428,38 @@ class Service:
         if told is not None and told.trouble:
             _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
 
-    def _flush_soon(self) -> None:
-        try:
-            self._flush()
-        except StoreError as exc:
-            _LOG.error("the store is in trouble: %s", exc)  # what was dealt with is still known, and written later
+    def _write_beside(self, *, renew: bool = False) -> None:
+        """Write down who is new on schedule, and that this service runs: in a thread, as another may be writing."""
+        if self._writing is None and (self._new or renew):
+            self._being_written, self._new = self._new, {}
+            self._writing = asyncio.create_task(self._write(renew=renew))
+
+    async def _write(self, *, renew: bool) -> None:
+        if self._being_written:
+            await asyncio.to_thread(self._pen.remember_all, _TOPIC, self._being_written)
+            self._being_written = {}
+        if renew:
+            await asyncio.to_thread(self._take_lease, self._pen)
+
+    def _take_up_written(self) -> None:
+        """Raises what went wrong with it; who is new is then still known, and written later."""
+        if self._writing is not None and self._writing.done():
+            written, self._writing = self._writing, None
+            self._new, self._being_written = {**self._being_written, **self._new}, {}
+            written.result()
 
     def _flush(self) -> None:
-        """Write down what was dealt with since the last time."""
-        if self._dealt:
-            self._store.remember_all(_TOPIC, self._dealt)
-            self._dealt = {}
+        """Write down who is new on schedule, if that was not done yet."""
+        dealt = {**self._being_written, **self._new}
+        if dealt:
+            self._store.remember_all(_TOPIC, dealt)
 
     async def _end(self) -> None:
         for task in self._rounds:
             task.cancel()
         if self._rounds:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
-        beside = [task for task in (self._copying, self._resuming, self._settling) if task]
+        beside = [task for task in (self._copying, self._resuming, self._settling, self._writing) if task]
         if beside:
             await asyncio.wait(beside, timeout=_STOP.total_seconds())
         try:

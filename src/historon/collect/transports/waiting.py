@@ -10,6 +10,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
 
+from historon.errors import StoreError
 from historon.estate import Procedure
 
 __all__ = ["Choice", "Seen", "choose_next"]
@@ -35,8 +36,19 @@ class Seen:
 
     @classmethod
     def parse(cls, text: str | None) -> "Seen":
-        """As it was remembered."""
-        return cls(frozenset(json.loads(text))) if text else cls(frozenset(), new=True)
+        """As it was remembered; StoreError when that is damaged."""
+        if not text:
+            return cls(frozenset(), new=True)
+        try:
+            marks = json.loads(text)
+        except (ValueError, RecursionError):
+            marks = None
+        if not isinstance(marks, list) or not all(isinstance(mark, str) for mark in marks):
+            raise StoreError(
+                "what the ledger remembers of exports that were taken is damaged",
+                hint="take the store back from a copy",
+            )
+        return cls(frozenset(marks))
 
     def knows(self, one: _Waiting) -> bool:
         """Whether it was taken before."""
