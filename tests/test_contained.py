@@ -1,12 +1,20 @@
 """What goes wrong about one source is its own: its version is stored all the same, and the round and the others go on."""
 
+import asyncio
 import importlib
+import os
+import subprocess
+import threading
+from contextlib import AsyncExitStack, suppress
 
 import pytest
 
 from historon.cli.main import run
+from historon.collect import Places
+from historon.estate import read_estate
+from historon.threads import StillBusyError, apart
 from historon.workers import Workers
-from tests.conftest import EstateFolder
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
 from tests.leaping import InProcess
 
 _ESTATE = """
@@ -103,3 +111,75 @@ def test_no_document_ends_a_round(two: EstateFolder, text: str) -> None:
     store = two.store()
     assert len(store.versions("odd")) >= 2, "stored all the same"
     store.close()
+
+
+# ---- what hangs holds up nobody else ---------------------------------------------------------------------------------
+
+
+def test_what_never_comes_back_takes_no_place_from_others() -> None:
+    async def play() -> None:
+        gone = threading.Event()
+        hangs = asyncio.create_task(apart("a dead mount", gone.wait))
+        await asyncio.sleep(0)
+        for number in range(50):  # more than there are threads in a pool
+            assert await apart(f"another {number}", int, "7") == 7
+        with pytest.raises(StillBusyError, match="has not come back yet"):
+            await apart("a dead mount", int)
+        hangs.cancel()
+        with pytest.raises(StillBusyError):
+            await apart("a dead mount", int)
+        gone.set()
+        while True:
+            with suppress(StillBusyError):
+                assert await apart("a dead mount", int) == 0
+                break
+            await asyncio.sleep(0)
+
+    asyncio.run(play())
+
+
+def test_sources_that_failed_last_take_half_of_the_places(files_estate: EstateFolder) -> None:
+    files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nat_once = 4'))
+    estate = read_estate(files_estate.path / "historon.toml")
+    source = estate.sources["files"]
+
+    async def play() -> None:
+        places = Places(estate)
+        async with AsyncExitStack() as held:
+            for _ in range(2):
+                await held.enter_async_context(places.for_source(source, failing=True))
+            third = asyncio.create_task(held.enter_async_context(places.for_source(source, failing=True)))
+            for _ in range(2):
+                await held.enter_async_context(places.for_source(source))
+            assert not third.done()
+            third.cancel()
+
+    asyncio.run(play())
+
+
+def test_a_secret_that_is_slow_to_come_keeps_only_its_own_source_waiting(files_estate: EstateFolder) -> None:
+    os.mkfifo(files_estate.path / "slow")
+    files_estate.write(
+        FILES_ESTATE
+        + """
+[credentials.slow]
+user = "x"
+password = "command:cat slow"
+[procedures.web]
+over = "https"
+tries = 1
+steps = [{ keep = "GET /", as = "x" }]
+[[sources]]
+name = "behind"
+procedure = "web"
+address = "127.0.0.1"
+port = 9
+credentials = "slow"
+"""
+    )
+    process = subprocess.Popen([PROGRAM, "collect"], cwd=files_estate.path, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    assert process.stdout.readline().split()[:2] == ["files", "first"], "before the secret has come"
+    (files_estate.path / "slow").write_text("secret\n")
+    assert process.stdout.readline().split()[:2] == ["behind", "failed"]
+    process.communicate()

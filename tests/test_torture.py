@@ -45,3 +45,32 @@ def test_what_was_found_once_is_mended(found: Path) -> None:
     parser, _, _ = found.read_text().partition(":")
     now, before = (found.with_suffix(ending).read_bytes() for ending in (".now", ".before"))
     assert _tried(_BY_NAME[parser], now, before) == ""
+
+
+_HEAD_OF_TREE = b"# tree: mode, owner, time of change, name\n"
+_SLOW_ONCE = [
+    ("texts compared", b"/" + b"a" * 100_000 + b"!\n" + b"/x\n" * 9, b"x\n"),  # what might be a header line
+    ("texts compared", b"".join(b" " * n + b"deep %d\n" % n for n in range(1000)), b"x\n"),
+    (
+        "texts compared",
+        b"ab" * 40_000 + b"\n" + b"ab" * 39_000 + b"c\n",
+        b"ab" * 40_000 + b"d\n",
+    ),  # alike, and which is which
+    ("texts compared", b"".join(b"w%d x\n" % (n % 3000) for n in range(6000)) + b"end\nend\n", b"x\n"),
+    ("XML compared", b"<a " + b" ".join(b'a%d="x"' % n for n in range(9000)) + b"/>", b"<a/>"),
+    ("dialogues", b"\r" * 400_000 + b"x\n", b"abc"),
+    ("dialogues", b"\r        \rline\n" * 20_000, b"123456789012345"),
+]
+
+
+@pytest.mark.parametrize(("parser", "now", "before"), _SLOW_ONCE, ids=range(len(_SLOW_ONCE)))
+def test_what_took_longer_than_its_length_once_does_so_no_more(parser: str, now: bytes, before: bytes) -> None:
+    assert _tried(_BY_NAME[parser], now, before) == ""
+
+
+@pytest.mark.parametrize("line", [
+    b"-rwxr-xr-x root:root 2026-13-01T00:00:00Z a\n", b"-rwxr-xr-x root:root 2026-01-01 a\n", b'-rwxr-xr-x a:b 2026-01-01T00:00:00Z "a\n',
+])  # fmt: skip
+def test_what_only_looks_like_the_metadata_of_a_tree_is_compared_all_the_same(line: bytes) -> None:
+    assert _tried(_BY_NAME["trees compared"], _HEAD_OF_TREE + line, _HEAD_OF_TREE) == ""
+    assert _tried(_BY_NAME["kept"], _HEAD_OF_TREE + line, _HEAD_OF_TREE) == ""
