@@ -23,7 +23,7 @@ GIVEN_UP = [
 
 
 def _texts() -> list[Path]:
-    folders = [ROOT / name for name in ("src", "tests", "docs", "bench", "tools", ".ci")]
+    folders = [ROOT / name for name in ("src", "tests", "docs", "bench", "tools", "torture", ".ci")]
     found = [file for folder in folders for file in folder.rglob("*") if file.is_file() and file.suffix in TEXTS]
     return [*found, *ROOT.glob("*.md"), ROOT / "pyproject.toml", ROOT / "Makefile"]
 
