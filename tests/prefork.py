@@ -25,6 +25,7 @@ from typing import NoReturn
 
 __all__ = ["Prefork"]
 
+_PATIENCE_S = 300
 _LENGTH = struct.Struct("!Q")
 _LIBRARIES = ("asyncssh", "lxml.etree", "lxml.html", "httpx", "re2", "zstandard", "jinja2", "asyncio.subprocess")
 
@@ -79,7 +80,10 @@ def _read_all(*pipes: int) -> tuple[bytes, bytes]:
         for pipe in pipes:
             selector.register(pipe, selectors.EVENT_READ)
         while selector.get_map():
-            for key, _ in selector.select():
+            ready = selector.select(_PATIENCE_S)
+            if not ready:
+                raise TimeoutError("somebody still holds the program's output")
+            for key, _ in ready:
                 piece = os.read(key.fd, 2**16)
                 said[key.fd] += piece
                 if not piece:

@@ -104,7 +104,9 @@ class Reach:
         except SecretError as exc:
             self._accounts[name] = exc
         except StillBusyError as exc:
-            self._accounts[name] = SecretError(str(exc))
+            self._accounts[name] = SecretError(exc.words)
+        except Exception as exc:  # whatever it is, those that need no such account go on
+            self._accounts[name] = SecretError(f"a defect in Historon itself: {where_raised(exc)}")
 
     def _account(self, written: Credentials) -> Account:
         def fetched(reference: SecretRef | None) -> Secret | None:
