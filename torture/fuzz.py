@@ -95,7 +95,7 @@ class Parser:
     @property
     def share(self) -> int:
         """How many pieces of the executions it has: those that take longest have the fewest."""
-        return 1 if "compared" in self.name or self.name in ("secrets", "letters", "signs of completeness") else 3
+        return 1 if "compared" in self.name or self.name in ("secrets", "letters", "signs of completeness") else 8
 
 
 @dataclass
@@ -446,7 +446,7 @@ def all_parsers(
         for share in range(parser.share)
         if not chosen or parser.name in chosen
     ]
-    with multiprocessing.get_context("spawn").Pool(processes, maxtasksperchild=1) as pool:
+    with multiprocessing.get_context("spawn").Pool(processes, maxtasksperchild=25) as pool:
         yield from pool.imap_unordered(_share, tasks)
 
 
