@@ -5,21 +5,18 @@ import json
 import mailbox
 import os
 import shutil
-import socket
-import subprocess
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import format_datetime
-from pathlib import Path
 
 import pytest
 
 from historon.collect.transports.arrivals import settle
-from historon.standins.certificates import SelfSigned
 from historon.standins.oilskin import Oilskin, OilskinFault
 from tests.conftest import PASSWORD, EstateFolder, Result, collect, describe_estate, parts_of
-from tests.peers import PEERS, program
+from tests.imap import ImapServer, imap_server
+from tests.peers import PEERS
 
 _DOORS = "door,state\ngangway,closed\nbridge,locked\nend\n"
 _AT = datetime(2026, 6, 14, 3, 0, tzinfo=UTC)
@@ -385,80 +382,30 @@ def test_a_letter_that_is_too_large_is_not_read(estate: EstateFolder) -> None:
     assert parts_of(estate) == {"export.cfg": b"small"}
 
 
-DOVECOT = program("dovecot")
-
-
 @pytest.fixture
-def imap(tmp_path: Path) -> Iterator[tuple[int, SelfSigned, Path]]:
-    if not PEERS["a mail server, as root"] or DOVECOT is None:
+def imap() -> Iterator[ImapServer]:
+    if not PEERS["a mail server, as root"]:
         pytest.skip("this machine does not have a mail server, as root")
-    base = Path("/tmp") / f"historon-imap-{os.getpid()}"  # short, as the paths of sockets must be
-    shutil.rmtree(base, ignore_errors=True)
-    base.mkdir(mode=0o755)
-    tls = SelfSigned.make(base, "imap")
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
-    (base / "users").write_text(f"config-reader:{{PLAIN}}{PASSWORD}:65534:65534::{base}/home::\n")
-    (base / "home").mkdir()
-    shutil.chown(base / "home", 65534, 65534)
-    version = subprocess.run([DOVECOT, "--version"], capture_output=True, text=True, check=True).stdout
-    new = version.startswith("2.4")
-    passwords = (
-        f"passdb passwd-file {{\n passwd_file_path = {base}/users\n}}\nuserdb passwd-file {{\n passwd_file_path = {base}/users\n}}\n"
-        f"mail_driver = maildir\nmail_path = {base}/home/Maildir\nssl_server_cert_file = {tls.certificate}\nssl_server_key_file = {tls.key}\n"
-        if new
-        else f"passdb {{\n driver = passwd-file\n args = {base}/users\n}}\nuserdb {{\n driver = passwd-file\n args = {base}/users\n}}\n"
-        f"mail_location = maildir:{base}/home/Maildir\nssl_cert = <{tls.certificate}\nssl_key = <{tls.key}\n"
-    )
-    head = (
-        f"dovecot_config_version = {version.split()[0]}\ndovecot_storage_version = {version.split()[0]}\n"
-        if new
-        else ""
-    )
-    (base / "dovecot.conf").write_text(
-        f"{head}base_dir = {base}/run\nprotocols = imap\nlisten = 127.0.0.1\nlog_path = {base}/log\nssl = required\n"
-        f"default_login_user = nobody\ndefault_internal_user = nobody\ndefault_internal_group = nogroup\nfirst_valid_uid = 1\n"
-        f"service imap-login {{\n chroot =\n inet_listener imap {{\n  port = 0\n }}\n inet_listener imaps {{\n  port = {port}\n  ssl = yes\n }}\n}}\n"
-        f"service anvil {{\n chroot =\n}}\n{passwords}"
-    )
-    process = subprocess.Popen(
-        [DOVECOT, "-F", "-c", base / "dovecot.conf"], stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
-    )
-    for _ in range(20_000):
-        try:
-            socket.create_connection(("127.0.0.1", port), 1).close()
-            break
-        except OSError:
-            assert process.poll() is None, "dovecot ended"
-    try:
-        yield port, tls, base / "home" / "Maildir"
-    finally:
-        process.terminate()
-        process.wait()
-        shutil.rmtree(base, ignore_errors=True)
+    with imap_server(PASSWORD) as server:
+        yield server
 
 
-def _over_imap(estate: EstateFolder, imap: tuple[int, SelfSigned, Path], then: str) -> Result:
+def _over_imap(estate: EstateFolder, imap: ImapServer, then: str) -> Result:
     describe_estate(
         estate, over="mailbox", steps="{ pull = \"*.cfg\", subject = 'of s$' }", procedure=f'then = "{then}"' + ('\nmove_to = "Taken"' if then == "move" else ""),
-        source=f'address = "127.0.0.1"\nport = {imap[0]}\ncredentials = "c"\ncertificate = "{imap[1].fingerprint}"',
+        source=f'address = "127.0.0.1"\nport = {imap.port}\ncredentials = "c"\ncertificate = "{imap.fingerprint}"',
     )  # fmt: skip
     return collect(estate)
 
 
-def test_a_real_imap_server(estate: EstateFolder, imap: tuple[int, SelfSigned, Path]) -> None:
+def test_a_real_imap_server(estate: EstateFolder, imap: ImapServer) -> None:
     assert "no mail has arrived" in _over_imap(estate, imap, "keep").out
-    box = mailbox.Maildir(str(imap[2]))
-    box.add(_letter(1, b"one"))
-    box.add(_letter(2, b"two"))
-    for folder, _, files in os.walk(imap[2]):
-        for path in (folder, *(os.path.join(folder, file) for file in files)):
-            shutil.chown(path, 65534, 65534)
+    imap.deliver(_letter(1, b"one"), "1.one")
+    imap.deliver(_letter(2, b"two"), "2.two")
     result = _over_imap(estate, imap, "move")
     assert result.code == 0, result.out
     assert _names(estate) == [b"one", b"two"], "all that wait, the oldest first"
-    assert (imap[2] / ".Taken").is_dir()
+    assert (imap.maildir / ".Taken").is_dir()
     assert "no mail has arrived" in _over_imap(estate, imap, "keep").out, "both were moved"
     result = collect(estate, PW="mutiny-1789")
     assert "refuses the log-in" in result.out

@@ -16,6 +16,7 @@ import tempfile
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
@@ -24,10 +25,12 @@ from pathlib import Path
 from typing import ClassVar
 
 import click
+from tests.imap import imap_server
+from tests.peers import PEERS
 from tests.prefork import Prefork
 
 from historon.standins.background import Background
-from historon.standins.capstan import Capstan
+from historon.standins.capstan import Capstan, TelnetDoor
 from historon.standins.fairlead import Fairlead
 from historon.standins.purser import Purser
 from historon.standins.thole import Thole
@@ -66,6 +69,7 @@ class Scenario(ABC):
 
     name: ClassVar[str]
     command: Sequence[str] = ("collect",)
+    needs: ClassVar[str] = ""  # a real peer without which it cannot be played
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
@@ -212,9 +216,8 @@ class _Listening(_Collecting):
         assert self._process.stdout is not None
         told = json.loads(self._process.stdout.readline())
         key = "certificate" if self.kind == "https" else "host_key"
-        source = (
-            f'address = "127.0.0.1"\nport = {told["port"]}\n{key} = "{told["fingerprint"]}"\ncredentials = "reader"\n'
-        )
+        pin = "" if self.kind == "telnet" else f'{key} = "{told["fingerprint"]}"\n'
+        source = f'address = "127.0.0.1"\nport = {told["port"]}\n{pin}credentials = "reader"\n'
         self._estate(self.procedure, source)
 
     def close(self) -> None:
@@ -229,6 +232,18 @@ class Shell(_Listening):
     kind = "capstan"
     procedure = (
         "over = \"ssh-shell\"\nprompt = '^\\S+# ?$'\npager = '-- more --'\n"
+        'steps = [{ send = "paging off" }, { keep = "list settings active", as = "running.cfg", ends_with = "end" }]\n'
+        "noise = ['^! saved at .*']\n"
+    )
+
+
+class Telnet(_Listening):
+    """The same router over Telnet."""
+
+    name = "telnet"
+    kind = "telnet"
+    procedure = (
+        "over = \"telnet\"\nprompt = '^\\S+# ?$'\npager = '-- more --'\n"
         'steps = [{ send = "paging off" }, { keep = "list settings active", as = "running.cfg", ends_with = "end" }]\n'
         "noise = ['^! saved at .*']\n"
     )
@@ -325,8 +340,10 @@ def stand() -> None:
             "thole": lambda: Thole("s", text),
             "fairlead": lambda: Fairlead("s", folder, lambda: {"content": text()}),
         }
-        device = made[kind]()
-        background.run(device.start())
+        device = made["capstan" if kind == "telnet" else kind]()
+        door = TelnetDoor(device) if kind == "telnet" and isinstance(device, Capstan) else device
+        background.run(door.start())
+        device.port = door.port
     print(json.dumps({"port": device.port, "fingerprint": device.fingerprint}), flush=True)
     sys.stdin.read()
     os._exit(0)
@@ -417,6 +434,14 @@ class DroppedKept(Dropped):
             self.truth.append(self.content(0))
 
 
+def _letter(turn: int, content: bytes) -> EmailMessage:
+    letter = EmailMessage()
+    letter["From"], letter["Subject"] = "s@brackwater.example", "export"
+    letter["Date"], letter["Message-ID"] = START + timedelta(minutes=turn), f"<{turn}@brackwater.example>"
+    letter.add_attachment(content, maintype="text", subtype="plain", filename="export.txt")
+    return letter
+
+
 class Mailed(_Arriving):
     """Letters in a Maildir."""
 
@@ -434,10 +459,7 @@ class Mailed(_Arriving):
 
     def push(self, turn: int) -> None:
         """See _Arriving."""
-        letter = EmailMessage()
-        letter["From"], letter["Subject"] = "s@brackwater.example", "export"
-        letter["Date"], letter["Message-ID"] = START + timedelta(minutes=turn), f"<{turn}@brackwater.example>"
-        letter.add_attachment(self.content(turn), maintype="text", subtype="plain", filename="export.txt")
+        letter = _letter(turn, self.content(turn))
         file = self.folder / "drop" / "new" / f"{turn:05}.letter"
         file.write_bytes(bytes(letter))
         instant = START.timestamp() + turn
@@ -460,6 +482,53 @@ class MailedSeen(Mailed):
         names = sorted(path.name for path in (self.folder / "drop" / "cur").iterdir())
         must(names == [f"{turn:05}.letter:2,S" for turn in range(len(self.truth))], f"the letters are {names[-3:]}")
         must(not self.waiting()[len(names) :], "letters that were taken still wait")
+
+
+class ImapRemoved(_Arriving):
+    """Letters on a mail server, which are removed there."""
+
+    name = "IMAP, remove"
+    then = "remove"
+    needs = "a mail server, as root"
+
+    def set_up(self) -> None:
+        """See _Collecting."""
+        self._closing = ExitStack()
+        self._server = self._closing.enter_context(imap_server("harbour-light"))
+        to = 'move_to = "Taken"\n' if self.then == "move" else ""
+        self._estate(
+            f'over = "mailbox"\nthen = "{self.then}"\n{to}steps = [{{ pull = "*.txt", as = "export.txt" }}]\n',
+            f'address = "127.0.0.1"\nport = {self._server.port}\ncredentials = "reader"\ncertificate = "{self._server.fingerprint}"\n',
+        )
+
+    def close(self) -> None:
+        """See Scenario."""
+        self._closing.close()
+
+    def push(self, turn: int) -> None:
+        """See _Arriving."""
+        self._server.deliver(_letter(turn, self.content(turn)), f"{int(START.timestamp()) + turn}.{turn}")
+
+    def judge_folder(self) -> None:
+        """What was taken is where it belongs."""
+        _Collecting.judge_folder(self)
+        box = self._server.maildir
+        here = [
+            path
+            for name in ("new", "cur")
+            for path in (box / name).iterdir()
+            if ",S" not in path.name and "T" not in path.name.partition(":2,")[2]
+        ]
+        must(not here, f"{len(here)} that were taken still wait")
+        moved = [path for name in ("new", "cur") for path in (box / ".Taken" / name).glob("*")]
+        must(self.then == "remove" or len(moved) == len(self.truth), f"{len(moved)} of {len(self.truth)} were moved")
+
+
+class ImapMoved(ImapRemoved):
+    """Letters on a mail server, which are moved there."""
+
+    name = "IMAP, move"
+    then = "move"
 
 
 class Served(Dropped):
@@ -642,7 +711,7 @@ def _listed(folder: Path) -> dict[str, tuple[int, object]]:
 
 
 SCENARIOS: tuple[type[Scenario], ...] = (
-    File, LargeFile, Tree, Program, Shell, Netconf, Web, Archive, Paused, Dropped, DroppedMoved, DroppedKept, Mailed, MailedSeen, Served,
+    File, LargeFile, Tree, Program, Shell, Telnet, Netconf, Web, Archive, Paused, Dropped, DroppedMoved, DroppedKept, Mailed, MailedSeen, ImapRemoved, ImapMoved, Served,
     Pruned, Copied, Restored,
 )  # fmt: skip
 
@@ -742,7 +811,9 @@ def _all(chance: int, seed: int, chosen: Sequence[str]) -> Iterator[Campaign]:
     try:
         with tempfile.TemporaryDirectory() as folder:
             for number, kind in enumerate(SCENARIOS):
-                if not chosen or kind.name in chosen:
+                if kind.needs and not PEERS[kind.needs]:
+                    print(f"{kind.name:<22} left out: this machine does not have {kind.needs}")
+                elif not chosen or kind.name in chosen:
                     yield campaign(kind, Path(folder) / str(number), prefork, by_chance=chance, seed=seed)
     finally:
         prefork.close()
