@@ -136,6 +136,25 @@ def test_what_a_killed_restore_left_is_cleared_by_the_next_one(files_estate: Est
     assert [path.name for path in data.iterdir()] == ["a.conf"]
 
 
+def test_what_is_there_byte_for_byte_is_no_obstacle_to_a_restore(files_estate: EstateFolder) -> None:
+    assert files_estate.run("collect").code == 0
+    assert "2 files written" in files_estate.run("restore", "files", "--to", "back").out
+    again = files_estate.run("restore", "files", "--to", "back")
+    assert (again.code, again.out.splitlines()[-1].partition("): ")[2]) == (
+        0, "nothing to write; 2 files there already, byte for byte",
+    )  # fmt: skip
+    file = files_estate.path / "back" / "data" / "a.conf"
+    file.unlink()
+    assert "1 file written, readable by you alone; 1 file there already" in files_estate.run(
+        "restore", "files", "--to", "back"
+    ).out  # fmt: skip
+    file.write_text("another\n")
+    refused = files_estate.run("restore", "files", "--to", "back")
+    assert refused.code == 6
+    assert "is there already; nothing was written" in refused.err
+    assert file.read_text() == "another\n"
+
+
 @given(st.binary(min_size=1, max_size=30).filter(lambda raw: b"\0" not in raw))
 def test_every_name_of_a_file_can_be_written_as_text_and_back(raw: bytes) -> None:
     assert raw_name(name_of(raw)) == raw

@@ -70,8 +70,11 @@ def command(
     name = f"{found.source}@{found.number}"
     made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, estate.zone, named=True)}"
     readable = "with the permissions that they had" if permissions else "readable by you alone"
-    there = f"; {len(restored.already)} more there already, byte for byte" if restored.already else ""
-    click.echo(f"{name} ({made}): {count(len(files), 'file')} written, {readable}{there}")
+    written = (
+        f"{count(len(files), 'file')} written, {readable}" if files or not restored.already else "nothing to write"
+    )
+    there = f"; {count(len(restored.already), 'file')} there already, byte for byte" if restored.already else ""
+    click.echo(f"{name} ({made}): {written}{there}")
 
 
 def _confirm_suspect(app: App, version: Version) -> None:
