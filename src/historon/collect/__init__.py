@@ -4,7 +4,7 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import ChangedLine, Judged, judge, question_about
-from historon.collect.owing import settle_owed
+from historon.collect.owing import owing, settle_owed
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.pinning import Identity, shown_identity
 from historon.collect.places import Places
@@ -36,6 +36,7 @@ __all__ = [
     "cause_of",
     "examine",
     "judge",
+    "owing",
     "question_about",
     "rehearse",
     "resume_paused",

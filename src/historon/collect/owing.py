@@ -1,6 +1,7 @@
 """What is owed to sources for exports that are on disk: putting away what was taken where it arrived."""
 
-from collections.abc import Container
+from collections.abc import Container, Iterable
+from contextlib import closing
 from pathlib import Path
 
 from historon.collect.failures import CollectError
@@ -46,14 +47,8 @@ async def settle(reach: Reach, estate: Estate, store: Store, source: Source) -> 
     return ""
 
 
-async def settle_owed(estate: Estate, store: Store, clock: Clock, *, but: Container[str] = ()) -> list[str]:
-    """Settle all that is owed, but for those at which somebody is; what went wrong, in words. StoreError."""
-    workers = Workers()
-    reach = Reach(estate, store, clock, workers)
-    try:
-        return [
-            wrong for source in owing(estate, store, but=but)
-            if (wrong := await settle(reach, estate, store, source))
-        ]  # fmt: skip
-    finally:
-        workers.close()
+async def settle_owed(estate: Estate, store: Store, clock: Clock, sources: Iterable[Source]) -> list[str]:
+    """Settle what is owed to these; what went wrong, in words. StoreError."""
+    with closing(Workers()) as workers:
+        reach = Reach(estate, store, clock, workers)
+        return [wrong for source in sources if (wrong := await settle(reach, estate, store, source))]

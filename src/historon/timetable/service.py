@@ -18,6 +18,7 @@ from historon.collect import (
     SourceBegan,
     SourceResult,
     SourceStep,
+    owing,
     resume_paused,
     run_round,
     settle_owed,
@@ -57,7 +58,6 @@ _TROUBLE = timedelta(seconds=30)
 _RESUME_AGAIN = timedelta(minutes=5)  # between two tries to resume what was left paused
 _JUMP = timedelta(minutes=1)  # by which a clock goes back before that is more than being set right
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
-_SOON = timedelta(minutes=1)
 _SEND = timedelta(minutes=1)  # for one notice on one channel
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
@@ -196,7 +196,7 @@ class Service:
                 wait = _TROUBLE
             self.vitals.late, self.vitals.workers_lost = lateness(), self.workers.lost
             self.vitals.seen, self.vitals.next_due = self._clock(), min(self._next.values(), default=None)
-            if once and not self._rounds and not self._copying and not self._resuming:
+            if once and not any((self._rounds, self._copying, self._resuming, self._settling)):
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
 
@@ -221,7 +221,7 @@ class Service:
         """Wait this long, or until a round or a copy is done or somebody wants us to stop."""
         due = asyncio.get_running_loop().time() + span.total_seconds()
         stopped = asyncio.create_task(self._stop.wait())
-        beside = {task for task in (self._copying, self._resuming, self._writing) if task}
+        beside = {task for task in (self._copying, self._resuming, self._settling, self._writing) if task}
         await asyncio.wait(
             {stopped, *self._rounds, *beside}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
         )
@@ -236,6 +236,9 @@ class Service:
         if self._resuming is not None and self._resuming.done():
             resumed, self._resuming = self._resuming, None
             resumed.result()
+        if self._settling is not None and self._settling.done():
+            settled, self._settling = self._settling, None
+            settled.result()
 
     def _reload(self) -> None:
         """Take up a changed estate file; one that is wrong is told of, and the one before stays in force."""
@@ -267,13 +270,19 @@ class Service:
             self._resuming = asyncio.create_task(self._resume(wanted))
 
     async def _settle_owed(self) -> None:
-        """Put away what a process took that ended before it came to it, where no round does so."""
+        """Put away what a process took that ended before it came to it, where no round does so now."""
+        now = self._clock()
+        due = {name for name, at in self._next.items() if at <= now}
+        sources: list[Source] = []
         try:
-            soon = {name for name, at in self._next.items() if at <= self._clock() + _SOON}  # their round does it
-            for wrong in await settle_owed(self._estate, self._store, self._clock, but=self._busy | soon):
+            sources = owing(self._estate, self._store, but=self._busy | due)
+            self._busy |= {source.name for source in sources}
+            for wrong in await settle_owed(self._estate, self._store, self._clock, sources):
                 _LOG.warning("%s", wrong)
         except StoreError as exc:
             _LOG.error("the store is in trouble: %s", exc)
+        finally:
+            self._busy -= {source.name for source in sources}
 
     async def _resume(self, lefts: Sequence[StillPaused]) -> None:
         try:
