@@ -61,6 +61,9 @@ _SLOW_ONCE = [
     ),  # alike, and which is which
     ("texts compared", b"".join(b"w%d x\n" % (n % 3000) for n in range(6000)) + b"end\nend\n", b"x\n"),
     ("XML compared", b"<a " + b" ".join(b'a%d="x"' % n for n in range(9000)) + b"/>", b"<a/>"),
+    ("letters", b'Content-Disposition: attachment; filename="' + b'"' * 200_000 + b"\n\nx\n", b""),
+    ("letters", b"Subject: " + b"=?utf-8?b?" * 20_000 + b"\n\nx\n", b""),
+    ("letters", b"Content-Type: " + b"(" * 100_000 + b"\n\nx\n", b""),
     ("dialogues", b"\r" * 400_000 + b"x\n", b"abc"),
     ("dialogues", b"\r        \rline\n" * 20_000, b"123456789012345"),
 ]

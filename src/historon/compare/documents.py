@@ -398,6 +398,9 @@ def _all_of_it(content: bytes, xpaths: Sequence[str]) -> list[tuple[object, ...]
     after = list(root.itersiblings())
     found: list[tuple[object, ...]] = []
     for top in (*before, root, *after):
+        if top is not root:  # an instruction beside the root, which cannot be walked
+            found.append(("instruction", top.target, top.text or "", ""))
+            continue
         for event, node in _etree().iterwalk(top, events=("start", "end", "pi")):
             if event == "end":
                 found.append(("end", node.tail if node is not top and (node.tail or "").strip() else ""))

@@ -178,7 +178,8 @@ def _join_procedures(data: dict[str, Any], problems: list[Problem]) -> None:
     shipped = shipped_names()
     problems += extends_problems(procedures, shipped)
     rows = sources if isinstance(sources, list) else []
-    wanted = {row.get("procedure") for row in rows if isinstance(row, dict)}
+    named = (row.get("procedure") for row in rows if isinstance(row, dict))
+    wanted = {name for name in named if isinstance(name, str)}  # what is no name is told where the tables are checked
     data["procedures"] = joined(procedures, (name for name in shipped if name in wanted))
 
 

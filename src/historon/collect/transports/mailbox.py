@@ -1,7 +1,6 @@
 """Exports that are mailed: from a Maildir on this machine, or from a server over IMAP (RFC 9051) and TLS."""
 
 import email
-import email.policy
 import glob
 import imaplib
 import json
@@ -13,6 +12,7 @@ from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage, Message
+from email.policy import EmailPolicy
 from email.utils import parsedate_to_datetime
 from fnmatch import fnmatchcase
 from functools import cached_property, partial
@@ -29,6 +29,7 @@ from historon.threads import apart
 
 __all__ = ["open_mailbox", "settle"]
 
+_LONGEST_HEADER = 2000  # letters; a line has 998 at most (RFC 5322 section 2.1.1)
 _TIMEOUT_S = 60
 _PORT = 993  # RFC 8314 section 3.2
 _ENVELOPE = 2**20  # bytes of a mail besides what is attached to it
@@ -178,8 +179,23 @@ def settle(target: Target, owed: str) -> None:
             server.put_away(key)
 
 
+class _Bounded(EmailPolicy):
+    """Headers as they are, but for those that are longer than any that is meant: the parser goes to and fro in them."""
+
+    def header_source_parse(self, sourcelines: list[str]) -> tuple[str, str]:
+        """See EmailPolicy."""
+        name, value = super().header_source_parse(sourcelines)
+        return name[:_LONGEST_HEADER], value[:_LONGEST_HEADER]
+
+
+_POLICY = _Bounded()
+
+
 def _parsed(content: bytes) -> EmailMessage:
-    message = email.message_from_bytes(content, policy=email.policy.default)
+    try:
+        message = email.message_from_bytes(content, policy=_POLICY)
+    except Exception:  # (its parser raises whatever it meets) what is left of it has no attachment, which is told
+        return EmailMessage(policy=_POLICY)
     assert isinstance(message, EmailMessage)  # noqa: S101 (that is what the policy makes)
     return message
 
