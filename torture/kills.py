@@ -34,8 +34,8 @@ from historon.standins.capstan import Capstan, TelnetDoor
 from historon.standins.fairlead import Fairlead
 from historon.standins.purser import Purser
 from historon.standins.thole import Thole
-from historon.standins.web import Reply, Request, WebServer
 from historon.store import Entry, FolderStore, Outcome, Part, State
+from torture.serving import ContentServer
 from torture.victim import arm, arm_clock
 
 __all__ = ["SCENARIOS", "Campaign", "Scenario", "campaign"]
@@ -325,14 +325,10 @@ def stand() -> None:
     def text() -> str:
         return (folder / "content").read_text()
 
-    class Server(WebServer):
-        def answer(self, request: Request) -> Reply:
-            return Reply(text().encode())
-
     background = Background()
-    device: Capstan | Thole | Fairlead | Server
+    device: Capstan | Thole | Fairlead | ContentServer
     if kind == "https":
-        device = Server("s", folder / "tls")
+        device = ContentServer("s", folder / "tls", lambda: text().encode())
         device.start()
     else:
         made: dict[str, Callable[[], Capstan | Thole | Fairlead]] = {

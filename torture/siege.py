@@ -36,9 +36,9 @@ from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault
 from historon.standins.certificates import SelfSigned
 from historon.standins.thole import Thole, TholeFault
-from historon.standins.web import Reply, Request, WebServer
 from historon.store import FolderStore
 from torture.hostile import hostile_exports
+from torture.serving import ContentServer
 
 __all__ = ["Seen", "Siege"]
 
@@ -104,18 +104,6 @@ then = "remove"
 steps = [{ pull = "*" }]
 step_deadline = "20s"
 """
-
-
-class _Served(WebServer):
-    """Answers with whatever is given."""
-
-    def __init__(self, name: str, folder: Path, content: Callable[[], bytes]) -> None:
-        super().__init__(name, folder)
-        self._content = content
-
-    def answer(self, request: Request) -> Reply:
-        """See WebServer."""
-        return Reply(self._content())
 
 
 class _Raw:
@@ -336,7 +324,7 @@ class Siege:
         return self._exports[(self._turn * 12 + number) % len(self._exports)][1]
 
     def _web(self, name: str, procedure: str, content: Callable[[], bytes]) -> None:
-        server = _Served(name, self.folder / "tls" / name, content)
+        server = ContentServer(name, self.folder / "tls" / name, content)
         server.start()
         self._closing.callback(server.stop)
         self._source(name, procedure, port=server.port, certificate=server.fingerprint)
@@ -497,7 +485,7 @@ class Siege:
 
     def _judge(self, seen: Seen, began: datetime) -> None:
         store = FolderStore(self.folder / "store")
-        times = {"started": began}
+        last = began
         for one in store.rounds(limit=100_000):
             for visit in store.visits(one.number):
                 if visit.source not in self.honest:
@@ -508,8 +496,8 @@ class Siege:
                 seen.late.append((visit.at - due).total_seconds())
                 seen.done.append((visit.at + visit.took - due).total_seconds())
                 seen.missed += visit.outcome not in ("first", "changed", "unchanged", "interrupted")
-                times["ended"] = max(times.get("ended", visit.at), visit.at)
-        wanted = int((times.get("ended", began) - began) // timedelta(minutes=1)) * len(self.honest)
+                last = max(last, visit.at)
+        wanted = int((last - began) // timedelta(minutes=1)) * len(self.honest)
         seen.missed += max(0, wanted - seen.visits)
         for name in self.honest:
             seen.versions += len(store.versions(name))
