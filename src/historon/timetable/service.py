@@ -230,15 +230,9 @@ class Service:
         for task in [task for task in self._rounds if task.done()]:
             self._rounds.discard(task)
             task.result()
-        if self._copying is not None and self._copying.done():
-            copied, self._copying = self._copying, None
-            copied.result()
-        if self._resuming is not None and self._resuming.done():
-            resumed, self._resuming = self._resuming, None
-            resumed.result()
-        if self._settling is not None and self._settling.done():
-            settled, self._settling = self._settling, None
-            settled.result()
+        self._copying = _still_running(self._copying)
+        self._resuming = _still_running(self._resuming)
+        self._settling = _still_running(self._settling)
 
     def _reload(self) -> None:
         """Take up a changed estate file; one that is wrong is told of, and the one before stays in force."""
@@ -396,7 +390,7 @@ class Service:
     def _deliver(self, now: datetime) -> None:
         """Send what is due, beside everything else; one channel that is slow does not hold up the rounds."""
         if self._delivery is not None and self._delivery.done():
-            done, self._delivery = self._delivery, None
+            done, self._delivery = self._delivery, None  # gone before what went wrong in it is raised
             done.result()
         if self._delivery is None and self._teller.delivery.has_due(now):
             self._delivery = asyncio.create_task(self._send_due())
@@ -490,6 +484,14 @@ class Service:
                 await self._send_due()
         except TimeoutError:
             _LOG.warning("not all notices were sent; they will be, when a service runs again")
+
+
+def _still_running(task: asyncio.Task[None] | None) -> asyncio.Task[None] | None:
+    """The task, or None once it is done. Raises what went wrong in it."""
+    if task is None or not task.done():
+        return task
+    task.result()
+    return None
 
 
 async def _sent(one: Outgoing, estate: Estate, now: datetime) -> Sent | NoticeError:
