@@ -24,18 +24,22 @@ class LeapingLoop(asyncio.SelectorEventLoop):
     """An event loop that never waits: when nothing is to do, its clock leaps to the next thing. Threads are not used."""
 
     def __init__(self) -> None:
-        real = selectors.DefaultSelector()
-        select = real.select
-
-        def leap(timeout: float | None = None) -> list[Any]:
-            events = select(0 if timeout is not None else None)
-            if not events and timeout:
-                self.leapt += timeout
-            return events
-
-        real.select = leap  # type: ignore[method-assign]
+        selector = selectors.DefaultSelector()
+        self.select = selector.select
+        selector.select = self._leap  # type: ignore[method-assign]
         self.leapt = 0.0
-        super().__init__(real)
+        super().__init__(selector)
+
+    def _leap(self, timeout: float | None = None) -> list[Any]:
+        events = self.select(0 if timeout is not None else None)
+        if not events and timeout:
+            events = self.linger()
+            self.leapt += 0 if events else timeout
+        return events
+
+    def linger(self) -> list[Any]:
+        """What comes soon though nothing is there now: nothing here, as nothing works beside this loop."""
+        return []
 
     def time(self) -> float:
         return self.leapt

@@ -329,6 +329,24 @@ def test_attachments_of_letters_in_the_order_in_which_they_arrived(estate: Estat
     assert 'the mail "Export of s" has no attachment *.cfg' in collect(estate).out
 
 
+def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFolder) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    _maildir(estate, "remove")
+    box.add(_letter(1, b"one"))
+    assert collect(estate).code == 0
+    for number in (2, 3):
+        box.add(_letter(number, b"x", name="other.txt"))
+    assert collect(estate).code == 3, "the newest has none"
+    for number, content in ((4, b"four"), (5, b"five")):
+        box.add(_letter(number, content))
+    result = collect(estate)
+    assert result.code == 0
+    assert parts_of(estate) == {"export.cfg": b"five"}
+    assert "(and 1 more)" in estate.run("versions", "s").out
+    assert len(mailbox.Maildir(str(estate.path / "mail"))) == 2, "they are left where they are"
+    assert "no new mail has arrived" in collect(estate).out
+
+
 def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     box.add(_letter(1, b"one"))

@@ -233,6 +233,8 @@ def test_a_store_that_was_replaced_under_a_running_service_is_written_to_no_more
     FolderStore.create(many.path / "store").close()
     with pytest.raises(StoreError, match="moved away or replaced while it was open"):
         store.begin_round(datetime.now(UTC), "test")
+    with pytest.raises(StoreError, match="moved away or replaced while it was open"):
+        store.another().begin_round(datetime.now(UTC), "test")
     store.close()
     (many.path / "store" / LEDGER).unlink()
     again = FolderStore(many.path / "away")

@@ -118,9 +118,10 @@ TEXT = b"".join(b"interface port-%d\n  mtu 1500\n" % number for number in range(
         ("a.xml", WHOLE["a.xml"](), b'<response status="error"/>', 'a.xml is an error document: status="error"'),
         ("a.json", WHOLE["a.json"](), b'{"error": "denied"}', 'a.json is an error document: "denied"'),
         ("a.tgz", gzip.compress(_tar(9)), gzip.compress(_tar(4)), "a.tgz has 4 members, and had 9"),
+        ("a.tgz", gzip.compress(_tar()), gzip.compress(bytes(10240)), "a.tgz has 0 members, and had 4"),
         ("export", gzip.compress(_tar()), TEXT, "export is text, and was gzip before"),
     ],
-    ids=range(19),
+    ids=range(20),
 )
 def test_what_is_pulled_is_inspected_like_what_is_kept(
     estate: EstateFolder, name: str, whole: bytes, broken: bytes, said: str

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-__all__ = ["arm", "arm_clock"]
+__all__ = ["arm", "arm_clock", "watch_steps"]
 
 _STEPS = ("fsync", "fdatasync", "unlink", "remove", "rename", "replace", "link", "symlink", "rmdir", "mkdir")
 
@@ -27,6 +27,11 @@ def arm(point: int, record: Path) -> None:
             record.write_text(what)
             os.kill(os.getpid(), signal.SIGKILL)
 
+    watch_steps(passing)
+
+
+def watch_steps(passing: Callable[[str], None]) -> None:
+    """Call `passing` just before and just after each step of this process."""
     for name in _STEPS:
         setattr(os, name, _counted(getattr(os, name), name, passing))
     opening = os.open
@@ -34,23 +39,22 @@ def arm(point: int, record: Path) -> None:
     os.open = lambda path, flags, *more, **named: (creating if flags & os.O_CREAT else opening)(
         path, flags, *more, **named
     )
-
-    class Connection(sqlite3.Connection):
-        def execute(self, sql: str, *more: Any) -> sqlite3.Cursor:
-            if not sql.startswith("COMMIT"):
-                return super().execute(sql, *more)
-            passing("before commit")
-            done = super().execute(sql, *more)
-            passing("after commit")
-            return done
-
     connect = sqlite3.connect
 
-    def connecting(*arguments: Any, **more: Any) -> sqlite3.Connection:
-        made: sqlite3.Connection = connect(*arguments, **{"factory": Connection, **more})
-        return made
+    def connecting(*arguments: Any, factory: type[sqlite3.Connection] = sqlite3.Connection, **more: Any) -> Any:
+        class Connection(factory):  # type: ignore[misc, valid-type]
+            def execute(self, sql: str, *more: Any) -> sqlite3.Cursor:
+                if not sql.startswith("COMMIT"):
+                    done: sqlite3.Cursor = super().execute(sql, *more)
+                    return done
+                passing("before commit")
+                done = super().execute(sql, *more)
+                passing("after commit")
+                return done
 
-    sqlite3.connect = connecting  # type: ignore[assignment]
+        return connect(*arguments, factory=Connection, **more)
+
+    sqlite3.connect = connecting
 
 
 def _counted(step: Callable[..., Any], name: str, passing: Callable[[str], None]) -> Callable[..., Any]:

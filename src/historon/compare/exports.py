@@ -96,7 +96,8 @@ class PartChange:
             return [Change(How.REMOVED, "", _described(self.old_content), "", 1, None)]
         if self.kind is Kind.BINARY:
             whole = Change(How.EDITED, "", _described(self.old_content), _described(self.new_content))
-            return [whole, *_strings(*self._seen)]
+            # Without the names that stand beside them in a text, nobody can tell which of them are secrets.
+            return [whole, *_strings(*self._seen)] if self.masks.reveal else [whole]
         renamed = [Change(How.EDITED, "name", self.was, self.name)] if self.was else []
         if self._document_changes is not None:
             return [*renamed, *self._document_changes]

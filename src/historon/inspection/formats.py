@@ -141,10 +141,15 @@ def _compressed(file: IO[bytes], found: Look) -> None:
         raise _CutError("it does not begin like one")
     plain = decompressed(found.kind, file)
     head = plain.read(_PIECE)
-    if kind_by_head(head) == "tar":
+    if kind_by_head(head) == "tar" or _ends_at_once(head):
         _read_tar(Rejoined(head, plain, _MOST), found)
     else:
         _exhaust(plain, len(head))
+
+
+def _ends_at_once(head: bytes) -> bool:
+    """Whether this is a tar archive without a member: nothing but its closing blocks of zeros."""
+    return len(head) >= 2 * _BLOCK and not head.strip(b"\0")
 
 
 def _exhaust(plain: IO[bytes], count: int = 0) -> None:

@@ -48,6 +48,8 @@ class Teller:
         self._clock = clock
         self._heard: list[tuple[Event, int | None]] = []
         self._memories: dict[str, str] = {}
+        # What people were told that the store did not take, by topic: told again it would be told without end.
+        self._unkept: defaultdict[str, dict[str, str]] = defaultdict(dict)
         # Of rounds that have not ended: the channels that hear of their end, and what is as bad as was told before.
         self._gathering: defaultdict[int, set[str]] = defaultdict(set)
         self._as_before: defaultdict[int, list[str]] = defaultdict(list)
@@ -109,6 +111,8 @@ class Teller:
 
     def _recalled(self, name: str) -> str | None:
         """What is remembered of a source; where the store cannot say it, it is told as if it were new."""
+        if name in self._unkept[_SOURCES]:
+            return self._unkept[_SOURCES][name]
         try:
             return self._store.recall(name, _SOURCES)
         except StoreError:
@@ -206,7 +210,8 @@ class Teller:
     def _known(self, topic: str = "") -> dict[str, Condition]:
         """What people know of each source, or of something else that is looked at."""
         topic = _topic(topic)
-        texts = {**self._store.recall_all(topic), ESTATE: self._store.recall(ESTATE, topic)}
+        kept = {**self._store.recall_all(topic), ESTATE: self._store.recall(ESTATE, topic)}
+        texts = {**kept, **self._unkept[topic]}
         return {name: msgspec.json.decode(text, type=Condition) for name, text in texts.items() if text}
 
     # ---- into the outbox -----------------------------------------------------------------------------------
@@ -235,10 +240,15 @@ class Teller:
     def _post(self, posts: Sequence[Pending], memories: Mapping[str, Mapping[str, str]] = MappingProxyType({})) -> None:
         if not posts and not memories:
             return
+        topics = self._unkept.keys() | memories.keys()
+        told = {topic: {**self._unkept.get(topic, {}), **memories.get(topic, {})} for topic in topics}
         try:
-            self._store.outbox.post(posts, memories)
+            self._store.outbox.post(posts, told)
         except StoreError:
             self.delivery.past_the_store += posts
+            self._unkept.update(told)
+        else:
+            self._unkept.clear()
 
 
 def _about_pause(resumed: Resumed, now: datetime) -> Watched:

@@ -151,6 +151,7 @@ class FolderStore(Store):
         if type(self) is not FolderStore:
             return self
         made = FolderStore(self._folder, indexed=self.indexed)
+        made._identity = self._identity  # what is there now may be another store: it is read, and written to by nobody
         self._others = [*(one for one in self._others if not one._closed), made]
         return made
 

@@ -55,6 +55,7 @@ _TOPIC = "timetable"  # under which the ledger remembers up to when a source's t
 _LEASE = timedelta(seconds=60)
 _TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
 _TROUBLE = timedelta(seconds=30)
+_NOT_TAKEN = timedelta(minutes=30)  # until a source is asked again of which the store did not take what was found
 _RESUME_AGAIN = timedelta(minutes=5)  # between two tries to resume what was left paused
 _JUMP = timedelta(minutes=1)  # by which a clock goes back before that is more than being set right
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
@@ -91,6 +92,7 @@ class Service:
         self._new: dict[str, str] = {}
         self._being_written: dict[str, str] = {}
         self._writing: asyncio.Task[None] | None = None
+        self._taken = True  # whether the store has taken something since it was last in trouble
         self._delivery: asyncio.Task[None] | None = None
         self._copying: asyncio.Task[None] | None = None
         self._resuming: asyncio.Task[None] | None = None
@@ -189,8 +191,10 @@ class Service:
                 self._copy()
                 self._deliver(now)
                 wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
-                self.vitals.trouble = ""
+                if self._taken:
+                    self.vitals.trouble = ""
             except StoreError as exc:
+                self._taken = False
                 _LOG.error("the store is in trouble: %s; will be retried in %ss", exc, _TROUBLE.seconds)
                 self._tell_trouble(exc)
                 wait = _TROUBLE
@@ -335,7 +339,9 @@ class Service:
         for result in () if report.interrupted else report.results:
             if result.waiting and result.source in self._busy:  # what waited there could not be taken
                 self._deal_with(result.source)
-        self._put_off([source for source in sources if source.name in self._busy])
+        lost = {result.source for result in report.results if result.round is None}
+        self._put_off([source for source in sources if source.name in self._busy - lost])
+        self._put_off([source for source in sources if source.name in self._busy & lost], _NOT_TAKEN)
         _LOG.log(
             logging.WARNING if report.in_trouble else logging.INFO,
             "round %s ended: %s", report.number, _tally(report),
@@ -359,7 +365,7 @@ class Service:
             return
         if event.outcome is Outcome.SKIPPED and self._stop.is_set():
             return
-        if not event.waiting:
+        if not event.waiting and event.round is not None:
             self._deal_with(event.source)
         told = event.failure or (event.note if event.outcome is Outcome.SUSPECT else None)
         word = event.outcome if told is None else f"{event.outcome}: {told}"
@@ -373,12 +379,12 @@ class Service:
         if (source := self._estate.sources.get(name)) and source.timetables:
             self._plan(source)
 
-    def _put_off(self, sources: Iterable[Source]) -> None:
+    def _put_off(self, sources: Iterable[Source], by: timedelta = _TROUBLE * 2) -> None:
         """Sources that were not come to: due again soon, but not at once."""
         for source in sources:
             self._busy.discard(source.name)
             if source.name in self._estate.sources and source.timetables:
-                self._next[source.name] = self._clock() + _TROUBLE * 2
+                self._next[source.name] = self._clock() + by
 
     def _look(self, topic: str, look: Watched) -> None:
         """Tell of one thing, if that is news; where the store cannot say what is, the log has it."""
@@ -450,6 +456,7 @@ class Service:
             written, self._writing = self._writing, None
             self._new, self._being_written = {**self._being_written, **self._new}, {}
             written.result()
+            self._taken = True
 
     def _flush(self) -> None:
         """Write down who is new on schedule, if that was not done yet."""

@@ -78,27 +78,36 @@ class _MailSession(Session):
             fitting = [mail for mail in there if seen.knows(mail) or (mail.size <= most and _fits(mail.message, step))]
             if not fitting:
                 raise NotNowError("no mail has arrived that matches sender and subject")
-            choice = choose_next(fitting, seen, self._procedure)
-            if choice is None:
-                raise NotNowError("no new mail has arrived since the one that was taken before")
+            choice, parts, useless = self._next(fitting, seen, path, name, step)
             message = choice.one.message
-        try:
-            parts = self._attachments(message, path, name, step)
-        except CollectError:
-            raise
-        except Exception as exc:  # (its parser raises whatever it meets in hostile mails)
-            subject = str(_header(message, "subject"))[:80]
-            why = f'the mail "{subject}" cannot be taken apart: its headers or parts are broken'
-            raise CollectError(FailureKind.STEP, why, hint="move it away, and see what sent it", again=False) from exc
-        if not parts:
-            subject = str(_header(message, "subject"))
-            raise CollectError(FailureKind.STEP, f'the mail "{subject[:80]}" has no attachment {path}')
         taken = [*choice.passed, choice.one]
         self.waiting, self.made = len(choice.later), choice.one.arrived
         self._remark(choice, message)
+        if useless:
+            more = f" (and {len(useless) - 1} more)" if len(useless) > 1 else ""
+            self.remarks.append(f"{useless[-1][1].message}; it is left where it is{more}")
         if self._procedure.then != "keep":
             self.owed = json.dumps([mail.key for mail in taken])
-        return parts, seen.after(taken, there)
+        return parts, seen.after([*taken, *(mail for mail, _ in useless)], there)
+
+    def _next(
+        self, fitting: Sequence[_Mail], seen: Seen, path: str, name: str | None, step: Step
+    ) -> tuple[Choice[_Mail], Sequence[Part], Sequence[tuple[_Mail, CollectError]]]:
+        """The next mail that has an export, with its parts, and older ones that have none: they keep no later one.
+
+        Where none has, the newest is the failure.
+        """
+        useless: list[tuple[_Mail, CollectError]] = []
+        left = list(fitting)
+        while (choice := choose_next(left, seen, self._procedure)) is not None:
+            try:
+                return choice, self._attachments(choice.one.message, path, name, step), useless
+            except CollectError as exc:
+                useless.append((choice.one, exc))
+            left.remove(choice.one)
+        if useless:
+            raise useless[-1][1]
+        raise NotNowError("no new mail has arrived since the one that was taken before")
 
     def _remark(self, choice: Choice[_Mail], message: EmailMessage) -> None:
         if choice.passed:
@@ -111,6 +120,20 @@ class _MailSession(Session):
             self.remarks.append(f"its mail is dated {odd} {way} it arrived: is the device's clock right?")
 
     def _attachments(self, message: EmailMessage, pattern: str, name: str | None, step: Step) -> list[Part]:
+        """CollectError when there are none, or when they cannot be had."""
+        subject = str(_header(message, "subject"))[:80]
+        try:
+            parts = self._matching(message, pattern, name, step)
+        except CollectError:
+            raise
+        except Exception as exc:  # (its parser raises whatever it meets in hostile mails)
+            why = f'the mail "{subject}" cannot be taken apart: its headers or parts are broken'
+            raise CollectError(FailureKind.STEP, why, hint="move it away, and see what sent it", again=False) from exc
+        if not parts:
+            raise CollectError(FailureKind.STEP, f'the mail "{subject}" has no attachment {pattern}')
+        return parts
+
+    def _matching(self, message: EmailMessage, pattern: str, name: str | None, step: Step) -> list[Part]:
         parts: list[Part] = []
         for attachment in message.walk():
             called = _file_name(attachment).replace("\\", "/").rpartition("/")[2]

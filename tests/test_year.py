@@ -1,0 +1,96 @@
+"""A short year of faults, and whether its judge finds old faults that are brought back."""
+
+import ast
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+JUDGES = ("judge", "ledger", "telling", "truth")
+
+
+def _year(*arguments: str) -> dict[str, object]:
+    """What came of a year, by the program that plays it."""
+    done = subprocess.run(
+        [sys.executable, "-m", "year", "--json", *arguments], cwd=ROOT, capture_output=True, text=True, check=False
+    )
+    assert done.stdout, done.stderr
+    read: dict[str, object] = json.loads(done.stdout)
+    assert done.returncode == bool(read["findings"]), done.stderr
+    return read
+
+
+@pytest.mark.parametrize("seed", ["1", "2"])
+def test_a_short_year_of_faults_finds_nothing(seed: str) -> None:
+    found = _year("--seed", seed, "--days", "14", "--sources", "35", "--dense", "3")
+    assert found["findings"] == []
+    assert isinstance(found["faults"], dict)
+    assert sum(found["faults"].values()) > 30
+
+
+# What was found once: (sources, days, faults as (day, nights, kind, source)).
+FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] = {
+    "half-minute": ((0,), 4, [(2, 1, "the disk is read-only", "")]),
+    "letter": ((4,), 6, [(2, 1, "a letter without an export", "mail-indentation-004")]),
+    "replaced": ((0, 6), 4, [(2, 1, "the store is replaced", "")]),
+    "filling": ((0, 6, 9), 4, [(2, 1, "the disk fills up", "")]),
+    "empty archive": ((9,), 4, [(2, 1, "an empty archive", "file-archive-009")]),
+    "database": ((13,), 12, [(2, 1, "looked at", ""), (6, 1, "looked at", "")]),
+}
+
+
+def _script(folder: Path, name: str) -> str:
+    sources, days, faults = FOUND[name]
+    entries = [{"day": day, "nights": nights, "kind": kind, "source": source} for day, nights, kind, source in faults]
+    file = folder / "script.json"
+    file.write_text(json.dumps({"seed": "2", "days": days, "sources": sources, "entries": entries}))
+    return str(file)
+
+
+@pytest.mark.parametrize("name", FOUND)
+def test_what_was_found_once_is_found_no_more(name: str, tmp_path: Path) -> None:
+    found = _year("--script", _script(tmp_path, name))
+    assert found["findings"] == []
+    assert found["faults"]
+
+
+# Old faults, what is looked at to find each, and as what it is found.
+_HALF = (2, 2, "half of the export", "file-indentation-000")
+BROKEN: dict[str, tuple[tuple[int, ...], list[tuple[int, int, str, str]], str]] = {
+    "half exports are good": ((0,), [_HALF], "false all-clear"),
+    "a suspect export becomes the last good one": ((0,), [_HALF], "loss"),
+    "a lossy reading shows sameness": ((0, 6, 15, 21, 24), [], "false all-clear"),
+    "what was taken is not remembered with it": ((17,), [(3, 1, "no push", "drop-xml-017")], "false all-clear"),
+    "what was taken is not put away": ((1,), [], "left over"),
+    "status forgets the last try": ((1,), [(3, 1, "an error in a whole file", "drop-braces-001")], "false all-clear"),
+    "what is overdue is not told": ((0,), [(2, 3, "not there", "file-indentation-000")], "missing notice"),
+    "a service that was left paused is not resumed": ((7,), [(2, 1, "a service that does not resume", "paused-headers-007")], "false all-clear"),
+    "a dead holder's lease is obeyed": ((0,), [(2, 1, "killed at a turn", "")], "defect"),
+    "loss travels into the copy": ((0, 1, 4), [(2, 1, "the store loses versions", "")], "loss"),
+    "secrets are shown": ((0, 6, 15, 21, 24), [(3, 1, "looked at", "")], "secret"),
+    "trouble is told every half minute": ((0,), [(2, 1, "the disk is read-only", "")], "double notice"),
+    "one letter stops a mailbox": ((4,), [(2, 1, "a letter without an export", "mail-indentation-004")], "loss"),
+    "a round goes to another store": ((0, 6), [(2, 1, "the store is replaced", "")], "loss"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", BROKEN)
+def test_an_old_fault_that_is_brought_back_is_found_within_two_weeks(name: str, tmp_path: Path) -> None:
+    sources, faults, mistake = BROKEN[name]
+    FOUND[name] = sources, 14, faults
+    found = _year("--script", _script(tmp_path, name), "--break", name, "--stop")
+    assert isinstance(found["findings"], list)
+    assert mistake in {one["mistake"] for one in found["findings"]}, found["findings"]
+
+
+@pytest.mark.parametrize("name", JUDGES)
+def test_the_judge_shares_nothing_with_what_it_judges(name: str) -> None:
+    tree = ast.parse((ROOT / "year" / f"{name}.py").read_text())
+    imported = {node.module or "" for node in ast.walk(tree) if isinstance(node, ast.ImportFrom)}
+    imported |= {alias.name for node in ast.walk(tree) if isinstance(node, ast.Import) for alias in node.names}
+    ours = {one for one in imported if one.split(".")[0] in ("historon", "tests", "torture")}
+    assert not ours
+    assert {one for one in imported if one.split(".")[0] == "year"} <= {f"year.{one}" for one in JUDGES}

@@ -1,0 +1,537 @@
+"""What goes wrong around Historon, or with itself: its process, its clock, its disk, its file, and those it tells."""
+
+import shutil
+import sqlite3
+from collections.abc import Callable, Sequence
+from datetime import datetime, time, timedelta
+from typing import TYPE_CHECKING, ClassVar
+
+from year.disks import Disk
+from year.faults import Disturbance
+from year.program import Armed
+
+if TYPE_CHECKING:
+    from year.play import Play
+
+__all__ = ["DISTURBANCES"]
+
+_Stops = Sequence[tuple[datetime, Callable[[], None]]]
+_ROUND = time(2, 30)
+
+
+# ---- its process -----------------------------------------------------------------------------------------------------
+
+
+class KilledAtStep(Disturbance):
+    """kill -9 at some step of the night's round that changes what is on disk."""
+
+    kind = "killed at a step"
+    deadly = True
+
+    def begin_night(self, play: "Play") -> None:
+        play.program.armed = Armed(play.at(_ROUND), step=self.rng.randrange(600))
+
+
+class KilledAtTurn(Disturbance):
+    """kill -9 between any two things of the night's round."""
+
+    kind = "killed at a turn"
+    deadly = True
+
+    def begin_night(self, play: "Play") -> None:
+        play.program.armed = Armed(play.at(_ROUND), turn=self.rng.randrange(900))
+
+
+class KilledAndDown(Disturbance):
+    """kill -9 in the middle of the round, and nobody starts it again before noon."""
+
+    kind = "killed, and down until noon"
+    deadly = True
+
+    def stops(self, play: "Play") -> _Stops:
+        return [(play.at(time(2, self.rng.randrange(31, 59))), lambda: self._die(play))]
+
+    def _die(self, play: "Play") -> None:
+        play.program.kill()
+        play.night.down, play.night.visits = True, (0, 1)
+
+    def end(self, play: "Play") -> None:
+        play.put_off.append(lambda: self._again(play))
+
+    def _again(self, play: "Play") -> None:
+        play.night.visits = (1, 2)
+        play.night.may.add("service-died")
+        play.begin_service()
+
+
+class Down(Disturbance):
+    """The service is stopped at noon, and started again at the noon after the night."""
+
+    kind = "down for a night"
+
+    def begin_night(self, play: "Play") -> None:
+        play.end_service()
+        play.night.down, play.night.visits = True, (0, 0)
+
+    def end(self, play: "Play") -> None:
+        play.put_off.append(lambda: self._again(play))
+
+    def _again(self, play: "Play") -> None:
+        play.night.visits = (2, 2)
+        play.begin_service()
+
+
+class DownForLong(Down):
+    """The same for three nights."""
+
+    kind = "down for three nights"
+    nights = 3
+
+
+class Restarted(Disturbance):
+    """SIGTERM in the middle of the round, and started again ten minutes later."""
+
+    kind = "restarted in the middle"
+
+    def stops(self, play: "Play") -> _Stops:
+        minute = self.rng.randrange(31, 58)
+        return [
+            (play.at(time(2, minute)), play.end_service),
+            (play.at(time(2, minute)) + timedelta(minutes=10), play.begin_service),
+        ]
+
+
+class SecondService(Disturbance):
+    """Somebody starts a second one while the first is at it."""
+
+    kind = "a second service"
+
+    def stops(self, play: "Play") -> _Stops:
+        return [(play.at(time(2, self.rng.randrange(25, 59))), lambda: self._start(play))]
+
+    @staticmethod
+    def _start(play: "Play") -> None:
+        code, _, err = play.ask("serve", "--once")
+        if code != 6:
+            play.find("double", "the service", f"a second one ended with {code}: {err[-200:]}")
+
+
+# ---- somebody at the keyboard ----------------------------------------------------------------------------------------
+
+
+class ByHand(Disturbance):
+    """Somebody collects from some sources, while a round runs or in the afternoon."""
+
+    kind = "collected by hand"
+
+    def stops(self, play: "Play") -> _Stops:
+        at = self.rng.choice([time(15), time(2, self.rng.randrange(31, 59))])
+        near = [one.name for one in play.sources.values() if one.post.transport == "file"]
+        names = self.rng.sample(near, min(3, len(near)))
+        return [(play.at(at), lambda: self._collect(play, names))]
+
+    @staticmethod
+    def _collect(play: "Play", names: Sequence[str]) -> None:
+        play.night.by_hand |= set(names)
+        code, _, err = play.ask("collect", *names)
+        if code not in (0, 3, 5, 6):
+            play.find("defect", "collect", f"it ended with {code}: {err[-300:]}")
+
+
+class KilledByHand(Disturbance):
+    """The same, and it is killed at some step."""
+
+    kind = "killed while collecting by hand"
+
+    def stops(self, play: "Play") -> _Stops:
+        near = [one.name for one in play.sources.values() if one.post.transport == "file"]
+        names = self.rng.sample(near, min(3, len(near)))
+        return [(play.at(time(16)), lambda: self._collect(play, names))]
+
+    def _collect(self, play: "Play", names: Sequence[str]) -> None:
+        play.night.by_hand |= set(names)
+        play.night.may.add("store-trouble")
+        play.program.command(["collect", *names], play.now, dying_at=self.rng.randrange(60))
+
+
+class Pruned(Disturbance):
+    """Somebody prunes, now and then while a round runs."""
+
+    kind = "pruned by hand"
+
+    def stops(self, play: "Play") -> _Stops:
+        at = self.rng.choice([time(14), time(2, self.rng.randrange(31, 59))])
+        return [(play.at(at), lambda: self._prune(play))]
+
+    @staticmethod
+    def _prune(play: "Play") -> None:
+        code, _, err = play.ask("prune", "--yes")
+        if code not in (0, 6):
+            play.find("defect", "prune", f"it ended with {code}: {err[-300:]}")
+
+
+class KilledPruning(Disturbance):
+    """The same, and it is killed at some step."""
+
+    kind = "killed while pruning"
+
+    def stops(self, play: "Play") -> _Stops:
+        return [
+            (play.at(time(14)), lambda: self._prune(play, self.rng.randrange(40))), (play.at(time(14, 30)), lambda: Pruned._prune(play)),
+        ]  # fmt: skip
+
+    @staticmethod
+    def _prune(play: "Play", step: int) -> None:
+        play.program.command(["prune", "--yes"], play.now, dying_at=step)
+
+
+class Restored(Disturbance):
+    """Somebody restores a version of each of some sources, and gets what was there."""
+
+    kind = "restored by hand"
+
+    def stops(self, play: "Play") -> _Stops:
+        names = self.rng.sample([*play.sources], min(4, len(play.sources)))
+        return [(play.at(time(17)), lambda: self._restore(play, names))]
+
+    @staticmethod
+    def _restore(play: "Play", names: Sequence[str]) -> None:
+        for name in names:
+            number, parts = play.judge.last_good(name)
+            if number is None:
+                continue
+            target = play.home.parent / "restored"
+            code, _, err = play.ask("restore", f"{name}@{number}", "--to", str(target))
+            found = {str(file.relative_to(target)): file.read_bytes() for file in target.rglob("*") if file.is_file()}
+            if code != 0 or {key: value for key, value in found.items() if not key.endswith(".tree")} != parts:
+                play.find(
+                    "loss", name, f"@{number} was not restored as it was: {code} {err[-200:]} {sorted(found)[:3]}"
+                )
+            shutil.rmtree(target, ignore_errors=True)
+
+
+class Looked(Disturbance):
+    """Somebody looks at everything; no secret may be seen, and nothing may go wrong."""
+
+    kind = "looked at"
+
+    def stops(self, play: "Play") -> _Stops:
+        return [
+            (play.at(time(2, self.rng.randrange(25, 59))), lambda: self._look(play)),
+            (play.at(time(9)), lambda: self._look(play)),
+        ]
+
+    def _look(self, play: "Play") -> None:
+        name = self.rng.choice([*play.sources])
+        for words in (
+            ["changes", "--since", "3d"], ["diff", name], ["show", name], ["versions", name], ["rounds"], ["agenda"], ["find", "berth-1"],
+            ["trace", name, "hostname"], ["noise", name], ["notices", "--history"], ["sources"], ["copies"], ["verify", name],
+        ):  # fmt: skip
+            code, _, err = play.ask(*words)
+            if code not in (0, 1, 2) and not (code == 5 and play.night.blocked):
+                play.find("defect", " ".join(words), f"it ended with {code}: {err[-300:]}")
+
+
+# ---- its clock -------------------------------------------------------------------------------------------------------
+
+
+class ClockWrong(Disturbance):
+    """The machine's clock is wrong for a night, and set right at noon."""
+
+    kind: ClassVar[str] = "the clock goes back"
+    by: ClassVar[timedelta] = -timedelta(hours=3)
+
+    def begin_night(self, play: "Play") -> None:
+        play.program.skew = self.by
+        play.night.unsure, play.night.visits = True, (0, 2)
+        play.night.may |= {"copy-behind", "copy-well"}
+
+    def end(self, play: "Play") -> None:
+        play.program.skew = timedelta()
+        play.put_off.append(lambda: self._right(play))
+
+    @staticmethod
+    def _right(play: "Play") -> None:
+        play.night.unsure, play.night.visits = True, (0, 2)
+        play.night.may |= {"copy-behind", "copy-well"}
+
+
+class ClockForward(ClockWrong):
+    """It goes forward by two days."""
+
+    kind = "the clock goes forward"
+    by = timedelta(days=2)
+
+
+# ---- its disk --------------------------------------------------------------------------------------------------------
+
+
+class DiskTrouble(Disturbance):
+    """The store's disk takes nothing for some hours of the night."""
+
+    kind: ClassVar[str] = "the disk is full"
+    disk: ClassVar[Disk] = Disk.FULL
+    must: ClassVar[list[set[str]]] = [{"collecting-blocked"}, {"disk-low"}]
+    may: ClassVar[set[str]] = {"store-trouble", "disk-well", "collecting-again"}
+    from_: ClassVar[time] = time(2, 5)
+
+    def begin_night(self, play: "Play") -> None:
+        play.night.blocked, play.night.visits = True, (1, 90)
+        play.night.must += self.must
+        play.night.may |= self.may
+
+    def stops(self, play: "Play") -> _Stops:
+        return [
+            (play.at(self.from_), lambda: self._be(play, self.disk)),
+            (play.at(time(3, 30)), lambda: self._be(play, Disk.WELL)),
+        ]
+
+    @staticmethod
+    def _be(play: "Play", disk: Disk) -> None:
+        play.program.disk = disk
+
+
+class DiskFilling(DiskTrouble):
+    """It fills up in the middle of the round."""
+
+    kind = "the disk fills up"
+    disk = Disk.FILLING
+    must: ClassVar[list[set[str]]] = []  # where all was collected before, nothing is amiss
+    may: ClassVar[set[str]] = {"store-trouble", "collecting-blocked", "collecting-again"}
+    from_ = time(2, 45)
+
+
+class DiskReadOnly(DiskTrouble):
+    """It can only be read."""
+
+    kind = "the disk is read-only"
+    disk = Disk.READ_ONLY
+    must: ClassVar[list[set[str]]] = [{"store-trouble", "collecting-blocked"}]
+    may: ClassVar[set[str]] = {"store-trouble", "collecting-blocked", "collecting-again"}
+
+
+class StoreAway(Disturbance):
+    """The store's folder is not there for some hours of the night; its disk was taken away."""
+
+    kind: ClassVar[str] = "the store is away"
+
+    def begin_night(self, play: "Play") -> None:
+        play.night.blocked, play.night.visits = True, (1, 90)
+        play.night.must.append({"store-trouble", "collecting-blocked"})
+        play.night.may |= {"collecting-blocked", "collecting-again"}
+
+    def stops(self, play: "Play") -> _Stops:
+        return [
+            (play.at(time(2, self.rng.randrange(5, 50))), lambda: self.take(play)),
+            (play.at(time(4)), lambda: self.bring_back(play)),
+        ]
+
+    def take(self, play: "Play") -> None:
+        """It is away."""
+        (play.home / "store").rename(play.home.parent / "aside")
+
+    def bring_back(self, play: "Play") -> None:
+        """It is there again."""
+        (play.home.parent / "aside").rename(play.home / "store")
+
+
+class StoreReplaced(StoreAway):
+    """Another store stands in its place meanwhile."""
+
+    kind = "the store is replaced"
+
+    def take(self, play: "Play") -> None:
+        super().take(play)
+        code, _, err = play.ask("new", ".", "--store-only")
+        if code != 0:
+            play.find("defect", "new", err[-200:])
+
+    def bring_back(self, play: "Play") -> None:
+        with sqlite3.connect(play.home / "store" / "ledger.sqlite") as db:
+            if db.execute("SELECT count(*) FROM version").fetchone() != (0,):
+                play.find("loss", "the store", "versions were written into another store")
+        db.close()
+        shutil.rmtree(play.home / "store")
+        super().bring_back(play)
+
+
+class Rot(Disturbance):
+    """A bit of the ledger changes on the disk. It is set right at noon."""
+
+    kind = "a bit rots in the store"
+
+    def begin_night(self, play: "Play") -> None:
+        play.night.may |= {"store-damaged", "store-verified", "copy-behind"}
+
+    def stops(self, play: "Play") -> _Stops:
+        return [(play.at(time(14)), lambda: self._rot(play))]
+
+    def _rot(self, play: "Play") -> None:
+        """In a content that is read when all is verified; that must find it, and say it."""
+        with sqlite3.connect(play.home / "store" / "ledger.sqlite") as db:
+            rows = db.execute("SELECT id, data FROM content WHERE length(data) > 40 ORDER BY id").fetchall()
+            number, data = self.rng.choice(rows)
+            at = self.rng.randrange(8, len(data))
+            rotten = data[:at] + bytes([data[at] ^ 4]) + data[at + 1 :]
+            db.execute("UPDATE content SET data = ? WHERE id = ?", (rotten, number))
+        code, out, err = play.ask("verify")
+        if code != 5:
+            play.find(
+                "false all-clear", "verify", f"it ended with {code} on a damaged store: {out[-200:]} {err[-200:]}"
+            )
+        with db:
+            db.execute("UPDATE content SET data = ? WHERE id = ?", (data, number))
+        db.close()
+        code, out, err = play.ask("verify")
+        if code != 0:
+            play.find("false alarm", "verify", f"it ended with {code} on a whole store: {out[-200:]} {err[-200:]}")
+
+
+# ---- its file, its secrets -------------------------------------------------------------------------------------------
+
+
+class EstateWrong(Disturbance):
+    """A mistake in the estate file, set right after a day."""
+
+    kind = "a mistake in the estate file"
+
+    def begin_night(self, play: "Play") -> None:
+        mistake = self.rng.choice(
+            [('at = "02:30"', 'at = "25:30"'), ('over = "local"', 'over = "locl"'), ("[estate]", "[estate")]
+        )
+        play.write_estate(play.text.replace(*mistake))
+        play.night.must.append({"estate-refused"})
+        play.night.unsure = True  # no command works by it
+
+    def end(self, play: "Play") -> None:
+        play.write_estate(play.text)
+        play.put_off.append(lambda: play.night.must.append({"estate-accepted"}))
+
+
+class EstateChanged(Disturbance):
+    """A harmless change of the estate file while a round runs."""
+
+    kind = "a change in the estate file"
+
+    def stops(self, play: "Play") -> _Stops:
+        return [
+            (play.at(time(2, self.rng.randrange(31, 59))), lambda: play.write_estate(play.text + f"# {self.day}\n"))
+        ]
+
+
+class SecretGone(Disturbance):
+    """The file of the devices' password is not there."""
+
+    kind = "a secret is gone"
+
+    def begin_night(self, play: "Play") -> None:
+        (play.home / "keys" / "reader").rename(play.home / "keys" / "away")
+        for name, source in play.sources.items():
+            if source.device is not None:
+                play.refuse(name, frozenset({"failed"}))
+
+    def end(self, play: "Play") -> None:
+        (play.home / "keys" / "away").rename(play.home / "keys" / "reader")
+
+
+# ---- those it tells, and its copy ------------------------------------------------------------------------------------
+
+
+class MailLater(Disturbance):
+    """The mail relay takes nothing for a night."""
+
+    kind: ClassVar[str] = "the relay takes nothing"
+    how: ClassVar[dict[str, str]] = {"mail": "later"}
+
+    def begin_night(self, play: "Play") -> None:
+        play.outside.behave(**self.how)
+        play.night.mail_later, play.night.post_later = "mail" in self.how, "web" in self.how
+
+    def end(self, play: "Play") -> None:
+        play.outside.behave()
+
+
+class MailDown(MailLater):
+    """It closes every connection."""
+
+    kind = "the relay closes down"
+    how: ClassVar[dict[str, str]] = {"mail": "down"}
+
+
+class WebDown(MailLater):
+    """The web server says that it is out of order."""
+
+    kind = "the web server is out of order"
+    how: ClassVar[dict[str, str]] = {"web": "down"}
+
+
+class AllDown(MailLater):
+    """Both."""
+
+    kind = "nobody can be told"
+    how: ClassVar[dict[str, str]] = {"web": "down", "mail": "down"}
+
+
+class CopyAway(Disturbance):
+    """The copy's folder cannot be written for three nights: its place is taken by a file."""
+
+    kind = "the copy is away"
+    nights = 3
+
+    def begin_night(self, play: "Play") -> None:
+        copy, aside = play.home.parent / "copy", play.home.parent / "copy aside"
+        if copy.is_dir() and not aside.exists():
+            copy.rename(aside)
+            copy.write_text("not a folder")
+        play.night.may.add("copy-behind")
+        if play.night.day == self.day + 2:
+            play.must_be_behind()
+
+    def end(self, play: "Play") -> None:
+        copy, aside = play.home.parent / "copy", play.home.parent / "copy aside"
+        if aside.exists():
+            copy.unlink()
+            aside.rename(copy)
+        play.put_off.append(lambda: play.night.may.add("copy-well"))
+
+
+class CopyCutShort(Disturbance):
+    """The store loses its newest versions behind Historon's back; the copy has them, and must keep them."""
+
+    kind = "the store loses versions"
+
+    def begin_night(self, play: "Play") -> None:
+        play.night.may |= {"copy-behind"}
+
+    def stops(self, play: "Play") -> _Stops:
+        return [(play.at(time(10)), lambda: self._lose(play))]
+
+    def _lose(self, play: "Play") -> None:
+        """And they come back after the copy was to be made anew."""
+        ledger = play.home / "store" / "ledger.sqlite"
+        copied = play.home.parent / "copy" / "ledger.sqlite"
+        if not copied.is_file():
+            return
+        with sqlite3.connect(ledger) as db:
+            rows = db.execute("SELECT * FROM version ORDER BY at DESC LIMIT 1").fetchall()
+            db.execute("DELETE FROM version WHERE source = ? AND number = ?", rows[0][:2])
+        with sqlite3.connect(copied) as kept:
+            there = kept.execute("SELECT count(*) FROM version WHERE source = ? AND number = ?", rows[0][:2]).fetchone()
+        code, out, err = play.ask("copies", "--update")
+        with sqlite3.connect(copied) as kept:
+            after = kept.execute("SELECT count(*) FROM version WHERE source = ? AND number = ?", rows[0][:2]).fetchone()
+        if there != after or (there == (1,) and code == 0):
+            play.find(
+                "loss", "the copy", f"the copy took over a loss, and ended with {code}: {out[-200:]} {err[-200:]}"
+            )
+        with db:
+            db.execute(f"INSERT INTO version VALUES ({', '.join('?' * len(rows[0]))})", rows[0])  # noqa: S608 (marks alone)
+        for one in (db, kept):
+            one.close()
+
+
+DISTURBANCES: Sequence[type[Disturbance]] = (
+    KilledAtStep, KilledAtTurn, KilledAndDown, Down, DownForLong, Restarted, SecondService, ByHand, KilledByHand, Pruned,
+    KilledPruning, Restored, Looked, ClockWrong, ClockForward, DiskTrouble, DiskFilling, DiskReadOnly, StoreAway, StoreReplaced,
+    Rot, EstateWrong, EstateChanged, SecretGone, MailLater, MailDown, WebDown, AllDown, CopyAway, CopyCutShort,
+)  # fmt: skip

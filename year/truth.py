@@ -1,0 +1,82 @@
+"""What really was: the truth by which the program is judged. Nothing of the program is known here."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+__all__ = ["BAD", "GOOD", "Arrival", "Finding", "Night", "Wanted"]
+
+GOOD = frozenset({"first", "changed", "unchanged"})
+BAD = frozenset({"suspect", "failed"})
+
+Export = dict[str, bytes]
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """An export that came at an instant and is to become one version; `good` whether as a good one, or set aside."""
+
+    content: bytes
+    at: datetime
+    good: bool = True
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What a source gives in a night, and what may be said of that.
+
+    `may` are the outcomes that are right; None when nothing is wrong, so that `like` says it: whether the export means
+    the same as one of before, whose `state` is given to it. What a device makes of its parts is `unseen`. What arrives by itself is in `arrivals`. `event` is the
+    kind of event that must be told, where that is not the outcome's own.
+    """
+
+    parts: Export | None = None
+    state: object = None
+    like: Callable[[object], bool] = lambda _: False
+    may: frozenset[str] | None = None
+    event: str = ""
+    arrivals: Sequence[Arrival] | None = None
+    kinds: tuple[str, ...] = ()
+    unseen: bool = False
+
+
+@dataclass
+class Night:
+    """From one noon to the next: what each source gave, how often it was to be visited, and what else was so.
+
+    `visits` are how many visits by the timetable are right, from and to; `by_hand` the sources that somebody collected
+    from besides. Of each set in `must` one kind of event about the estate must have been told, those in `may` may have.
+    `unsure` says that ages and instants mean little, as the clock was wrong; `unjudged` that nobody could look, as
+    the store was not there. `kinds` are the faults of the surroundings at work.
+    """
+
+    day: int
+    noon: datetime  # at which it begins
+    wanted: dict[str, Wanted] = field(default_factory=dict)
+    visits: tuple[int, int] = (1, 1)
+    by_hand: set[str] = field(default_factory=set)
+    must: list[set[str]] = field(default_factory=list)
+    may: set[str] = field(default_factory=set)
+    kinds: list[str] = field(default_factory=list)
+    blocked: bool = False  # sources may fail, or not be visited, as nothing could be written
+    unsure: bool = False
+    unjudged: bool = False
+    down: bool = False  # whether the service was down at the end
+    post_later: bool = False  # whether the web server did not take what it was told
+    mail_later: bool = False
+    copy_behind: bool = False
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something that is not as it must be: what kind of mistake, where, and which faults were at work there."""
+
+    day: int
+    mistake: str
+    subject: str
+    words: str
+    kinds: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        at_work = f" [{', '.join(self.kinds)}]" if self.kinds else ""
+        return f"day {self.day}: {self.mistake}: {self.subject}: {self.words}{at_work}"
