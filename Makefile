@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench torture screenshots clean
+.PHONY: demo test lint bench torture year screenshots clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Historon needs Python 3.11 or newer (set PYTHON=/path/to/python3.11)")'
@@ -27,6 +27,10 @@ bench: $(VENV)/.ready
 
 torture: $(VENV)/.ready
 	$(BIN)/python -m torture
+
+SEED ?= 1
+year: $(VENV)/.ready
+	$(BIN)/python -m year --seed $(SEED)
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python tools/screenshots.py

@@ -2,11 +2,15 @@
 
 import shutil
 import sqlite3
+import time
 from collections.abc import Callable
 from enum import Enum
 from typing import Any
 
 __all__ = ["Disk", "arm_disk"]
+
+
+_SLOW_S = 0.02
 
 
 class Disk(Enum):
@@ -16,6 +20,7 @@ class Disk(Enum):
     FULL = 1  # nothing more goes on it, and it says so beforehand
     FILLING = 2  # nothing more goes on it, though there was room a moment ago
     READ_ONLY = 3
+    SLOW = 4  # all that is to reach it takes its time
 
 
 def arm_disk(disk: Callable[[], Disk]) -> None:
@@ -40,6 +45,8 @@ def arm_disk(disk: Callable[[], Disk]) -> None:
                     pages = 1 if now in (Disk.FULL, Disk.FILLING) else 2**32 - 2  # not fewer than there are
                     super().execute(f"PRAGMA max_page_count = {pages}")
                     super().execute(f"PRAGMA query_only = {int(now is Disk.READ_ONLY)}")
+                if sql.startswith("COMMIT") and self.met is Disk.SLOW:
+                    time.sleep(_SLOW_S)
                 done: sqlite3.Cursor = super().execute(sql, *more)
                 return done
 

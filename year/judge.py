@@ -65,6 +65,7 @@ class _Source:
     queue: list[Arrival] = field(default_factory=list)
     versions: dict[int, Export] = field(default_factory=dict)
     known: Known = field(default_factory=Known)
+    changes: int = 0  # not told yet
     overdue_told: bool = False
     overdue_since: datetime | None = None
 
@@ -87,7 +88,7 @@ class Judge:
         self._untold_posts = Counter[tuple[str, str | None, str]]()
         self._unwritten: list[tuple[str, str]] = []
         self._letters: set[str] = set()
-        self._began = False
+        self._last_told: dict[str, int] = {}
         self._night: Night
 
     # ---- one night -----------------------------------------------------------------------------------------
@@ -107,6 +108,7 @@ class Judge:
         events = self._new_events()
         self._judge_events(events, visits)
         self._judge_calm()
+        self._judge_sign_of_life(visits)
         self._judge_posts(events)
         self._judge_letters(events)
         if not night.unsure:
@@ -128,6 +130,10 @@ class Judge:
     def last_good(self, name: str) -> tuple[int | None, Export]:
         """The last good version of a source, as the judge knows it."""
         return self._sources[name].good, self._sources[name].parts or {}
+
+    def was_told(self, kind: str, since: int) -> bool:
+        """Whether something about the estate was told on this day or later."""
+        return self._last_told.get(kind, -1) >= since
 
     def waits(self, name: str) -> bool:
         """Whether something that arrived is still to be taken."""
@@ -332,7 +338,7 @@ class Judge:
         ]
         for event in events:
             key = event["kind"], event["source"], event["at"]
-            if key in self._told and event["kind"] != "round-ended":
+            if key in self._told and event["kind"] != "round-ended" and not self._night.unsure:
                 self._find("double notice", event["source"] or "the estate", f"{event['kind']} of {event['at']}")
             self._told[key] = True
         return events
@@ -349,9 +355,10 @@ class Judge:
                 self._find(mistake, name, words)
             changed = sum(event["kind"] in ("changed", "first") for event in own)
             good = sum(one.outcome in ("changed", "first") for one in mine)
-            told = changed <= good if self._killed else changed == good
-            if self._night.wanted[name].arrivals is None and not told:
+            source.changes += good - changed
+            if self._night.wanted[name].arrivals is None and source.changes and not self._killed:
                 self._find("missing notice", name, f"{changed} changes told of {good}")
+                source.changes = 0
             self._judge_age(name, source, own)
 
     def _judge_age(self, name: str, source: _Source, events: Sequence[dict[str, Any]]) -> None:
@@ -373,6 +380,7 @@ class Judge:
 
     def _judge_about_estate(self, events: Sequence[dict[str, Any]]) -> None:
         kinds = Counter(event["kind"] for event in events)
+        self._last_told |= dict.fromkeys(kinds, self._night.day)
         for kind in kinds.keys() & _ABOUT_ESTATE:
             if kinds[kind] > _OFTEN:
                 self._find("double notice", "the estate", f"{kind} was told {kinds[kind]} times in a night")
@@ -390,6 +398,19 @@ class Judge:
         bad = [name for name, source in self._sources.items() if source.known.since_before(self._night.noon)]
         if bad and any(event["kind"] == "all-well" for notice in lines for event in notice["events"]):
             self._find("false all-clear", "the estate", f"all is well, it was told, while {bad[0]} was not")
+
+    def _judge_sign_of_life(self, visits: Sequence[Visit]) -> None:
+        """It is given after a round in which nothing went wrong, and after no other."""
+        beats = len([*self._outside.glob("*.beat")])
+        given, self._seen["beats"] = beats - self._seen["beats"], beats
+        mine = [visit for visit in visits if visit.trigger == "timetable"]
+        if len({visit.round for visit in mine}) != 1 or self._killed or self._night.blocked:
+            return
+        bad = [visit.source for visit in mine if visit.outcome in BAD]
+        if bad and given:
+            self._find("false all-clear", bad[0], "a sign of life was given after a round in which it went wrong")
+        if not bad and not given and not self._night.down:
+            self._find("false alarm", "the estate", "no sign of life was given after a round in which all went well")
 
     def _judge_posts(self, events: Sequence[dict[str, Any]]) -> None:
         """What the web server was to hear it hears once, as soon as it takes anything."""

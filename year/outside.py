@@ -99,6 +99,11 @@ def _be_outside(outside: Outside, tls: SelfSigned, talk: int) -> None:
         file.rename(file.with_suffix(suffix))
 
     class Handler(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            keep(b"", ".beat")
+            self.send_response(204)
+            self.end_headers()
+
         def do_POST(self) -> None:
             body = self.rfile.read(int(self.headers.get("content-length") or 0))
             well = not behaviour("web")

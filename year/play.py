@@ -19,7 +19,7 @@ from year.devices import PASSWORD, USER, Devices
 from year.faults import Disturbance, Spoiled, arrivals, exports, reaching, surroundings
 from year.judge import Judge
 from year.outside import OPERATOR, Outside
-from year.program import EndedError, Program
+from year.program import NOT_ARMED, EndedError, Program
 from year.sources import Offer, Source, made_sources
 from year.texts import Model
 from year.truth import Finding, Night, Wanted
@@ -30,9 +30,10 @@ ZONE = ZoneInfo("Europe/Oslo")
 START = datetime(2026, 3, 1, 12, tzinfo=ZONE)
 _DAY = timedelta(days=1)
 _RESTART = timedelta(minutes=3)  # until whoever looks after services starts one again that died
-_MEMORY_KB = 60_000  # by how much the service may grow after its first days
+_PAIRED = 0.3  # of the disturbances have another one beside them
 
 SPOILED = {one.kind: one for one in (*exports.FAULTS, *reaching.FAULTS)}
+_WRONG = surroundings.EstateWrong.kind
 ARRIVING = {one.kind: one for one in arrivals.FAULTS}
 DISTURBING = {one.kind: one for one in surroundings.DISTURBANCES}
 KINDS = [*SPOILED, *ARRIVING, *DISTURBING]
@@ -88,6 +89,9 @@ def written(seed: str, days: int, sources: int, *, dense: float = 1.0) -> Script
     while day < days - 2:
         kind = rng.choice([*DISTURBING])
         entries.append(Entry(day, DISTURBING[kind].nights, kind))
+        beside = rng.choice([one.kind for one in DISTURBING.values() if one.mild and one.kind != kind])
+        if rng.random() < _PAIRED:
+            entries.append(Entry(day, 1, beside))
         day += DISTURBING[kind].nights + 1 + int(rng.expovariate(dense / 2.5))
     entries.sort(key=lambda one: (one.day, one.source, one.kind))
     return Script(seed, days, tuple(range(sources)), tuple(entries))
@@ -165,9 +169,10 @@ class Play:
         wanted = self.night.wanted[name]
         self.night.wanted[name] = replace(wanted, may=may, event="failing")
 
-    def must_be_behind(self) -> None:
-        """The copy has been behind for so long that it must be told, if anything changed."""
-        self.night.copy_behind = True
+    def is_odd(self, code: int, *well: int) -> bool:
+        """Whether a command may not end so now: not with one of these codes, nor for what is known to be amiss."""
+        kinds = {one.kind for one, _ in self._active}
+        return code not in well and not (code == 5 and self.night.blocked) and not (code == 4 and _WRONG in kinds)
 
     # ---- the days --------------------------------------------------------------------------------------------
 
@@ -191,10 +196,11 @@ class Play:
         """A new day: what there was of faults is over, others begin, the sources live on."""
         began = [one for one in self.script.entries if one.day == day and not one.source]
         self.night = Night(day, self.now)
+        self.program.armed = NOT_ARMED
         self._active += [(one, DISTURBING[one.kind](day, random.Random(f"{self.script.seed}/{one}"))) for one in began]
-        for entry, _ in self._active:
+        for entry, one in self._active:
             self.night.kinds.append(entry.kind)
-            self.injected[entry.kind] += entry.day == day
+            self.injected[entry.kind] += entry.day == day and not one.armed
         for source in self.sources.values():
             self._turn_source(source, day)
         put_off, self.put_off = self.put_off, []
@@ -217,7 +223,8 @@ class Play:
             self._let_be_fetched(source, entries)
 
     def _let_arrive(self, source: Source, rng: random.Random, entries: Sequence[Entry]) -> None:
-        source.tidy_up()
+        if not self.judge.waits(source.name):
+            source.tidy_up()
         kinds = tuple(one.kind for one in entries)
         fault = ARRIVING[kinds[0]] if kinds else None
         came = (fault.come if fault else arrivals.push_as_usual)(source, rng, self.now)
@@ -267,6 +274,7 @@ class Play:
         """Somebody starts it again, where its death was meant; otherwise that is a finding."""
         if not any(one.deadly for _, one in self._active):
             self.find("defect", "the service", str(exc))
+        self.injected.update(entry.kind for entry, one in self._active if one.armed)
         self.night.may |= {"service-died", "store-trouble"}
         self.now += _RESTART
         self.begin_service()
@@ -299,11 +307,9 @@ class Play:
 
     def _write_estate(self) -> None:
         self.write_estate(self.text)
-        for name, text in (
-            ("reader", PASSWORD),
-            ("mail", "signal-flag"),
-            ("web", f"http://127.0.0.1:{self.outside.web_port}/"),
-        ):
+        web = f"http://127.0.0.1:{self.outside.web_port}"
+        secrets = {"reader": PASSWORD, "mail": "signal-flag", "web": f"{web}/", "beat": f"{web}/beat"}
+        for name, text in secrets.items():
             (self.home / "keys" / name).write_text(text)
             (self.home / "keys" / name).chmod(0o600)
 
@@ -316,6 +322,7 @@ class Play:
 [estate]
 name = "Brackwater Ferries"
 time_zone = "Europe/Oslo"
+heartbeat = "file:keys/beat"
 [credentials.reader]
 user = "{USER}"
 password = "file:keys/reader"

@@ -33,7 +33,7 @@ from historon.cli.main import run
 from year.devices import Devices
 from year.disks import Disk, arm_disk
 
-__all__ = ["Armed", "EndedError", "Program", "Said"]
+__all__ = ["NOT_ARMED", "Armed", "EndedError", "Program", "Said"]
 
 _PATIENCE_S = 600  # real seconds without a sign of the service: then something hangs
 _TICK = timedelta(minutes=20)
@@ -66,6 +66,10 @@ class Armed:
     after: datetime
     step: int = _NEVER
     turn: int = _NEVER
+
+
+NOT_ARMED = Armed(datetime.max.replace(tzinfo=UTC))
+_AS_BEFORE = Armed(datetime.max.replace(tzinfo=UTC), step=-1)
 
 
 class _Shared:
@@ -148,7 +152,7 @@ class Program:
         return self._gone()
 
     def _order(self, until: float) -> None:
-        armed, self.armed = self.armed or Armed(datetime.max.replace(tzinfo=UTC)), None
+        armed, self.armed = self.armed or _AS_BEFORE, None
         assert self._began is not None
         after = (armed.after - self._began).total_seconds()
         with suppress(BrokenPipeError):
@@ -281,7 +285,7 @@ class _Serving:
         """Go on to an instant, and stand still there until the next order comes."""
         while order := os.read(self._talk[0], _ORDER.size):
             at, self._skew, after, step, turn = _ORDER.unpack(order)
-            if min(step, turn) < _NEVER:
+            if step >= 0:
                 self._after, self._step, self._turn = after, step, turn
             await self._program.devices.refresh()
             if at == float("inf"):

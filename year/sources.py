@@ -66,6 +66,7 @@ class Source:
     device: Device | None = None
     pushed: int = 0
     unwanted: list[str] = field(default_factory=list)  # files that are taken away the next day
+    useless: list[str] = field(default_factory=list)  # letters without an export, which stay
     PARTS: ClassVar[dict[str, str]] = {"ssh-exec": "config.tgz", "netconf": "running.xml"}
 
     @property
@@ -260,10 +261,11 @@ class Source:
         letter["Date"], letter["Message-ID"] = dated or at, message_id
         if content is None:
             letter.set_content("no export today")
+            self.useless.append(self._key_of(at))
         else:
             name = f"export.{self.style.suffix}"
             letter.add_attachment(content, maintype="application", subtype="octet-stream", filename=name)
-        file = self.home / "data" / self.name / "new" / f"{at.timestamp():.0f}.{self.pushed}.letter"
+        file = self.home / "data" / self.name / "new" / self._key_of(at)
         file.write_bytes(bytes(letter))
         _set_time(file, at)
 
@@ -272,9 +274,12 @@ class Source:
         """Whether what was taken of it does not stay where it arrived."""
         return self.post.then == "remove" or (self.post.then == "move" and self.post.transport == "drop")
 
+    def _key_of(self, at: datetime) -> str:
+        return f"{at.timestamp():.0f}.{self.pushed}.letter"
+
     def left_over(self) -> list[str]:
         """What lies where its exports arrive, and should have been put away."""
-        return [name for name in self._waiting() if not name.startswith(tuple(self.unwanted))]
+        return [name for name in self._waiting() if not name.startswith((*self.unwanted, *self.useless))]
 
     def _waiting(self) -> list[str]:
         place = self.home / "data" / self.name

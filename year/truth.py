@@ -64,7 +64,6 @@ class Night:
     down: bool = False  # whether the service was down at the end
     post_later: bool = False  # whether the web server did not take what it was told
     mail_later: bool = False
-    copy_behind: bool = False
 
 
 @dataclass(frozen=True)

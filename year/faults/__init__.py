@@ -38,12 +38,15 @@ class Spoiled:
 class Disturbance(ABC):
     """A fault of Historon's surroundings, or of itself; `day` is when it begins.
 
-    It is made anew for each time; `rng` decides what is left to chance. One that is `deadly` may end the service.
+    It is made anew for each time; `rng` decides what is left to chance. One that is `deadly` may end the service, one
+    that is `mild` may come together with any other. One that is `armed` may come to nothing: then it does not count.
     """
 
     kind: ClassVar[str]
     nights: ClassVar[int] = 1
     deadly: ClassVar[bool] = False
+    mild: ClassVar[bool] = False
+    armed: ClassVar[bool] = False
 
     def __init__(self, day: int, rng: random.Random) -> None:
         self.day = day

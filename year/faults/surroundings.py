@@ -4,6 +4,8 @@ import shutil
 import sqlite3
 from collections.abc import Callable, Sequence
 from datetime import datetime, time, timedelta
+from pathlib import Path
+from random import Random
 from typing import TYPE_CHECKING, ClassVar
 
 from year.disks import Disk
@@ -27,9 +29,10 @@ class KilledAtStep(Disturbance):
 
     kind = "killed at a step"
     deadly = True
+    armed = True
 
     def begin_night(self, play: "Play") -> None:
-        play.program.armed = Armed(play.at(_ROUND), step=self.rng.randrange(600))
+        play.program.armed = Armed(play.at(_ROUND), step=self.rng.randrange(9 * len(play.sources)))
 
 
 class KilledAtTurn(Disturbance):
@@ -37,9 +40,10 @@ class KilledAtTurn(Disturbance):
 
     kind = "killed at a turn"
     deadly = True
+    armed = True
 
     def begin_night(self, play: "Play") -> None:
-        play.program.armed = Armed(play.at(_ROUND), turn=self.rng.randrange(900))
+        play.program.armed = Armed(play.at(_ROUND), turn=self.rng.randrange(15 * len(play.sources)))
 
 
 class KilledAndDown(Disturbance):
@@ -52,7 +56,8 @@ class KilledAndDown(Disturbance):
         return [(play.at(time(2, self.rng.randrange(31, 59))), lambda: self._die(play))]
 
     def _die(self, play: "Play") -> None:
-        play.program.kill()
+        if play.program.runs:
+            play.program.kill()
         play.night.down, play.night.visits = True, (0, 1)
 
     def end(self, play: "Play") -> None:
@@ -78,6 +83,7 @@ class Down(Disturbance):
 
     def _again(self, play: "Play") -> None:
         play.night.visits = (2, 2)
+        play.night.may |= {"copy-behind", "copy-well"}
         play.begin_service()
 
 
@@ -105,14 +111,17 @@ class SecondService(Disturbance):
     """Somebody starts a second one while the first is at it."""
 
     kind = "a second service"
+    mild = True
 
     def stops(self, play: "Play") -> _Stops:
         return [(play.at(time(2, self.rng.randrange(25, 59))), lambda: self._start(play))]
 
     @staticmethod
     def _start(play: "Play") -> None:
+        if not play.program.runs:
+            return
         code, _, err = play.ask("serve", "--once")
-        if code != 6:
+        if play.is_odd(code, 6) and play.program.runs:
             play.find("double", "the service", f"a second one ended with {code}: {err[-200:]}")
 
 
@@ -123,6 +132,7 @@ class ByHand(Disturbance):
     """Somebody collects from some sources, while a round runs or in the afternoon."""
 
     kind = "collected by hand"
+    mild = True
 
     def stops(self, play: "Play") -> _Stops:
         at = self.rng.choice([time(15), time(2, self.rng.randrange(31, 59))])
@@ -134,7 +144,7 @@ class ByHand(Disturbance):
     def _collect(play: "Play", names: Sequence[str]) -> None:
         play.night.by_hand |= set(names)
         code, _, err = play.ask("collect", *names)
-        if code not in (0, 3, 5, 6):
+        if play.is_odd(code, 0, 3, 5, 6):
             play.find("defect", "collect", f"it ended with {code}: {err[-300:]}")
 
 
@@ -158,6 +168,7 @@ class Pruned(Disturbance):
     """Somebody prunes, now and then while a round runs."""
 
     kind = "pruned by hand"
+    mild = True
 
     def stops(self, play: "Play") -> _Stops:
         at = self.rng.choice([time(14), time(2, self.rng.randrange(31, 59))])
@@ -166,7 +177,7 @@ class Pruned(Disturbance):
     @staticmethod
     def _prune(play: "Play") -> None:
         code, _, err = play.ask("prune", "--yes")
-        if code not in (0, 6):
+        if play.is_odd(code, 0, 6):
             play.find("defect", "prune", f"it ended with {code}: {err[-300:]}")
 
 
@@ -189,6 +200,7 @@ class Restored(Disturbance):
     """Somebody restores a version of each of some sources, and gets what was there."""
 
     kind = "restored by hand"
+    mild = True
 
     def stops(self, play: "Play") -> _Stops:
         names = self.rng.sample([*play.sources], min(4, len(play.sources)))
@@ -202,6 +214,8 @@ class Restored(Disturbance):
                 continue
             target = play.home.parent / "restored"
             code, _, err = play.ask("restore", f"{name}@{number}", "--to", str(target))
+            if code in (4, 5) and not play.is_odd(code):
+                continue
             found = {str(file.relative_to(target)): file.read_bytes() for file in target.rglob("*") if file.is_file()}
             if code != 0 or {key: value for key, value in found.items() if not key.endswith(".tree")} != parts:
                 play.find(
@@ -214,6 +228,7 @@ class Looked(Disturbance):
     """Somebody looks at everything; no secret may be seen, and nothing may go wrong."""
 
     kind = "looked at"
+    mild = True
 
     def stops(self, play: "Play") -> _Stops:
         return [
@@ -228,7 +243,7 @@ class Looked(Disturbance):
             ["trace", name, "hostname"], ["noise", name], ["notices", "--history"], ["sources"], ["copies"], ["verify", name],
         ):  # fmt: skip
             code, _, err = play.ask(*words)
-            if code not in (0, 1, 2) and not (code == 5 and play.night.blocked):
+            if play.is_odd(code, 0, 1, 2):
                 play.find("defect", " ".join(words), f"it ended with {code}: {err[-300:]}")
 
 
@@ -310,6 +325,16 @@ class DiskReadOnly(DiskTrouble):
     may: ClassVar[set[str]] = {"store-trouble", "collecting-blocked", "collecting-again"}
 
 
+class DiskSlow(DiskTrouble):
+    """It takes its time, and nothing is amiss."""
+
+    kind = "the disk is slow"
+    disk = Disk.SLOW
+
+    def begin_night(self, play: "Play") -> None:
+        """Nothing may be told of it."""
+
+
 class StoreAway(Disturbance):
     """The store's folder is not there for some hours of the night; its disk was taken away."""
 
@@ -368,18 +393,14 @@ class Rot(Disturbance):
 
     def _rot(self, play: "Play") -> None:
         """In a content that is read when all is verified; that must find it, and say it."""
-        with sqlite3.connect(play.home / "store" / "ledger.sqlite") as db:
-            rows = db.execute("SELECT id, data FROM content WHERE length(data) > 40 ORDER BY id").fetchall()
-            number, data = self.rng.choice(rows)
-            at = self.rng.randrange(8, len(data))
-            rotten = data[:at] + bytes([data[at] ^ 4]) + data[at + 1 :]
-            db.execute("UPDATE content SET data = ? WHERE id = ?", (rotten, number))
+        ledger = play.home / "store" / "ledger.sqlite"
+        number, data = rot(ledger, self.rng)
         code, out, err = play.ask("verify")
         if code != 5:
             play.find(
                 "false all-clear", "verify", f"it ended with {code} on a damaged store: {out[-200:]} {err[-200:]}"
             )
-        with db:
+        with sqlite3.connect(ledger) as db:
             db.execute("UPDATE content SET data = ? WHERE id = ?", (data, number))
         db.close()
         code, out, err = play.ask("verify")
@@ -419,10 +440,24 @@ class EstateChanged(Disturbance):
         ]
 
 
+class AnotherZone(Disturbance):
+    """The estate's clocks are those of another place for some days: the round comes once a night all the same."""
+
+    kind = "another time zone"
+    nights = 3
+
+    def begin_night(self, play: "Play") -> None:
+        play.write_estate(play.text.replace("Europe/Oslo", "Atlantic/Azores"))
+
+    def end(self, play: "Play") -> None:
+        play.write_estate(play.text)
+
+
 class SecretGone(Disturbance):
     """The file of the devices' password is not there."""
 
     kind = "a secret is gone"
+    mild = True
 
     def begin_night(self, play: "Play") -> None:
         (play.home / "keys" / "reader").rename(play.home / "keys" / "away")
@@ -441,11 +476,13 @@ class MailLater(Disturbance):
     """The mail relay takes nothing for a night."""
 
     kind: ClassVar[str] = "the relay takes nothing"
+    mild = True
     how: ClassVar[dict[str, str]] = {"mail": "later"}
 
     def begin_night(self, play: "Play") -> None:
         play.outside.behave(**self.how)
-        play.night.mail_later, play.night.post_later = "mail" in self.how, "web" in self.how
+        play.night.mail_later |= "mail" in self.how
+        play.night.post_later |= "web" in self.how
 
     def end(self, play: "Play") -> None:
         play.outside.behave()
@@ -484,10 +521,10 @@ class CopyAway(Disturbance):
             copy.rename(aside)
             copy.write_text("not a folder")
         play.night.may.add("copy-behind")
-        if play.night.day == self.day + 2:
-            play.must_be_behind()
 
     def end(self, play: "Play") -> None:
+        if not play.judge.was_told("copy-behind", since=self.day):
+            play.find("false all-clear", "the copy", "it has been behind for three nights, and nothing was told")
         copy, aside = play.home.parent / "copy", play.home.parent / "copy aside"
         if aside.exists():
             copy.unlink()
@@ -530,8 +567,47 @@ class CopyCutShort(Disturbance):
             one.close()
 
 
+class CopyRot(Disturbance):
+    """A bit of the copy changes on its disk: whoever verifies it is told, and the next update makes it whole."""
+
+    kind = "a bit rots in the copy"
+
+    def stops(self, play: "Play") -> _Stops:
+        return [
+            (play.at(time(14)), lambda: self._rot(play)),
+            (play.at(time(11)), lambda: self._verify(play, whole=True)),
+        ]
+
+    def _rot(self, play: "Play") -> None:
+        ledger = play.home.parent / "copy" / "ledger.sqlite"
+        if ledger.is_file():
+            rot(ledger, self.rng)
+            self._verify(play, whole=False)
+
+    @staticmethod
+    def _verify(play: "Play", *, whole: bool) -> None:
+        if not (play.home.parent / "copy" / "ledger.sqlite").is_file():
+            return
+        code, out, err = play.ask("copies", "--verify")
+        if whole is not (code in (0, 1)):  # 1: it is behind
+            mistake = "false alarm" if whole else "false all-clear"
+            play.find(mistake, "the copy", f"verified with {code}: {out[-200:]} {err[-200:]}")
+
+
+def rot(ledger: Path, rng: Random) -> tuple[int, bytes]:
+    """Change one bit of a content: which one, and as it was."""
+    with sqlite3.connect(ledger) as db:
+        rows = db.execute("SELECT id, data FROM content WHERE length(data) > 40 ORDER BY id").fetchall()
+        number, data = rng.choice(rows)
+        at = rng.randrange(8, len(data))
+        rotten = data[:at] + bytes([data[at] ^ 4]) + data[at + 1 :]
+        db.execute("UPDATE content SET data = ? WHERE id = ?", (rotten, number))
+    db.close()
+    return number, data
+
+
 DISTURBANCES: Sequence[type[Disturbance]] = (
     KilledAtStep, KilledAtTurn, KilledAndDown, Down, DownForLong, Restarted, SecondService, ByHand, KilledByHand, Pruned,
-    KilledPruning, Restored, Looked, ClockWrong, ClockForward, DiskTrouble, DiskFilling, DiskReadOnly, StoreAway, StoreReplaced,
-    Rot, EstateWrong, EstateChanged, SecretGone, MailLater, MailDown, WebDown, AllDown, CopyAway, CopyCutShort,
+    KilledPruning, Restored, Looked, ClockWrong, ClockForward, DiskTrouble, DiskFilling, DiskReadOnly, DiskSlow, StoreAway, StoreReplaced,
+    Rot, EstateWrong, EstateChanged, AnotherZone, SecretGone, MailLater, MailDown, WebDown, AllDown, CopyAway, CopyRot, CopyCutShort,
 )  # fmt: skip

@@ -2,7 +2,7 @@
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 import msgspec
@@ -34,12 +34,13 @@ _FIRST_WAIT, _LONGEST_WAIT = timedelta(minutes=1), timedelta(hours=1)
 
 @dataclass(frozen=True)
 class Outgoing:
-    """A notice that is to be sent now; without a `notice` it is one that the store did not take."""
+    """A notice that is to be sent now; without a `notice` it is one of events that the store did not take: `direct`."""
 
     name: str
     channel: AnyChannel
     letter: Letter
     notice: Notice | None = None
+    direct: Sequence[Pending] = ()
 
 
 @dataclass(frozen=True)
@@ -57,12 +58,14 @@ class Delivery:
     def __init__(self, estate: Estate, store: Store, clock: Callable[[], datetime]) -> None:
         self.estate = estate
         self.past_the_store: list[Pending] = []
+        self._again_at: datetime | None = None  # when that is tried once more, where it could not be told either
+        self._unnoted: dict[int, Sent | NoticeError] = {}  # what became of notices that the store was not told yet
         self._store = store
         self._clock = clock
 
     def has_due(self, now: datetime) -> bool:
         """Whether there is anything to send."""
-        if self.past_the_store:
+        if self.past_the_store and (self._again_at is None or self._again_at <= now):
             return True
         due = self._store.outbox.next_due()
         return due is not None and due <= now
@@ -75,15 +78,11 @@ class Delivery:
     def outgoing(self) -> list[Outgoing]:
         """Write the notices that are due, and take those that are to be sent now."""
         now = self._clock()
-        direct = [
-            Outgoing(name, self.estate.channels[name], self._letter(name, pending, now))
-            for name, pending in _by_channel(self.past_the_store).items()
-        ]
-        self.past_the_store = []
+        direct = self._direct(now)
         try:
             self._write_due(now)
             taken = self._store.outbox.take(now, now + _OURS)
-            ready = [one for one in taken if not self._given_up(one, now)]
+            ready = [one for one in taken if not self._noted_late(one) and not self._given_up(one, now)]
             if taken:
                 self._store.outbox.forget(now - self.estate.notices.keep)
         except StoreError:
@@ -92,6 +91,30 @@ class Delivery:
             Outgoing(one.channel, self.estate.channels[one.channel], msgspec.json.decode(one.letter, type=Letter), one)
             for one in ready
         ]
+
+    def _direct(self, now: datetime) -> list[Outgoing]:
+        """What the store did not take: by now it may take it, otherwise it is told past it."""
+        posts, self.past_the_store = self.past_the_store, []
+        if not posts:
+            return []
+        try:
+            self._store.outbox.post([replace(one, due=now, round=None) for one in posts], {})
+        except StoreError:
+            return [
+                Outgoing(name, self.estate.channels[name], self._letter(name, pending, now), direct=pending)
+                for name, pending in _by_channel(posts).items()
+                if name in self.estate.channels
+            ]
+        return []
+
+    def _noted_late(self, notice: Notice) -> bool:
+        """Whether it was sent before, and only the word of that could not be written down; it is now."""
+        result = self._unnoted.get(notice.number)
+        if result is None:
+            return False
+        self._note(notice, result)
+        del self._unnoted[notice.number]
+        return True
 
     def _write_due(self, now: datetime) -> None:
         """One notice a channel, of all that is due; while one waits to be sent again, the rest waits behind it."""
@@ -124,20 +147,26 @@ class Delivery:
     def settle(self, outgoing: Outgoing, result: Sent | NoticeError) -> Told:
         """Note what became of a notice."""
         notice, name = outgoing.notice, outgoing.name
-        if isinstance(result, Sent):
-            trouble = result.answer if result.refused or result.later else None
-            again = result.later
-        else:
-            trouble, again = str(result), tuple(notice.remaining if notice else ())
-        waits = bool(again) or isinstance(result, NoticeError)
+        trouble = str(result) if isinstance(result, NoticeError) else None
+        if isinstance(result, Sent) and (result.refused or result.later):
+            trouble = result.answer
+        waits = isinstance(result, NoticeError) or bool(result.later)
         if notice is not None:
-            answer = result.answer if isinstance(result, Sent) else str(result)
-            self._note(notice, result, answer, again, waits=waits)
+            try:
+                self._note(notice, result)
+            except StoreError:
+                self._unnoted[notice.number] = result
+                raise
+        elif waits:
+            self.past_the_store += outgoing.direct
+            self._again_at = self._clock() + _FIRST_WAIT
         return Told(name, trouble, waits and notice is not None)
 
-    def _note(
-        self, notice: Notice, result: Sent | NoticeError, answer: str, again: Sequence[str], *, waits: bool
-    ) -> None:
+    def _note(self, notice: Notice, result: Sent | NoticeError) -> None:
+        """Write down what became of it."""
+        again = result.later if isinstance(result, Sent) else notice.remaining
+        waits = isinstance(result, NoticeError) or bool(again)
+        answer = result.answer if isinstance(result, Sent) else str(result)
         wait = min(_FIRST_WAIT * 2 ** min(notice.tries - 1, 10), _LONGEST_WAIT)
         # Of a notice with recipients remaining, some have got it before.
         gone = isinstance(result, Sent) and result.refused and not result.taken and not notice.remaining

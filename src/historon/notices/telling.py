@@ -22,6 +22,8 @@ from historon.store import ESTATE, Outcome, Pending, Store
 __all__ = ["Teller", "Watched"]
 
 _SOURCES = "told"  # under which the ledger remembers what people know of a source
+_UP_TO = "told up to"  # under which it remembers the last version of a source that was told of
+_NEWS = (Outcome.FIRST, Outcome.CHANGED)
 _STILL = {"failing": "still-failing", "suspect": "still-suspect", "overdue": "still-overdue"}
 
 
@@ -48,11 +50,13 @@ class Teller:
         self._clock = clock
         self._heard: list[tuple[Event, int | None]] = []
         self._memories: dict[str, str] = {}
+        self._versions: dict[str, str] = {}
         # What people were told that the store did not take, by topic: told again it would be told without end.
         self._unkept: defaultdict[str, dict[str, str]] = defaultdict(dict)
         # Of rounds that have not ended: the channels that hear of their end, and what is as bad as was told before.
         self._gathering: defaultdict[int, set[str]] = defaultdict(set)
         self._as_before: defaultdict[int, list[str]] = defaultdict(list)
+        self._ended: set[int] = set()  # rounds of which the store was not told yet that what came up in them is due
 
     @property
     def estate(self) -> Estate:
@@ -74,6 +78,8 @@ class Teller:
             return
         at = self._clock()
         events = list(change_events(result, at))
+        if result.outcome in _NEWS and result.number is not None:
+            self._versions[result.source] = str(result.number)
         if result.outcome is not Outcome.SKIPPED and (news := self._news_of(result, at)):
             events.append(news)
         elif state_of(result):
@@ -136,10 +142,17 @@ class Teller:
             if wants(channel, ended, self.estate) or (name in gathered and not channel.immediately)
         ]  # fmt: skip
         self._post(posts)
-        due = {name: when_awake(channel, self.estate, now) for name, channel in self.estate.channels.items()}
-        for number in filter(None, numbers):
-            with suppress(StoreError):  # it is told all the same, only later
+        self._ended |= set(filter(None, numbers))
+        self.catch_up()
+
+    def catch_up(self) -> None:
+        """What came up in rounds that ended is due, as soon as the store takes that."""
+        now = self._clock()
+        with suppress(StoreError):
+            for number in sorted(self._ended):
+                due = {name: when_awake(channel, self.estate, now) for name, channel in self.estate.channels.items()}
                 self._store.outbox.end_round(number, due)
+                self._ended.discard(number)
 
     def _ailing_elsewhere(self, report: RoundReport) -> int:
         """How many sources that this round did not go to went wrong at their last try."""
@@ -156,6 +169,29 @@ class Teller:
         """Take in events that belong to no round, and keep them."""
         self._heard += [(event, None) for event in events]
         self.keep()
+
+    def tell_untold(self) -> None:
+        """Tell of versions of rounds that were cut short, so that nobody was told of them any more."""
+        told = self._store.recall_all(_UP_TO)
+        if not told:
+            return
+        cut_short = [one for one in self._store.rounds() if one.ended is None and self._store.at_work(one) is False]
+        for one in reversed(cut_short):
+            for visit in self._store.visits(one.number):
+                known = int(told.get(visit.source, 0))
+                if visit.outcome in _NEWS and visit.number is not None and visit.number > known:
+                    self._tell_late(visit.source, visit.number)
+
+    def _tell_late(self, name: str, number: int) -> None:
+        version = self._store.version(name, number)
+        if version is None:
+            return
+        words = f"version {number}, +{version.added} -{version.removed} lines; told late, as the round was cut short"
+        look = f"historon diff {name}@{number}"
+        added, removed = version.added, version.removed
+        late = Event("changed", self._clock(), words, name, look=look, version=number, added=added, removed=removed)
+        self._heard.append((late, None))
+        self._versions[name] = str(number)
 
     def watch(self, topic: str, looks: Iterable[Watched]) -> list[Event]:
         """Take in how things stand that are looked at all the time; returns, and keeps, what is to be told of them.
@@ -218,12 +254,13 @@ class Teller:
 
     def keep(self) -> None:
         """Put what was heard into the outbox, in one transaction; what the store does not take is told directly."""
-        if not self._heard and not self._memories:
+        if not self._heard and not self._memories and not self._versions:
             return
         heard, self._heard = self._heard, []
-        memories, self._memories = self._memories, {}
+        memories = {_SOURCES: self._memories, _UP_TO: self._versions}
+        self._memories, self._versions = {}, {}
         posts = [one for event, number in heard for one in self._routed(event, number)]
-        self._post(posts, {_SOURCES: memories} if memories else {})
+        self._post(posts, {topic: told for topic, told in memories.items() if told})
 
     def _routed(self, event: Event, number: int | None) -> Iterator[Pending]:
         now = self._clock()

@@ -143,6 +143,7 @@ class Service:
             words = f"{before} did not end properly{rounds}"
             self._teller.tell(Event("service-died", now, words, advice="look at its log of that time"))
         self._store.remember(ESTATE, _RUNNING, f"{process_in_words(self._holder)}, since {utc_text(now)}")
+        self._teller.tell_untold()
         self._teller.tell(Event("service-started", now, process_in_words(self._holder)))
 
     def _take_lease(self, store: Store) -> None:
@@ -164,9 +165,15 @@ class Service:
         scheduled = [source for source in self._estate.sources.values() if source.timetables]
         self._kept = {source.name: min(known.get(source.name, now), now) for source in scheduled}
         self._new |= {name: at.isoformat() for name, at in self._kept.items() if name not in known}
-        self._next = {}
+        planned, self._next = self._next, {}
         for source in scheduled:
             self._plan(source)
+            # By a timetable that has just been changed nothing was missed before.
+            coming = self._next.get(source.name)
+            if coming is not None and coming <= now < planned.get(source.name, now):
+                self._kept[source.name] = now
+                self._new[source.name] = now.isoformat()
+                self._plan(source)
         soonest = min(self._next.values(), default=None)
         when = f", the next at {utc_text(soonest)}" if soonest else ""
         _LOG.info("%s on schedule%s", many_sources(len(scheduled)), when)
@@ -349,6 +356,8 @@ class Service:
         self.vitals.rounds, self.vitals.last_round = self.vitals.rounds + 1, report.ended
         self.vitals.outcomes = self.vitals.outcomes + Counter(result.outcome for result in report.results)
         self.troubled = self.troubled or report.in_trouble
+        with suppress(StoreError):
+            self._teller.tell_untold()
         self._teller.end_round(report)
         self._lookout.soon()
         with suppress(StillBusyError):  # that one was told of, or will be when it comes back
@@ -398,6 +407,7 @@ class Service:
         if self._delivery is not None and self._delivery.done():
             done, self._delivery = self._delivery, None  # gone before what went wrong in it is raised
             done.result()
+        self._teller.catch_up()
         if self._delivery is None and self._teller.delivery.has_due(now):
             self._delivery = asyncio.create_task(self._send_due())
 
@@ -408,9 +418,7 @@ class Service:
             try:
                 self._report(self._teller.delivery.settle(one, result))
             except StoreError as exc:
-                _LOG.error(
-                    "what became of a notice to %s could not be recorded, so it may be sent twice: %s", one.name, exc
-                )
+                _LOG.error("what became of a notice to %s could not be recorded yet: %s", one.name, exc)
         self.vitals.waiting = self._teller.delivery.waiting()
 
     def _copy(self) -> None:
