@@ -36,6 +36,13 @@ FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] =
     "half-minute": ((0,), 4, [(2, 1, "the disk is read-only", "")]),
     "letter": ((4,), 6, [(2, 1, "a letter without an export", "mail-indentation-004")]),
     "replaced": ((0, 6), 4, [(2, 1, "the store is replaced", "")]),
+    "untold while nothing is taken": (
+        (0, 6),
+        4,
+        [(2, 1, "the disk is read-only", ""), (2, 1, "nobody can be told", "")],
+    ),
+    "another zone": ((0, 6), 7, [(2, 3, "another time zone", "")]),
+    "told late": ((0, 6, 15, 21), 9, [(day, 1, "killed while collecting by hand", "") for day in (2, 4, 6)]),
     "filling": ((0, 6, 9), 4, [(2, 1, "the disk fills up", "")]),
     "empty archive": ((9,), 4, [(2, 1, "an empty archive", "file-archive-009")]),
     "database": ((13,), 12, [(2, 1, "looked at", ""), (6, 1, "looked at", "")]),

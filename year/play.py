@@ -6,7 +6,7 @@ import socket
 import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from copy import deepcopy
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, time, timedelta
@@ -373,9 +373,12 @@ def _alike(source: Source, before: object) -> bool:
 
 
 def _free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    """A port that is free, and that no connection going out is given: it is listened on again and again."""
+    while True:
+        port = random.SystemRandom().randrange(10_000, 32_000)
+        with socket.socket() as probe, suppress(OSError):
+            probe.bind(("127.0.0.1", port))
+            return port
 
 
 @contextmanager
