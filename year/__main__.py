@@ -40,7 +40,7 @@ def main(
     if only:
         kept = tuple(one for one in chosen.entries if one.kind in only)
         chosen = Script(chosen.seed, chosen.days, chosen.sources, kept)
-    result = play(chosen, broken, stop_at_first=stop)
+    result = play(chosen, broken, lambda words: click.echo(words, err=True), stop_at_first=stop)
     if as_json:
         print(
             json.dumps(
@@ -72,8 +72,6 @@ def _print(result: Result, took: float) -> None:
         bad = len({(one.day, one.subject) for one in result.findings if kind in (one.kinds or ("none",))})
         cells = " ".join(f"{by_kind[kind, name] or '':>9}" for name in _COLUMNS)
         print(f"{kind:<44} {times or '':>5} {max(0, times - bad) or '':>5} {cells}".rstrip())
-    for finding in result.findings:
-        print(finding)
     many = f"{sum(result.injected.values()):,} faults of {len(+result.injected)} kinds, {result.visits:,} source-nights"
     print(f"{many}: {len(result.findings)} findings; {took:.0f} s")
 

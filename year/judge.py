@@ -23,7 +23,7 @@ __all__ = ["Judge", "Witness"]
 
 _AGEING = 0.8
 _OFTEN = 3  # more of one kind about the estate in a night is nobody's wish
-_NEAR = timedelta(minutes=40)  # how near to a limit an age may be on either side of it
+_NEAR = timedelta(minutes=50)  # how near to a limit an age may be on either side of it
 _SECRET = re.compile(rb"pw-canary-|harbour-light|signal-flag")
 _DEFECT = re.compile(rb"Traceback|a defect in Historon")
 _FILES = {"ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "reserve", "spool", "writing"}

@@ -73,7 +73,8 @@ def written(seed: str, days: int, sources: int, *, dense: float = 1.0) -> Script
     """A script by chance. A source has a fault about every six weeks, the surroundings one every few days."""
     rng = random.Random(f"{seed}/script")
     entries = []
-    for source in made_sources(Path(), seed, range(sources)):
+    numbers = sorted(rng.sample(range(60), sources)) if sources < 60 else range(sources)
+    for source in made_sources(Path(), seed, numbers):
         own = random.Random(f"{seed}/{source.name}/faults")
         fitting: list[str] = [one.kind for one in SPOILED.values() if one.fits(source)]
         fitting += [one.kind for one in ARRIVING.values() if one.fits(source)]
@@ -94,14 +95,17 @@ def written(seed: str, days: int, sources: int, *, dense: float = 1.0) -> Script
             entries.append(Entry(day, 1, beside))
         day += DISTURBING[kind].nights + 1 + int(rng.expovariate(dense / 2.5))
     entries.sort(key=lambda one: (one.day, one.source, one.kind))
-    return Script(seed, days, tuple(range(sources)), tuple(entries))
+    return Script(seed, days, tuple(numbers), tuple(entries))
 
 
 class Play:
     """One year in the middle of being played; disturbances reach into it."""
 
-    def __init__(self, script: Script, folder: Path, broken: Sequence[str], *, stop_at_first: bool) -> None:
+    def __init__(
+        self, script: Script, folder: Path, broken: Sequence[str], told: Callable[[str], None], *, stop_at_first: bool
+    ) -> None:
         self.script = script
+        self._told = told
         self._stop_at_first = stop_at_first
         self.home = folder / "estate"
         (self.home / "keys").mkdir(parents=True)
@@ -119,6 +123,7 @@ class Play:
         FolderStore.create(self.home / "store").close()
         self.judge = Judge(self, self.outside.folder, {one.name: one.max_age for one in self.sources.values()})
         self.injected = Counter[str]()
+        self._findings = 0  # that were told
         self._active: list[tuple[Entry, Disturbance]] = []
         self.put_off: list[Callable[[], None]] = []
 
@@ -186,6 +191,7 @@ class Play:
             self._go_on(self._stops())
             self.judge.judge(self.night, self.now)
             self._look_around()
+            self._tell_progress(day)
             if self._stop_at_first and self.judge.findings:
                 return
             self._end_faults(day)
@@ -278,6 +284,14 @@ class Play:
         self.night.may |= {"service-died", "store-trouble"}
         self.now += _RESTART
         self.begin_service()
+
+    def _tell_progress(self, day: int) -> None:
+        """Each finding as it is made, and each month."""
+        for finding in self.judge.findings[self._findings :]:
+            self._told(str(finding))
+        self._findings = len(self.judge.findings)
+        if (day + 1) % 30 == 0:
+            self._told(f"{day + 1} days of {self.script.days}")
 
     def _look_at_services(self) -> None:
         """What was left paused, and can be resumed again since noon, was resumed."""
@@ -392,10 +406,16 @@ def _place() -> Iterator[Path]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def play(script: Script, broken: Sequence[str] = (), *, stop_at_first: bool = False) -> Result:
-    """Play a year; with `stop_at_first`, until something is found."""
+def play(
+    script: Script,
+    broken: Sequence[str] = (),
+    told: Callable[[str], None] = lambda _: None,
+    *,
+    stop_at_first: bool = False,
+) -> Result:
+    """Play a year; with `stop_at_first`, until something is found. `told` hears how far it has come."""
     with _place() as folder:
-        one = Play(script, folder, broken, stop_at_first=stop_at_first)
+        one = Play(script, folder, broken, told, stop_at_first=stop_at_first)
         try:
             one.run()
         finally:

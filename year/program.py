@@ -36,7 +36,7 @@ from year.disks import Disk, arm_disk
 __all__ = ["NOT_ARMED", "Armed", "EndedError", "Program", "Said"]
 
 _PATIENCE_S = 600  # real seconds without a sign of the service: then something hangs
-_TICK = timedelta(minutes=20)
+_TICK = timedelta(minutes=30)
 _SPACES = struct.Struct("!dB")
 _ORDER = struct.Struct("!dddqq")  # until when, how wrong the clock is, from when on steps and turns count to a death
 _NEVER = 2**62
@@ -233,7 +233,7 @@ class _Loop(LeapingLoop):
         if self._programs:
             return self.select(0.05) or self.linger()
         selector: Any = self._selector  # type: ignore[attr-defined]
-        events: list[Any] = self.select(0.002) if len(selector.get_map()) > self._at_rest else []
+        events: list[Any] = self.select(0.001) if len(selector.get_map()) > self._at_rest else []
         return events
 
     async def _make_subprocess_transport(self, *given: Any, **named: Any) -> Any:

@@ -2,7 +2,7 @@
 
 import os
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -140,16 +140,21 @@ def _verify(made: sqlite3.Connection, target: Path, *, all_of_it: bool) -> None:
 def _places_of(made: sqlite3.Connection, contents: Contents, side: str, other: str | None) -> Iterator[tuple[int, int]]:
     """The strands and positions of the contents of one side that the other has not, or not with the same bytes."""
 
-    def rows(table: str, columns: str) -> Iterable[Any]:
-        query = f"SELECT {columns} FROM {side}.{table}"  # noqa: S608 (constants)
-        besides = f" EXCEPT SELECT {columns} FROM {other}.{table}" if other else ""  # noqa: S608
-        return made.execute(query + besides)
+    def rows(table: str, key: str, columns: Sequence[str]) -> Iterable[Any]:
+        """The rows of one side that are not in the other as they are; strand and key tell one row from another."""
+        found = ", ".join(f"here.{one}" for one in ("strand", key, *columns))
+        query = f"SELECT {found} FROM {side}.{table} AS here"  # noqa: S608 (constants)
+        if other:
+            differs = " OR ".join(f"here.{one} IS NOT there.{one}" for one in ("strand", *columns))
+            query += f" LEFT JOIN {other}.{table} AS there USING (strand, {key}) WHERE {differs}"
+        return made.execute(query)
 
-    for strand, position, *_ in rows("content", "strand, position, base_strand, base, size, encoding, sha256, data"):
+    parts_of_content = ("base_strand", "base", "size", "encoding", "sha256", "data")
+    for strand, position, *_ in rows("content", "position", parts_of_content):
         yield strand, position
-    for strand, _, data in rows("bundle", "strand, first, data"):
+    for strand, _, data in rows("bundle", "first", ["data"]):
         yield from ((strand, position) for position in contents.bundled(data))
-    for strand in {strand for strand, *_ in rows("block", "strand, id, sha256, data")}:
+    for strand in {strand for strand, *_ in rows("block", "id", ["sha256", "data"])}:
         in_blocks = f"SELECT strand, position FROM {side}.content WHERE strand = ? AND encoding = {Encoding.BLOCKS:d}"  # noqa: S608
         yield from made.execute(in_blocks, (strand,))
 
