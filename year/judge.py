@@ -24,6 +24,10 @@ __all__ = ["Judge", "Witness"]
 _AGEING = 0.8
 _OFTEN = 3  # more of one kind about the estate in a night is nobody's wish
 _NEAR = timedelta(minutes=50)  # how near to a limit an age may be on either side of it
+_KILLED = {  # of which trigger the round was that ended with the process
+    "killed at a step": "timetable", "killed at a turn": "timetable", "killed, and down until noon": "timetable",
+    "killed while collecting by hand": "hand",
+}  # fmt: skip
 _SECRET = re.compile(rb"pw-canary-|harbour-light|signal-flag")
 _DEFECT = re.compile(rb"Traceback|a defect in Historon")
 _FILES = {"ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "reserve", "spool", "writing"}
@@ -66,8 +70,16 @@ class _Source:
     versions: dict[int, Export] = field(default_factory=dict)
     known: Known = field(default_factory=Known)
     changes: int = 0  # not told yet
+    bad_since: datetime | None = None
     overdue_told: bool = False
     overdue_since: datetime | None = None
+
+    def note(self, visit: Visit) -> None:
+        """The last try, and since when it goes wrong; to be skipped is none."""
+        if visit.outcome == "skipped":
+            return
+        self.outcome = visit.outcome
+        self.bad_since = (self.bad_since or visit.at) if visit.outcome in BAD else None
 
 
 class Judge:
@@ -203,7 +215,7 @@ class Judge:
                 continue
             outcomes[visit.outcome] += 1
             self._judge_outcome(name, self._allowed(source, wanted), visit)
-            source.outcome = source.outcome if visit.outcome == "skipped" else visit.outcome
+            source.note(visit)
             if visit.outcome in GOOD:
                 source.confirmed = visit.at
             if visit.outcome in ("first", "changed"):
@@ -289,7 +301,7 @@ class Judge:
         allowed |= wanted.may or frozenset()
         for visit in took:
             self._judge_outcome(name, allowed | {"skipped"} if len(took) > 1 else allowed, visit)
-            source.outcome = source.outcome if visit.outcome == "skipped" else visit.outcome
+            source.note(visit)
 
     def _judge_taken(self, name: str, one: VersionRow, arrival: Arrival, contents: Mapping[int, Export]) -> None:
         source = self._sources[name]
@@ -348,10 +360,11 @@ class Judge:
         for event in events:
             by_source[event["source"]].append(event)
         self._judge_about_estate(by_source.pop(None, []))
+        killed = {trigger for kind, trigger in _KILLED.items() if kind in self._night.kinds}
         for name, source in self._sources.items():
             own = by_source[name]
             mine = [visit for visit in visits if visit.source == name and not self._interrupted(visit)]
-            for mistake, words in source.known.judge(mine, own, self._night.wanted[name].event, killed=self._killed):
+            for mistake, words in source.known.judge(mine, own, self._night.wanted[name].event, killed=killed):
                 self._find(mistake, name, words)
             changed = sum(event["kind"] in ("changed", "first") for event in own)
             good = sum(one.outcome in ("changed", "first") for one in mine)
@@ -395,7 +408,9 @@ class Judge:
     def _judge_calm(self) -> None:
         """That all is well is only told while no source is known to be amiss all the time."""
         lines = [*self._new_lines(self._witness.home / "calm.jsonl")]
-        bad = [name for name, source in self._sources.items() if source.known.since_before(self._night.noon)]
+        bad = [
+            name for name, source in self._sources.items() if source.bad_since and source.bad_since < self._night.noon
+        ]
         if bad and any(event["kind"] == "all-well" for notice in lines for event in notice["events"]):
             self._find("false all-clear", "the estate", f"all is well, it was told, while {bad[0]} was not")
 
@@ -439,7 +454,7 @@ class Judge:
     @property
     def _killed(self) -> bool:
         """What was sent, and not yet noted when the process died, may be sent again: docs/reliability.md says so."""
-        return any("kill" in kind for kind in self._night.kinds)
+        return any("killed" in kind for kind in self._night.kinds)
 
     def _judge_letters(self, events: Sequence[dict[str, Any]]) -> None:
         """The operators' letters name everything that went wrong."""

@@ -103,7 +103,7 @@ class Ledger:
             "SELECT number, trigger, record FROM round WHERE number > ? ORDER BY number", (after,)
         ).fetchall():
             found += [*self._recorded(number, trigger, record)] if record else [*self._open(number, trigger)]
-        return sorted(found, key=lambda visit: (visit.round, visit.at))
+        return sorted(found, key=lambda visit: visit.at)
 
     def _recorded(self, number: int, trigger: str, record: bytes) -> Iterator[Visit]:
         for one in json.loads(zstandard.ZstdDecompressor().decompress(record)):

@@ -1,6 +1,6 @@
 """What is to be told of a source, as docs/being-told.md has it: when its state changes, and again at growing intervals."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from itertools import pairwise
@@ -27,16 +27,13 @@ class Known:
     told: int = 0
     last: datetime | None = None
 
-    def since_before(self, at: datetime) -> bool:
-        """Whether it has been amiss since before an instant."""
-        return bool(self.state) and self.since is not None and self.since < at
-
     def judge(
-        self, visits: Sequence[Visit], events: Sequence[dict[str, Any]], event: str, *, killed: bool
+        self, visits: Sequence[Visit], events: Sequence[dict[str, Any]], event: str, *, killed: Collection[str]
     ) -> Iterator[tuple[str, str]]:
         """What is wrong with what was told of these visits, as mistake and words.
 
-        What was found just before the program was killed may be told after the next visit (docs/reliability.md).
+        What was found just before a round of one of these triggers was killed may be told after the next visit
+        (docs/reliability.md).
         """
         left = [dict(one, at=datetime.fromisoformat(one["at"])) for one in events]
         for number, visit in enumerate(visits):
@@ -45,7 +42,7 @@ class Known:
             until = visits[number + 1].at if number + 1 < len(visits) else None
             mine = [one for one in left if one["at"] >= visit.at and (until is None or one["at"] < until)]
             kinds = [one["kind"] for one in mine]
-            if not (killed and not kinds):
+            if kinds or visit.trigger not in killed:
                 yield from self._visited(visit, kinds, event)
         if not visits and (strange := [one["kind"] for one in left if one["kind"] in _TROUBLE | {"recovered"}]):
             yield "false alarm", f"{strange} without a visit"

@@ -575,7 +575,10 @@ class FolderStore(Store):
 
     def size(self) -> int:
         """See Store."""
-        return sum(file.stat().st_size for file in self._folder.glob(f"{LEDGER}*"))
+        try:
+            return sum(file.stat().st_size for file in self._folder.glob(f"{LEDGER}*"))
+        except OSError as exc:
+            raise StoreError(f"{self._folder}: {exc.strerror}", hint="is its disk mounted?") from exc
 
     def close(self) -> None:
         """See Store. Those that were made for other threads are closed too."""

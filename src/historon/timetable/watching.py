@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from functools import partial
 
 from historon.copies import CopyStatus, copies_of
+from historon.errors import StoreError
 from historon.estate import KINDS, Estate, Severity, describe
 from historon.notices import Event, Teller, Watched
 from historon.store import ESTATE, Store, still_paused
@@ -101,9 +102,12 @@ def _next_overdue(board: Sequence[SourceStatus], now: datetime) -> datetime | No
 
 
 def _about_disk(estate: Estate, now: datetime) -> Watched:
-    """Whether the disk of the store has as much room as the settings ask to be told of."""
+    """Whether the disk of the store has as much room as the settings ask to be told of. StoreError when it is away."""
     store = estate.path(estate.settings.store)
-    free, wanted = shutil.disk_usage(store).free, estate.settings.warn_free
+    try:
+        free, wanted = shutil.disk_usage(store).free, estate.settings.warn_free
+    except OSError as exc:
+        raise StoreError(f"{store}: {exc.strerror}", hint="is its disk mounted?") from exc
     message = f"{store} has {free // 10**6:,} MB free"
     told = (
         f"{message}, less than {wanted // 10**6:,} MB; collecting is blocked below {estate.settings.free // 10**6:,} MB"
