@@ -41,6 +41,14 @@ _ABOUT_ESTATE = {
 }  # fmt: skip
 
 
+_Key = tuple[str, str | None, str, int | None]
+
+
+def _key(event: Mapping[str, Any]) -> _Key:
+    """What tells one event from another."""
+    return event["kind"], event["source"], event["at"], event["version"]
+
+
 class Witness(Protocol):
     """How the judge asks the program: a command at this moment, and what is there to be seen."""
 
@@ -96,8 +104,8 @@ class Judge:
         self._sources = {name: _Source() for name in limits}
         self._round = 0
         self._seen = Counter[str]()  # how much of each file was read
-        self._told: dict[tuple[str, str | None, str], bool] = {}
-        self._untold_posts = Counter[tuple[str, str | None, str]]()
+        self._told: dict[_Key, bool] = {}
+        self._untold_posts = Counter[_Key]()
         self._unwritten: list[tuple[str, str]] = []
         self._letters: set[str] = set()
         self._last_told: dict[str, int] = {}
@@ -193,6 +201,7 @@ class Judge:
         """By the timetable so often, and by hand where somebody did so."""
         counts = Counter(visit.trigger for visit in visits if not visit.note.startswith("the round was interrupted"))
         least, most = self._night.visits
+        most += self._killed and self._night.wanted[name].arrivals is not None  # of several exports some were taken
         if not least <= counts["timetable"] <= most:
             mistake = "missed" if counts["timetable"] < least else "double"
             self._find(mistake, name, f"visited {counts['timetable']} times by the timetable")
@@ -349,7 +358,7 @@ class Judge:
             event for notice in self._new_lines(self._witness.home / "record.jsonl") for event in notice["events"]
         ]
         for event in events:
-            key = event["kind"], event["source"], event["at"]
+            key = _key(event)
             if key in self._told and event["kind"] != "round-ended" and not self._night.unsure:
                 self._find("double notice", event["source"] or "the estate", f"{event['kind']} of {event['at']}")
             self._told[key] = True
@@ -419,7 +428,7 @@ class Judge:
         beats = len([*self._outside.glob("*.beat")])
         given, self._seen["beats"] = beats - self._seen["beats"], beats
         mine = [visit for visit in visits if visit.trigger == "timetable"]
-        if len({visit.round for visit in mine}) != 1 or self._killed or self._night.blocked:
+        if len({visit.round for visit in mine}) != 1 or self._killed or self._night.blocked or self._night.by_hand:
             return
         bad = [visit.source for visit in mine if visit.outcome in BAD]
         if bad and given:
@@ -438,15 +447,15 @@ class Judge:
         for file in files[self._seen["posts"] :]:
             for event in json.loads(file.read_bytes())["events"]:
                 if event["kind"] not in _ALWAYS | {"first"}:
-                    self._untold_posts[event["kind"], event["source"], event["at"]] -= 1
+                    self._untold_posts[_key(event)] -= 1
         self._seen["posts"] = len(files)
         doubles = [key for key, count in self._untold_posts.items() if count < 0]
         missing = [key for key, count in self._untold_posts.items() if count > 0]
-        for kind, name, at in doubles:
+        for kind, name, at, _ in doubles:
             if not self._killed:
                 self._find("double notice", name or "the estate", f"{kind} of {at} was posted twice")
         if not self._night.post_later and not self._night.down:
-            for kind, name, at in missing:
+            for kind, name, at, _ in missing:
                 self._find("missing notice", name or "the estate", f"{kind} of {at} was not posted")
             missing = []
         self._untold_posts = Counter(missing)

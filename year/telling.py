@@ -12,6 +12,7 @@ __all__ = ["Known"]
 
 _DAY = timedelta(days=1)
 _TROUBLE = {"failing", "suspect", "identity-changed", "not-resumed"}
+_OWN = _TROUBLE | {"still-failing", "still-suspect", "flapping", "recovered"}
 _KINDS = {"failed": "failing", "suspect": "suspect"}
 _REMEMBERED = 8
 
@@ -42,7 +43,7 @@ class Known:
             until = visits[number + 1].at if number + 1 < len(visits) else None
             mine = [one for one in left if one["at"] >= visit.at and (until is None or one["at"] < until)]
             kinds = [one["kind"] for one in mine]
-            if kinds or visit.trigger not in killed:
+            if _OWN & set(kinds) or visit.trigger not in killed:
                 yield from self._visited(visit, kinds, event)
         if not visits and (strange := [one["kind"] for one in left if one["kind"] in _TROUBLE | {"recovered"}]):
             yield "false alarm", f"{strange} without a visit"
@@ -75,7 +76,7 @@ class Known:
         elif self.state:
             yield from self._must({"recovered"}, kinds)
             self._is("", visit.at)
-        elif strange := set(kinds) & (_TROUBLE | {"still-failing", "still-suspect", "flapping", "recovered"}):
+        elif strange := set(kinds) & _OWN:
             yield "false alarm", f"{strange} of a source that is well"
 
     def _is(self, state: str, at: datetime) -> None:

@@ -17,6 +17,7 @@ from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline
+from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts, parted_lines
 from historon.store import LARGE, Part, Store, StoredPart
@@ -267,7 +268,15 @@ def _trees(name: str, old: bytes, new: bytes, masks: Masks) -> tuple[Document, D
 def _edits(left: bytes, right: bytes, masks: Masks | None) -> list[Edit]:
     """The edits between two texts, without those that are noise."""
     edits = align_texts(left, right)
-    if not edits or masks is None or not masks.has_noise:
+    if masks is not None and masks.has_noise:
+        edits = _without_noise(edits, left, right, masks)
+    if all(edit.old_from < edit.old_to and edit.new_from < edit.new_to for edit in edits):
+        return edits
+    return slid(edits, split_lines(left), split_lines(right))
+
+
+def _without_noise(edits: list[Edit], left: bytes, right: bytes, masks: Masks) -> list[Edit]:
+    if not edits:
         return edits
     before, old, new = parted_lines(left, right)
     telling = [

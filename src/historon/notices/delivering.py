@@ -24,6 +24,7 @@ from historon.notices.events import Event
 from historon.notices.letters import Letter, letter_of
 from historon.notices.mail import mark_of, send_mail
 from historon.notices.programs import NoticeError, Sent, request, run_command, send_syslog, send_webhook, write_file
+from historon.notices.routing import AT_THE_LATEST, when_awake
 from historon.store import Fate, Notice, Pending, Store
 
 __all__ = ["Delivery", "Outgoing", "Told", "send", "sign_of_life", "try_channel"]
@@ -69,6 +70,13 @@ class Delivery:
             return True
         due = self._store.outbox.next_due()
         return due is not None and due <= now
+
+    def heed_clock(self) -> None:
+        """What was put off by a clock that ran ahead is not put off for so long by one that is right."""
+        now = self._clock()
+        plain = {name: channel for name, channel in self.estate.channels.items() if channel.digest is None}
+        awake = {name: when_awake(channel, self.estate, now) for name, channel in plain.items()}
+        self._store.outbox.set_right(now, now + _LONGEST_WAIT, now + AT_THE_LATEST, awake)
 
     def waiting(self) -> dict[str, int]:
         """How many notices and events wait on each channel."""

@@ -5,9 +5,9 @@ from datetime import datetime, timedelta
 from historon.estate import AnyChannel, Estate, Severity, after_hours, instants
 from historon.notices.events import Event
 
-__all__ = ["due_at", "wants", "when_awake"]
+__all__ = ["AT_THE_LATEST", "due_at", "wants", "when_awake"]
 
-_AT_THE_LATEST = timedelta(hours=6)  # what came up in a round that never ends is told after this
+AT_THE_LATEST = timedelta(hours=6)  # what came up in a round that never ends is told after this
 
 
 def wants(channel: AnyChannel, event: Event, estate: Estate) -> bool:
@@ -32,7 +32,7 @@ def due_at(
         coming = next(instants(estate.timetables[channel.digest], estate.zone, now))
         return when_awake(channel, estate, coming), False
     if in_round and not channel.immediately:
-        return now + _AT_THE_LATEST, True
+        return now + AT_THE_LATEST, True
     return when_awake(channel, estate, now), False
 
 

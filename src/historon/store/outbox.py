@@ -131,6 +131,19 @@ class Outbox:
         with self._writing("hurry notices"):
             self._db.execute("UPDATE notice SET next = ? WHERE next IS NOT NULL", (to_ms(now),))
 
+    def set_right(self, now: datetime, next_try: datetime, due: datetime, channels: Mapping[str, datetime]) -> None:
+        """After a clock was wrong: what would wait for longer than that waits no more.
+
+        Notices wait for their next try until `next_try` at the latest; events that would wait until after `due` do so
+        until the instant of their channel.
+        """
+        with self._writing("set right when notices are due"):
+            self._db.execute("UPDATE notice SET next = ? WHERE next > ?", (to_ms(now), to_ms(next_try)))
+            self._db.executemany(
+                "UPDATE pending SET due = ? WHERE due > ? AND channel = ?",
+                [(to_ms(at), to_ms(due), channel) for channel, at in channels.items()],
+            )
+
     def waiting(self) -> list[Notice]:
         """The notices that are not settled, oldest first."""
         return self._select("WHERE next IS NOT NULL ORDER BY number")

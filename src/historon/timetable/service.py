@@ -9,6 +9,7 @@ import logging
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -158,6 +159,7 @@ class Service:
     def _begin(self) -> None:
         """Take up what is on record; a source that was never on schedule begins to be now."""
         now = self._clock()
+        self._teller.delivery.heed_clock()
         self._places = Places(self._estate)
         self.vitals.last_round = next((one.ended for one in self._store.rounds() if one.ended), None)
         written = {**self._store.recall_all(_TOPIC), **self._being_written, **self._new}
@@ -358,7 +360,10 @@ class Service:
         self.troubled = self.troubled or report.in_trouble
         with suppress(StoreError):
             self._teller.tell_untold()
-        self._teller.end_round(report)
+        known = bool(self.vitals.trouble)
+        if report.store_trouble:
+            self.vitals.trouble, self._taken = report.store_trouble, False
+        self._teller.end_round(replace(report, store_trouble="") if known else report)
         self._lookout.soon()
         with suppress(StillBusyError):  # that one was told of, or will be when it comes back
             self._report(await apart("heartbeat", sign_of_life, estate, report))

@@ -1,0 +1,84 @@
+"""Blocks, not fragments: where lines that came or went could as well begin elsewhere, they begin where a block does.
+
+Lines that were put between equal ones can often be told in several ways, all of them right and equally long. People
+mean the one that begins with the least indented line, right behind a blank or closing one.
+"""
+
+import re
+from collections.abc import Sequence
+from functools import partial
+
+from historon.compare.lines import Edit
+
+__all__ = ["slid"]
+
+_FARTHEST = 1_000  # lines that one block is slid up or down
+_STEPS = 200_000  # for all blocks of a text
+# What begins no block: blanks, separators, and what closes one.
+_NO_BEGINNING = re.compile(rb"\s*(?:[\W_]*|</[^>]*>|(?:end|next|exit|quit|done|return|fi)\b[\w-]*)\s*[;,]?\s*$")
+_COMMENT = re.compile(rb"\s*(?:[#;!]|//|--|/\*|<!--)\s*\w")
+
+
+def slid(edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes]) -> list[Edit]:
+    """The same edits, each that only adds or only removes where its block begins. Applied, they give the same text."""
+    made: list[Edit] = []
+    left = _STEPS
+    for number, edit in enumerate(edits):
+        first = (made[-1].old_to, made[-1].new_to) if made else (-1, -1)
+        following = edits[number + 1] if number + 1 < len(edits) else None
+        last = (following.old_from, following.new_from) if following else (len(old) + 1, len(new) + 1)
+        if left > 0 and (edit.old_from == edit.old_to) is not (edit.new_from == edit.new_to):
+            steps = _steps(edit, old, new, first, last)
+            left -= len(steps)
+            edit = min((_moved(edit, by) for by in steps), key=partial(_rank, old, new))
+        made.append(edit)
+    return made
+
+
+def _steps(
+    edit: Edit, old: Sequence[bytes], new: Sequence[bytes], first: tuple[int, int], last: tuple[int, int]
+) -> range:
+    """By how many lines the edit may be moved, up and down, with a line that is equal between it and others."""
+    lines, begin, end = (
+        (old, edit.old_from, edit.old_to) if edit.old_to > edit.old_from else (new, edit.new_from, edit.new_to)
+    )
+    up = 0
+    while (
+        up < _FARTHEST
+        and edit.old_from - up - 1 > first[0]
+        and edit.new_from - up - 1 > first[1]
+        and old[edit.old_from - up - 1] == new[edit.new_from - up - 1]
+        and lines[begin - up - 1] == lines[end - up - 1]
+    ):
+        up += 1
+    down = 0
+    while (
+        down < _FARTHEST
+        and edit.old_to + down + 1 < last[0]
+        and edit.new_to + down + 1 < last[1]
+        and old[edit.old_to + down] == new[edit.new_to + down]
+        and lines[begin + down] == lines[end + down]
+    ):
+        down += 1
+    return range(-up, down + 1)
+
+
+def _moved(edit: Edit, by: int) -> Edit:
+    return Edit(edit.old_from + by, edit.old_to + by, edit.new_from + by, edit.new_to + by)
+
+
+def _rank(old: Sequence[bytes], new: Sequence[bytes], edit: Edit) -> tuple[int, int, int, int]:
+    """How little this is like the beginning of a block; of equal places the lowest is taken, as it always was."""
+    lines, begin = (old, edit.old_from) if edit.old_to > edit.old_from else (new, edit.new_from)
+    before = lines[begin - 1] if begin else b""
+    return (
+        bool(_NO_BEGINNING.match(lines[begin])),
+        _depth(lines[begin]),
+        2 * bool(_COMMENT.match(before)) + (not _NO_BEGINNING.match(before)),  # a remark belongs to what is below it
+        -begin,
+    )
+
+
+def _depth(line: bytes) -> int:
+    expanded = line.expandtabs(8)
+    return len(expanded) - len(expanded.lstrip(b" "))
