@@ -438,11 +438,7 @@ class Judge:
 
     def _judge_posts(self, events: Sequence[dict[str, Any]]) -> None:
         """What the web server was to hear it hears once, as soon as it takes anything."""
-        self._untold_posts.update(
-            (event["kind"], event["source"], event["at"])
-            for event in events
-            if event["kind"] not in _ALWAYS | {"first"}
-        )
+        self._untold_posts.update(_key(event) for event in events if event["kind"] not in _ALWAYS | {"first"})
         files = sorted(self._outside.glob("*.json"))
         for file in files[self._seen["posts"] :]:
             for event in json.loads(file.read_bytes())["events"]:
