@@ -8,7 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from historon.compare import Kind, Masks, align, compare_exports, hunks, split_lines, unified
+from historon.compare import Edit, Kind, Masks, align, compare_exports, hunks, split_lines, unified
+from historon.compare.sliding import slid
 from historon.estate import Noise, Pattern
 from tests.conftest import needs_patch
 
@@ -17,10 +18,10 @@ T = TypeVar("T", bound=Hashable)
 _NONE = Masks(reveal=True)
 
 
-def _applied(old: list[T], new: list[T]) -> list[T]:
+def _applied(old: list[T], new: list[T], edits: list[Edit] | None = None) -> list[T]:
     made: list[T] = []
     at = 0
-    for edit in align(old, new):
+    for edit in align(old, new) if edits is None else edits:
         made += old[at : edit.old_from] + new[edit.new_from : edit.new_to]
         at = edit.old_to
     return made + old[at:]
@@ -42,6 +43,41 @@ def test_few_edits_are_found_as_few(lines: list[int], one: int, other: int) -> N
     edits = align(lines, new)
     assert sum(e.new_to - e.new_from for e in edits) == 2
     assert sum(e.old_to - e.old_from for e in edits) == 0
+
+
+_BLOCKS = st.lists(st.sampled_from([b"a {\n", b"  x\n", b"  y\n", b"}\n", b"\n", b"! \n", b"b\n"]), max_size=40)
+
+
+@given(_BLOCKS, _BLOCKS)
+def test_an_edit_that_was_slid_gives_the_same_text_and_is_as_long(old: list[bytes], new: list[bytes]) -> None:
+    edits = align(old, new)
+    moved = slid(edits, old, new)
+    assert _applied(old, new, moved) == new
+    assert [(one.old_to - one.old_from, one.new_to - one.new_from) for one in moved] == [
+        (one.old_to - one.old_from, one.new_to - one.new_from) for one in edits
+    ]
+    assert all(one.old_to < two.old_from for one, two in pairwise(moved))
+
+
+@pytest.mark.parametrize(
+    ("section", "between"),
+    [
+        ("interface p{}\n mtu 1500\n speed auto\n", ""), ("interface p{}\n mtu 1500\n", "!\n"), ("server {{\n  listen 80;\n  name s{};\n}}\n", "\n"),
+        ("  edit {}\n    set mtu 1500\n  next\n", ""), ("[peer-{}]\nkeep = 1\n", "\n"), ("<rule>\n  <name>r{}</name>\n  <log/>\n</rule>\n", ""),
+    ],
+)  # fmt: skip
+def test_a_block_beside_a_like_one_begins_where_it_begins(section: str, between: str) -> None:
+    blocks = [section.format(number) + between for number in range(6)]
+    whole, less = (
+        "\n".join(["top", "".join(some), "bottom", ""]).encode() for some in (blocks, blocks[:2] + blocks[3:])
+    )
+    first = section.format(2).splitlines()[0].encode()
+    (change,) = compare_exports({"p.cfg": whole}, {"p.cfg": less}, _NONE)
+    (edit,) = change.edits
+    assert change.old[edit.old_from].rstrip() == first
+    (change,) = compare_exports({"p.cfg": less}, {"p.cfg": whole}, _NONE)
+    (edit,) = change.edits
+    assert change.new[edit.new_from].rstrip() == first
 
 
 def test_hostile_repetition_ends_soon() -> None:
