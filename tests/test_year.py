@@ -34,6 +34,7 @@ def test_a_short_year_of_faults_finds_nothing(seed: str) -> None:
 # What was found once: (sources, days, faults as (day, nights, kind, source)).
 FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] = {
     "half-minute": ((0,), 4, [(2, 1, "the disk is read-only", "")]),
+    "flooding database": ((13,), 4, [(2, 1, "a flood", "file-database-013")]),
     "letter": ((4,), 6, [(2, 1, "a letter without an export", "mail-indentation-004")]),
     "replaced": ((0, 6), 4, [(2, 1, "the store is replaced", "")]),
     "untold while nothing is taken": (

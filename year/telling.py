@@ -26,6 +26,7 @@ class Known:
     recent: list[str] = field(default_factory=list)
     flapping: bool = False
     told: int = 0
+    untold: Visit | None = None  # of which nothing was told before the program was killed
     last: datetime | None = None
 
     def judge(
@@ -37,6 +38,8 @@ class Known:
         (docs/reliability.md).
         """
         left = [dict(one, at=datetime.fromisoformat(one["at"])) for one in events]
+        if self.untold is not None:
+            self._told_late([one["kind"] for one in left if not visits or one["at"] < visits[0].at])
         for number, visit in enumerate(visits):
             if visit.outcome == "skipped":
                 continue
@@ -45,8 +48,20 @@ class Known:
             kinds = [one["kind"] for one in mine]
             if _OWN & set(kinds) or visit.trigger not in killed:
                 yield from self._visited(visit, kinds, event)
+            else:
+                self.untold = visit
         if not visits and (strange := [one["kind"] for one in left if one["kind"] in _TROUBLE | {"recovered"}]):
             yield "false alarm", f"{strange} without a visit"
+
+    def _told_late(self, kinds: Sequence[str]) -> None:
+        """What was told of a visit after which the program was killed."""
+        assert self.untold is not None
+        at, self.untold = self.untold.at, None
+        if "flapping" in kinds:
+            self.flapping = True
+        for kind in kinds:
+            if kind in _TROUBLE | {"recovered"}:
+                self._is(kind if kind in _TROUBLE else "", at)
 
     def _visited(self, visit: Visit, kinds: Sequence[str], event: str) -> Iterator[tuple[str, str]]:
         state = (event or _KINDS[visit.outcome]) if visit.outcome in _KINDS else ""
@@ -76,6 +91,8 @@ class Known:
         elif self.state:
             yield from self._must({"recovered"}, kinds)
             self._is("", visit.at)
+        elif "recovered" in kinds and _TROUBLE & set(kinds):
+            return  # of several exports one was amiss, and the last one well
         elif strange := set(kinds) & _OWN:
             yield "false alarm", f"{strange} of a source that is well"
 

@@ -1,12 +1,13 @@
 """What a round tells while it runs, and what it has to say when it ended."""
 
+import re
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Self
 
-from historon.collect.failures import CollectError, FailureKind, OfferedKey
+from historon.collect.failures import TAIL, CollectError, FailureKind, OfferedKey
 from historon.collect.judging import ChangedLine
 from historon.collect.pauses import Resumed
 from historon.collect.steps import StepTaken
@@ -14,6 +15,9 @@ from historon.compare import Masks, Unmet
 from historon.store import Outcome
 
 __all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep", "cause_of"]
+
+_BINARY = re.compile(rb"[\x00-\x06\x0e-\x10\x12\x14-\x1a\x1c-\x1f]")  # no terminal's, nor any text's
+_BROKEN = re.compile(rb"[^\n]*\n|[^\s,;&]*[\s,;&]?")  # the rest of a line, or of a word where there is but one line
 
 
 @dataclass(frozen=True)
@@ -30,12 +34,19 @@ class Failure:
     @classmethod
     def of(cls, exc: CollectError, masks: Masks) -> Self:
         """A failure as it may be shown."""
-        tail = masks.hide(exc.tail).decode("utf-8", "replace")
+        tail = masks.hide(_shown(exc.tail)).decode("utf-8", "replace")
         return cls(exc.kind, masks.seen(exc.message), exc.hint, masks.seen(exc.step), tail, exc.offered)
 
     def __str__(self) -> str:
         place = f"{self.step}: " if self.step else ""
         return f"{place}{self.message}"
+
+
+def _shown(tail: bytes) -> bytes:
+    """The end of an answer without what nobody can tell the secrets of: binary data, and what lacks its beginning."""
+    if _BINARY.search(tail):
+        return b""
+    return _BROKEN.sub(b"", tail, count=1) if len(tail) >= TAIL else tail
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ from enum import StrEnum
 
 from historon.errors import ExitCode, HistoronError
 
-__all__ = ["NOT_RESUMED", "CollectError", "FailureKind", "NotNowError", "OfferedKey"]
+__all__ = ["NOT_RESUMED", "TAIL", "CollectError", "FailureKind", "NotNowError", "OfferedKey"]
 
 
 NOT_RESUMED = "SERVICE NOT RESUMED"  # how the gravest failure is called wherever it is told
@@ -61,6 +61,9 @@ class OfferedKey:
     algorithm: str
     fingerprint: str
     line: str
+
+
+TAIL = 2000  # bytes of an answer that a message may show the end of
 
 
 class CollectError(HistoronError):

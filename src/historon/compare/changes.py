@@ -1,5 +1,6 @@
 """What a change means: which setting, under which path, became what."""
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -12,6 +13,7 @@ from historon.compare.words import edited_words, paired
 __all__ = ["Change", "How", "text_changes"]
 
 _SEPARATOR = " / "
+_ASSIGNED = re.compile(rb"([\w./-]{1,200})[ \t]*(?:=|:(?!:))[ \t]*(?=\S)")
 # After these words stands what a person wrote, which is one value.
 _FREE_TEXT = {b"description", b"remark", b"comment", b"note", b"label", b"banner", b"alias", b"contact", b"location"}
 
@@ -50,7 +52,7 @@ class Change:
     @property
     def words(self) -> str:
         """The change in a few words, without its path."""
-        more = f" (and {self.more} line{'s' * (self.more > 1)} under it)" if self.more else ""
+        more = f" (and {self.more} line{'s' * (self.more > 1)} with it)" if self.more else ""
         if self.how is How.EDITED:
             return f"{self.old} → {self.new}" if self.old and self.new else f"{self.old or self.new}"
         if self.how is How.MOVED and self.ranks:
@@ -92,17 +94,20 @@ class _Side:
         return tuple(heading.decode("utf-8", "replace") for heading in self.outline.path(at))
 
     def blocks(self, places: Sequence[int], *, fold: bool) -> Iterator[tuple[int, int]]:
-        """Lines as sections: each with how many of the lines after it stand under it."""
+        """Lines as sections: each with how many others belong to it, under it or as remarks right above it."""
         inside: set[int] = set()
-        first, under = -1, 0
+        first, under, remarks = -1, 0, 0
+        there = set(places)
         for at in places:
             if fold and first >= 0 and self.outline.parent(at) in inside:
                 inside.add(at)
-                under += self.outline.tells(at)
+                under, remarks = under + self.outline.tells(at) + remarks, 0
+            elif fold and at + 1 in there and self.outline.remarks(at) and self.outline.tells(at + 1):
+                remarks += 1
             elif self.outline.tells(at):
                 if first >= 0:
                     yield first, under
-                first, under, inside = at, 0, {at}
+                first, under, remarks, inside = at, remarks, 0, {at}
         if first >= 0:
             yield first, under
 
@@ -164,8 +169,19 @@ def _edited(old: _Side, at: int, new: _Side, to: int) -> Change:
     if known == min(len(words), len(others)):
         known -= 1  # one went on where the other ended
     known = next((n + 1 for n, word in enumerate(words[:known]) if word.lower() in _FREE_TEXT), known)
-    path = [*new.path(to), *[_text(words[:known])] * bool(known)]
+    if not known and (assigned := _assigned(one, other)):
+        name, before, after = assigned
+        return Change(How.EDITED, _SEPARATOR.join([*new.path(to), name]), before, after, at + 1, to + 1)
+    path = [*new.path(to), *[_text(words[:known]).rstrip(" =:")] * bool(known)]
     return Change(How.EDITED, _SEPARATOR.join(path), _text(words[known:]), _text(others[known:]), at + 1, to + 1)
+
+
+def _assigned(old: bytes, new: bytes) -> tuple[str, str, str] | None:
+    """Of two lines that give a value to one name, such as `a=b` and `a=c`: the name and both values."""
+    one, other = _ASSIGNED.match(old), _ASSIGNED.match(new)
+    if one is None or other is None or one[1] != other[1]:
+        return None
+    return _text([one[1]]), _text([old[one.end() :]]), _text([new[other.end() :]])
 
 
 def _text(words: Sequence[bytes]) -> str:

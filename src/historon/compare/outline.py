@@ -19,7 +19,11 @@ _MOST_FITTING = 50  # words that are tried as what a closing word closes
 _SAMPLE = 600  # lines by which the kind of nesting is told
 _STEPS = 100_000  # lines that are walked over before all lines are looked at once
 _WHOLE = 100_000  # lines among which words that open and close are looked for
-_HEADER = re.compile(rb"\s*(?:\[[^\[\]]+\]|/[\w/ .-]*[A-Za-z][\w/ .-]*|#{1,3} \S.*)\s*$")
+_HEADER = re.compile(rb"\s*(?:\[[^\[\]]+\]|/[\w/ .-]*[A-Za-z][\w/ .-]*|\*[a-z]+)\s*$")
+_COMMENT = re.compile(rb"\s*(?:[#;!]|//|/\*|<!--|--\s|rem\s)", re.IGNORECASE)
+# What a block is known by that has nothing but a word as its heading, such as `server {`: the first of these in it.
+_TELLING_NAMES = (b"server_name", b"name", b"id", b"host", b"hostname", b"listen", b"match", b"address", b"description")
+_LOOKED_INTO = 60  # lines of such a block
 _CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
 _WORD = re.compile(rb"(?:\[secret [0-9a-f]+\]|\S)+")
 _NOTHING = re.compile(rb"[\W_]*$")  # a line that only separates
@@ -61,7 +65,23 @@ class Outline:
     def _path_below(self, at: int) -> tuple[bytes, ...]:
         """The path of what stands right under a line."""
         path = self._paths[at] if at >= 0 else ()
-        return path if at < 0 or len(path) >= _DEEPEST else (*path, _heading(self._lines[at]))
+        return path if at < 0 or len(path) >= _DEEPEST else (*path, self._heading(at))
+
+    def _heading(self, at: int) -> bytes:
+        """What names a section: its first line without what opens it; a single word also by what tells it apart."""
+        heading = _heading(self._lines[at])
+        if self.kind != "braces" or len(heading.split()) != 1:
+            return heading
+        found: dict[bytes, bytes] = {}
+        for below in range(at + 1, min(at + _LOOKED_INTO, len(self._lines))):
+            line = self._lines[below]
+            if self._closes(line) and self.parent(below) != at:
+                break
+            name = line.split(None, 1)[0] if line.strip() else b""
+            if name in _TELLING_NAMES and name not in found and self.parent(below) == at:
+                found[name] = line.strip().rstrip(b";,")
+        told = next((found[name] for name in _TELLING_NAMES if name in found), b"")
+        return b"%s (%s)" % (heading, told) if told else heading
 
     def parent(self, at: int) -> int:
         """The line that a line stands under; -1 for none. A closing line stands with what it closes."""
@@ -91,6 +111,10 @@ class Outline:
         line = self._lines[at]
         return not _NOTHING.match(line) and not (self._closes(line) if self.kind == "words" else False)
 
+    def remarks(self, at: int) -> bool:
+        """Whether a line is a comment, which belongs to what stands right below it."""
+        return _COMMENT.match(self._lines[at]) is not None
+
     @cached_property
     def _finders(self) -> dict[str, Callable[[int], int]]:
         return {
@@ -107,7 +131,7 @@ class Outline:
         if not depth:
             return -1
         for other in range(at - 1, -1, -1):
-            if not lines[other].strip(b" \t\r\n!#"):
+            if _says_nothing(lines[other]):
                 continue
             above = _depth(lines[other])
             if above < depth:
@@ -157,7 +181,7 @@ class Outline:
                 yield last
                 continue
             depth = _depth(line)
-            if line.strip(b" \t\r\n!#"):
+            if not _says_nothing(line):
                 while stack and stack[-1][0] >= depth:
                     stack.pop()
                 last = stack[-1][1] if stack else -1
@@ -167,13 +191,17 @@ class Outline:
             yield last
 
     def _opens(self, line: bytes) -> bool:
+        if _COMMENT.match(line):
+            return False
         if self.kind == "braces":
             return line.rstrip().endswith((b"{", b"(")) or (b"{" in line and line.count(b"{") > line.count(b"}"))
         return line.split(None, 1)[:1] != [] and line.split(None, 1)[0] in self._openers
 
     def _closes(self, line: bytes) -> bool:
         if self.kind == "braces":
-            return line.lstrip()[:1] in (b"}", b")") or line.count(b"}") > line.count(b"{")
+            return not _COMMENT.match(line) and (
+                line.lstrip()[:1] in (b"}", b")") or line.count(b"}") > line.count(b"{")
+            )
         return line.strip() in self._closers
 
     def _last_header(self, at: int) -> int:
@@ -187,7 +215,7 @@ class Outline:
         return -1
 
     def _found_kind(self) -> str:
-        sample = [line for line in self._lines[:_SAMPLE] if line.strip()]
+        sample = [line for line in self._lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
         if not sample:
             return "flat"
         opened = sum(line.rstrip().endswith(b"{") for line in sample)
@@ -210,7 +238,7 @@ class Outline:
         if sum(line.strip() in _CLOSERS for line in self._lines[:_SAMPLE]) < 2:
             return None
         whole = self._lines[:_WHOLE]
-        firsts = [line.split(None, 1) for line in whole]
+        firsts = [[] if _COMMENT.match(line) else line.split(None, 1) for line in whole]
         counts = Counter(first[0] for first in firsts if len(first) == 2)
         bare = Counter(first[0] for first in firsts if len(first) == 1)
         pairs: dict[bytes, bytes] = {}
@@ -254,6 +282,11 @@ def section_of(content: bytes, place: str, kind: str | None = None) -> bytes:
         inside = wanted in under or (inside and outline.closes(line))
         kept += [line] if inside else []
     return b"".join(kept)
+
+
+def _says_nothing(line: bytes) -> bool:
+    """Whether a line heads nothing whatever its depth: blank, a separator, or a comment."""
+    return not line.strip(b" \t\r\n!#") or _COMMENT.match(line) is not None
 
 
 def _heading(line: bytes) -> bytes:

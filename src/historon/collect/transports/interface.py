@@ -9,14 +9,13 @@ from typing import Any
 
 import msgspec
 
-from historon.collect.failures import CollectError, FailureKind
+from historon.collect.failures import TAIL, CollectError, FailureKind
 from historon.collect.transports.spooling import Spool
 from historon.estate import Jump, Procedure, Said, Secret, Source, Step
 from historon.store import Part
 
 __all__ = ["TAIL", "Account", "Answer", "Hop", "Session", "Target"]
 
-TAIL = 2000  # bytes of an answer that a message may show the end of
 _CHUNK = 65536
 
 

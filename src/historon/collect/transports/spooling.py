@@ -5,7 +5,7 @@ import tempfile
 from pathlib import Path
 from typing import IO
 
-from historon.collect.failures import CollectError, FailureKind
+from historon.collect.failures import TAIL, CollectError, FailureKind
 from historon.store import LARGE, Part
 
 __all__ = ["Spool"]
@@ -40,7 +40,7 @@ class Spool:
     @property
     def tail(self) -> bytes:
         """The end of what came, while it is small."""
-        return bytes(self._memory[-2000:])
+        return bytes(self._memory[-TAIL:])
 
     def part(self, name: str) -> Part:
         """What came, as a part."""
