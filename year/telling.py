@@ -83,14 +83,18 @@ class Known:
             yield from self._must({"flapping"}, kinds)
             self._is(state, visit.at)
             return
+        yield from self._steady(state, visit.at, kinds)
+
+    def _steady(self, state: str, at: datetime, kinds: Sequence[str]) -> Iterator[tuple[str, str]]:
+        """What must be told where nothing flaps."""
         if state and state != self.state:
             yield from self._must({state}, kinds)
-            self._is(state, visit.at)
+            self._is(state, at)
         elif state:
-            yield from self._again(visit.at, kinds)
+            yield from self._again(at, kinds)
         elif self.state:
             yield from self._must({"recovered"}, kinds)
-            self._is("", visit.at)
+            self._is("", at)
         elif "recovered" in kinds and _TROUBLE & set(kinds):
             return  # of several exports one was amiss, and the last one well
         elif strange := set(kinds) & _OWN:
