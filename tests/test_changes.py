@@ -319,6 +319,35 @@ def test_archives_that_would_burst_or_are_damaged_stay_closed() -> None:
     assert [part.name for part in found] == ["b/etc/passwd"]
 
 
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ("a\n  mtu 1500\nb\n", "a\n    mtu 1500\nb\n", "only its indentation"), ("a\nmtu 1500\nb\n", "a\nmtu  1500\nb\n", "only blanks between its words"),
+        ("a\nmtu 1500\nb\n", "a\nmtu 1500\r\nb\n", "only its line end"), ("a\nmtu 1500\nb\n", "a\nmtu 1500 \nb\n", "only blanks at its end"),
+    ],
+)  # fmt: skip
+def test_an_edit_of_white_space_alone_is_told_in_words(old: str, new: str, words: str) -> None:
+    ((how, path, before, after),) = _changes(old, new)
+    assert (how, before, after) == ("edited", "", words)
+    assert path.endswith("mtu 1500")
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ("a=1\nb=2\n", "a=1\nb=3\n", ("edited", "b", "2", "3")), ("net.x = 0\n# y\n", "net.x = 1\n# y\n", ("edited", "net.x", "0", "1")),
+        ("p1\n  mtu 1\n# note\n  speed 10\np2\n  mtu 1\n", "p1\n  mtu 1\n# note\n  speed 99\np2\n  mtu 1\n", ("edited", "p1 / speed", "10", "99")),
+        ("*nat\n-A X -j Y\nCOMMIT\n*filter\n-A IN --dport 80\nCOMMIT\n", "*nat\n-A X -j Y\nCOMMIT\n*filter\n-A IN --dport 81\nCOMMIT\n",
+         ("edited", "*filter / -A IN --dport", "80", "81")),
+        ("port p1\n  mtu 1\n# of p2\nport p2\n  mtu 2\n", "port p1\n  mtu 1\n", ("removed", "", "port p2", "")),
+        ("server {\n  server_name s1;\n  root /a;\n}\nserver {\n  server_name s2;\n  root /a;\n}\n",
+         "server {\n  server_name s1;\n  root /a;\n}\nserver {\n  server_name s2;\n  root /b;\n}\n", ("edited", "server (server_name s2) / root", "/a;", "/b;")),
+    ],
+)  # fmt: skip
+def test_what_heads_and_names_an_edit(old: str, new: str, told: tuple[str, str, str, str]) -> None:
+    assert _changes(old, new) == [told]
+
+
 def test_binary_parts_are_told_by_size_and_digest() -> None:
     (part,) = compare_exports({"f": b"\0" * 10}, {"f": b"\0" * 2000}, _MASKS)
     assert part.changes[0].words.startswith("10 bytes, SHA-256 01d448afd928065458cf670b → 2,000 bytes, SHA-256 "[:25])

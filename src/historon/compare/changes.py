@@ -163,6 +163,9 @@ def _same_setting(old: str, new: str) -> bool:
 def _edited(old: _Side, at: int, new: _Side, to: int) -> Change:
     """An edited line: the words that both begin with belong to the path, the rest is what changed."""
     one, other = old.lines[at].strip(), new.lines[to].strip()
+    if one.split() == other.split():
+        place = _SEPARATOR.join([*new.path(to), _text(words_of(other))])
+        return Change(How.EDITED, place, "", _blanks(old.lines[at], new.lines[to]), at + 1, to + 1)
     same = first_words(one, other)
     words, others = words_of(one), words_of(other)
     known = len(words_of(same))
@@ -174,6 +177,15 @@ def _edited(old: _Side, at: int, new: _Side, to: int) -> Change:
         return Change(How.EDITED, _SEPARATOR.join([*new.path(to), name]), before, after, at + 1, to + 1)
     path = [*new.path(to), *[_text(words[:known]).rstrip(" =:")] * bool(known)]
     return Change(How.EDITED, _SEPARATOR.join(path), _text(words[known:]), _text(others[known:]), at + 1, to + 1)
+
+
+def _blanks(old: bytes, new: bytes) -> str:
+    """In what two lines differ that have the same words."""
+    if old.rstrip(b"\r\n") == new.rstrip(b"\r\n"):
+        return "only its line end"
+    if old.strip() == new.strip():
+        return "only its indentation" if old.rstrip() != new.rstrip() else "only blanks at its end"
+    return "only blanks between its words"
 
 
 def _assigned(old: bytes, new: bytes) -> tuple[str, str, str] | None:
