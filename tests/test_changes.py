@@ -348,6 +348,19 @@ def test_what_heads_and_names_an_edit(old: str, new: str, told: tuple[str, str, 
     assert _changes(old, new) == [told]
 
 
+def test_a_text_that_is_another_or_only_reordered_is_told_as_a_whole() -> None:
+    lines = [f"rule {number} permit berth-{number}" for number in range(40)]
+    reordered = [*lines[20:], *lines[:20]]
+    random.Random(1).shuffle(reordered)
+    ((_, path, before, after),) = _changes("\n".join([*lines, ""]), "\n".join([*reordered, ""]))
+    assert (path, before) == ("", "")
+    assert after.startswith("only the order of its lines: ")
+    other = "".join(f"host h{number} {{\n}}\n" for number in range(30))
+    assert _changes("\n".join([*lines, ""]), other) == [
+        ("edited", "", "40 lines", "60 lines, another file altogether"),
+    ]  # fmt: skip
+
+
 def test_binary_parts_are_told_by_size_and_digest() -> None:
     (part,) = compare_exports({"f": b"\0" * 10}, {"f": b"\0" * 2000}, _MASKS)
     assert part.changes[0].words.startswith("10 bytes, SHA-256 01d448afd928065458cf670b → 2,000 bytes, SHA-256 "[:25])

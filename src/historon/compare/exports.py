@@ -27,6 +27,7 @@ __all__ = ["Kind", "PartChange", "comparable", "compare_exports", "contents_of",
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
 _MOST_PAIRS = 400  # parts that went, times parts that came, that are compared with each other for it
 _READABLE = re.compile(rb"[\x20-\x7e]{6,200}")
+_MANY_LINES = 8  # that differ, before a text is told of as a whole
 _STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked for
 _MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new
 _TREE_HEAD = b"# tree: "
@@ -102,8 +103,22 @@ class PartChange:
         renamed = [Change(How.EDITED, "name", self.was, self.name)] if self.was else []
         if self._document_changes is not None:
             return [*renamed, *self._document_changes]
-        told = [*renamed, *text_changes(self.edits, self.old, self.new, self.masks.outline)]
+        told = [*renamed, *(self._at_large() or text_changes(self.edits, self.old, self.new, self.masks.outline))]
         return told or [Change(How.EDITED, "", "", "only blank lines and separators")]
+
+    def _at_large(self) -> Sequence[Change]:
+        """What can be said of a text as a whole, where that says more than its lines: another one, or another order."""
+        if min(len(self.old), len(self.new)) < _MANY_LINES or self.added < _MANY_LINES:
+            return []
+        sides = [Counter(line.strip() for line in lines if line.strip()) for lines in (self.old, self.new)]
+        if sides[0] == sides[1]:
+            return [
+                Change(How.EDITED, "", "", f"only the order of its lines: {self.added:,} of {len(self.new):,} moved")
+            ]
+        if not sides[0].keys() & sides[1].keys():
+            words = f"{_described(self.new_content)}, another file altogether"
+            return [Change(How.EDITED, "", _described(self.old_content), words)]
+        return []
 
     @cached_property
     def _document_changes(self) -> Sequence[Change] | None:
