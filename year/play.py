@@ -197,6 +197,7 @@ class Play:
             self._end_faults(day)
         self.end_service()
         self.judge.judge_end()
+        self._tell_findings()
 
     def _turn(self, day: int) -> None:
         """A new day: what there was of faults is over, others begin, the sources live on."""
@@ -287,11 +288,14 @@ class Play:
 
     def _tell_progress(self, day: int) -> None:
         """Each finding as it is made, and each month."""
+        self._tell_findings()
+        if (day + 1) % 30 == 0:
+            self._told(f"{day + 1} days of {self.script.days}")
+
+    def _tell_findings(self) -> None:
         for finding in self.judge.findings[self._findings :]:
             self._told(str(finding))
         self._findings = len(self.judge.findings)
-        if (day + 1) % 30 == 0:
-            self._told(f"{day + 1} days of {self.script.days}")
 
     def _look_at_services(self) -> None:
         """What was left paused, and can be resumed again since noon, was resumed."""

@@ -1,6 +1,7 @@
 """The forms in which a difference is shown: lines, line beside line, outline, and data for programs."""
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from historon.cli.output import console, printable
@@ -13,6 +14,8 @@ __all__ = ["change_data", "change_text", "part_data", "print_lines", "print_outl
 
 _STYLES = {"added": "green", "removed": "red", "edited": "", "moved": "yellow"}
 _LONGEST = 240
+_FEW = 6  # changes that are alike are shown each
+_EXAMPLES = 2  # of more
 
 
 def part_data(change: PartChange, context: int) -> dict[str, object]:
@@ -45,7 +48,7 @@ def change_text(change: Change) -> "Text":
     made = Text(f"{change.sign} ", style=_STYLES[change.how])
     if change.path:
         made.append(printable(change.path), "cyan").append("  ")
-    if change.how == "edited":
+    if change.how == "edited" and change.old and change.new:
         made.append(_cut(change.old), "red").append(" → ", "dim").append(_cut(change.new), "green")
     else:
         made.append(_cut(change.words), _STYLES[change.how])
@@ -59,11 +62,37 @@ def _cut(text: str) -> str:
 
 def print_outline(change: PartChange) -> None:
     """Each change under its path."""
+    from rich.text import Text
+
     screen = console()
     screen.print(_title(change))
-    for one in change.changes:
-        screen.print("  ", change_text(one), sep="")
+    width = len(str(max((one.new_at or one.old_at or 0 for one in change.changes), default=0)))
+    for one, more in _folded(change.changes):
+        at = one.new_at or one.old_at
+        screen.print("  ", Text(f"{at or '':>{width}}  " if width > 1 else "", "dim"), change_text(one), sep="")
+        if more:
+            screen.print(
+                Text(f"  {'':>{width}}  … and {more:,} more like these, at other places (--json lists them)", "dim")
+            )
     screen.print()
+
+
+def _folded(changes: Sequence[Change]) -> Iterator[tuple[Change, int]]:
+    """The changes to be shown, and how many more like one are left out behind it: of many that are alike two do."""
+    many = Counter(map(_alike, changes))
+    shown = Counter[object]()
+    for one in changes:
+        alike = _alike(one)
+        shown[alike] += 1
+        if many[alike] <= _FEW or shown[alike] <= _EXAMPLES:
+            left = many[alike] - _EXAMPLES
+            yield one, left if many[alike] > _FEW and shown[alike] == _EXAMPLES else 0
+
+
+def _alike(change: Change) -> object:
+    """What changes that do the same have in common: all but where they do it."""
+    headings = change.path.split(" / ")
+    return change.how, change.old, change.new, len(headings), headings[-1] if len(headings) > 1 else ""
 
 
 def print_lines(change: PartChange, context: int) -> None:

@@ -285,8 +285,8 @@ def _edits(left: bytes, right: bytes, masks: Masks | None) -> list[Edit]:
     edits = align_texts(left, right)
     if masks is not None and masks.has_noise:
         edits = _without_noise(edits, left, right, masks)
-    if all(edit.old_from < edit.old_to and edit.new_from < edit.new_to for edit in edits):
-        return edits
+    if all(edit.old_to - edit.old_from == edit.new_to - edit.new_from for edit in edits):
+        return edits  # nothing came or went
     return slid(edits, split_lines(left), split_lines(right))
 
 

@@ -14,25 +14,69 @@ __all__ = ["slid"]
 
 _FARTHEST = 1_000  # lines that one block is slid up or down
 _STEPS = 200_000  # for all blocks of a text
+_FEW = 40  # lines that became others, beside a block
 # What begins no block: blanks, separators, and what closes one.
 _NO_BEGINNING = re.compile(rb"\s*(?:[\W_]*|</[^>]*>|(?:end|next|exit|quit|done|return|fi)\b[\w-]*)\s*[;,]?\s*$")
 _COMMENT = re.compile(rb"\s*(?:[#;!]|//|--|/\*|<!--)\s*\w")
 
 
 def slid(edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes]) -> list[Edit]:
-    """The same edits, each that only adds or only removes where its block begins. Applied, they give the same text."""
+    """The same edits, those that only add or only remove where their block begins. Applied, they give the same text.
+
+    An edit that replaces lines by fewer or more is parted where the lines that became others are told from a block.
+    """
     made: list[Edit] = []
     left = _STEPS
     for number, edit in enumerate(edits):
         first = (made[-1].old_to, made[-1].new_to) if made else (-1, -1)
         following = edits[number + 1] if number + 1 < len(edits) else None
         last = (following.old_from, following.new_from) if following else (len(old) + 1, len(new) + 1)
-        if left > 0 and (edit.old_from == edit.old_to) is not (edit.new_from == edit.new_to):
+        if left <= 0:
+            made.append(edit)
+        elif _is_pure(edit):
             steps = _steps(edit, old, new, first, last)
             left -= len(steps)
-            edit = min((_moved(edit, by) for by in steps), key=partial(_rank, old, new))
-        made.append(edit)
+            made.append(min((_moved(edit, by) for by in steps), key=partial(_rank, old, new)))
+        else:
+            parted = _parted(edit, old, new, first, last)
+            left -= edit.old_to - edit.old_from + edit.new_to - edit.new_from
+            made += parted
     return made
+
+
+def _is_pure(edit: Edit) -> bool:
+    """Whether it only adds or only removes."""
+    return (edit.old_from == edit.old_to) is not (edit.new_from == edit.new_to)
+
+
+def _parted(
+    edit: Edit, old: Sequence[bytes], new: Sequence[bytes], first: tuple[int, int], last: tuple[int, int]
+) -> list[Edit]:
+    """Lines that became others, and a block before or behind them that came or went; the edit itself where none did."""
+    gone, came = edit.old_to - edit.old_from, edit.new_to - edit.new_from
+    few = min(gone, came)
+    if gone == came or few > _FEW:
+        return [edit]
+    head = Edit(edit.old_from, edit.old_from + few, edit.new_from, edit.new_from + few)
+    behind = Edit(head.old_to, edit.old_to, head.new_to, edit.new_to)
+    tail = Edit(edit.old_to - few, edit.old_to, edit.new_to - few, edit.new_to)
+    before = Edit(edit.old_from, tail.old_from, edit.new_from, tail.new_from)
+    ranked = partial(_rank, old, new)
+    if _became(head, old, new):
+        best = min((_moved(behind, by) for by in _steps(behind, old, new, first, last) if by >= 0), key=ranked)
+        if best != behind and ranked(best)[:2] < ranked(behind)[:2]:
+            return [head, best]
+    if _became(tail, old, new):
+        best = min((_moved(before, by) for by in _steps(before, old, new, first, last) if by <= 0), key=ranked)
+        if best != before and ranked(best)[:2] < ranked(before)[:2]:
+            return [best, tail]
+    return [edit]
+
+
+def _became(edit: Edit, old: Sequence[bytes], new: Sequence[bytes]) -> bool:
+    """Whether each of these lines is a setting that got another value: as deep, and begun with the same word."""
+    pairs = zip(old[edit.old_from : edit.old_to], new[edit.new_from : edit.new_to], strict=True)
+    return all(_depth(one) == _depth(two) and one.split()[:1] == two.split()[:1] for one, two in pairs)
 
 
 def _steps(
