@@ -50,6 +50,7 @@ class Known:
                 yield from self._visited(visit, kinds, event)
             else:
                 self.untold = visit
+                self.recent = [*self.recent, "a" if visit.outcome in _KINDS else "w"][-_REMEMBERED:]
         if not visits and (strange := [one["kind"] for one in left if one["kind"] in _TROUBLE | {"recovered"}]):
             yield "false alarm", f"{strange} without a visit"
 
@@ -78,7 +79,7 @@ class Known:
                 yield from self._must(steady, kinds)
             return
         # One visit more or less, as a death between a visit and its word is allowed.
-        if not grave and ("flapping" in kinds if flips >= 3 else flips > 5):
+        if not grave and ("flapping" in kinds if flips >= 2 else flips > 5):
             self.flapping = True
             yield from self._must({"flapping"}, kinds)
             self._is(state, visit.at)
