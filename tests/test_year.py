@@ -45,6 +45,7 @@ FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] =
     "another zone": ((0, 6), 7, [(2, 3, "another time zone", "")]),
     "ahead": ((0, 6), 7, [(2, 1, "the clock goes forward", ""), (2, 1, "the web server is out of order", "")]),
     "told late": ((0, 6, 15, 21), 9, [(day, 1, "killed while collecting by hand", "") for day in (2, 4, 6)]),
+    "left open": ((0,), 6, [(2, 1, "the store is replaced", ""), (4, 1, "the disk is read-only", "")]),
     "filling": ((0, 6, 9), 4, [(2, 1, "the disk fills up", "")]),
     "empty archive": ((9,), 4, [(2, 1, "an empty archive", "file-archive-009")]),
     "database": ((13,), 12, [(2, 1, "looked at", ""), (6, 1, "looked at", "")]),

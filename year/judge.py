@@ -109,6 +109,7 @@ class Judge:
         self._unwritten: list[tuple[str, str]] = []
         self._letters: set[str] = set()
         self._last_told: dict[str, int] = {}
+        self._sure_from = 0
         self._night: Night
 
     # ---- one night -----------------------------------------------------------------------------------------
@@ -150,6 +151,17 @@ class Judge:
     def last_good(self, name: str) -> tuple[int | None, Export]:
         """The last good version of a source, as the judge knows it."""
         return self._sources[name].good, self._sources[name].parts or {}
+
+    def sees_damage(self) -> bool:
+        """Whether some version cannot be read, by the documented format alone."""
+        with reading(self._witness.home / "store") as ledger:
+            try:
+                for name in self._sources:
+                    for one in ledger.versions(name):
+                        ledger.parts(name, one.number)
+            except Exception:
+                return True
+        return False
 
     def was_told(self, kind: str, since: int) -> bool:
         """Whether something about the estate was told on this day or later."""
@@ -357,12 +369,18 @@ class Judge:
         events = [
             event for notice in self._new_lines(self._witness.home / "record.jsonl") for event in notice["events"]
         ]
+        heard = []
+        if self._night.unsure:
+            self._sure_from = self._night.day + 3  # by then its clock has passed what it showed before
         for event in events:
             key = _key(event)
-            if key in self._told and event["kind"] != "round-ended" and not self._night.unsure:
+            if key in self._told and self._killed:
+                continue
+            if key in self._told and event["kind"] != "round-ended" and self._night.day >= self._sure_from:
                 self._find("double notice", event["source"] or "the estate", f"{event['kind']} of {event['at']}")
             self._told[key] = True
-        return events
+            heard.append(event)
+        return heard
 
     def _judge_events(self, events: Sequence[dict[str, Any]], visits: Sequence[Visit]) -> None:
         by_source: defaultdict[str | None, list[dict[str, Any]]] = defaultdict(list)
@@ -534,6 +552,8 @@ class Judge:
         memory, threads = (
             int(re.findall(rf"^{what}:\s+(\d+)", status, re.MULTILINE)[0]) for what in ("VmRSS", "Threads")
         )
+        if gone := [path for path in Path(f"/proc/{pid}/fd").iterdir() if "(deleted)" in _leads_to(path)]:
+            self._find("growing", "the service", f"{len(gone)} files are open that are no more")
         self.readings.append((memory, len([*Path(f"/proc/{pid}/fd").iterdir()]), threads))
 
     # ---- what lies about -----------------------------------------------------------------------------------
@@ -568,6 +588,13 @@ class Judge:
             self._find("secret", where, repr(near))
         if found := _DEFECT.search(text):
             self._find("defect", where, text[found.start() : found.start() + 600].decode("utf-8", "replace"))
+
+
+def _leads_to(path: Path) -> str:
+    try:
+        return str(path.readlink())
+    except OSError:
+        return ""
 
 
 def _bodies(letter: bytes) -> bytes:

@@ -86,7 +86,7 @@ def _foreign(source: Source, rng: Random, noon: datetime) -> Sequence[Arrival]:
 
 
 def _wrong_content(source: Source, _rng: Random, noon: datetime) -> Sequence[Arrival]:
-    content = b"Error: the disk is full\n"
+    content = f"Error: the disk is full, at {noon:%Y-%m-%d}\n".encode()
     source.unwanted.append(source.push(content, noon))  # what is set aside stays where it is
     return [Arrival(content, noon, good=False)]
 

@@ -106,9 +106,16 @@ class _Round:
 
     async def run(self, sources: Sequence[Source], trigger: str) -> RoundReport:
         """The whole round, from its beginning in the ledger to its end there."""
+        self._pen = await asyncio.to_thread(self._store.another)
+        try:
+            return await self._written_by_pen(sources, trigger)
+        finally:
+            if self._pen is not self._store:
+                self._pen.close()
+
+    async def _written_by_pen(self, sources: Sequence[Source], trigger: str) -> RoundReport:
         time = asyncio.get_running_loop().time
         began, started = self._clock(), time()
-        self._pen = await asyncio.to_thread(self._store.another)
         self._number = await asyncio.to_thread(self._pen.begin_round, began, trigger)
         writer = asyncio.create_task(self._write())
         for source in sources:
@@ -129,9 +136,6 @@ class _Round:
             await asyncio.to_thread(self._pen.end_round, self._number, ended)
         except StoreError as exc:
             self._store_trouble = self._store_trouble or str(exc)
-        finally:
-            if self._pen is not self._store:
-                self._pen.close()
         results = [self._results[source.name] for source in sources]
         name = self._estate.settings.name
         return RoundReport(
