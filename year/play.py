@@ -2,6 +2,7 @@
 
 import random
 import shutil
+import signal
 import socket
 import tempfile
 from collections import Counter
@@ -278,8 +279,8 @@ class Play:
             act()
 
     def _died(self, exc: EndedError) -> None:
-        """Somebody starts it again, where its death was meant; otherwise that is a finding."""
-        if not any(one.deadly for _, one in self._active):
+        """Somebody starts it again, where it was killed on purpose; otherwise that is a finding."""
+        if exc.code != -signal.SIGKILL or not any(one.deadly for _, one in self._active):
             self.find("defect", "the service", str(exc))
         self.injected.update(entry.kind for entry, one in self._active if one.armed)
         self.night.may |= {"service-died", "store-trouble"}
