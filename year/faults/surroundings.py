@@ -296,10 +296,10 @@ class DiskTrouble(Disturbance):
         play.night.may |= self.may
 
     def stops(self, play: "Play") -> _Stops:
+        begins = play.at(self.from_)  # a night may lack an hour
         return [
-            (play.at(self.from_), lambda: self._be(play, self.disk)),
-            (play.at(time(3, 30)), lambda: self._be(play, Disk.WELL)),
-        ]
+            (begins, lambda: self._be(play, self.disk)), (begins + timedelta(minutes=80), lambda: self._be(play, Disk.WELL)),
+        ]  # fmt: skip
 
     @staticmethod
     def _be(play: "Play", disk: Disk) -> None:
@@ -346,10 +346,8 @@ class StoreAway(Disturbance):
         play.night.may |= {"collecting-blocked", "collecting-again"}
 
     def stops(self, play: "Play") -> _Stops:
-        return [
-            (play.at(time(2, self.rng.randrange(5, 50))), lambda: self.take(play)),
-            (play.at(time(4)), lambda: self.bring_back(play)),
-        ]
+        begins = play.at(time(2, self.rng.randrange(5, 50)))
+        return [(begins, lambda: self.take(play)), (begins + timedelta(minutes=90), lambda: self.bring_back(play))]
 
     def take(self, play: "Play") -> None:
         """It is away."""
