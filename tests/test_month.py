@@ -2,8 +2,6 @@
 
 import asyncio
 import json
-import os
-import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, date, datetime, timedelta
@@ -20,7 +18,7 @@ from historon.standins.pennant import Pennant
 from historon.store import Fate, FolderStore, Outcome
 from historon.timetable.service import Service
 from tests.conftest import EstateFolder, WebListener
-from tests.leaping import InProcess, LeapingLoop
+from tests.leaping import InProcess, LeapingLoop, fast_folder
 
 OSLO = ZoneInfo("Europe/Oslo")
 START = datetime(2026, 10, 10, 12, tzinfo=OSLO)  # clocks go back on 2026-10-25, at 03:00
@@ -279,10 +277,8 @@ def relay(tmp_path: Path) -> Iterator[Pennant]:
 
 @pytest.fixture
 def month(relay: Pennant, listener: WebListener) -> Iterator[Month]:
-    # In memory where that is possible: thousands of rounds would wait for the disk most of the time.
-    memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
-    with tempfile.TemporaryDirectory(dir=memory) as folder:
-        estate = EstateFolder(Path(folder))
+    with fast_folder() as folder:
+        estate = EstateFolder(folder)
         (estate.path / "keys").mkdir(mode=0o700)
         FolderStore.create(estate.path / "store").close()
         made = Month(estate, relay, listener)

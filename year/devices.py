@@ -8,7 +8,6 @@ import asyncio
 import base64
 import json
 import ssl
-from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import partial
@@ -198,18 +197,10 @@ class Devices:
         self.all[name] = Device(name, transport, port, folder, (make("own"), make("another")))
         return self.all[name]
 
-    async def start(self) -> None:
-        """Listen, each on its port."""
-        await self.refresh()
-
     async def refresh(self) -> None:
-        """Take up how each is to behave now."""
+        """Listen, each on its port, and take up how each is to behave now."""
         for device in self.all.values():
             await device.refresh()
-
-    def of(self, names: Sequence[str]) -> list[Device]:
-        """Some of them."""
-        return [self.all[name] for name in names if name in self.all]
 
 
 def _key(_name: str) -> asyncssh.SSHKey:

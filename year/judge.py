@@ -31,9 +31,6 @@ _KILLED = {  # of which trigger the round was that ended with the process
 _SECRET = re.compile(rb"pw-canary-|harbour-light|signal-flag")
 _DEFECT = re.compile(rb"Traceback|a defect in Historon")
 _FILES = {"ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "reserve", "spool", "writing"}
-_OF_SOURCES = {
-    "failing", "still-failing", "suspect", "still-suspect", "identity-changed", "not-resumed", "flapping", "recovered",
-}  # fmt: skip
 _ALWAYS = {"service-started", "service-stopped", "round-ended", "all-well", "skipped", "resumed"}
 _ABOUT_ESTATE = {
     "collecting-blocked", "collecting-again", "store-trouble", "disk-low", "disk-well", "estate-refused", "estate-accepted",
@@ -80,7 +77,6 @@ class _Source:
     changes: int = 0  # not told yet
     bad_since: datetime | None = None
     overdue_told: bool = False
-    overdue_since: datetime | None = None
 
     def note(self, visit: Visit) -> None:
         """The last try, and since when it goes wrong; to be skipped is none."""
@@ -104,7 +100,7 @@ class Judge:
         self._sources = {name: _Source() for name in limits}
         self._round = 0
         self._seen = Counter[str]()  # how much of each file was read
-        self._told: dict[_Key, bool] = {}
+        self._told: set[_Key] = set()
         self._untold_posts = Counter[_Key]()
         self._unwritten: list[tuple[str, str]] = []
         self._letters: set[str] = set()
@@ -120,9 +116,6 @@ class Judge:
         self._now = now
         for name, wanted in night.wanted.items():
             self._sources[name].queue += wanted.arrivals or ()
-        if night.unjudged:
-            self._judge_texts()
-            return
         with reading(self._witness.home / "store") as ledger:
             visits = self._judge_visits(ledger)
             self._judge_old_versions(ledger)
@@ -178,7 +171,7 @@ class Judge:
     # ---- what was collected --------------------------------------------------------------------------------
 
     def _judge_visits(self, ledger: Ledger) -> list[Visit]:
-        visits = ledger.visits(self._round)
+        visits = [visit for visit in ledger.visits(self._round) if not _was_cut(visit)]
         self._round = ledger.last_round()
         by_source: defaultdict[str, list[Visit]] = defaultdict(list)
         for visit in visits:
@@ -211,7 +204,7 @@ class Judge:
 
     def _judge_count(self, name: str, visits: Sequence[Visit]) -> None:
         """By the timetable so often, and by hand where somebody did so."""
-        counts = Counter(visit.trigger for visit in visits if not visit.note.startswith("the round was interrupted"))
+        counts = Counter(visit.trigger for visit in visits)
         least, most = self._night.visits
         most += self._killed and self._night.wanted[name].arrivals is not None  # of several exports some were taken
         if not least <= counts["timetable"] <= most:
@@ -232,8 +225,6 @@ class Judge:
         states = Counter(one.state for one in new)
         outcomes = Counter[str]()
         for visit in visits:
-            if visit.outcome == "skipped" and self._interrupted(visit):
-                continue
             outcomes[visit.outcome] += 1
             self._judge_outcome(name, self._allowed(source, wanted), visit)
             source.note(visit)
@@ -253,10 +244,6 @@ class Judge:
             self._find("double" if states["good"] > 1 else "loss", name, f"{dict(states)} after {dict(outcomes)}")
         if states["suspect"] > outcomes["suspect"] or states["noise"] > outcomes["unchanged"]:
             self._find("double", name, f"{dict(states)} after {dict(outcomes)}")
-
-    @staticmethod
-    def _interrupted(visit: Visit) -> bool:
-        return "interrupted" in visit.note
 
     @staticmethod
     def _take_noise(source: _Source, new: Sequence[VersionRow], contents: Mapping[int, Export]) -> None:
@@ -296,8 +283,7 @@ class Judge:
         contents: Mapping[int, Export],
     ) -> None:
         source = self._sources[name]
-        took = [visit for visit in visits if not self._interrupted(visit)]
-        if not took:
+        if not visits:
             if new:
                 self._find("double", name, "versions without a visit")
             return
@@ -315,13 +301,13 @@ class Judge:
             source.queue.pop(0)
         if source.queue and not self._night.blocked:
             self._find(
-                "loss", name, f"{came - len(source.queue)} of {came} that came were taken; {took[-1].note[:200]}"
+                "loss", name, f"{came - len(source.queue)} of {came} that came were taken; {visits[-1].note[:200]}"
             )
         if left:
             self._find("double", name, f"{len(new)} versions of {came} that came")
         allowed |= wanted.may or frozenset()
-        for visit in took:
-            self._judge_outcome(name, allowed | {"skipped"} if len(took) > 1 else allowed, visit)
+        for visit in visits:
+            self._judge_outcome(name, allowed | {"skipped"} if len(visits) > 1 else allowed, visit)
             source.note(visit)
 
     def _judge_taken(self, name: str, one: VersionRow, arrival: Arrival, contents: Mapping[int, Export]) -> None:
@@ -378,7 +364,7 @@ class Judge:
                 continue
             if key in self._told and event["kind"] != "round-ended" and self._night.day >= self._sure_from:
                 self._find("double notice", event["source"] or "the estate", f"{event['kind']} of {event['at']}")
-            self._told[key] = True
+            self._told.add(key)
             heard.append(event)
         return heard
 
@@ -390,7 +376,7 @@ class Judge:
         killed = {trigger for kind, trigger in _KILLED.items() if kind in self._night.kinds}
         for name, source in self._sources.items():
             own = by_source[name]
-            mine = [visit for visit in visits if visit.source == name and not self._interrupted(visit)]
+            mine = [visit for visit in visits if visit.source == name]
             for mistake, words in source.known.judge(mine, own, self._night.wanted[name].event, killed=killed):
                 self._find(mistake, name, words)
             changed = sum(event["kind"] in ("changed", "first") for event in own)
@@ -588,6 +574,11 @@ class Judge:
             self._find("secret", where, repr(near))
         if found := _DEFECT.search(text):
             self._find("defect", where, text[found.start() : found.start() + 600].decode("utf-8", "replace"))
+
+
+def _was_cut(visit: Visit) -> bool:
+    """Whether a round was ended before it came to the source, which is no visit."""
+    return visit.outcome == "skipped" and visit.note.startswith("the round was interrupted")
 
 
 def _leads_to(path: Path) -> str:

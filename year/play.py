@@ -1,19 +1,19 @@
 """A year is played: day by day the world turns, faults begin and end, the program runs, and what it did is judged."""
 
 import random
-import shutil
 import signal
 import socket
-import tempfile
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from copy import deepcopy
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, time, timedelta
 from functools import partial
 from pathlib import Path
 from zoneinfo import ZoneInfo
+
+from tests.leaping import fast_folder
 
 from historon.store import FolderStore
 from year.devices import PASSWORD, USER, Devices
@@ -400,17 +400,6 @@ def _free_port() -> int:
             return port
 
 
-@contextmanager
-def _place() -> Iterator[Path]:
-    """In memory where that is possible: a year would wait for the disk most of the time."""
-    memory = Path("/dev/shm")
-    folder = Path(tempfile.mkdtemp(dir=memory if memory.is_dir() else None, prefix="year-"))
-    try:
-        yield folder
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
-
-
 def play(
     script: Script,
     broken: Sequence[str] = (),
@@ -419,7 +408,7 @@ def play(
     stop_at_first: bool = False,
 ) -> Result:
     """Play a year; with `stop_at_first`, until something is found. `told` hears how far it has come."""
-    with _place() as folder:
+    with fast_folder() as folder:
         one = Play(script, folder, broken, told, stop_at_first=stop_at_first)
         try:
             one.run()

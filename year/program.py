@@ -129,8 +129,8 @@ class Program:
         if self._pid == 0:
             os.close(ours_in)
             os.close(ours_out)
-            work = _Serving(self, at, (its_in, its_out)).run
-            _be_the_program(self.home, ["serve", "--port", str(self.health_port)], work)
+            serving = _Serving(self, at, (its_in, its_out))
+            _be_the_program(self.home, serving.arguments, serving.run)
         os.close(its_in)
         os.close(its_out)
         self._talk = ours_in, ours_out
@@ -265,6 +265,7 @@ class _Serving:
         self._after, self._step, self._turn = float("inf"), _NEVER, _NEVER
         self._loop = _Loop()
         self._attending: asyncio.Task[None] | None = None
+        self.arguments = ["serve", "--port", str(program.health_port)]
 
     def run(self) -> int:
         """The program's exit code."""
@@ -272,13 +273,13 @@ class _Serving:
         _patch(self._program, lambda: self._shared.disk)
         watch_steps(self._passing)
         asyncio.set_event_loop_policy(_Policy(self._loop))
-        return run(["serve", "--port", str(self._program.health_port)], App(clock=self._clock))
+        return run(self.arguments, App(clock=self._clock))
 
     def _clock(self) -> datetime:
         return self._began + timedelta(seconds=self._loop.leapt + self._skew)
 
     async def _before(self, loop: _Loop) -> None:
-        await self._program.devices.start()
+        await self._program.devices.refresh()
         self._attending = loop.create_task(self._attend())
 
     async def _attend(self) -> None:

@@ -15,11 +15,9 @@ from zlib import crc32
 
 from year.devices import Device
 from year.texts import EDITS, STYLES, Model, Style, model_of
+from year.truth import Export
 
-__all__ = ["POSTS", "Export", "Offer", "Source", "made_sources"]
-
-Export = dict[str, bytes]
-"""The parts of an export by name."""
+__all__ = ["POSTS", "Offer", "Source", "made_sources"]
 
 
 @dataclass(frozen=True)
@@ -218,13 +216,13 @@ class Source:
         state = self.home / "data" / self.name / "state"
         return self.post.transport != "paused" or state.read_text() == "running\n"
 
-    def push(self, content: bytes, at: datetime, *, whole: bool = True, name: str = "") -> str:
+    def push(self, content: bytes, at: datetime, *, whole: bool = True) -> str:
         """Let an export arrive at an instant; unless it is whole, without what says that it is. Its file's name."""
         self.pushed += 1
         if self.post.transport == "mail":
             self.deliver(content, at, f"<{self.name}-{self.pushed}@brackwater.example>")
             return ""
-        name = name or f"export-{self.pushed:05}.{self.style.suffix}"
+        name = f"export-{self.pushed:05}.{self.style.suffix}"
         file = self.home / "data" / self.name / name
         file.write_bytes(content)
         _set_time(file, at)

@@ -22,7 +22,6 @@ class Known:
     """What people know of one source, and what they must be told next."""
 
     state: str = ""  # as told: a kind of event, empty for well
-    since: datetime | None = None
     recent: list[str] = field(default_factory=list)
     flapping: bool = False
     told: int = 0
@@ -102,7 +101,7 @@ class Known:
             yield "false alarm", f"{strange} of a source that is well"
 
     def _is(self, state: str, at: datetime) -> None:
-        self.state, self.since, self.told, self.last = state, at, 1, at
+        self.state, self.told, self.last = state, 1, at
 
     def _again(self, at: datetime, kinds: Sequence[str]) -> Iterator[tuple[str, str]]:
         """After a day, two more, four more, up to thirty."""

@@ -4,12 +4,13 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
-__all__ = ["BAD", "GOOD", "Arrival", "Finding", "Night", "Wanted"]
+__all__ = ["BAD", "GOOD", "Arrival", "Export", "Finding", "Night", "Wanted"]
 
 GOOD = frozenset({"first", "changed", "unchanged"})
 BAD = frozenset({"suspect", "failed"})
 
 Export = dict[str, bytes]
+"""The parts of an export by name."""
 
 
 @dataclass(frozen=True)
@@ -26,8 +27,8 @@ class Wanted:
     """What a source gives in a night, and what may be said of that.
 
     `may` are the outcomes that are right; None when nothing is wrong, so that `like` says it: whether the export means
-    the same as one of before, whose `state` is given to it. What a device makes of its parts is `unseen`. What arrives by itself is in `arrivals`. `event` is the
-    kind of event that must be told, where that is not the outcome's own.
+    the same as one of before, whose `state` is given to it. What a device makes of its parts is `unseen`. What arrives
+    by itself is in `arrivals`. `event` is the kind of event that must be told, where that is not the outcome's own.
     """
 
     parts: Export | None = None
@@ -46,8 +47,8 @@ class Night:
 
     `visits` are how many visits by the timetable are right, from and to; `by_hand` the sources that somebody collected
     from besides. Of each set in `must` one kind of event about the estate must have been told, those in `may` may have.
-    `unsure` says that ages and instants mean little, as the clock was wrong; `unjudged` that nobody could look, as
-    the store was not there. `kinds` are the faults of the surroundings at work.
+    `unsure` says that ages and instants mean little, as the clock was wrong. `kinds` are the faults of the surroundings
+    at work.
     """
 
     day: int
@@ -60,7 +61,6 @@ class Night:
     kinds: list[str] = field(default_factory=list)
     blocked: bool = False  # sources may fail, or not be visited, as nothing could be written
     unsure: bool = False
-    unjudged: bool = False
     down: bool = False  # whether the service was down at the end
     post_later: bool = False  # whether the web server did not take what it was told
     mail_later: bool = False

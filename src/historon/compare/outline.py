@@ -41,6 +41,7 @@ class Outline:
         self._lines = lines
         self._known: dict[int, int] = {}
         self._paths: dict[int, tuple[bytes, ...]] = {}
+        self._headings: dict[int, bytes] = {}
         self._ranks: list[int] = []
         self._children: Counter[int] = Counter()
         self._steps = _STEPS
@@ -69,6 +70,11 @@ class Outline:
 
     def _heading(self, at: int) -> bytes:
         """What names a section: its first line without what opens it; a single word also by what tells it apart."""
+        if at not in self._headings:
+            self._headings[at] = self._named(at)
+        return self._headings[at]
+
+    def _named(self, at: int) -> bytes:
         heading = _heading(self._lines[at])
         if self.kind != "braces" or len(heading.split()) != 1:
             return heading

@@ -38,9 +38,8 @@ def slid(edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes]) -> l
             left -= len(steps)
             made.append(min((_moved(edit, by) for by in steps), key=partial(_rank, old, new)))
         else:
-            parted = _parted(edit, old, new, first, last)
             left -= edit.old_to - edit.old_from + edit.new_to - edit.new_from
-            made += parted
+            made += _parted(edit, old, new, first, last)
     return made
 
 
