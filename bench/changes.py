@@ -10,7 +10,7 @@ from pathlib import Path
 
 from bench.history import history
 from historon.collect.judging import answer, judged, question_about
-from historon.compare import Masks, compare_exports
+from historon.compare import Masks, Reader, compare_exports
 from historon.estate import Procedure, Source, Step
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
@@ -117,7 +117,7 @@ def _edited(rng: random.Random, text: bytes, night: int) -> bytes:
 
 def _entry(store: FolderStore, name: str, content: bytes, at: datetime) -> Entry:
     source, kept = Source(name=name, procedure="p"), [Kept(Part("active.cfg", content), _STEP)]
-    question = question_about(store, source, _PROCEDURE, kept, Masks())
+    question = question_about(store, source, _PROCEDURE, kept, Masks(), Reader(source.own_names))
     made = judged(question, Done([*answer(question)]))
     return Entry(
         name, made.outcome, at, timedelta(seconds=1), made.parts, made.state, made.added, made.removed, None,

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from bench.history import history
 from historon.collect.judging import answer, judged, question_about
-from historon.compare import Masks
+from historon.compare import Masks, Reader
 from historon.estate import Noise, Procedure, Source, Step
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
@@ -133,7 +133,7 @@ class _Ours:
 
     def _entry(self, name: str, content: bytes, at: datetime, masks: Masks) -> Entry:
         source, kept = Source(name=name, procedure="p"), [Kept(Part("active.cfg", content), _STEP)]
-        question = question_about(self.store, source, _PROCEDURE, kept, masks)
+        question = question_about(self.store, source, _PROCEDURE, kept, masks, Reader(source.own_names))
         made = judged(question, Done([*answer(question)]))
         anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
         return Entry(

@@ -20,22 +20,18 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from historon.compare import (
-    Family,
     Kind,
     Masks,
     Outline,
-    Plain,
     Proposal,
     Query,
+    Reader,
     Unmet,
     compare_exports,
-    families,
     find,
     find_ever,
-    fingerprints,
     may_hold,
     news_of,
-    packed,
     pieces_of_expression,
     pieces_of_text,
     signature,
@@ -43,10 +39,9 @@ from historon.compare import (
     trace,
     typical,
     unmet,
-    unpacked_fingerprints,
 )
 from historon.estate import Noise, Pattern, Requirement, same_rules
-from historon.store import Changed, Entry, FolderStore, Outcome, Part, State, Version
+from historon.store import Entry, FolderStore, Outcome, Part, State, Version
 from tests.conftest import EstateFolder, describe_estate
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
@@ -254,57 +249,13 @@ def test_one_flat_section_of_many_lines_takes_no_time() -> None:
     assert all(outline.path(at) == (b"head",) for at in range(1, len(lines), 50))
 
 
-# ---- families ---------------------------------------------------------------------------------------------------------
-
-
-def _changed(source: str, number: int, old: str, new: str, day: int = 0) -> Changed:
-    found = compare_exports({"p": old.encode()}, {"p": new.encode()}, _MASKS)
-    data = packed(fingerprints(found, Plain([source])))
-    return Changed(source, number, START + timedelta(days=day), 1, 1, data)
-
-
-def test_fingerprints_come_back_as_they_were() -> None:
-    found = fingerprints(compare_exports({"p": b"a\nb\n"}, {"p": b"a\nc\nd\n"}, _MASKS), Plain([]))
-    assert list(unpacked_fingerprints(packed(found))) == found
-
-
-def test_names_addresses_and_numbers_of_its_own_make_no_other_family() -> None:
-    made: list[Family] = families([
-        _changed(f"edge-{n}", 2, f"hostname edge-{n}\nlog 10.0.{n}.1\n", f"hostname edge-{n}\nlog 10.0.{n}.9 for edge-{n}\n")
-        for n in range(1, 6)
-    ])  # fmt: skip
-    assert [len(one.members) for one in made] == [5]
-    other = families([_changed("a", 2, "mtu 1500\n", "mtu 9000\n"), _changed("b", 2, "speed 1500\n", "speed 9000\n")])
-    assert sorted(one.sources for one in other) == [["a"], ["b"]]
-
-
-@settings(max_examples=40)
-@given(st.integers(0, 10**6))
-def test_generated_families_are_put_together_right(seed: int) -> None:
-    rng = random.Random(seed)
-    base = "".join(f"interface port-{n}\n  mtu 1500\n" for n in range(9))
-    edits = ("telnet on\n", "banner word\n", "route x via y\n")
-    having = {edit: {n for n in range(8) if rng.random() < 0.5} for edit in edits}
-    changed = []
-    for n in range(8):
-        own = "".join(edit for edit in edits if n in having[edit])
-        if own:
-            changed.append(_changed(f"s{n}", 2, base, base + own))
-    groups: dict[frozenset[int], int] = {}
-    for members in having.values():
-        if members:
-            groups[frozenset(members)] = groups.get(frozenset(members), 0) + 1
-    made = {frozenset(int(source[1:]) for source in one.sources): len(one.alike) for one in families(changed)}
-    assert made == groups
-
-
 # ---- the typical one --------------------------------------------------------------------------------------------------
 
 
 def test_the_typical_source_is_the_one_with_least_that_is_odd() -> None:
     texts = {f"s{n}": b"a 1\nb 2\nc 3\n" + (b"odd\n" if n == 2 else b"") for n in range(5)}
     found = typical(
-        {name: {"p": text} for name, text in texts.items()}, {name: Plain([name]) for name in texts},
+        {name: {"p": text} for name, text in texts.items()}, {name: Reader([name], numbers=False) for name in texts},
         dict.fromkeys(texts),
     )  # fmt: skip
     assert found.source == "s0"

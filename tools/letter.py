@@ -6,7 +6,7 @@ from tempfile import TemporaryDirectory
 
 from historon.collect import Failure, FailureKind, RoundReport, SourceResult
 from historon.collect.judging import changed_lines
-from historon.compare import Masks, Plain, compare_exports, fingerprints, packed
+from historon.compare import Masks, Reader, compare_exports, fingerprints, packed
 from historon.estate import MailChannel, read_estate
 from historon.notices import letter_of
 from historon.notices.events import change_events, round_ended, state_of, trouble_event
@@ -23,7 +23,7 @@ def main() -> None:
         file.write_text('[estate]\nname = "Brackwater Ferries"\ntime_zone = "Europe/Oslo"\n')
         estate = read_estate(file)
     changes = compare_exports({"active.cfg": OLD}, {"active.cfg": NEW}, Masks(key=b"made up"))
-    lines, families = changed_lines(changes, Plain([])), packed(fingerprints(changes, Plain([])))
+    lines, families = changed_lines(changes, Reader([])), packed(fingerprints(changes, Reader([])))
     failure = Failure(
         FailureKind.INCOMPLETE,
         "the device closed the connection in the middle of an answer, after 979 bytes",

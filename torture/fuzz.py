@@ -38,7 +38,7 @@ from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.compare import (
     Masks,
     Outline,
-    Plain,
+    Reader,
     compare_exports,
     edited_words,
     fingerprints,
@@ -143,7 +143,7 @@ def _compared(ending: str) -> Callable[[bytes, bytes], object]:
 
     def call(now: bytes, before: bytes) -> None:
         changes = compare_exports({name: before}, {name: now}, _MASKS)
-        fingerprints(changes, Plain(["edge-1"]))
+        fingerprints(changes, Reader(["edge-1"], [now]))
         signature({name: before}, {name: now})
         for one in changes:
             list(unified(one, "old", "new"))

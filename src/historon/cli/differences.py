@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from historon.cli.output import console, printable
-from historon.compare import Change, Hunk, Marked, PartChange, hunks, marked, side_by_side
+from historon.compare import Change, Hunk, Marked, PartChange, Weights, hunks, marked, side_by_side
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -18,11 +18,11 @@ _FEW = 6  # changes that are alike are shown each
 _EXAMPLES = 2  # of more
 
 
-def part_data(change: PartChange, context: int) -> dict[str, object]:
+def part_data(change: PartChange, context: int, weights: Weights) -> dict[str, object]:
     """One part, for programs."""
     return {
         "part": change.name, "was": change.was, "kind": change.kind, "added": change.added, "removed": change.removed,
-        "changes": [change_data(one) for one in change.changes],
+        "changes": [change_data(one, weights) for one in change.changes],
         "hunks": [
             {
                 "old_start": hunk.old_start, "new_start": hunk.new_start, "path": _path(hunk),
@@ -33,16 +33,18 @@ def part_data(change: PartChange, context: int) -> dict[str, object]:
     }  # fmt: skip
 
 
-def change_data(change: Change) -> dict[str, object]:
-    """One change, for programs."""
+def change_data(change: Change, weights: Weights | None = None) -> dict[str, object]:
+    """One change, for programs, with what it weighs."""
+    weight = weights.of(change) if weights else None
     return {
         "how": change.how, "path": change.path, "old": change.old, "new": change.new, "old_at": change.old_at,
         "new_at": change.new_at, "lines_under": change.more, "moved_from_to": change.ranks,
+        **({"weight": weight.number, "why": weight.why or None} if weight else {}),
     }  # fmt: skip
 
 
-def change_text(change: Change) -> "Text":
-    """One change on one line: its sign, its path, and what became of it."""
+def change_text(change: Change, weights: Weights) -> "Text":
+    """One change on one line: its sign, its path, what became of it, and why that is grave."""
     from rich.text import Text
 
     made = Text(f"{change.sign} ", style=_STYLES[change.how])
@@ -52,6 +54,8 @@ def change_text(change: Change) -> "Text":
         made.append(_cut(change.old), "red").append(" → ", "dim").append(_cut(change.new), "green")
     else:
         made.append(_cut(change.words), _STYLES[change.how])
+    if warning := weights.of(change).warning:
+        made.append(f"  ({printable(warning)})", "bold red")
     return made
 
 
@@ -60,7 +64,7 @@ def _cut(text: str) -> str:
     return shown if len(shown) <= _LONGEST else shown[: _LONGEST - 1] + "…"
 
 
-def print_outline(change: PartChange) -> None:
+def print_outline(change: PartChange, weights: Weights) -> None:
     """Each change under its path."""
     from rich.text import Text
 
@@ -69,7 +73,9 @@ def print_outline(change: PartChange) -> None:
     width = len(str(max((one.new_at or one.old_at or 0 for one in change.changes), default=0)))
     for one, more in _folded(change.changes):
         at = one.new_at or one.old_at
-        screen.print("  ", Text(f"{at or '':>{width}}  " if width > 1 else "", "dim"), change_text(one), sep="")
+        screen.print(
+            "  ", Text(f"{at or '':>{width}}  " if width > 1 else "", "dim"), change_text(one, weights), sep=""
+        )
         if more:
             screen.print(
                 Text(f"  {'':>{width}}  … and {more:,} more like these, at other places (--json lists them)", "dim")
@@ -95,7 +101,7 @@ def _alike(change: Change) -> object:
     return change.how, change.old, change.new, len(headings), headings[-1] if len(headings) > 1 else ""
 
 
-def print_lines(change: PartChange, context: int) -> None:
+def print_lines(change: PartChange, context: int, weights: Weights) -> None:
     """The lines that came and went, with the words marked that differ."""
     from rich.text import Text
 
@@ -109,10 +115,10 @@ def print_lines(change: PartChange, context: int) -> None:
             style = {"-": "red", "+": "green"}.get(row.mark, "")
             screen.print(_marked(row, style, f"  {row.mark} "), soft_wrap=True)
         screen.print()
-    _print_moves(change)
+    _print_moves(change, weights)
 
 
-def print_side_by_side(change: PartChange, context: int) -> None:
+def print_side_by_side(change: PartChange, context: int, weights: Weights) -> None:
     """Before on the left, after on the right."""
     from rich.table import Table
     from rich.text import Text
@@ -133,7 +139,7 @@ def print_side_by_side(change: PartChange, context: int) -> None:
             made.add_row(*_cell(old, "red"), *_cell(new, "green"))
         screen.print(made)
         screen.print()
-    _print_moves(change)
+    _print_moves(change, weights)
 
 
 def _cell(row: Marked | None, style: str) -> "tuple[str, Text | str]":
@@ -151,11 +157,11 @@ def _marked(row: Marked, style: str, before: str = "") -> "Text":
     return text
 
 
-def _print_moves(change: PartChange) -> None:
+def _print_moves(change: PartChange, weights: Weights) -> None:
     """What lines alone do not tell: that some of them only moved."""
     moves: Sequence[Change] = [one for one in change.changes if one.how == "moved"] if not change.structured else []
     for one in moves:
-        console().print("  ", change_text(one), sep="")
+        console().print("  ", change_text(one, weights), sep="")
     if moves:
         console().print()
 

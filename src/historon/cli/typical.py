@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 from historon.cli.output import console, count, print_json, printable
 from historon.cli.viewing import masks_for
-from historon.compare import Oddity, Plain, Typical, comparable, typical
+from historon.compare import Oddity, Reader, Typical, comparable, is_binary, typical
 from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, Source
 from historon.store import Store
@@ -20,7 +20,7 @@ _SHOWN = 12  # oddities of one source
 
 def print_typical(estate: Estate, store: Store, sources: Sequence[Source], *, as_json: bool) -> int:
     """Compare the latest good versions of these sources with what most of them have."""
-    contents, plain, outlines = {}, {}, {}
+    contents, readers, outlines = {}, {}, {}
     for source in sources:
         good = store.state(source.name).good
         if good is not None:
@@ -31,12 +31,13 @@ def print_typical(estate: Estate, store: Store, sources: Sequence[Source], *, as
                 for part in store.parts(source.name, good)
             }  # fmt: skip
             outlines[source.name] = estate.procedure_of(source).outline
-            plain[source.name] = Plain(source.own_names, numbers=False)
+            texts = [one for one in contents[source.name].values() if not is_binary(one)]
+            readers[source.name] = Reader(source.own_names, texts, numbers=False)
     if len(contents) < 3:
         raise UsageError(
             f"{count(len(contents), 'source')} with a version are too few to tell what is usual", hint="widen --where"
         )
-    found = typical(contents, plain, outlines)
+    found = typical(contents, readers, outlines)
     if as_json:
         print_json("diff-where", _headline(found), _as_data(found), typical=found.source)
     else:

@@ -15,7 +15,7 @@ import msgspec
 from historon.compare import (
     Masks,
     PartChange,
-    Plain,
+    Reader,
     Unmet,
     comparable,
     compare_exports,
@@ -24,6 +24,7 @@ from historon.compare import (
     is_archive,
     packed,
     signature,
+    texts_of,
     unmet,
 )
 from historon.errors import where_raised
@@ -41,11 +42,12 @@ _Contents = Mapping[str, bytes]
 
 
 class ChangedLine(msgspec.Struct, frozen=True, array_like=True):
-    """One change in a part, in words and masked; `alike` is what equal changes of other sources have in common."""
+    """One change in a part, in words and masked; by `key` its family is known; `why` it is grave, where it is known."""
 
     part: str
     text: str
-    alike: bytes
+    key: bytes
+    why: str = ""
 
 
 @dataclass(frozen=True)
@@ -76,8 +78,8 @@ class Question:
     """All that judging an export takes, read from the store beforehand: the answer touches no store.
 
     `before` are the parts of the last good version, None without one; `sides` the contents of the parts that differ,
-    before and now. `signed` says whether the source has a signature already; None where none is kept. `own_names` are
-    the source's, `rules` the requirements that it is to be checked against.
+    before and now. `signed` says whether the source has a signature already; None where none is kept. `reader` is how
+    its changes are read, `rules` are the requirements that it is to be checked against.
     """
 
     kept: Sequence[Kept]
@@ -87,7 +89,7 @@ class Question:
     before: Mapping[str, StoredPart] | None
     sides: tuple[_Contents, _Contents] = field(repr=False)
     signed: bool | None
-    own_names: Sequence[str] = ()
+    reader: Reader
     rules: Sequence[Requirement] = ()
 
     def handed_over(self) -> "tuple[Question, list[IO[bytes]]]":
@@ -169,7 +171,7 @@ def _compared(question: Question, *, suspect: bool) -> _Compared:
     changes = compare_exports(*question.sides, question.masks)
     before = question.before
     if suspect or before is None:
-        return _told(changes, question, changed=True)
+        return _told(changes, question.reader.learning(texts_of(changes)), changed=True)
     names = {change.name for change in changes}
     follows = [
         one.part.name
@@ -178,25 +180,25 @@ def _compared(question: Question, *, suspect: bool) -> _Compared:
     ]
     quiet = [*follows, *(one.part.name for one in question.kept if one.step.record_only)]
     telling = [one for one in changes if not any(_belongs(one.name, name) for name in quiet)]
-    return _told(telling, question, changed=bool(telling), follows=follows)
+    learnt = question.reader.learning(texts_of(changes))
+    return _told(telling, learnt, changed=bool(telling), follows=follows)
 
 
 def _told(
-    changes: Sequence[PartChange], question: Question, *, changed: bool, follows: Sequence[str] = ()
+    changes: Sequence[PartChange], reader: Reader, *, changed: bool, follows: Sequence[str] = ()
 ) -> _Compared:  # fmt: skip
     """What is to be kept and told of changes."""
-    plain = Plain(question.own_names)
     added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
-    families = packed(fingerprints(changes, plain))
-    return _Compared(changed, follows, added, removed, changed_lines(changes, plain), families)
+    families = packed(fingerprints(changes, reader))
+    return _Compared(changed, follows, added, removed, changed_lines(changes, reader), families)
 
 
-def changed_lines(changes: Sequence[PartChange], plain: Plain) -> list[ChangedLine]:
+def changed_lines(changes: Sequence[PartChange], reader: Reader) -> list[ChangedLine]:
     """The changes of a version as they are told, no more than anybody reads."""
     found = ((part.name, one) for part in changes[:_LINES] for one in part.changes[:_LINES])
     return [
         ChangedLine(part, f"{one.sign} {one.path}{': ' if one.path else ''}{one.words}"[:_WIDTH],
-                    fingerprint(part, one, plain).alike)
+                    fingerprint(part, one, reader).key, reader.weights.of(one).warning)
         for part, one in islice(found, _LINES)
     ]  # fmt: skip
 
@@ -286,7 +288,7 @@ def _outcome(question: Question, inspection: Inspection, compared: _Compared | N
 
 
 def question_about(
-    store: Store, source: Source, procedure: Procedure, kept: Sequence[Kept], masks: Masks,
+    store: Store, source: Source, procedure: Procedure, kept: Sequence[Kept], masks: Masks, reader: Reader,
     rules: Sequence[Requirement] = (),
 ) -> Question:  # fmt: skip
     """What is to be found out about an export, with all that the store knows. StoreError when it cannot be read."""
@@ -295,7 +297,7 @@ def question_about(
     sides = _differing(store, before or {}, {one.part.name: one.part for one in kept})
     signed = store.signed(source.name) if store.indexed else None
     share = source.max_shrink if source.max_shrink is not None else procedure.max_shrink
-    return Question(kept, procedure, masks, share, before, sides, signed, source.own_names, rules)
+    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules)
 
 
 def _differing(store: Store, before: Mapping[str, StoredPart], new: Mapping[str, Part]) -> tuple[_Contents, _Contents]:

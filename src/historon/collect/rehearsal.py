@@ -9,7 +9,7 @@ from historon.collect.failures import CollectError, NotNowError
 from historon.collect.judging import Judged, judge, question_about
 from historon.collect.reaching import Clock, Reach
 from historon.collect.steps import StepObserver
-from historon.compare import Masks
+from historon.compare import Masks, Reader, Weights
 from historon.estate import Estate, Source
 from historon.store import Store
 from historon.workers import Workers
@@ -49,6 +49,7 @@ async def _rehearsed(
         return Rehearsal(source.name, masks, failure=Failure.of(exc, masks))
     except NotNowError as exc:
         return Rehearsal(source.name, masks, not_now=masks.seen(str(exc)))
-    question = question_about(store, source, estate.procedure_of(source), export.kept, masks)
+    reader = Reader(source.own_names, (), Weights(estate.weights))
+    question = question_about(store, source, estate.procedure_of(source), export.kept, masks, reader)
     judged = await judge(workers, source.name, question)
     return Rehearsal(source.name, masks, judged, [*export.remarks, *judged.remarks])

@@ -15,7 +15,7 @@ from historon.collect.reaching import Clock, Export, Reach
 from historon.collect.steps import StepTaken
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
-from historon.compare import Masks, Unmet, news_of
+from historon.compare import Masks, Reader, Unmet, Weights, news_of
 from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, requirements_of, same_rules
 from historon.store import Entry, Outcome, State, StillPaused, Store, still_paused
@@ -93,6 +93,7 @@ class _Round:
         self._clock = clock
         self._observer = observer
         self._key = store.fingerprint_key()
+        self._weights = Weights(estate.weights)
         self._number = 0
         self._places = places
         self._workers = workers
@@ -234,7 +235,8 @@ class _Round:
         """The verdict on an export. What goes wrong while it is looked at is said of this source alone."""
         procedure = self._estate.procedure_of(source)
         rules = requirements_of(source, self._estate.requirements)
-        question = question_about(self._store, source, procedure, export.kept, masks, rules)
+        reader = Reader(source.own_names, (), self._weights)
+        question = question_about(self._store, source, procedure, export.kept, masks, reader, rules)
         checked_before = self._store.recall(source.name, REQUIREMENTS)
         if not any(question.sides) and same_rules(checked_before, rules):
             question = replace(question, rules=())  # nothing to check: neither the export nor the rules are others

@@ -1,6 +1,16 @@
 """Taking a suspect version for good, on a person's word."""
 
-from historon.compare import Masks, Plain, compare_exports, contents_of, fingerprints, packed, signature
+from historon.compare import (
+    Masks,
+    Reader,
+    Weights,
+    compare_exports,
+    contents_of,
+    fingerprints,
+    packed,
+    signature,
+    texts_of,
+)
 from historon.errors import UsageError
 from historon.estate import Estate
 from historon.store import State, Store, Version
@@ -23,10 +33,10 @@ def vouch(estate: Estate, store: Store, version: Version) -> Version:
     masks = Masks.of(estate.procedure_of(source) if source else None, key=store.fingerprint_key())
     changes = compare_exports(before, after, masks)
     state = State.GOOD if changes or not earlier else State.NOISE
-    plain = Plain(source.own_names if source else (version.source,))
+    reader = Reader(source.own_names if source else (version.source,), texts_of(changes), Weights(estate.weights))
     bits = signature(before, after) if store.indexed and store.signed(version.source) else None
     added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
-    families = packed(fingerprints(changes if earlier else (), plain))
+    families = packed(fingerprints(changes if earlier else (), reader))
     store.vouch(version, state, added, removed, families, bits)
     found = store.version(version.source, version.number)
     assert found is not None  # noqa: S101 (it was there a moment ago, in the same transaction as its new state)

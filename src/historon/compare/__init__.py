@@ -14,12 +14,13 @@ from historon.compare.exports import (
     too_large,
 )
 from historon.compare.families import (
-    Concern,
     Fingerprint,
-    Plain,
+    Reader,
     fingerprint,
     fingerprints,
+    is_packed,
     packed,
+    texts_of,
     unpacked_fingerprints,
 )
 from historon.compare.finding import Event, Hit, Life, Query, Search, Traced, find, find_ever, trace
@@ -36,9 +37,11 @@ from historon.compare.studying import Hidden, Proposal, study
 from historon.compare.texts import align_texts
 from historon.compare.typical import Oddity, Typical, typical
 from historon.compare.unified import Hunk, Row, hunks, unified
+from historon.compare.weights import GRAVE, Concern, Weight, Weights
 from historon.compare.words import Span, edited_words, paired
 
 __all__ = [
+    "GRAVE",
     "Change",
     "Concern",
     "Edit",
@@ -57,9 +60,9 @@ __all__ = [
     "Oddity",
     "Outline",
     "PartChange",
-    "Plain",
     "Proposal",
     "Query",
+    "Reader",
     "Row",
     "Search",
     "Span",
@@ -67,6 +70,8 @@ __all__ = [
     "Typical",
     "Unmet",
     "Variant",
+    "Weight",
+    "Weights",
     "align",
     "align_texts",
     "comparable",
@@ -84,6 +89,7 @@ __all__ = [
     "is_archive",
     "is_binary",
     "is_called",
+    "is_packed",
     "large_archives",
     "marked",
     "may_hold",
@@ -99,6 +105,7 @@ __all__ = [
     "split_lines",
     "study",
     "text_changes",
+    "texts_of",
     "too_large",
     "trace",
     "typical",

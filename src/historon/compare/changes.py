@@ -13,6 +13,7 @@ from historon.compare.words import edited_words, paired
 __all__ = ["Change", "How", "text_changes"]
 
 _SEPARATOR = " / "
+_UNDER = 100  # lines of a section that are kept with its heading
 _ASSIGNED = re.compile(rb"([\w./-]{1,200})[ \t]*(?:=|:(?!:))[ \t]*(?=\S)")
 # After these words stands what a person wrote, which is one value.
 _FREE_TEXT = {b"description", b"remark", b"comment", b"note", b"label", b"banner", b"alias", b"contact", b"location"}
@@ -32,7 +33,8 @@ class Change:
     """One change at one place: what was there and what is there now, fit for eyes.
 
     `old_at` and `new_at` are line numbers, and `ranks` of a move the places among its siblings, all counted from 1. Of
-    a section that came or went or moved, `more` counts the lines under its heading.
+    a section that came or went or moved, `more` counts the lines under its heading; `under` are the first hundred of
+    those that came or went with it.
     """
 
     how: How
@@ -43,6 +45,7 @@ class Change:
     new_at: int | None = None
     more: int = 0
     ranks: tuple[int, int] | None = None
+    under: tuple[str, ...] = ()
 
     @property
     def sign(self) -> str:
@@ -93,21 +96,24 @@ class _Side:
     def path(self, at: int) -> tuple[str, ...]:
         return tuple(heading.decode("utf-8", "replace") for heading in self.outline.path(at))
 
-    def blocks(self, places: Sequence[int], *, fold: bool) -> Iterator[tuple[int, int]]:
-        """Lines as sections: each with how many others belong to it, under it or as remarks right above it."""
+    def blocks(self, places: Sequence[int], *, fold: bool) -> Iterator[tuple[int, Sequence[int]]]:
+        """Lines as sections: each with those that belong to it, under it or as remarks right above it."""
         inside: set[int] = set()
-        first, under, remarks = -1, 0, 0
+        first = -1
+        under: list[int] = []
+        remarks: list[int] = []
         there = set(places)
         for at in places:
             if fold and first >= 0 and self.outline.parent(at) in inside:
                 inside.add(at)
-                under, remarks = under + self.outline.tells(at) + remarks, 0
+                under += [*remarks, *[at] * self.outline.tells(at)]
+                remarks = []
             elif fold and at + 1 in there and self.outline.remarks(at) and self.outline.tells(at + 1):
-                remarks += 1
+                remarks.append(at)
             elif self.outline.tells(at):
                 if first >= 0:
                     yield first, under
-                first, under, remarks, inside = at, remarks, 0, {at}
+                first, under, remarks, inside = at, remarks, [], {at}
         if first >= 0:
             yield first, under
 
@@ -132,10 +138,16 @@ def _edit_changes(edit: Edit, old: _Side, new: _Side, *, fold: bool) -> Iterator
     for at, to in pairs.items():
         yield _edited(old, at, new, to)
     for at, under in old.blocks([at for at in gone if at not in pairs], fold=fold):
-        yield Change(How.REMOVED, _SEPARATOR.join(old.path(at)), old.text(at), "", at + 1, None, under)
+        lines = tuple(map(old.text, under[:_UNDER]))
+        yield Change(
+            How.REMOVED, _SEPARATOR.join(old.path(at)), old.text(at), "", at + 1, None, len(under), None, lines
+        )
     taken = set(pairs.values())
     for at, under in new.blocks([at for at in came if at not in taken], fold=fold):
-        yield Change(How.ADDED, _SEPARATOR.join(new.path(at)), "", new.text(at), None, at + 1, under)
+        yield Change(
+            How.ADDED, _SEPARATOR.join(new.path(at)), new=new.text(at), new_at=at + 1, more=len(under),
+            under=tuple(map(new.text, under[:_UNDER])),
+        )  # fmt: skip
 
 
 def _pairs(gone: Sequence[int], came: Sequence[int], old: _Side, new: _Side) -> Iterator[tuple[int, int]]:

@@ -4,118 +4,202 @@ import hashlib
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from enum import IntEnum
 from functools import lru_cache
+from typing import Self
 
-from historon.compare.changes import Change
-from historon.compare.exports import PartChange
+from historon.compare.changes import Change, How
+from historon.compare.exports import PartChange, is_binary
+from historon.compare.own import Own
+from historon.compare.weights import Concern, Weights
 
-__all__ = ["Concern", "Fingerprint", "Plain", "fingerprint", "fingerprints", "packed", "unpacked_fingerprints"]
+__all__ = [
+    "Fingerprint",
+    "Reader",
+    "fingerprint",
+    "fingerprints",
+    "is_packed",
+    "packed",
+    "texts_of",
+    "unpacked_fingerprints",
+]
 
 _MOST = 200  # changes of one version that are told apart
+_FORM = b"\x82"  # before fingerprints as they are made now; a fingerprint of earlier versions begins with less
+_READ = 1_000  # characters of a line in which it is looked for what is a source's own
+_OWN_NUMBERS = 200
+_DIGEST = 4  # bytes
+_DIGESTS = 5
+_SIZE = 1 + _DIGESTS * _DIGEST
 _SECRET = re.compile(r"\[secret [0-9a-f]+\]")
+_HEX = "[0-9a-f]"
+_MAC = re.compile(rf"\b(?:{_HEX}{{2}}[:-]){{5}}{_HEX}{{2}}\b|\b(?:{_HEX}{{4}}\.){{2}}{_HEX}{{4}}\b", re.IGNORECASE)
+_LONG = re.compile(rf"\b{_HEX}{{8}}-(?:{_HEX}{{4}}-){{3}}{_HEX}{{12}}\b|\b{_HEX}{{24,}}\b", re.IGNORECASE)
 _ADDRESS = re.compile(
-    r"\b(?:\d{1,3}\.){3}\d{1,3}(?:/\d{1,2})?\b|\b(?:[0-9a-f]{2}[:-]){5}[0-9a-f]{2}\b"
-    r"|(?<![\w:])(?:[0-9a-f]{0,4}:){2,7}[0-9a-f]{0,4}(?:/\d{1,3})?(?![\w:])",
+    r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?:/\d{1,2})?(?![\w.]*\w)"
+    rf"|(?<![\w:])(?:{_HEX}{{0,4}}:){{2,7}}{_HEX}{{0,4}}(?:/\d{{1,3}})?(?![\w:])",
+    re.IGNORECASE,
+)
+# Where something is plugged in or which of many it is, not how it is set.
+_PLACE = re.compile(
+    r"\b((?:port|eth|ethernet|ge|xe|te|gi|fa|gigabitethernet|fastethernet|wan|lan|bond|lag|trunk|port-channel|ppp|tun"
+    r"|ens|eno|enp|swp|wlan|sfp|slot|interface|if|lo|loopback|vlan-?if|uplink|link|rule|policy|entry|seq|edit)[-_ ]?)"
+    r"\d+(?:[/.:]\d+)*\b",
     re.IGNORECASE,
 )
 _NUMBER = re.compile(r"\d+")
-# What matters most at three in the morning, and what least.
-_SECRETS = re.compile(r"\b(secret|password|key|certificate|community)\b|\[secret", re.IGNORECASE)
-_ACCESS = re.compile(
-    r"\b(permit|deny|allow|accept|drop|reject|any|user(?:name)?|admin|role|acl|access|policy|firewall|nat|vpn|tunnel|snmp"
-    r"|telnet)\b|access-list",
-    re.IGNORECASE,
-)
-_ROUTES = re.compile(r"\b(route|bgp|ospf)\b", re.IGNORECASE)
-_SLIGHT = re.compile(r"\b(description|remark|comment|note|label|banner|alias|contact|location)\b", re.IGNORECASE)
 
 
-class Plain:
-    """Texts of one source made comparable with those of others: its own names, addresses and numbers stand aside."""
+class Reader:
+    """How the changes of one source are read: what is its own stands aside, and what they weigh."""
 
-    def __init__(self, own: Iterable[str], *, numbers: bool = True) -> None:
-        """`own` are names that are the source's own; with `numbers` other numbers stand aside too."""
-        names = sorted({name for name in own if len(name) > 1}, key=len, reverse=True)
-        joined = "|".join(map(re.escape, names))
-        self._own = re.compile(rf"(?<![A-Za-z0-9])(?:{joined})(?![A-Za-z0-9])", re.IGNORECASE) if names else None
+    def __init__(
+        self, names: Iterable[str], texts: Iterable[bytes] = (), weights: Weights | None = None, *, numbers: bool = True
+    ) -> None:
+        """`names` are the source's own; from `texts`, its configuration, it is learnt what else is.
+
+        Without `numbers` only names and addresses stand aside.
+        """
+        self._names = tuple(names)
+        self._own = Own(self._names, texts)
         self._numbers = numbers
+        self.weights = weights or Weights()
 
-    def text(self, text: str) -> str:
-        """The text with placeholders."""
-        text = _SECRET.sub("[secret]", text)
-        if self._own:
-            text = self._own.sub("<name>", text)
-        text = _ADDRESS.sub("<address>", text)
-        return _NUMBER.sub("#", text) if self._numbers else text
+    def learning(self, texts: Iterable[bytes]) -> Self:
+        """The same, having learnt from these texts what is the source's own."""
+        return type(self)(self._names, texts, self.weights, numbers=self._numbers)
 
-    def change(self, part: str, change: Change) -> str:
-        """A change with placeholders."""
-        return "\n".join((part, change.how, *map(self.text, (change.path, change.old, change.new))))
+    def text(self, text: str, *, sparing: bool = False) -> str:
+        """The text with placeholders for what is the source's own; `sparing`, only for the first of its numbers."""
+        text, rest = text[:_READ], text[_READ:]
+        return self._with_placeholders(text, sparing=sparing) + rest
+
+    def _with_placeholders(self, text: str, *, sparing: bool) -> str:
+        text = _LONG.sub("<id>", _MAC.sub("<mac>", _SECRET.sub("[secret]", text)))
+        if names := _either(tuple(self._own.names)):
+            text = names.sub("<name>", text)
+        if not any(letter.isdigit() for letter in text) and ":" not in text:
+            return text
+        text = _ADDRESS.sub(self._address, text)
+        if not self._numbers:
+            return text
+        text = _PLACE.sub(r"\1<n>", text)
+        own = _one_of(self._own.numbers)
+        return own.sub("<n>", text, count=sparing) if own else text
+
+    def path(self, text: str) -> str:
+        """The same for where something stands: there numbers only tell one of many from the others."""
+        return _NUMBER.sub("<n>", self.text(text))
+
+    def _address(self, match: "re.Match[str]") -> str:
+        return "<address>" if self._own.holds(match[0]) else match[0]
 
 
-class Concern(IntEnum):
-    """What a change is about, as the ledger keeps it in one byte; the last is the gravest."""
+@lru_cache(maxsize=512)
+def _one_of(numbers: frozenset[int]) -> "re.Pattern[str] | None":
+    """Where one of these numbers stands, but not as the first of an address, nor as the length of a prefix."""
+    joined = "|".join(map(str, sorted(numbers)[:_OWN_NUMBERS]))
+    return re.compile(rf"(?<![\d/])0*(?:{joined})(?!\d)(?!(?:\.\d{{1,3}}){{3}}(?![\d.]))") if numbers else None
 
-    REMARK = 0
-    OTHER = 1
-    ROUTE = 2
-    SECRET = 3
-    ACCESS = 4
 
-    @property
-    def weight(self) -> int:
-        """How much it matters, from 0 for a remark to 2."""
-        return min(self, 2)
-
-    @property
-    def word(self) -> str:
-        """What it is called: `access`, `secret`, `route` or `other`."""
-        return self.name.lower() if self.weight == 2 else "other"
+@lru_cache(maxsize=512)
+def _either(names: tuple[str, ...]) -> "re.Pattern[str] | None":
+    joined = "|".join(map(re.escape, names))
+    return re.compile(rf"(?<![A-Za-z0-9])(?:{joined})(?![A-Za-z0-9])", re.IGNORECASE) if names else None
 
 
 @dataclass(frozen=True)
 class Fingerprint:
-    """A change in nine bytes: what it concerns, what it is with placeholders, and what it is exactly."""
+    """A change in a few bytes: what it weighs and concerns, and five digests.
 
+    `shape` is the setting, whatever its value; `before` and `after` are its values on both sides, what is the source's
+    own left out. `sparing` is both with only the first own number left out, as another may stand there by chance;
+    `exact` is the change as it is.
+    """
+
+    weight: int
     concern: Concern
-    alike: bytes
+    shape: bytes
+    before: bytes
+    after: bytes
+    sparing: bytes
     exact: bytes
 
+    @property
+    def digests(self) -> tuple[bytes, ...]:
+        """The digests in the order in which the ledger has them."""
+        return self.shape, self.before, self.after, self.sparing, self.exact
 
-def fingerprints(changes: Iterable[PartChange], plain: Plain) -> list[Fingerprint]:
+    @property
+    def key(self) -> bytes:
+        """What equal changes of a source have in common."""
+        return self.shape + self.before + self.after
+
+    @property
+    def undone(self) -> bytes:
+        """The key of a change that takes this one back."""
+        return self.shape + self.after + self.before
+
+
+def texts_of(changes: Iterable[PartChange]) -> list[bytes]:
+    """The texts from which it is learnt, for changes of one version, what is the source's own."""
+    return [one.new_content for one in changes if one.new_content and not is_binary(one.new_content)]
+
+
+def fingerprints(changes: Iterable[PartChange], reader: Reader) -> list[Fingerprint]:
     """The fingerprints of a version's changes, the grave ones first."""
-    found = [fingerprint(part.name, change, plain) for part in changes for change in part.changes[: 4 * _MOST]]
-    return sorted(dict.fromkeys(found), key=lambda one: -one.concern)[:_MOST]
+    found = [fingerprint(part.name, change, reader) for part in changes for change in part.changes[: 4 * _MOST]]
+    return sorted(dict.fromkeys(found), key=lambda one: (-one.weight, -one.concern))[:_MOST]
 
 
-def fingerprint(part: str, change: Change, plain: Plain) -> Fingerprint:
+def fingerprint(part: str, change: Change, reader: Reader) -> Fingerprint:
     """The fingerprint of one change in a part of this name."""
-    exact = _SECRET.sub("[secret]", f"{part}\n{change.how}\n{change.path}\n{change.old}\n{change.new}")
-    return Fingerprint(_concern_of(change), _digest(plain.change(part, change), 5), _digest(exact, 3))
+    weight = reader.weights.of(change)
+    exact = "\n".join((change.old, change.new, *change.under))
+    before, after = (_side(side, reader) for side in _sides(change))
+    sparing = "\n".join(_side(side, reader, sparing=True) for side in _sides(change))
+    texts = (_shape(part, change, reader), before, after, sparing, _SECRET.sub("[secret]", f"{change.path}\n{exact}"))
+    return Fingerprint(weight.number, weight.concern, *map(_digest, texts))
 
 
-def _concern_of(change: Change) -> Concern:
-    text = f"{change.path} {change.old} {change.new}"
-    if _SLIGHT.search(change.path or text):
-        return Concern.REMARK
-    for pattern, concern in ((_SECRETS, Concern.SECRET), (_ACCESS, Concern.ACCESS), (_ROUTES, Concern.ROUTE)):
-        if pattern.search(text):
-            return concern
-    return Concern.OTHER
+def _shape(part: str, change: Change, reader: Reader) -> str:
+    """The setting, whatever its value; of a line that came or went all but its numbers and addresses."""
+    line = "" if change.how is How.EDITED else change.new or change.old
+    line = _NUMBER.sub("<n>", _ADDRESS.sub("<n>", reader.text(line)).replace("<address>", "<n>"))
+    how = change.how if change.how in (How.EDITED, How.MOVED) else "there or not"
+    return "\n".join((part, how, reader.path(change.path), line))
+
+
+def _sides(change: Change) -> tuple[Sequence[str], Sequence[str]]:
+    """What was there and what is there now."""
+    old, new = [change.old] * bool(change.old), [change.new] * bool(change.new)
+    under = list(change.under)
+    return (old + under, new) if change.how is How.REMOVED else (old, new + under)
+
+
+def _side(lines: Sequence[str], reader: Reader, *, sparing: bool = False) -> str:
+    return "\n".join(reader.text(line, sparing=sparing) for line in lines)
 
 
 @lru_cache(maxsize=4096)
-def _digest(text: str, size: int) -> bytes:
-    return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=size).digest()
+def _digest(text: str) -> bytes:
+    return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=_DIGEST).digest()
 
 
 def packed(found: Sequence[Fingerprint]) -> bytes:
-    """Fingerprints as the ledger holds them: nine bytes each."""
-    return b"".join(bytes([one.concern]) + one.alike + one.exact for one in found)
+    """Fingerprints as the ledger holds them; nothing for none."""
+    pieces = [
+        bytes([one.weight << 3 | one.concern]) + b"".join(one.digests) for one in found
+    ]  # fmt: skip
+    return _FORM + b"".join(pieces) if pieces else b""
+
+
+def is_packed(data: bytes) -> bool:
+    """Whether these are fingerprints as they are made now; earlier versions made others, or none."""
+    return data[:1] == _FORM
 
 
 def unpacked_fingerprints(data: bytes) -> Iterator[Fingerprint]:
-    """The fingerprints again."""
-    for at in range(0, len(data) - 8, 9):
-        yield Fingerprint(Concern(min(data[at], Concern.ACCESS)), data[at + 1 : at + 6], data[at + 6 : at + 9])
+    """The fingerprints again; none of those that earlier versions made."""
+    for at in range(1, len(data) - _SIZE + 1, _SIZE) if is_packed(data) else ():
+        digests = [data[at + 1 + n * _DIGEST : at + 1 + (n + 1) * _DIGEST] for n in range(_DIGESTS)]
+        yield Fingerprint(data[at] >> 3, Concern(min(data[at] & 7, Concern.ACCESS)), *digests)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from itertools import zip_longest
 
 from historon.compare.exports import is_binary
-from historon.compare.families import Plain
+from historon.compare.families import Reader
 from historon.compare.outline import Outline
 
 __all__ = ["Oddity", "Typical", "typical"]
@@ -39,13 +39,13 @@ class Typical:
 
 
 def typical(
-    contents: Mapping[str, Mapping[str, bytes]], plain: Mapping[str, Plain], outlines: Mapping[str, str | None]
+    contents: Mapping[str, Mapping[str, bytes]], readers: Mapping[str, Reader], outlines: Mapping[str, str | None]
 ) -> Typical:
     """Hold sources against what most of them have, in time that grows with the number of lines in all.
 
-    By source, `contents` are its parts, fit for eyes, `plain` makes texts comparable, `outlines` are as in a procedure.
+    By source, `contents` are its parts, fit for eyes, `readers` say what is its own, `outlines` are as in a procedure.
     """
-    lines = {source: _lines(parts, plain[source], outlines[source]) for source, parts in contents.items()}
+    lines = {source: _lines(parts, readers[source], outlines[source]) for source, parts in contents.items()}
     held = Counter(line for own in lines.values() for line in own)
     usual = {line for line, count in held.items() if count > _MOST * len(lines)}
     oddities = {source: list(_oddities(source, own, usual, held)) for source, own in lines.items()}
@@ -77,7 +77,7 @@ def _setting(line: _Line) -> tuple[str, str, str]:
     return part, path, words[0] if words else ""
 
 
-def _lines(parts: Mapping[str, bytes], plain: Plain, outline: str | None) -> dict[_Line, str]:
+def _lines(parts: Mapping[str, bytes], reader: Reader, outline: str | None) -> dict[_Line, str]:
     """Each telling line by what it is with placeholders; the value is the line as it stands."""
     found: dict[_Line, str] = {}
     for name, content in parts.items():
@@ -89,5 +89,5 @@ def _lines(parts: Mapping[str, bytes], plain: Plain, outline: str | None) -> dic
             if nesting.tells(at):
                 text = line.decode("utf-8", "replace").strip()
                 path = " / ".join(heading.decode("utf-8", "replace") for heading in nesting.path(at))
-                found.setdefault((name, plain.text(path), plain.text(text)), text)
+                found.setdefault((name, reader.text(path), reader.text(text)), text)
     return found

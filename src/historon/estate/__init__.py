@@ -21,6 +21,7 @@ from historon.estate.model import (
     Source,
     SyslogChannel,
     WebhookChannel,
+    WeightRule,
 )
 from historon.estate.patterns import Expression, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedure_files import shipped_names, shipped_text
@@ -89,6 +90,7 @@ __all__ = [
     "Telling",
     "Timetable",
     "WebhookChannel",
+    "WeightRule",
     "add_rules",
     "add_sources",
     "after_hours",

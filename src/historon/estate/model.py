@@ -194,6 +194,27 @@ class Requirement(Table, frozen=True):
             raise ValueError("requires nothing (add must or must_not, each a list of expressions)")
 
 
+_WeightAndWhy = tuple[Annotated[int, Meta(ge=0, le=9)], str]
+
+
+class WeightRule(Table, frozen=True):
+    """`[[weights]]`: how much it matters that what a pattern finds came, went or was edited, from 0 to 9, and why.
+
+    The pattern is searched in each line behind its headings, such as `interface port-3 / mtu 1500`.
+    """
+
+    pattern: Pattern
+    about: Literal["access", "secret", "route", "other"] = "other"
+    added: _WeightAndWhy = (0, "")
+    removed: _WeightAndWhy = (0, "")
+    edited: _WeightAndWhy = (0, "")
+
+    def __post_init__(self) -> None:
+        """Something that it weighs."""
+        if not any(number for number, _ in (self.added, self.removed, self.edited)):
+            raise ValueError('weighs nothing (add added, removed or edited, such as added = [9, "opens the plant"])')
+
+
 class Notices(Table, frozen=True):
     """`[notices]`: how all channels are told.
 
@@ -338,6 +359,7 @@ class EstateFile(Table, frozen=True):
     channels: dict[Name, AnyChannel] = {}
     copies: dict[Name, Copy] = {}
     requirements: list[Requirement] = []
+    weights: list[WeightRule] = []
     sources: list[Source] = []
 
 
@@ -357,6 +379,7 @@ class Estate:
     channels: Mapping[str, AnyChannel]
     copies: Mapping[str, Copy]
     requirements: Sequence[Requirement]
+    weights: Sequence[WeightRule]
     sources: Mapping[str, Source]
 
     @property

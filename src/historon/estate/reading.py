@@ -75,6 +75,7 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         channels=typed.channels,
         copies=typed.copies,
         requirements=typed.requirements,
+        weights=typed.weights,
         sources={source.name: source for source in typed.sources},
     )
 

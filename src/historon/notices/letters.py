@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from historon.collect import cause_of
-from historon.compare import Family, families
+from historon.compare import Family, families, is_packed
 from historon.estate import KINDS, OVER, AnyChannel, Estate, MailChannel, Severity
 from historon.notices.events import ChangedLine, Event
 from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
@@ -247,11 +247,10 @@ def _changes(events: Sequence[Event]) -> Iterator[Item]:
         room -= len(shown)
         left = len(lines) - len(shown)
         more = (f"{left} more: {first.look}",) if left > 0 else ()
-        if family.odd:
-            more = (*more, f"slightly different on {_names([one.source for one in family.odd])}")
+        more = (*more, *family.remarks)
         yield Item(_family_title(family, first), more, tuple(map(visible, shown)))
     for event in events:
-        if not event.families:
+        if not is_packed(event.families):
             why = (_UNCOMPARED, f"look: {event.look}" if event.look else "")
             yield Item(visible(f"{event.source}: {event.message}"), tuple(visible(line) for line in why if line))
 
@@ -273,11 +272,11 @@ def _family_lines(family: Family, lines: Sequence[ChangedLine]) -> Iterator[str]
     """The changes of a family as one of its members has them, each under its path, masked; parts are named."""
     part = None
     for line in lines:
-        if line.alike in family.alike:
+        if line.key in family.keys:
             if line.part != part:
                 part = line.part
                 yield part
-            yield line.text
+            yield f"{line.text} ({line.why})" if line.why else line.text
 
 
 def _closing(events: Sequence[Event], estate: Estate, at: datetime) -> Iterator[str]:

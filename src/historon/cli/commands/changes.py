@@ -1,7 +1,7 @@
 """`historon changes`."""
 
 from collections.abc import Callable, Iterator, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from itertools import groupby, islice
 from typing import Any
 
@@ -11,7 +11,7 @@ from historon.cli.app import App, estate_option, example, json_option, pass_app,
 from historon.cli.differences import change_data, change_text
 from historon.cli.output import console, count, instant, print_json, printable
 from historon.cli.viewing import masks_for
-from historon.compare import Family, Masks, Plain, Variant, families, fingerprinted, variants
+from historon.compare import GRAVE, Family, Masks, Reader, Variant, Weights, families, fingerprinted, variants
 from historon.errors import UsageError
 from historon.estate import Duration, Estate, in_words, select
 from historon.store import Changed, Store
@@ -21,10 +21,10 @@ __all__ = ["command"]
 _SHOWN = 20
 _CHANGES = 6  # of one family in the list
 _NAMED = 4  # sources of one family in the list
-_STYLES = {2: "bold red", 1: "yellow", 0: "dim"}  # by weight
+_BEFORE = timedelta(days=30)  # how far back is looked for what was undone
 _WORD = 8  # columns for what a family concerns
 
-_Rules = Callable[[str], tuple[Masks, Plain]]
+_Rules = Callable[[str], tuple[Masks, Reader]]
 
 
 @click.command(
@@ -62,7 +62,8 @@ def command(
         rules = _rules(estate, store)
         recorded = (one for one in store.changed(began, app.clock()) if chosen is None or one.source in chosen)
         changed = list(fingerprinted(store, recorded, rules))
-        found = families(changed)
+        before = store.changed(began - _BEFORE, began)
+        found = families(changed, before)
         if handle is not None:
             _closer(estate, store, found, handle, rules, since, as_json=as_json)
             return
@@ -95,9 +96,11 @@ def _is_date(since: str) -> bool:
 
 
 def _rules(estate: Estate, store: Store) -> _Rules:
-    def of(name: str) -> tuple[Masks, Plain]:
+    weights = Weights(estate.weights)
+
+    def of(name: str) -> tuple[Masks, Reader]:
         source = estate.sources.get(name)
-        return masks_for(estate, store, name), Plain(source.own_names if source else (name,))
+        return masks_for(estate, store, name), Reader(source.own_names if source else (name,), (), weights)
 
     return of
 
@@ -159,7 +162,7 @@ def _print_family(estate: Estate, store: Store, family: Family, rules: _Rules) -
     screen = console()
     form = next(variants(store, family, rules, most=1), None)
     parts = ", ".join(sorted({part for part, _ in form.changes})[:_NAMED]) if form else ""
-    word = Text(f"{family.concern.word:<{_WORD}}", _STYLES[family.concern.weight])
+    word = Text(f"{family.concern.word:<{_WORD}}", _style(family))
     names = family.sources
     who = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
     head = Text.assemble(word, (printable(who), "bold"), (f"  {_when(family, estate)}", "dim"))
@@ -168,15 +171,19 @@ def _print_family(estate: Estate, store: Store, family: Family, rules: _Rules) -
     if form is None:
         screen.print(Text(" " * _WORD + _why_nothing(store, family), style="dim"))
     else:
-        for _, change in form.changes[:_CHANGES]:
-            screen.print(" " * _WORD, change_text(change), sep="", soft_wrap=True)
+        weights = rules(family.members[0].source)[1].weights
+        grave_first = sorted((change for _, change in form.changes), key=lambda one: -weights.of(one).number)
+        for change in grave_first[:_CHANGES]:
+            screen.print(" " * _WORD, change_text(change, weights), sep="", soft_wrap=True)
         if len(form.changes) > _CHANGES:
             screen.print(Text(" " * _WORD + f"and {len(form.changes) - _CHANGES} more", style="dim"))
-    if family.odd:
-        odd = sorted({one.source for one in family.odd})
-        names_odd = ", ".join(odd[:_NAMED]) + (f" and {len(odd) - _NAMED} more" if len(odd) > _NAMED else "")
-        screen.print(Text(" " * _WORD + f"slightly different on {printable(names_odd)}", style="dim"))
+    for remark in family.remarks:
+        screen.print(Text(" " * _WORD + printable(remark), style="yellow" if family.unlike else "dim"))
     screen.print()
+
+
+def _style(family: Family) -> str:
+    return "bold red" if family.weight >= GRAVE else "yellow" if family.weight else "dim"
 
 
 def _when(family: Family, estate: Estate) -> str:
@@ -211,9 +218,10 @@ def _closer(
         print_json("family", f"family {handle}: {count(len(family.members), 'version')}", data.pop("forms"), **data)
         return
     screen = console()
+    weights = Weights(estate.weights)
     for form in variants(store, family, rules):
         for part, change in form.changes:
-            screen.print(change_text(change), Text(f"  ({printable(part)})", style="dim"), sep="")
+            screen.print(change_text(change, weights), Text(f"  ({printable(part)})", style="dim"), sep="")
         for one in form.members:
             when = instant(one.at, estate.zone)
             screen.print(Text.assemble("    ", (printable(f"{one.source}@{one.number}"), "bold"), (f"  {when}", "dim")))
@@ -226,15 +234,18 @@ def _as_data(store: Store, family: Family, rules: _Rules, group: str, *, every: 
     forms = list(variants(store, family, rules, most=None if every else 1))
     return {
         "handle": family.handle, "group": group or None, "concern": family.concern.word,
-        "weight": family.concern.weight, "first": family.first,
+        "weight": family.weight, "first": family.first,
         "last": family.last, "members": [_member(one) for one in family.members],
-        "slightly_different": [_member(one) for one in family.odd],
-        "forms": [_form(form, every=every) for form in forms],
+        "own": family.own, "to_and_fro": family.to_and_fro,
+        "undoes": family.undoes.handle if family.undoes else None,
+        "unlike": family.unlike.handle if family.unlike else None,
+        "forms": [_form(form, rules, every=every) for form in forms],
     }  # fmt: skip
 
 
-def _form(form: Variant, *, every: bool) -> dict[str, object]:
-    changes = [{"part": part, **change_data(change)} for part, change in form.changes]
+def _form(form: Variant, rules: _Rules, *, every: bool) -> dict[str, object]:
+    weights = rules(form.members[0].source)[1].weights
+    changes = [{"part": part, **change_data(change, weights)} for part, change in form.changes]
     return {"changes": changes, **({"members": [_member(one) for one in form.members]} if every else {})}
 
 

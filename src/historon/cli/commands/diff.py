@@ -20,7 +20,7 @@ from historon.cli.app import (
 from historon.cli.differences import part_data, print_lines, print_outline, print_side_by_side
 from historon.cli.output import console, count, instant, print_json, warn_if_suspect
 from historon.cli.viewing import masks_for
-from historon.compare import PartChange, compare_exports, contents_of, is_called, unified
+from historon.compare import PartChange, Weights, compare_exports, contents_of, is_called, unified
 from historon.errors import ExitCode, OutsideError, UsageError
 from historon.estate import Estate, select
 from historon.store import State, Store, Version
@@ -95,16 +95,17 @@ def command(
             estate, store, source, reveal=reveal, with_noise=with_noise, ignore_case=ignore_case,
             ignore_space=ignore_space,
         )  # fmt: skip
+        weights = Weights(estate.weights)
         changes = compare_exports(before.contents, after.contents, masks)
         if only is not None:
             changes = _narrowed(changes, only, [before, after])
     if as_json:
-        rows = [part_data(change, context) for change in changes]
+        rows = [part_data(change, context, weights) for change in changes]
         print_json("diff", _headline(before, after, changes), rows, old=before.name, new=after.name)
     elif form == "html":
         _print_page(before, after, changes, context, estate.zone)
     elif form or sys.stdout.isatty():
-        _print_changes(before, after, changes, form, context, estate.zone)
+        _print_changes(before, after, changes, form, context, estate.zone, weights)
     else:
         for change in changes:
             old_label = _label(before, change.was or change.name, estate.zone)
@@ -199,8 +200,9 @@ def _print_page(before: _Side, after: _Side, changes: Sequence[PartChange], cont
 
 
 def _print_changes(
-    before: _Side, after: _Side, changes: Sequence[PartChange], form: str | None, context: int, zone: tzinfo
-) -> None:
+    before: _Side, after: _Side, changes: Sequence[PartChange], form: str | None, context: int, zone: tzinfo,
+    weights: Weights,
+) -> None:  # fmt: skip
     from rich.text import Text
 
     screen = console()
@@ -216,10 +218,10 @@ def _print_changes(
     for change in changes:
         told_by_lines = change.edits and not change.structured
         if form == "outline" or (form is None and not told_by_lines):
-            print_outline(change)
+            print_outline(change, weights)
         elif form == "side":
-            print_side_by_side(change, context)
+            print_side_by_side(change, context, weights)
         else:
-            print_lines(change, context)
+            print_lines(change, context, weights)
     if not changes:
         screen.print(_headline(before, after, changes))

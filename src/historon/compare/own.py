@@ -1,0 +1,105 @@
+"""What in a source's configuration is its own: its name, its addresses and the networks it stands in, its numbers.
+
+They are learnt from what it holds, without knowing what wrote it: an address that is given together with a mask or a
+prefix length and that is not the network itself is one of the source's own, and so is what follows the words by which
+configurations name their own address. Digits in its names, and the last number of an address that stands alone, such as
+that of a loopback, are its own numbers.
+"""
+
+import re
+from collections.abc import Iterable, Sequence
+from functools import cached_property
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_interface, ip_network
+
+__all__ = ["Own"]
+
+_READ = 4 * 2**20  # bytes of a source's texts that are learnt from
+_MOST = 4_000  # addresses of a source
+_V4 = r"(?:\d{1,3}\.){3}\d{1,3}"
+_V6 = r"(?:[0-9A-Fa-f]{0,4}:){2,7}[0-9A-Fa-f]{0,4}"
+_LENGTH = r"/(\d{1,3})|[ \t]+(?:netmask[ \t]+|mask[ \t]+)?(255\.(?:\d{1,3}\.){2}\d{1,3})"
+_ADDRESSED = re.compile(rf"(?<![\w.:])({_V4}|{_V6})(?:{_LENGTH})(?![\w.:])".encode())
+_ALONE = re.compile(
+    rf"(?i)\b(?:router-id|loopback[\w-]*|local-address|source-address|ip address|ipaddr|inet)"
+    rf"[\"'>]?[ \t=:]*[\"']?({_V4})(?:/32|[ \t]+255\.255\.255\.255)?(?![\w.:/])".encode()
+)
+_NAMED = re.compile(
+    rb"(?im)^[\W_]*(?:set |system |add )*(?:host-?name|sys-?name|system-name|fqdn|identity name)"
+    rb"[\"'>]?[ \t=:]+[\"']?([\w.-]{2,64})"
+)
+_DIGITS = re.compile(r"\d+")
+
+_Network = IPv4Network | IPv6Network
+
+
+class Own:
+    """What stands aside when a source's changes are compared with those of others."""
+
+    def __init__(self, names: Iterable[str], texts: Iterable[bytes] = ()) -> None:
+        """`names` are known to be its own; from the `texts`, its configuration, more is learnt once it is asked for."""
+        self._given = [name for name in names if len(name) > 1]
+        self._texts: Sequence[bytes] = list(texts)
+
+    @cached_property
+    def names(self) -> list[str]:
+        """Its names, longest first."""
+        learnt = [found[1].decode() for text in self._texts for found in _NAMED.finditer(text[:_READ])]
+        return sorted({*self._given, *learnt[:10]}, key=lambda name: (-len(name), name))
+
+    @cached_property
+    def numbers(self) -> frozenset[int]:
+        """Its numbers: those in its names, and the last of each address that stands alone."""
+        found = {int(digits) for name in self.names if not _is_address(name) for digits in _DIGITS.findall(name)[:8]}
+        alone = {network.network_address for network in self.networks if network.prefixlen == network.max_prefixlen}
+        return frozenset(found | {int(address) & 0xFF for address in alone if address.version == 4})
+
+    @cached_property
+    def networks(self) -> frozenset[_Network]:
+        """The networks in which it has an address; those of a single address too."""
+        found: set[_Network] = set()
+        for name in self._given:
+            if _is_address(name):
+                found.add(ip_network(name))
+        for text in self._texts:
+            found.update(_networks(text[:_READ], _MOST - len(found)))
+        return frozenset(found)
+
+    def holds(self, written: str) -> bool:
+        """Whether an address or network, as it is written, lies in one of its own networks."""
+        try:
+            asked = ip_interface(written).network
+        except ValueError:
+            return False
+        shortest = {(one.version, one.prefixlen) for one in self.networks}
+        return any(
+            version == asked.version
+            and length <= asked.prefixlen
+            and asked.supernet(new_prefix=length) in self.networks
+            for version, length in shortest
+        )
+
+
+def _networks(text: bytes, most: int) -> set[_Network]:
+    found: set[_Network] = set()
+    for match in _ADDRESSED.finditer(text):
+        length = match[2] or match[3]
+        try:
+            own = ip_interface(f"{match[1].decode()}/{length.decode()}")
+        except ValueError:
+            continue
+        if own.ip != own.network.network_address and own.network.prefixlen >= 8:
+            found.add(own.network)
+        if len(found) >= most:
+            break
+    for match in _ALONE.finditer(text):
+        if len(found) < most and _is_address(match[1].decode()):
+            found.add(ip_network(match[1].decode()))
+    return found
+
+
+def _is_address(text: str) -> bool:
+    try:
+        ip_address(text)
+    except ValueError:
+        return False
+    return True
