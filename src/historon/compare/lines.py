@@ -11,6 +11,7 @@ from bisect import bisect_left
 from collections import Counter
 from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from io import BytesIO
 from itertools import pairwise
 
 from historon.sequences import common_end, common_start
@@ -36,9 +37,7 @@ class Edit:
 
 def split_lines(content: bytes) -> list[bytes]:
     """The lines with their line feeds; the last one may lack its own."""
-    lines = [line + b"\n" for line in content.split(b"\n")]
-    last = lines.pop()[:-1]
-    return [*lines, last] if last else lines
+    return BytesIO(content).readlines()
 
 
 def align(old: Sequence[Hashable], new: Sequence[Hashable]) -> list[Edit]:

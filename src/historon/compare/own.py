@@ -7,13 +7,19 @@ that of a loopback, are its own numbers.
 """
 
 import re
-from collections.abc import Iterable, Sequence
-from functools import cached_property
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property, lru_cache
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_interface, ip_network
+from itertools import chain, islice
+
+from historon.estate import Expression
 
 __all__ = ["Own"]
 
-_READ = 4 * 2**20  # bytes of a source's texts that are learnt from
+_READ = 4 * 2**20  # bytes of a text that are learnt from
+_HEAD = 2**15  # bytes of it in which a source names itself
+_MOST_NEAR = 40_000  # places of a text that are looked at
+_SHORTEST = 8  # bits of a prefix
 _MOST = 4_000  # addresses of a source
 _V4 = r"(?:\d{1,3}\.){3}\d{1,3}"
 _V6 = r"(?:[0-9A-Fa-f]{0,4}:){2,7}[0-9A-Fa-f]{0,4}"
@@ -23,10 +29,15 @@ _ALONE = re.compile(
     rf"(?i)\b(?:router-id|loopback[\w-]*|local-address|source-address|ip address|ipaddr|inet)"
     rf"[\"'>]?[ \t=:]*[\"']?({_V4})(?:/32|[ \t]+255\.255\.255\.255)?(?![\w.:/])".encode()
 )
-_NAMED = re.compile(
+_NAMED = Expression(
     rb"(?im)^[\W_]*(?:set |system |add )*(?:host-?name|sys-?name|system-name|fqdn|identity name)"
     rb"[\"'>]?[ \t=:]+[\"']?([\w.-]{2,64})"
 )
+# What is sought first, as it is found fast: the end of an address with its length, and what names one's own address.
+_ENDS = re.compile(rb"\.\d{1,3}(?:/\d|[ \t]+(?:netmask[ \t]+|mask[ \t]+)?255\.)")
+_ENDS_V6 = re.compile(rb":[0-9A-Fa-f]{0,4}/\d")
+_NAMERS = (b"router-id", b"oopback", b"local-address", b"source-address", b"p address", b"paddr", b"inet")
+_BEFORE, _BEHIND = 45, 50  # bytes around such a place
 _DIGITS = re.compile(r"\d+")
 
 _Network = IPv4Network | IPv6Network
@@ -43,7 +54,7 @@ class Own:
     @cached_property
     def names(self) -> list[str]:
         """Its names, longest first."""
-        learnt = [found[1].decode() for text in self._texts for found in _NAMED.finditer(text[:_READ])]
+        learnt = [found[1].decode() for text in self._texts for found in _NAMED.finditer(text, 0, _HEAD)]
         return sorted({*self._given, *learnt[:10]}, key=lambda name: (-len(name), name))
 
     @cached_property
@@ -81,20 +92,37 @@ class Own:
 
 def _networks(text: bytes, most: int) -> set[_Network]:
     found: set[_Network] = set()
-    for match in _ADDRESSED.finditer(text):
-        length = match[2] or match[3]
-        try:
-            own = ip_interface(f"{match[1].decode()}/{length.decode()}")
-        except ValueError:
-            continue
-        if own.ip != own.network.network_address and own.network.prefixlen >= 8:
-            found.add(own.network)
+    for place in islice(chain(_ENDS.finditer(text), _ENDS_V6.finditer(text)), _MOST_NEAR):
+        start = max(0, place.start() - _BEFORE)
+        match = next(
+            (one for one in _ADDRESSED.finditer(text, start, place.end() + _BEHIND) if one.end() > place.start()), None
+        )
+        if match and (own := _own_network(match[1], match[2] or match[3])):
+            found.add(own)
         if len(found) >= most:
-            break
-    for match in _ALONE.finditer(text):
-        if len(found) < most and _is_address(match[1].decode()):
+            return found
+    for start in islice(chain.from_iterable(_places(text, word) for word in _NAMERS), _MOST_NEAR):
+        match = _ALONE.search(text, max(0, start - 1), start + _BEHIND)
+        if match and _is_address(match[1].decode()):
             found.add(ip_network(match[1].decode()))
     return found
+
+
+def _places(text: bytes, word: bytes) -> Iterator[int]:
+    at = text.find(word)
+    while at >= 0:
+        yield at
+        at = text.find(word, at + 1)
+
+
+@lru_cache(maxsize=4096)
+def _own_network(address: bytes, length: bytes) -> _Network | None:
+    """The network of an address that stands in it; none for what is the network itself."""
+    try:
+        own = ip_interface(f"{address.decode()}/{length.decode()}")
+    except ValueError:
+        return None
+    return own.network if own.ip != own.network.network_address and own.network.prefixlen >= _SHORTEST else None
 
 
 def _is_address(text: str) -> bool:

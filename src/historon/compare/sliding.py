@@ -16,7 +16,7 @@ _FARTHEST = 1_000  # lines that one block is slid up or down
 _STEPS = 200_000  # for all blocks of a text
 _FEW = 40  # lines that became others, beside a block
 # What begins no block: blanks, separators, and what closes one.
-_NO_BEGINNING = re.compile(rb"\s*(?:[\W_]*|</[^>]*>|(?:end|next|exit|quit|done|return|fi)\b[\w-]*)\s*[;,]?\s*$")
+_NO_BEGINNING = re.compile(rb"(?:[\W_]*|</[^>]*>|(?:end|next|exit|quit|done|return|fi)\b[\w-]*)\s?[;,]?$")
 _COMMENT = re.compile(rb"\s*(?:[#;!]|//|--|/\*|<!--)\s*\w")
 
 
@@ -115,9 +115,10 @@ def _rank(old: Sequence[bytes], new: Sequence[bytes], edit: Edit) -> tuple[int, 
     lines, begin = (old, edit.old_from) if edit.old_to > edit.old_from else (new, edit.new_from)
     before = lines[begin - 1] if begin else b""
     return (
-        bool(_NO_BEGINNING.match(lines[begin])),
+        bool(_NO_BEGINNING.match(lines[begin].strip())),
         _depth(lines[begin]),
-        2 * bool(_COMMENT.match(before)) + (not _NO_BEGINNING.match(before)),  # a remark belongs to what is below it
+        2 * bool(_COMMENT.match(before))
+        + (not _NO_BEGINNING.match(before.strip())),  # a remark belongs to what is below it
         -begin,
     )
 
