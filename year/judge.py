@@ -145,16 +145,16 @@ class Judge:
         """The last good version of a source, as the judge knows it."""
         return self._sources[name].good, self._sources[name].parts or {}
 
-    def sees_damage(self) -> bool:
-        """Whether some version cannot be read, by the documented format alone."""
-        with reading(self._witness.home / "store") as ledger:
-            try:
-                for name in self._sources:
-                    for one in ledger.versions(name):
+    def damage_in(self, store: Path) -> str:
+        """What keeps a version of a store from being read, by the documented format alone; empty where all can be."""
+        with reading(store) as ledger:
+            for name in self._sources:
+                for one in ledger.versions(name):
+                    try:
                         ledger.parts(name, one.number)
-            except Exception:
-                return True
-        return False
+                    except Exception as exc:
+                        return f"{name}@{one.number}: {type(exc).__name__}: {exc}"
+        return ""
 
     def was_told(self, kind: str, since: int) -> bool:
         """Whether something about the estate was told on this day or later."""

@@ -395,10 +395,9 @@ class Rot(Disturbance):
         number, data = rot(ledger, self.rng)
         code, out, err = play.ask("verify")
         # What no version is made of any more may rot unseen.
-        if code != 5 and play.judge.sees_damage():
-            play.find(
-                "false all-clear", "verify", f"it ended with {code} on a damaged store: {out[-200:]} {err[-200:]}"
-            )
+        if code != 5 and (damage := play.judge.damage_in(ledger.parent)):
+            said = f"it ended with {code} on a store where {damage}: {out[-200:]} {err[-200:]}"
+            play.find("false all-clear", "verify", said)
         with sqlite3.connect(ledger) as db:
             db.execute("UPDATE content SET data = ? WHERE id = ?", (data, number))
         db.close()
@@ -581,7 +580,7 @@ class CopyRot(Disturbance):
         ledger = play.home.parent / "copy" / "ledger.sqlite"
         if ledger.is_file():
             rot(ledger, self.rng)
-            self._verify(play, whole=False)
+            self._verify(play, whole=not play.judge.damage_in(ledger.parent))
 
     @staticmethod
     def _verify(play: "Play", *, whole: bool) -> None:

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 __all__ = ["change_data", "change_text", "part_data", "print_lines", "print_outline", "print_side_by_side"]
 
-_STYLES = {"added": "green", "removed": "red", "edited": "", "moved": "yellow"}
+_STYLES = {"added": "green", "removed": "red", "edited": "", "moved": "yellow", "unresolved": "bold red"}
 _LONGEST = 240
 _FEW = 6  # changes that are alike are shown each
 _EXAMPLES = 2  # of more
@@ -38,7 +38,7 @@ def change_data(change: Change, weights: Weights | None = None) -> dict[str, obj
     weight = weights.of(change) if weights else None
     return {
         "how": change.how, "path": change.path, "old": change.old, "new": change.new, "old_at": change.old_at,
-        "new_at": change.new_at, "lines_under": change.more, "moved_from_to": change.ranks,
+        "new_at": change.new_at, "lines_under": change.more, "used_by": change.used_by, "moved_from_to": change.ranks,
         **({"weight": weight.number, "why": weight.why or None} if weight else {}),
     }  # fmt: skip
 
@@ -54,6 +54,8 @@ def change_text(change: Change, weights: Weights) -> "Text":
         made.append(_cut(change.old), "red").append(" → ", "dim").append(_cut(change.new), "green")
     else:
         made.append(_cut(change.words), _STYLES[change.how])
+    if change.used_by:
+        made.append(f"  {printable(change.uses)}", "dim")
     if warning := weights.of(change).warning:
         made.append(f"  ({printable(warning)})", "bold red")
     return made

@@ -13,6 +13,7 @@ from typing import IO
 import msgspec
 
 from historon.compare import (
+    Change,
     Masks,
     PartChange,
     Reader,
@@ -197,10 +198,14 @@ def changed_lines(changes: Sequence[PartChange], reader: Reader) -> list[Changed
     """The changes of a version as they are told, no more than anybody reads."""
     found = ((part.name, one) for part in changes[:_LINES] for one in part.changes[:_LINES])
     return [
-        ChangedLine(part, f"{one.sign} {one.path}{': ' if one.path else ''}{one.words}"[:_WIDTH],
+        ChangedLine(part, f"{one.sign} {one.path}{': ' if one.path else ''}{_words(one)}"[:_WIDTH],
                     fingerprint(part, one, reader).key, reader.weights.of(one).warning)
         for part, one in islice(found, _LINES)
     ]  # fmt: skip
+
+
+def _words(change: Change) -> str:
+    return f"{change.words}; {change.uses}" if change.uses else change.words
 
 
 def _belongs(name: str, followed: str) -> bool:

@@ -10,9 +10,10 @@ from historon.compare.moves import Move, find_moves, without
 from historon.compare.outline import Outline, first_words, words_of
 from historon.compare.words import edited_words, paired
 
-__all__ = ["Change", "How", "text_changes"]
+__all__ = ["Change", "How", "counted", "text_changes"]
 
 _SEPARATOR = " / "
+_NAMED = 3  # places of many
 _UNDER = 100  # lines of a section that are kept with its heading
 _ASSIGNED = re.compile(rb"([\w./-]{1,200})[ \t]*(?:=|:(?!:))[ \t]*(?=\S)")
 # After these words stands what a person wrote, which is one value.
@@ -20,12 +21,13 @@ _FREE_TEXT = {b"description", b"remark", b"comment", b"note", b"label", b"banner
 
 
 class How(StrEnum):
-    """How a place differs."""
+    """How a place differs; what leads nowhere since then is told like a change."""
 
     ADDED = "added"
     REMOVED = "removed"
     EDITED = "edited"
     MOVED = "moved"
+    UNRESOLVED = "unresolved"  # what is used is defined nowhere
 
 
 @dataclass(frozen=True)
@@ -34,7 +36,7 @@ class Change:
 
     `old_at` and `new_at` are line numbers, and `ranks` of a move the places among its siblings, all counted from 1. Of
     a section that came or went or moved, `more` counts the lines under its heading; `under` are the first hundred of
-    those that came or went with it.
+    those that came or went with it. `used_by` are the places that use the block it is in.
     """
 
     how: How
@@ -46,11 +48,17 @@ class Change:
     more: int = 0
     ranks: tuple[int, int] | None = None
     under: tuple[str, ...] = ()
+    used_by: tuple[str, ...] = ()
 
     @property
     def sign(self) -> str:
         """One character for how it differs."""
-        return {How.ADDED: "+", How.REMOVED: "-", How.EDITED: "~", How.MOVED: ">"}[self.how]
+        return {How.ADDED: "+", How.REMOVED: "-", How.EDITED: "~", How.MOVED: ">", How.UNRESOLVED: "!"}[self.how]
+
+    @property
+    def uses(self) -> str:
+        """What uses the block that this is in, in words; empty where that is not known."""
+        return f"used by {counted(self.used_by)}" if self.used_by else ""
 
     @property
     def words(self) -> str:
@@ -61,6 +69,12 @@ class Change:
         if self.how is How.MOVED and self.ranks:
             return f"{self.new}{more} moved from {self.ranks[0]} to {self.ranks[1]}".strip()
         return (self.new or self.old) + more
+
+
+def counted(places: Sequence[str]) -> str:
+    """How many places, and the first of them."""
+    more = f" and {len(places) - _NAMED} more" if len(places) > _NAMED else ""
+    return f"{len(places)}: {'; '.join(places[:_NAMED])}{more}"
 
 
 def text_changes(

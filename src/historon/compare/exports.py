@@ -17,6 +17,7 @@ from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline
+from historon.compare.references import with_references
 from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts, parted_lines
@@ -103,8 +104,12 @@ class PartChange:
         renamed = [Change(How.EDITED, "name", self.was, self.name)] if self.was else []
         if self._document_changes is not None:
             return [*renamed, *self._document_changes]
-        told = [*renamed, *(self._at_large() or text_changes(self.edits, self.old, self.new, self.masks.outline))]
+        told = [*renamed, *(self._at_large() or self._text_changes())]
         return told or [Change(How.EDITED, "", "", "only blank lines and separators")]
+
+    def _text_changes(self) -> Sequence[Change]:
+        found = text_changes(self.edits, self.old, self.new, self.masks.outline)
+        return with_references(found, self.old, self.new, self.masks.outline)
 
     def _at_large(self) -> Sequence[Change]:
         """What can be said of a text as a whole, where that says more than its lines: another one, or another order."""

@@ -19,6 +19,8 @@ __all__ = ["cut_off", "forms_of", "random_words", "secret_spans"]
 _Span = tuple[int, int]
 
 # One of these stands in every name of a secret, and in all else that is looked for by name.
+# Directives of web servers that say where a request is passed on to.
+_FORWARDS = {b"proxy_pass", b"fastcgi_pass", b"uwsgi_pass", b"scgi_pass", b"grpc_pass", b"memcached_pass"}
 _SIGNS = (b"pass", b"pw", b"secret", b"psk", b"key", b"token", b"communit", b"credential", b"auth", b"priv", b"chap",
           b"createuser", b"wep", b"pin")  # fmt: skip
 _NAME_BYTES = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_.-")
@@ -265,6 +267,8 @@ def _value(content: bytes, start: int, end: int, before: bytes) -> _Span | None:
     if between.rstrip()[-1:] == b">" and b"=" not in between.rstrip()[-2:]:
         return _element(content, at) if b"<" in before else None
     assigned = between.strip().strip(b"\"'") != b""
+    if not assigned and content[start:end] in _FORWARDS:
+        return None
     if assigned and (block := _BLOCK.match(content, at)):
         return None if _MARK.match(content, block.end()) else _indented(content, block)
     bare_key = content[start:end].lower() == b"key"
