@@ -169,7 +169,8 @@ def test_thirty_nights_of_devices_in_six_styles_are_put_together_as_they_were_ed
     for night in nights(seed):
         of_night = []
         for number, (old, new, label) in night.edited.items():
-            found = compare_exports({"p.cfg": old}, {"p.cfg": new}, _MASKS)
+            part = label.rpartition(" in ")[2]  # each style comes in files of its own name
+            found = compare_exports({part: old}, {part: new}, _MASKS)
             told = ";".join(f"{one.old} {one.new}" for one in found[0].changes if one.how is How.EDITED)
             name, at = f"berth-{number + 1}", START + timedelta(days=night.number)
             families_of = packed(fingerprints(found, Reader([name], texts_of(found))))

@@ -15,7 +15,7 @@ __all__ = ["Change", "How", "counted", "text_changes"]
 _SEPARATOR = " / "
 _NAMED = 3  # places of many
 _UNDER = 100  # lines of a section that are kept with its heading
-_ASSIGNED = re.compile(rb"([\w./-]{1,200})[ \t]*(?:=|:(?!:))[ \t]*(?=\S)")
+_ASSIGNED = re.compile(rb"\"?([\w./-]{1,200})\"?[ \t]*(?:=|:(?!:))[ \t]*(?=\S)")
 # After these words stands what a person wrote, which is one value.
 _FREE_TEXT = {b"description", b"remark", b"comment", b"note", b"label", b"banner", b"alias", b"contact", b"location"}
 
@@ -108,7 +108,16 @@ class _Side:
         return self.lines[at].decode("utf-8", "replace").strip()
 
     def path(self, at: int) -> tuple[str, ...]:
-        return tuple(heading.decode("utf-8", "replace") for heading in self.outline.path(at))
+        document = self.outline.document(at)
+        headings = [document] * bool(document) + list(self.outline.path(at))
+        return tuple(heading.decode("utf-8", "replace") for heading in headings)
+
+    def placed(self, at: int) -> tuple[str, str]:
+        """Where a line stands, and what it says there."""
+        words, text = _text([self.outline.words_above(at)]), self.text(at)
+        rest = text[len(words) :].lstrip(" \t=:") if words and text.startswith(words) else ""
+        path = self.path(at)
+        return (_SEPARATOR.join([*path, words]), rest) if rest else (_SEPARATOR.join(path), text)
 
     def blocks(self, places: Sequence[int], *, fold: bool) -> Iterator[tuple[int, Sequence[int]]]:
         """Lines as sections: each with those that belong to it, under it or as remarks right above it."""
@@ -152,16 +161,14 @@ def _edit_changes(edit: Edit, old: _Side, new: _Side, *, fold: bool) -> Iterator
     for at, to in pairs.items():
         yield _edited(old, at, new, to)
     for at, under in old.blocks([at for at in gone if at not in pairs], fold=fold):
+        place, words = old.placed(at)
         lines = tuple(map(old.text, under[:_UNDER]))
-        yield Change(
-            How.REMOVED, _SEPARATOR.join(old.path(at)), old.text(at), "", at + 1, None, len(under), None, lines
-        )
+        yield Change(How.REMOVED, place, old=words, old_at=at + 1, more=len(under), under=lines)
     taken = set(pairs.values())
     for at, under in new.blocks([at for at in came if at not in taken], fold=fold):
-        yield Change(
-            How.ADDED, _SEPARATOR.join(new.path(at)), new=new.text(at), new_at=at + 1, more=len(under),
-            under=tuple(map(new.text, under[:_UNDER])),
-        )  # fmt: skip
+        place, words = new.placed(at)
+        lines = tuple(map(new.text, under[:_UNDER]))
+        yield Change(How.ADDED, place, new=words, new_at=at + 1, more=len(under), under=lines)
 
 
 def _pairs(gone: Sequence[int], came: Sequence[int], old: _Side, new: _Side) -> Iterator[tuple[int, int]]:
@@ -175,10 +182,10 @@ def _pairs(gone: Sequence[int], came: Sequence[int], old: _Side, new: _Side) -> 
                 yield left[one], right[other]
 
 
-def _by_path(places: Sequence[int], side: _Side) -> dict[tuple[bytes, ...], list[int]]:
-    found: dict[tuple[bytes, ...], list[int]] = {}
+def _by_path(places: Sequence[int], side: _Side) -> dict[tuple[str, ...], list[int]]:
+    found: dict[tuple[str, ...], list[int]] = {}
     for at in places:
-        found.setdefault(side.outline.path(at), []).append(at)
+        found.setdefault(side.path(at), []).append(at)
     return found
 
 
@@ -202,7 +209,14 @@ def _edited(old: _Side, at: int, new: _Side, to: int) -> Change:
         name, before, after = assigned
         return Change(How.EDITED, _SEPARATOR.join([*new.path(to), name]), before, after, at + 1, to + 1)
     path = [*new.path(to), *[_text(words[:known]).rstrip(" =:")] * bool(known)]
-    return Change(How.EDITED, _SEPARATOR.join(path), _text(words[known:]), _text(others[known:]), at + 1, to + 1)
+    before, after = _bare(_text(words[known:]), _text(others[known:]))
+    return Change(How.EDITED, _SEPARATOR.join(path), before, after, at + 1, to + 1)
+
+
+def _bare(before: str, after: str) -> tuple[str, str]:
+    """Both values without the sign that ends either."""
+    both = before[-1:] == after[-1:] in (",", ";") and len(before) > 1 and len(after) > 1
+    return (before[:-1].rstrip(), after[:-1].rstrip()) if both else (before, after)
 
 
 def _blanks(old: bytes, new: bytes) -> str:
@@ -219,7 +233,7 @@ def _assigned(old: bytes, new: bytes) -> tuple[str, str, str] | None:
     one, other = _ASSIGNED.match(old), _ASSIGNED.match(new)
     if one is None or other is None or one[1] != other[1]:
         return None
-    return _text([one[1]]), _text([old[one.end() :]]), _text([new[other.end() :]])
+    return _text([one[1]]), *_bare(_text([old[one.end() :]]), _text([new[other.end() :]]))
 
 
 def _text(words: Sequence[bytes]) -> str:

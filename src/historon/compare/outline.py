@@ -5,6 +5,7 @@ By indentation; by braces; by words that open and close (`config` ... `end`); by
 """
 
 import re
+from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
@@ -26,6 +27,10 @@ _COMMENT = re.compile(rb"\s*(?:[#;!]|//|/\*|<!--|--\s|rem\s)", re.IGNORECASE)
 _TELLING_NAMES = (b"server_name", b"name", b"id", b"host", b"hostname", b"listen", b"match", b"address", b"description")
 _LOOKED_INTO = 60  # lines of such a block
 _CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
+_JSON_NAME = re.compile(rb"\s*\"([^\"]+)\"\s*:\s*[{\[]\s*$")
+_KEYED = re.compile(rb"[ \t]{0,8}([A-Za-z_][\w.-]*):(?:[ \t]+(\S.*)|\s*$)")
+_DIRECTIVE = re.compile(rb"[ \t]*([A-Za-z%@][\w.%@/-]*)(?:[ \t]*[=:]|[ \t])[ \t]*(?=\S)")
+_VERBS = {b"no", b"undo", b"set", b"unset", b"add", b"delete", b"default"}  # what they are about comes behind them
 _WORD = re.compile(rb"(?:\[secret [0-9a-f]+\]|\S)+")
 _NOTHING = re.compile(rb"[\W_]*$")  # a line that only separates
 
@@ -68,6 +73,63 @@ class Outline:
         """The path of what stands right under a line."""
         path = self._paths[at] if at >= 0 else ()
         return path if at < 0 or len(path) >= _DEEPEST else (*path, self._heading(at))
+
+    def document(self, at: int) -> bytes:
+        """What the document is called that a line is in, where the text is several of them (YAML 1.2, 9.2)."""
+        if self.kind != "indentation" or not self._documents:
+            return b""
+        starts, names = self._documents
+        return names[bisect_right(starts, at) - 1]
+
+    @cached_property
+    def _documents(self) -> tuple[list[int], list[bytes]] | None:
+        marks = [at for at, line in enumerate(self._lines) if line.rstrip() == b"---"]
+        starts = [0, *(at + 1 for at in marks)]
+        if len(starts) < 2 or not any(_KEYED.match(line) for line in self._lines[:_SAMPLE]):
+            return None
+        return starts, [self._document_name(start) for start in starts]
+
+    def _document_name(self, start: int) -> bytes:
+        """Its `kind` and `name`, as far as it has them near its beginning."""
+        found: dict[bytes, bytes] = {}
+        for line in self._lines[start : start + _LOOKED_INTO]:
+            if line.rstrip() == b"---":
+                break
+            keyed = _KEYED.match(line)
+            if keyed and keyed[1] in (b"kind", b"name"):
+                found.setdefault(keyed[1], keyed[2].strip())
+        return b" ".join(found[key] for key in (b"kind", b"name") if key in found)
+
+    def words_above(self, at: int) -> bytes:
+        """The words at the beginning of a line that say which list or setting it belongs to; empty for none.
+
+        Where each line is a whole path they are those that it shares with another, else the name that gets a value.
+        """
+        if self.kind == "prefixes":
+            return self._shared_words(self._lines[at])
+        if self.kind == "flat" and self._gives_values:
+            named = _DIRECTIVE.match(self._lines[at])
+            return named[1] if named and named[1].lower() not in _VERBS else b""
+        return b""
+
+    def _shared_words(self, line: bytes) -> bytes:
+        place = bisect_left(self._sorted, line)
+        near = [other for other in self._sorted[max(0, place - 1) : place + 3] if other != line]
+        shared = max((first_words(line.strip(), other.strip()) for other in near), key=len, default=b"")
+        words = shared.split()
+        return shared if len(words) < len(line.split()) else b" ".join(words[:-1])
+
+    @cached_property
+    def _sorted(self) -> list[bytes]:
+        return sorted(set(self._lines))
+
+    @cached_property
+    def _gives_values(self) -> bool:
+        """Whether nearly each line gives a value to a name; prose does not."""
+        sample = [line for line in self._lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
+        like = sum(_DIRECTIVE.match(line) is not None for line in sample)
+        ended = sum(line.rstrip().endswith(b".") for line in sample)
+        return like >= 0.7 * len(sample) and ended <= 0.1 * len(sample)
 
     def _heading(self, at: int) -> bytes:
         """What names a section: its first line without what opens it; a single word also by what tells it apart."""
@@ -297,8 +359,9 @@ def _says_nothing(line: bytes) -> bool:
 
 
 def _heading(line: bytes) -> bytes:
-    """What names a section: its first line without what opens it."""
-    return line.strip().rstrip(b"{(").rstrip() or line.strip()
+    """What names a section: its first line without what opens it; of one in JSON the name alone."""
+    named = _JSON_NAME.match(line)
+    return named[1] if named else line.strip().rstrip(b"{(").rstrip() or line.strip()
 
 
 def _depth(line: bytes) -> int:
