@@ -76,7 +76,7 @@ def _unresolved(old: str, new: str) -> list[str]:
     ("text", "gone", "came", "uses"),
     [
         (_LISTS, " deny ip any\n", "", "used by 2: interface port-1 / access-group EDGE-IN in; interface port-2 / access-group EDGE-IN in"),
-        (_UPSTREAMS, "10.0.0.2:80", "10.0.0.9:80", "used by 1: server (listen 80) / location / / proxy_pass http://tickets"),
+        (_UPSTREAMS, "10.0.0.2:80", "10.0.0.9:80", "used by 1: server / location / / proxy_pass http://tickets"),
         (_OBJECTS, "10.0.0.5 ", "10.0.0.9 ", 'used by 2: config policy / edit 1 / set target "srv-web"; config policy / edit 2 / set source "srv-web"'),
     ],
 )  # fmt: skip
@@ -96,7 +96,7 @@ def test_what_an_edit_touches_is_told_with_its_users(text: str, gone: str, came:
         (_LISTS, "port-3\n access-group MGMT in", "port-3\n access-group MGNT in",
          "interface port-3 / access-group MGNT in: MGNT is defined nowhere as access-list"),
         (_UPSTREAMS, "upstream maps {\n    server 10.0.0.3:80;\n}\n", "",
-         "upstream maps: no longer defined, and still used by 1: server (listen 80) / location /maps / proxy_pass http://maps"),
+         "upstream maps: no longer defined, and still used by 1: server / location /maps / proxy_pass http://maps"),
         (_OBJECTS, 'edit 1\n        set source "all"\n        set target "srv-web"', 'edit 1\n        set source "all"\n        set target "srv-wbe"',
          'config policy / edit 1 / set target "srv-wbe": srv-wbe is defined nowhere as config address / edit'),
     ],

@@ -90,7 +90,8 @@ def text_changes(
         {move.old_from + n for move in moves for n in range(move.count)},
         {move.new_from + n for move in moves for n in range(move.count)},
     )
-    sides = _Side(old, outline), _Side(new, outline)
+    longer = Outline(max(old, new, key=len), outline)
+    sides = _Side(old, longer.kind), _Side(new, longer.kind)
     found = [_moved(move, *sides) for move in moves]
     for edit in left:
         found += _edit_changes(edit, *sides, fold=fold)
@@ -182,15 +183,17 @@ def _pairs(gone: Sequence[int], came: Sequence[int], old: _Side, new: _Side) -> 
                 yield left[one], right[other]
 
 
-def _by_path(places: Sequence[int], side: _Side) -> dict[tuple[str, ...], list[int]]:
-    found: dict[tuple[str, ...], list[int]] = {}
+def _by_path(places: Sequence[int], side: _Side) -> dict[tuple[bytes, ...], list[int]]:
+    found: dict[tuple[bytes, ...], list[int]] = {}
     for at in places:
-        found.setdefault(side.path(at), []).append(at)
+        found.setdefault((side.outline.document(at), *side.outline.headings(at)), []).append(at)
     return found
 
 
 def _same_setting(old: str, new: str) -> bool:
-    return old.split(None, 1)[:1] == new.split(None, 1)[:1] or any(edited_words(old, new))
+    if old.split(None, 1)[:1] == new.split(None, 1)[:1] or any(edited_words(old, new)):
+        return True
+    return _assigned(old.encode(), new.encode()) is not None
 
 
 def _edited(old: _Side, at: int, new: _Side, to: int) -> Change:
@@ -208,7 +211,8 @@ def _edited(old: _Side, at: int, new: _Side, to: int) -> Change:
     if not known and (assigned := _assigned(one, other)):
         name, before, after = assigned
         return Change(How.EDITED, _SEPARATOR.join([*new.path(to), name]), before, after, at + 1, to + 1)
-    path = [*new.path(to), *[_text(words[:known]).rstrip(" =:")] * bool(known)]
+    setting = _text(words[:known]).rstrip(" =:")
+    path = [*new.path(to), *[setting.strip('"') if setting.count('"') == 2 else setting] * bool(known)]
     before, after = _bare(_text(words[known:]), _text(others[known:]))
     return Change(How.EDITED, _SEPARATOR.join(path), before, after, at + 1, to + 1)
 

@@ -21,15 +21,19 @@ _SAMPLE = 600  # lines by which the kind of nesting is told
 _STEPS = 100_000  # lines that are walked over at most before all lines are looked at once ...
 _FEW_STEPS = 1_000  # ... where they are not that many, these and twice as many as there are
 _WHOLE = 100_000  # lines among which words that open and close are looked for
-_HEADER = re.compile(rb"\s*(?:\[[^\[\]]+\]|/[\w/ .-]*[A-Za-z][\w/ .-]*|\*[a-z]+)\s*$")
+_HEADER = re.compile(rb"\s*(?:\[{1,2}[^\[\]]+\]{1,2}|/[\w/ .-]*[A-Za-z][\w/ .-]*|\*[a-z]+)\s*$")
 _COMMENT = re.compile(rb"\s*(?:[#;!]|//|/\*|<!--|--\s|rem\s)", re.IGNORECASE)
-# What a block is known by that has nothing but a word as its heading, such as `server {`: the first of these in it.
-_TELLING_NAMES = (b"server_name", b"name", b"id", b"host", b"hostname", b"listen", b"match", b"address", b"description")
+# What a block is known by whose heading stands there more than once, such as `server {`: the first of these in it.
+_TELLING_NAMES = (
+    b"server_name", b"name", b"id", b"host", b"hostname", b"publickey", b"endpoint", b"listen", b"match", b"address",
+    b"description",
+)  # fmt: skip
 _LOOKED_INTO = 60  # lines of such a block
 _CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
 _JSON_NAME = re.compile(rb"\s*\"([^\"]+)\"\s*:\s*[{\[]\s*$")
 _KEYED = re.compile(rb"[ \t]{0,8}([A-Za-z_][\w.-]*):(?:[ \t]+(\S.*)|\s*$)")
 _DIRECTIVE = re.compile(rb"[ \t]*([A-Za-z%@][\w.%@/-]*)(?:[ \t]*[=:]|[ \t])[ \t]*(?=\S)")
+_SENTENCE = re.compile(rb"\s[a-z]+[.!?]\s*$")
 _VERBS = {b"no", b"undo", b"set", b"unset", b"add", b"delete", b"default"}  # what they are about comes behind them
 _WORD = re.compile(rb"(?:\[secret [0-9a-f]+\]|\S)+")
 _NOTHING = re.compile(rb"[\W_]*$")  # a line that only separates
@@ -72,7 +76,23 @@ class Outline:
     def _path_below(self, at: int) -> tuple[bytes, ...]:
         """The path of what stands right under a line."""
         path = self._paths[at] if at >= 0 else ()
-        return path if at < 0 or len(path) >= _DEEPEST else (*path, self._heading(at))
+        if at < 0 or len(path) >= _DEEPEST or self._heading(at) in (b"{", b"("):
+            return path
+        return *path, self._heading(at)
+
+    def headings(self, at: int) -> tuple[bytes, ...]:
+        """The headings above a line as they stand, also where that does not tell one block from another."""
+        found: list[bytes] = []
+        while len(found) < _DEEPEST and (at := self.parent(at)) >= 0:
+            found.append(_heading(self._lines[at]))
+        return tuple(reversed(found))
+
+    @cached_property
+    def _repeated(self) -> set[bytes]:
+        """What opens a block at more than one place."""
+        opening = _is_header if self.kind == "headers" else self._opens
+        counts = Counter(line.strip() for line in self._lines if opening(line))
+        return {line for line, count in counts.items() if count > 1}
 
     def document(self, at: int) -> bytes:
         """What the document is called that a line is in, where the text is several of them (YAML 1.2, 9.2)."""
@@ -105,9 +125,9 @@ class Outline:
 
         Where each line is a whole path they are those that it shares with another, else the name that gets a value.
         """
-        if self.kind == "prefixes":
-            return self._shared_words(self._lines[at])
-        if self.kind == "flat" and self._gives_values:
+        if self.kind == "prefixes" and (shared := self._shared_words(self._lines[at])):
+            return shared
+        if self.kind in ("flat", "prefixes") and self._gives_values:
             named = _DIRECTIVE.match(self._lines[at])
             return named[1] if named and named[1].lower() not in _VERBS else b""
         return b""
@@ -128,7 +148,7 @@ class Outline:
         """Whether nearly each line gives a value to a name; prose does not."""
         sample = [line for line in self._lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
         like = sum(_DIRECTIVE.match(line) is not None for line in sample)
-        ended = sum(line.rstrip().endswith(b".") for line in sample)
+        ended = sum(_SENTENCE.search(line) is not None for line in sample)
         return like >= 0.7 * len(sample) and ended <= 0.1 * len(sample)
 
     def _heading(self, at: int) -> bytes:
@@ -139,14 +159,14 @@ class Outline:
 
     def _named(self, at: int) -> bytes:
         heading = _heading(self._lines[at])
-        if self.kind != "braces" or len(heading.split()) != 1:
+        if self.kind not in ("braces", "headers") or self._lines[at].strip() not in self._repeated:
             return heading
         found: dict[bytes, bytes] = {}
         for below in range(at + 1, min(at + _LOOKED_INTO, len(self._lines))):
             line = self._lines[below]
-            if self._closes(line) and self.parent(below) != at:
+            if (self.closes(line) and self.parent(below) != at) or (self.kind == "headers" and _is_header(line)):
                 break
-            name = line.split(None, 1)[0] if line.strip() else b""
+            name = line.split(None, 1)[0].partition(b"=")[0].lower() if line.strip() else b""
             if name in _TELLING_NAMES and name not in found and self.parent(below) == at:
                 found[name] = line.strip().rstrip(b";,")
         told = next((found[name] for name in _TELLING_NAMES if name in found), b"")

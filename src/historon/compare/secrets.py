@@ -215,6 +215,8 @@ def _is_secret(name: bytes, before: bytes) -> bool:
     """Whether what is called by this name is a secret; `before` stands in its line before it."""
     if name.lower() == b"key":
         return _is_key(before)
+    if name.lower() == b"nopasswd":
+        return False  # of sudo: that none is asked
     if name.lower() == b"community":
         return _last_word(before).lower() not in _PLAIN_WORDS
     if name.lower() in (b"pin", b"pass", b"pw") and not _stands_alone(before):
