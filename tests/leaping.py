@@ -41,6 +41,7 @@ class LeapingLoop(asyncio.SelectorEventLoop):
         selector.select = self._leap  # type: ignore[method-assign]
         self.leapt = 0.0
         super().__init__(selector)
+        self._clock_resolution = 1e-6  # after half a year a nanosecond added to its seconds is lost, and nothing is due
 
     def _leap(self, timeout: float | None = None) -> list[Any]:
         events = self.select(0 if timeout is not None else None)
