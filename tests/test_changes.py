@@ -6,13 +6,15 @@ import random
 import tarfile
 import zipfile
 from collections.abc import Callable, Sequence
+from io import BytesIO
 from itertools import pairwise
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from historon.compare import Change, Edit, How, Kind, Masks, Outline, PartChange, align_texts, compare_exports
+from historon.collect.judging import changed_lines
+from historon.compare import Change, Edit, How, Kind, Masks, Outline, PartChange, Reader, align_texts, compare_exports
 from historon.estate import Noise, Pattern
 
 _MASKS = Masks(key=b"k")
@@ -491,3 +493,66 @@ def test_whatever_is_moved_to_another_section_or_altered_is_told(lines: list[str
     told = bool(_changed("\n".join(lines) + "\n", "\n".join(changed) + "\n", "x.conf"))
     if lines != changed and not (same_sections and unique):
         assert told
+
+
+# ---- archives in archives, folders with dates, texts in UTF-16 --------------------------------------------------------
+
+
+def _packed(members: dict[str, bytes]) -> bytes:
+    made = BytesIO()
+    with tarfile.open(fileobj=made, mode="w:gz") as archive:
+        for name, content in members.items():
+            one = tarfile.TarInfo(name)
+            one.size = len(content)
+            archive.addfile(one, BytesIO(content))
+    return made.getvalue()
+
+
+def test_archives_in_archives_are_looked_into() -> None:
+    old, new = (_packed({"all/inner.tgz": _packed({"etc/x.cfg": b"mtu %d\nup\n" % mtu})}) for mtu in (1500, 9000))
+    (change,) = compare_exports({"a.tgz": old}, {"a.tgz": new}, Masks(key=b"k"))
+    assert change.name == "a.tgz/all/inner.tgz/etc/x.cfg"
+    assert [one.words for one in change.changes] == ["1500 → 9000"]
+
+
+def test_a_folder_with_another_date_is_told_once() -> None:
+    def export(day: str, mtu: int) -> bytes:
+        return _packed({f"backup-{day}/{n}.cfg": b"file %d\nmtu %d\n" % (n, mtu if n == 7 else 1) for n in range(40)})
+
+    changes = compare_exports(
+        {"a.tgz": export("2026-11-25", 1500)}, {"a.tgz": export("2026-11-26", 9000)}, Masks(key=b"k")
+    )
+    told = {one.name: [change.words for change in one.changes] for one in changes}
+    assert told == {
+        "a.tgz/backup-2026-11-26": ["a.tgz/backup-2026-11-25 → a.tgz/backup-2026-11-26"],
+        "a.tgz/backup-2026-11-26/7.cfg": ["1500 → 9000"],
+    }
+    (alone,) = compare_exports({"a.tgz": export("2026-11-25", 1)}, {"a.tgz": export("2026-11-26", 1)}, Masks(key=b"k"))
+    assert alone.was == "a.tgz/backup-2026-11-25"
+    other = compare_exports({"a.tgz": _packed({"x1/a": b"1\n"})}, {"a.tgz": _packed({"y2/a": b"1\n"})}, Masks(key=b"k"))
+    assert "a.tgz/y2/a" in {one.name for one in other}
+
+
+@pytest.mark.parametrize("encoding", ["utf-16-le", "utf-16-be"])
+def test_texts_in_utf_16_are_read(encoding: str) -> None:
+    mark = "\ufeff".encode(encoding)
+    old, new = (mark + f"[net]\r\nmtu={mtu}\r\nname=Kåre\r\n".encode(encoding) for mtu in (1500, 9000))
+    (change,) = compare_exports({"a.reg": old}, {"a.reg": new}, Masks(key=b"k"))
+    assert [(one.path, one.words) for one in change.changes] == [("[net] mtu", "1500 → 9000")]
+    hidden = mark + "password=tide-table-9\r\n".encode(encoding)
+    (secret,) = compare_exports({"a": old}, {"a": hidden}, Masks(key=b"k"))
+    assert "tide-table" not in str([one.words for one in secret.changes])
+
+
+def test_the_same_text_in_another_encoding_is_not_the_same() -> None:
+    old, new = ("\ufeffmtu 1500\n".encode(one) for one in ("utf-16-le", "utf-16-be"))
+    assert len(compare_exports({"a": old}, {"a": new}, Masks(key=b"k"))) == 1
+
+
+def test_many_sections_edited_alike_are_one_line_with_a_count_in_the_letter() -> None:
+    old = "".join(f"interface port-{n}\n  mtu 1500\n" for n in range(2000))
+    changes = compare_exports({"a": old.encode()}, {"a": old.replace("mtu 1500", "mtu 9000").encode()}, Masks(key=b"k"))
+    assert [one.text for one in changed_lines(changes, Reader([]))] == [
+        "~ interface port-0 / mtu: 1500 → 9000",
+        "~ interface port-1 / mtu: 1500 → 9000; and 1,998 more like it, at other places",
+    ]

@@ -1,11 +1,10 @@
 """The forms in which a difference is shown: lines, line beside line, outline, and data for programs."""
 
-from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from historon.cli.output import console, printable
-from historon.compare import Change, Hunk, Marked, PartChange, Weights, hunks, marked, side_by_side
+from historon.compare import Change, Hunk, Marked, PartChange, Weights, folded, hunks, marked, side_by_side
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -14,8 +13,6 @@ __all__ = ["change_data", "change_text", "part_data", "print_lines", "print_outl
 
 _STYLES = {"added": "green", "removed": "red", "edited": "", "moved": "yellow", "unresolved": "bold red"}
 _LONGEST = 240
-_FEW = 6  # changes that are alike are shown each
-_EXAMPLES = 2  # of more
 
 
 def part_data(change: PartChange, context: int, weights: Weights) -> dict[str, object]:
@@ -73,7 +70,7 @@ def print_outline(change: PartChange, weights: Weights) -> None:
     screen = console()
     screen.print(_title(change))
     width = len(str(max((one.new_at or one.old_at or 0 for one in change.changes), default=0)))
-    for one, more in _folded(change.changes):
+    for one, more in folded(change.changes):
         at = one.new_at or one.old_at
         screen.print(
             "  ", Text(f"{at or '':>{width}}  " if width > 1 else "", "dim"), change_text(one, weights), sep=""
@@ -83,24 +80,6 @@ def print_outline(change: PartChange, weights: Weights) -> None:
                 Text(f"  {'':>{width}}  … and {more:,} more like these, at other places (--json lists them)", "dim")
             )
     screen.print()
-
-
-def _folded(changes: Sequence[Change]) -> Iterator[tuple[Change, int]]:
-    """The changes to be shown, and how many more like one are left out behind it: of many that are alike two do."""
-    many = Counter(map(_alike, changes))
-    shown = Counter[object]()
-    for one in changes:
-        alike = _alike(one)
-        shown[alike] += 1
-        if many[alike] <= _FEW or shown[alike] <= _EXAMPLES:
-            left = many[alike] - _EXAMPLES
-            yield one, left if many[alike] > _FEW and shown[alike] == _EXAMPLES else 0
-
-
-def _alike(change: Change) -> object:
-    """What changes that do the same have in common: all but where they do it."""
-    headings = change.path.split(" / ")
-    return change.how, change.old, change.new, len(headings), headings[-1] if len(headings) > 1 else ""
 
 
 def print_lines(change: PartChange, context: int, weights: Weights) -> None:

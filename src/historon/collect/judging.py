@@ -22,6 +22,7 @@ from historon.compare import (
     compare_exports,
     fingerprint,
     fingerprints,
+    folded,
     is_archive,
     packed,
     signature,
@@ -195,17 +196,19 @@ def _told(
 
 
 def changed_lines(changes: Sequence[PartChange], reader: Reader) -> list[ChangedLine]:
-    """The changes of a version as they are told, no more than anybody reads."""
-    found = ((part.name, one) for part in changes[:_LINES] for one in part.changes[:_LINES])
+    """The changes of a version as they are told, no more than anybody reads; of many that are alike two."""
+    found = ((part.name, one, more) for part in changes[:_LINES] for one, more in folded(part.changes))
     return [
-        ChangedLine(part, f"{one.sign} {one.path}{': ' if one.path else ''}{_words(one)}"[:_WIDTH],
-                    fingerprint(part, one, reader).key, reader.weights.of(one).warning)
-        for part, one in islice(found, _LINES)
-    ]  # fmt: skip
+        ChangedLine(part, _words(one, more), fingerprint(part, one, reader).key, reader.weights.of(one).warning)
+        for part, one, more in islice(found, _LINES)
+    ]
 
 
-def _words(change: Change) -> str:
-    return f"{change.words}; {change.uses}" if change.uses else change.words
+def _words(change: Change, more: int) -> str:
+    """A change in a line, with how many more there are like it."""
+    words = f"{change.sign} {change.path}{': ' if change.path else ''}{change.words}"
+    words = f"{words}; {change.uses}" if change.uses else words
+    return f"{words[:_WIDTH]}; and {more:,} more like it, at other places" if more else words[:_WIDTH]
 
 
 def _belongs(name: str, followed: str) -> bool:

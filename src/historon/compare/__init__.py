@@ -1,7 +1,7 @@
 """What changed: lines, outline, documents, archives, masks, and the forms in which a change is shown."""
 
 from historon.compare.archives import is_archive
-from historon.compare.changes import Change, How, text_changes
+from historon.compare.changes import Change, How, folded, text_changes
 from historon.compare.estatewide import Family, Variant, families, fingerprinted, variants
 from historon.compare.exports import (
     Kind,
@@ -85,6 +85,7 @@ __all__ = [
     "fingerprint",
     "fingerprinted",
     "fingerprints",
+    "folded",
     "hunks",
     "is_archive",
     "is_binary",

@@ -1,6 +1,7 @@
 """What a change means: which setting, under which path, became what."""
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -10,9 +11,11 @@ from historon.compare.moves import Move, find_moves, without
 from historon.compare.outline import Outline, first_words, words_of
 from historon.compare.words import edited_words, paired
 
-__all__ = ["Change", "How", "counted", "text_changes"]
+__all__ = ["Change", "How", "counted", "folded", "text_changes"]
 
 _SEPARATOR = " / "
+_FEW = 6  # changes that are alike are shown each
+_EXAMPLES = 2  # of more
 _NAMED = 3  # places of many
 _UNDER = 100  # lines of a section that are kept with its heading
 _ASSIGNED = re.compile(rb"\"?([\w./-]{1,200})\"?[ \t]*(?:=|:(?!:))[ \t]*(?=\S)")
@@ -96,6 +99,24 @@ def text_changes(
     for edit in left:
         found += _edit_changes(edit, *sides, fold=fold)
     return sorted(found, key=lambda change: change.new_at or change.old_at or 0)
+
+
+def folded(changes: Sequence[Change]) -> Iterator[tuple[Change, int]]:
+    """The changes to be shown, and how many more like one are left out behind it: of many that are alike two do."""
+    many = Counter(map(_alike, changes))
+    shown = Counter[object]()
+    for one in changes:
+        alike = _alike(one)
+        shown[alike] += 1
+        if many[alike] <= _FEW or shown[alike] <= _EXAMPLES:
+            left = many[alike] - _EXAMPLES
+            yield one, left if many[alike] > _FEW and shown[alike] == _EXAMPLES else 0
+
+
+def _alike(change: Change) -> object:
+    """What changes that do the same have in common: all but where they do it."""
+    headings = change.path.split(_SEPARATOR)
+    return change.how, change.old, change.new, len(headings), headings[-1] if len(headings) > 1 else ""
 
 
 class _Side:

@@ -5,7 +5,7 @@ import hashlib
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 from io import BytesIO
@@ -28,6 +28,10 @@ __all__ = ["Kind", "PartChange", "comparable", "compare_exports", "contents_of",
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
 _MOST_PAIRS = 400  # parts that went, times parts that came, that are compared with each other for it
 _READABLE = re.compile(rb"[\x20-\x7e]{6,200}")
+_DEEPEST = 3  # archives in archives in archives
+_ROOM = 8 * LARGE  # bytes of all members of both sides
+_DATE = re.compile(r"\d{4}[-_.]?\d{2}[-_.]?\d{2}(?:[-_.T ]?\d{2}[-_.:]?\d{2}(?:[-_.:]?\d{2})?)?|\d{6,}")
+_UTF16 = (b"\xff\xfe", b"\xfe\xff")
 _MANY_LINES = 8  # that differ, before a text is told of as a whole
 _STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked for
 _MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new
@@ -156,7 +160,9 @@ class PartChange:
 
 def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: Masks) -> list[PartChange]:
     """The parts that differ by more than noise, by name. Archives are looked into."""
-    before, after = _looked_into(old, new)
+    sides = _Opened(dict(old), dict(new))
+    sides.look_into()
+    before, after = sides.before, sides.after
     renamed = _renamed(before, after)
     former = set(renamed.values())
     found = []
@@ -167,7 +173,8 @@ def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: M
         one, other = before.get(was or name), after.get(name)
         if (was or one != other) and (change := _compare(name, one, other, masks, was)):
             found.append(change)
-    return found
+    folders = [PartChange(name, Kind.RENAMED, b"", b"", (), masks, was) for name, was in sides.moved.items()]
+    return sorted([*folders, *found], key=lambda change: change.name) if folders else found
 
 
 def comparable(part: Part | StoredPart, store: Store | None = None) -> bytes:
@@ -203,19 +210,49 @@ def is_binary(content: bytes) -> bool:
     return b"\0" in content[:8000]
 
 
-def _looked_into(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> tuple[dict[str, bytes], dict[str, bytes]]:
-    """Both sides, with the archives that differ replaced by what is in them."""
-    before, after = dict(old), dict(new)
-    for name in old.keys() & new.keys():
-        if old[name] != new[name] and is_archive(old[name]) and is_archive(new[name]):
-            try:
-                one, other = unpacked(name, BytesIO(old[name])), unpacked(name, BytesIO(new[name]))
-            except ArchiveError:
-                continue  # compared as what it is
-            del before[name], after[name]
-            before.update(one)
-            after.update(other)
-    return before, after
+@dataclass
+class _Opened:
+    """Both sides, with the archives that differ replaced by what is in them, also archives in archives."""
+
+    before: dict[str, bytes]
+    after: dict[str, bytes]
+    moved: dict[str, str] = field(default_factory=dict)  # folders of dated names, with their former names
+
+    def look_into(self) -> None:
+        closed: set[str] = set()
+        room = _ROOM
+        for _ in range(_DEEPEST):
+            for name in sorted(self.before.keys() & self.after.keys() - closed):
+                old, new = self.before[name], self.after[name]
+                if old == new or not is_archive(old) or not is_archive(new):
+                    continue
+                try:
+                    one, other = unpacked(name, BytesIO(old)), unpacked(name, BytesIO(new))
+                except ArchiveError:
+                    closed.add(name)  # compared as what it is
+                    continue
+                room -= sum(map(len, one.values())) + sum(map(len, other.values()))
+                if room < 0:
+                    return
+                del self.before[name], self.after[name]
+                self.before.update(self._in_one_folder(name, one, other))
+                self.after.update(other)
+
+    def _in_one_folder(self, name: str, old: dict[str, bytes], new: dict[str, bytes]) -> dict[str, bytes]:
+        """The old members under the folder of the new ones, where both are in one whose name differs by its date."""
+        tree = f"{name}.tree"
+        was, now = ({path[len(name) + 1 :].partition("/")[0] for path in side if path != tree} for side in (old, new))
+        if len(was) != 1 or len(now) != 1 or was == now:
+            return old
+        (former,), (folder,) = was, now
+        if _DATE.sub("#", former) != _DATE.sub("#", folder):
+            return old
+        self.moved[f"{name}/{folder}"] = f"{name}/{former}"
+        cut = len(name) + 1 + len(former)
+        moved = {f"{name}/{folder}{path[cut:]}": content for path, content in old.items() if path != tree}
+        if tree in old:
+            moved[tree] = old[tree].replace(former.encode(), folder.encode())
+        return moved
 
 
 def _renamed(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> dict[str, str]:
@@ -250,7 +287,7 @@ def _alike(old: bytes, new: bytes) -> float:
 
 def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was: str | None) -> PartChange | None:
     kind = Kind.ADDED if old is None else Kind.REMOVED if new is None else Kind.RENAMED if was else Kind.EDITED
-    left, right = old or b"", new or b""
+    left, right = _in_utf8([old, new])
     if is_binary(left) or is_binary(right):
         kind = Kind.BINARY if kind is Kind.EDITED else kind
         return PartChange(name, kind, left, right, (), masks, was)
@@ -261,6 +298,18 @@ def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was:
         if trees and next(document_changes(*trees, masks), None) is None and _same_otherwise(trees, left, right, masks):
             edits = []  # the same document, written in another way
     return PartChange(name, kind, left, right, edits, masks, was) if edits or kind is not Kind.EDITED else None
+
+
+def _in_utf8(sides: Sequence[bytes | None]) -> list[bytes]:
+    """Both contents, those that begin with the mark of UTF-16 (RFC 2781, 3.2) written in UTF-8, where all can be."""
+    contents = [content or b"" for content in sides]
+    if not all(content[:2] in _UTF16 for content in contents if content):
+        return contents
+    try:
+        written = [content.decode("utf-16").encode() for content in contents]
+    except UnicodeError:
+        return contents
+    return contents if written[0] == written[1] else written  # the same text in another encoding is not the same
 
 
 def _same_otherwise(trees: tuple[Document, Document], old: bytes, new: bytes, masks: Masks) -> bool:
