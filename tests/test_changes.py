@@ -495,6 +495,15 @@ def test_whatever_is_moved_to_another_section_or_altered_is_told(lines: list[str
         assert told
 
 
+def test_order_may_mean_nothing_in_one_list_of_whole_paths() -> None:
+    rules = [f"set access-list edge permit tcp 10.0.{n}.0/24\n" for n in range(6)]
+    servers = [f"set system ntp server 10.9.0.{n}\n" for n in range(6)]
+    masks = Masks(key=b"k", unordered=[Pattern.parse("^set access-list edge")])
+    old = "".join([*rules, *servers]).encode()
+    assert compare_exports({"a": old}, {"a": "".join([*reversed(rules), *servers]).encode()}, masks) == []
+    assert compare_exports({"a": old}, {"a": "".join([*rules, *reversed(servers)]).encode()}, masks)
+
+
 # ---- archives in archives, folders with dates, texts in UTF-16 --------------------------------------------------------
 
 

@@ -4,13 +4,15 @@ The files are those of `tests/data/kinds`: a text each, and behind it edits, wit
 """
 
 import json
+import random
 import re
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
 
-from historon.compare import Masks, compare_exports
+from historon.compare import How, Masks, compare_exports
 
 _DATA = Path(__file__).parent / "data" / "kinds"
 _EDIT = re.compile(r'--- (".*") => (".*")')
@@ -59,3 +61,38 @@ def test_they_are_as_many_as_they_are_said_to_be() -> None:
     assert len(kinds) >= 40
     assert len(_EDITS) >= 200
     assert all(len(edits) >= 5 for _, _, edits in kinds)
+
+
+def _installed() -> list[Path]:
+    """Configuration files of this machine's packages, as far as they are texts."""
+    found = []
+    for folder in (Path("/etc"), Path("/usr/share/doc"), Path("/lib/systemd/system")):
+        for file in sorted(folder.rglob("*.conf*")) + sorted(folder.rglob("*.cfg")) + sorted(folder.rglob("*.service")):
+            with suppress(OSError):
+                if file.is_file() and not file.is_symlink() and 40 < file.stat().st_size < 2**16:
+                    found.append(file)
+    return found[:150]
+
+
+@pytest.mark.parametrize("file", _installed(), ids=str)
+def test_in_a_file_of_this_machine_a_value_is_told_under_no_remark(file: Path) -> None:
+    try:
+        text = file.read_text(encoding="utf-8")
+    except (UnicodeDecodeError, OSError):
+        pytest.skip("no text that can be read")
+    lines = text.splitlines(keepends=True)
+    settings = [at for at, line in enumerate(lines) if re.match(r"\s*[A-Za-z][\w.-]*[ \t=:]+\S*\w\s*$", line)]
+    rng = random.Random(file.name)
+    for at in rng.sample(settings, min(4, len(settings))):
+        line = lines[at].rstrip("\n")
+        edited = "".join([*lines[:at], line.rstrip() + "9x\n", *lines[at + 1 :]])
+        changes = compare_exports(
+            {file.name: text.encode()}, {file.name: edited.encode()}, Masks(key=b"k", reveal=True)
+        )
+        (change,) = (one for part in changes for one in part.changes)
+        assert change.how is How.EDITED, change
+        assert change.new.endswith("9x")
+        assert change.new_at in (None, at + 1)
+        headings = change.path.split(" / ")
+        assert not any(one.lstrip().startswith(("#", ";", "//", "<!--")) for one in headings)
+        assert line.split()[0].rstrip("=:").split("=")[0] in change.path

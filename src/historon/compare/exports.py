@@ -382,11 +382,17 @@ def _placed(edits: list[Edit], left: bytes, right: bytes, masks: Masks) -> list[
         at for edit in edits for at in range(edit.new_from, edit.new_to) if masks.noise_at(_place(sides[1], new, at))
     }
     for move in find_moves(without(edits, gone, came), old, new, every=True):
-        paths = [b" / ".join(side.path(at)) for side, at in zip(sides, (move.old_from, move.new_from), strict=True)]
-        if paths[0] == paths[1] and masks.unordered(paths[0]):
+        lists = [_lists(side, at) for side, at in zip(sides, (move.old_from, move.new_from), strict=True)]
+        if lists[0] == lists[1] and any(map(masks.unordered, lists[0])):
             gone.update(range(move.old_from, move.old_from + move.count))
             came.update(range(move.new_from, move.new_from + move.count))
     return without(edits, gone, came)
+
+
+def _lists(outline: Outline, at: int) -> tuple[bytes, bytes]:
+    """Under what a line stands in an order: its headings; and these with the words that it shares with others."""
+    path, words = outline.path(at), outline.words_above(at)
+    return b" / ".join(path), b" / ".join((*path, *[words] * bool(words)))
 
 
 def _place(outline: Outline, lines: Sequence[bytes], at: int) -> bytes:
