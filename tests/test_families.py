@@ -282,3 +282,11 @@ def test_hostile_lines_take_no_time() -> None:
     assert Weights().of(Change(How.EDITED, line, line, line + "any")).number >= 5
     found = compare_exports({"p": b"a\n"}, {"p": b"a\n" + b"1.2.3.4 " * 200_000 + b"\n"}, _MASKS)
     assert fingerprints(found, Reader(["1", "x9"], texts_of(found)))
+
+
+def test_the_name_of_a_part_may_be_the_sources_own() -> None:
+    def changed(source: str) -> Changed:
+        found = compare_exports({f"{source}/a.cfg": b"mtu 1500\n"}, {f"{source}/a.cfg": b"mtu 9000\n"}, _MASKS)
+        return Changed(source, 2, START, 1, 1, packed(fingerprints(found, Reader([source], texts_of(found)))))
+
+    assert [len(one.members) for one in families([changed("quay-edge-1"), changed("quay-edge-2")])] == [2]

@@ -142,7 +142,7 @@ def test_it_is_an_alarm_of_its_own_everywhere(estate: EstateFolder) -> None:
     (change,) = (
         one for row in estate.run("diff", source, "--json").rows for one in row["changes"] if one["how"] == "unresolved"
     )
-    assert change["weight"] == 8
+    assert change["weight"] == 9
 
 
 def test_hostile_texts_take_no_time() -> None:

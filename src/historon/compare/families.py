@@ -166,7 +166,7 @@ def _shape(part: str, change: Change, reader: Reader) -> str:
     line = "" if change.how is How.EDITED else change.new or change.old
     line = _NUMBER.sub("<n>", _ADDRESS.sub("<n>", reader.text(line)).replace("<address>", "<n>"))
     how = change.how if change.how in (How.EDITED, How.MOVED) else "there or not"
-    return "\n".join((part, how, reader.path(change.path), line))
+    return "\n".join((reader.path(part), how, reader.path(change.path), line))
 
 
 def _sides(change: Change) -> tuple[Sequence[str], Sequence[str]]:

@@ -28,11 +28,13 @@ _OWN_KIND = re.compile(rb"[-_.\d]|[a-z][A-Z]|^[A-Z]{2}")  # what tells a name ap
 _FREE_TEXT = re.compile(
     rb"\b(?:description|remark|comment|note|label|banner|alias|contact|location|password|secret)\b", re.IGNORECASE
 )
-# Words that configurations have built in.
+# Values that configurations have built in, however they are written; and words that are none in small letters alone.
+_BUILT_IN = frozenset(
+    b"any all none default global static dynamic enable enabled disable disabled true false yes no on off auto always"
+    b" never permit deny allow accept drop reject http https ssh tcp udp icmp ip ipv4 ipv6 root admin".split()
+)
 _ORDINARY = frozenset(
-    b"any all none default global local remote system static dynamic input output forward in out inbound outbound"
-    b" enable enabled disable disabled true false yes no on off auto always never permit deny allow accept drop"
-    b" reject http https ssh tcp udp icmp ip ipv4 ipv6 root admin inside outside server client host main primary"
+    b"local remote system input output forward in out inbound outbound inside outside server client host main primary"
     b" secondary".split()
 )
 
@@ -145,7 +147,7 @@ def name_of(line: bytes) -> bytes:
 
 def _is_name(name: bytes) -> bool:
     letters = sum(byte.isalpha() for byte in name.decode("utf-8", "replace"))
-    return len(name) >= _SHORTEST and letters > 0 and name.lower() not in _ORDINARY
+    return len(name) >= _SHORTEST and letters > 0 and name.lower() not in _BUILT_IN and name not in _ORDINARY
 
 
 def _form(line: bytes, name: bytes) -> tuple[bytes, ...]:

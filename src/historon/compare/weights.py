@@ -101,7 +101,7 @@ class Weights:
     def of(self, change: Change) -> Weight:
         """What a change weighs: as much as the gravest line of it."""
         if change.how is How.UNRESOLVED:
-            return Weight(8, Concern.OTHER, "leads nowhere")
+            return Weight(9, Concern.OTHER, "leads nowhere")
         return max(self._found(change), key=lambda one: one.number, default=_PLAIN)
 
     def _found(self, change: Change) -> Iterator[Weight]:
