@@ -44,6 +44,7 @@ from historon.compare import (
     fingerprints,
     hunks,
     marked,
+    outlines_of,
     pieces_of_expression,
     side_by_side,
     signature,
@@ -149,7 +150,7 @@ def _compared(ending: str) -> Callable[[bytes, bytes], object]:
             list(unified(one, "old", "new"))
             for hunk in hunks(one):
                 list(side_by_side(marked(hunk, made_visible, one)))
-            list(text_changes(one.edits, one.old, one.new, _MASKS.outline))
+            list(text_changes(one.edits, outlines_of(one.old, one.new, _MASKS.outline), fold=False))
         if len(now) % 8 == 0:  # a page takes longer than all else
             page = difference_page("t", ("a", "b"), changes, 3)
             assert "<script" not in page.lower().partition("</style>")[2], "what a device sends must not become markup"

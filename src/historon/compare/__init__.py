@@ -1,7 +1,7 @@
 """What changed: lines, outline, documents, archives, masks, and the forms in which a change is shown."""
 
 from historon.compare.archives import is_archive
-from historon.compare.changes import Change, How, folded, text_changes
+from historon.compare.changes import Change, How, folded, outlines_of, text_changes
 from historon.compare.estatewide import Family, Variant, families, fingerprinted, variants
 from historon.compare.exports import (
     Kind,
@@ -95,6 +95,7 @@ __all__ = [
     "marked",
     "may_hold",
     "news_of",
+    "outlines_of",
     "packed",
     "paired",
     "pieces_of_expression",

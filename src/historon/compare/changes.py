@@ -11,7 +11,7 @@ from historon.compare.moves import Move, find_moves, without
 from historon.compare.outline import Outline, first_words, words_of
 from historon.compare.words import edited_words, paired
 
-__all__ = ["Change", "How", "counted", "folded", "text_changes"]
+__all__ = ["Change", "How", "counted", "folded", "outlines_of", "text_changes"]
 
 _SEPARATOR = " / "
 _FEW = 6  # changes that are alike are shown each
@@ -80,21 +80,25 @@ def counted(places: Sequence[str]) -> str:
     return f"{len(places)}: {'; '.join(places[:_NAMED])}{more}"
 
 
-def text_changes(
-    edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes], outline: str | None = None, *, fold: bool = True
-) -> list[Change]:
+def outlines_of(old: Sequence[bytes], new: Sequence[bytes], kind: str | None) -> tuple[Outline, Outline]:
+    """The outlines of two texts, both of one kind: that of the longer one, unless another is given."""
+    kind = kind or Outline(max(old, new, key=len)).kind
+    return Outline(old, kind), Outline(new, kind)
+
+
+def text_changes(edits: Sequence[Edit], outlines: tuple[Outline, Outline], *, fold: bool = True) -> list[Change]:
     """The changes that the edits between two texts make, each under its path in the outline.
 
     With `fold` a section that came or went as a whole is one change, otherwise each of its lines is.
     """
+    old, new = outlines[0].lines, outlines[1].lines
     moves = find_moves(edits, old, new)
     left = without(
         edits,
         {move.old_from + n for move in moves for n in range(move.count)},
         {move.new_from + n for move in moves for n in range(move.count)},
     )
-    longer = Outline(max(old, new, key=len), outline)
-    sides = _Side(old, longer.kind), _Side(new, longer.kind)
+    sides = _Side(outlines[0]), _Side(outlines[1])
     found = [_moved(move, *sides) for move in moves]
     for edit in left:
         found += _edit_changes(edit, *sides, fold=fold)
@@ -122,9 +126,9 @@ def _alike(change: Change) -> object:
 class _Side:
     """One of two texts, with its outline."""
 
-    def __init__(self, lines: Sequence[bytes], outline: str | None) -> None:
-        self.lines = lines
-        self.outline = Outline(lines, outline)
+    def __init__(self, outline: Outline) -> None:
+        self.lines = outline.lines
+        self.outline = outline
 
     def text(self, at: int) -> str:
         return self.lines[at].decode("utf-8", "replace").strip()

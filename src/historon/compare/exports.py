@@ -11,7 +11,7 @@ from functools import cached_property
 from io import BytesIO
 
 from historon.compare.archives import ArchiveError, is_archive, stand_in, unpacked
-from historon.compare.changes import Change, How, text_changes
+from historon.compare.changes import Change, How, outlines_of, text_changes
 from historon.compare.documents import Document, parse_document, parse_trees, same_meaning
 from historon.compare.lines import Edit, align, split_lines
 from historon.compare.masks import Masks
@@ -112,8 +112,8 @@ class PartChange:
         return told or [Change(How.EDITED, "", "", "only blank lines and separators")]
 
     def _text_changes(self) -> Sequence[Change]:
-        found = text_changes(self.edits, self.old, self.new, self.masks.outline)
-        return with_references(found, self.old, self.new, self.masks.outline)
+        outlines = outlines_of(self.old, self.new, self.masks.outline)
+        return with_references(text_changes(self.edits, outlines), outlines)
 
     def _at_large(self) -> Sequence[Change]:
         """What can be said of a text as a whole, where that says more than its lines: another one, or another order."""

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
-from historon.compare.changes import Change, How, text_changes
+from historon.compare.changes import Change, How, outlines_of, text_changes
 from historon.compare.exports import Kind, PartChange, comparable, compare_exports, contents_of
 from historon.compare.lines import same_lines, split_lines
 from historon.compare.masks import Masks
@@ -334,7 +334,8 @@ def _line_changes(changed: Sequence[PartChange], masks: Masks) -> list[tuple[str
         sides = Outline(part.old, masks.outline), Outline(part.new, masks.outline)
         if part.kind is Kind.BINARY:
             continue
-        for change in text_changes(part.edits, part.old, part.new, masks.outline, fold=False):
+        outlines = outlines_of(part.old, part.new, masks.outline)
+        for change in text_changes(part.edits, outlines, fold=False):
             places: list[_Key | None] = [None, None]
             names = (part.was or part.name, part.name)
             for side, (outline, lines, at) in enumerate(

@@ -48,7 +48,7 @@ class Outline:
 
     def __init__(self, lines: Sequence[bytes], kind: str | None = None) -> None:
         """`kind` is as a procedure's `outline`; otherwise it is found."""
-        self._lines = lines
+        self.lines = lines
         self._known: dict[int, int] = {}
         self._paths: dict[int, tuple[bytes, ...]] = {}
         self._headings: dict[int, bytes] = {}
@@ -84,14 +84,14 @@ class Outline:
         """The headings above a line as they stand, also where that does not tell one block from another."""
         found: list[bytes] = []
         while len(found) < _DEEPEST and (at := self.parent(at)) >= 0:
-            found.append(_heading(self._lines[at]))
+            found.append(_heading(self.lines[at]))
         return tuple(reversed(found))
 
     @cached_property
     def _repeated(self) -> set[bytes]:
         """What opens a block at more than one place."""
         opening = _is_header if self.kind == "headers" else self._opens
-        counts = Counter(line.strip() for line in self._lines if opening(line))
+        counts = Counter(line.strip() for line in self.lines if opening(line))
         return {line for line, count in counts.items() if count > 1}
 
     def document(self, at: int) -> bytes:
@@ -103,16 +103,18 @@ class Outline:
 
     @cached_property
     def _documents(self) -> tuple[list[int], list[bytes]] | None:
-        marks = [at for at, line in enumerate(self._lines) if line.rstrip() == b"---"]
+        if b"---\n" not in self.lines and b"---\r\n" not in self.lines:
+            return None
+        marks = [at for at, line in enumerate(self.lines) if line.rstrip() == b"---"]
         starts = [0, *(at + 1 for at in marks)]
-        if len(starts) < 2 or not any(_KEYED.match(line) for line in self._lines[:_SAMPLE]):
+        if len(starts) < 2 or not any(_KEYED.match(line) for line in self.lines[:_SAMPLE]):
             return None
         return starts, [self._document_name(start) for start in starts]
 
     def _document_name(self, start: int) -> bytes:
         """Its `kind` and `name`, as far as it has them near its beginning."""
         found: dict[bytes, bytes] = {}
-        for line in self._lines[start : start + _LOOKED_INTO]:
+        for line in self.lines[start : start + _LOOKED_INTO]:
             if line.rstrip() == b"---":
                 break
             keyed = _KEYED.match(line)
@@ -125,10 +127,10 @@ class Outline:
 
         Where each line is a whole path they are those that it shares with another, else the name that gets a value.
         """
-        if self.kind == "prefixes" and (shared := self._shared_words(self._lines[at])):
+        if self.kind == "prefixes" and (shared := self._shared_words(self.lines[at])):
             return shared
         if self.kind in ("flat", "prefixes") and self._gives_values:
-            named = _DIRECTIVE.match(self._lines[at])
+            named = _DIRECTIVE.match(self.lines[at])
             return named[1] if named and named[1].lower() not in _VERBS else b""
         return b""
 
@@ -141,12 +143,12 @@ class Outline:
 
     @cached_property
     def _sorted(self) -> list[bytes]:
-        return sorted(set(self._lines))
+        return sorted(set(self.lines))
 
     @cached_property
     def _gives_values(self) -> bool:
         """Whether nearly each line gives a value to a name; prose does not."""
-        sample = [line for line in self._lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
+        sample = [line for line in self.lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
         like = sum(_DIRECTIVE.match(line) is not None for line in sample)
         ended = sum(_SENTENCE.search(line) is not None for line in sample)
         return like >= 0.7 * len(sample) and ended <= 0.1 * len(sample)
@@ -158,12 +160,12 @@ class Outline:
         return self._headings[at]
 
     def _named(self, at: int) -> bytes:
-        heading = _heading(self._lines[at])
-        if self.kind not in ("braces", "headers") or self._lines[at].strip() not in self._repeated:
+        heading = _heading(self.lines[at])
+        if self.kind not in ("braces", "headers") or self.lines[at].strip() not in self._repeated:
             return heading
         found: dict[bytes, bytes] = {}
-        for below in range(at + 1, min(at + _LOOKED_INTO, len(self._lines))):
-            line = self._lines[below]
+        for below in range(at + 1, min(at + _LOOKED_INTO, len(self.lines))):
+            line = self.lines[below]
             if (self.closes(line) and self.parent(below) != at) or (self.kind == "headers" and _is_header(line)):
                 break
             name = line.split(None, 1)[0].partition(b"=")[0].lower() if line.strip() else b""
@@ -197,12 +199,12 @@ class Outline:
 
     def tells(self, at: int) -> bool:
         """Whether a line says anything: blank lines, separators and closing ones do not."""
-        line = self._lines[at]
+        line = self.lines[at]
         return not _NOTHING.match(line) and not (self._closes(line) if self.kind == "words" else False)
 
     def remarks(self, at: int) -> bool:
         """Whether a line is a comment, which belongs to what stands right below it."""
-        return _COMMENT.match(self._lines[at]) is not None
+        return _COMMENT.match(self.lines[at]) is not None
 
     @cached_property
     def _finders(self) -> dict[str, Callable[[int], int]]:
@@ -213,7 +215,7 @@ class Outline:
 
     def _shallower(self, at: int) -> int:
         """The nearest line above that is indented less."""
-        lines = self._lines
+        lines = self.lines
         while at > 0 and not lines[at].strip():
             at -= 1
         depth = _depth(lines[at]) if lines else 0
@@ -231,9 +233,9 @@ class Outline:
 
     def _unclosed(self, at: int) -> int:
         """The nearest line above that opens a section which is still open here."""
-        closed = 1 if self._closes(self._lines[at]) else 0
+        closed = 1 if self._closes(self.lines[at]) else 0
         for other in range(at - 1, -1, -1):
-            line = self._lines[other]
+            line = self.lines[other]
             if not closed and other in self._known and not self._opens(line) and not self._closes(line):
                 return self._known[other]
             if self._opens(line):
@@ -250,7 +252,7 @@ class Outline:
             yield from self._parents_by_depth()
             return
         stack: list[int] = []
-        for at, line in enumerate(self._lines):
+        for at, line in enumerate(self.lines):
             if self.kind == "headers":
                 header = _is_header(line)
                 stack = [at] if header else stack
@@ -265,7 +267,7 @@ class Outline:
     def _parents_by_depth(self) -> Iterator[int]:
         stack: list[tuple[int, int]] = []
         last = -1
-        for at, line in enumerate(self._lines):
+        for at, line in enumerate(self.lines):
             if not line.strip():
                 yield last
                 continue
@@ -294,17 +296,17 @@ class Outline:
         return line.strip() in self._closers
 
     def _last_header(self, at: int) -> int:
-        if _is_header(self._lines[at]):
+        if _is_header(self.lines[at]):
             return -1
         for other in range(at - 1, -1, -1):
             if other in self._known and self._known[other] >= 0:
                 return self._known[other]
-            if _is_header(self._lines[other]):
+            if _is_header(self.lines[other]):
                 return other
         return -1
 
     def _found_kind(self) -> str:
-        sample = [line for line in self._lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
+        sample = [line for line in self.lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
         if not sample:
             return "flat"
         opened = sum(line.rstrip().endswith(b"{") for line in sample)
@@ -324,9 +326,9 @@ class Outline:
     @cached_property
     def _pairs(self) -> tuple[frozenset[bytes], frozenset[bytes]] | None:
         """The words that open and those that close, when pairs of them are found in equal number and well nested."""
-        if sum(line.strip() in _CLOSERS for line in self._lines[:_SAMPLE]) < 2:
+        if sum(line.strip() in _CLOSERS for line in self.lines[:_SAMPLE]) < 2:
             return None
-        whole = self._lines[:_WHOLE]
+        whole = self.lines[:_WHOLE]
         firsts = [[] if _COMMENT.match(line) else line.split(None, 1) for line in whole]
         counts = Counter(first[0] for first in firsts if len(first) == 2)
         bare = Counter(first[0] for first in firsts if len(first) == 1)

@@ -6,7 +6,6 @@ itself apart from ordinary words, or where another name of the same kind is used
 
 import re
 from bisect import bisect_right
-from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
@@ -22,7 +21,7 @@ _MOST_CHANGES = 60  # of a text that are looked into
 _MOST_USES = 200  # of a name; what stands more often is no name
 _SHORTEST = 3  # letters of a name
 _SIBLINGS = 3  # uses of the same form, by which it is learnt that what stands there is a name
-_BARE = b"\"'`;,:{}[]()<>"
+_BEHIND = b" \t\r\n\"'`;,{}[]()<>="  # what may stand behind the name of a block
 _TOKEN = re.compile(rb"[^\s\"'`;,{}\[\]()<>=]+")
 _OWN_KIND = re.compile(rb"[-_.\d]|[a-z][A-Z]|^[A-Z]{2}")  # what tells a name apart from a word
 _FREE_TEXT = re.compile(
@@ -39,13 +38,11 @@ _ORDINARY = frozenset(
 )
 
 
-def with_references(
-    changes: Sequence[Change], old: Sequence[bytes], new: Sequence[bytes], outline: str | None
-) -> list[Change]:
+def with_references(changes: Sequence[Change], outlines: tuple[Outline, Outline]) -> list[Change]:
     """The changes of a text, each with what uses the blocks that it touches, and behind them what leads nowhere now."""
     if len(changes) > _MOST_CHANGES:
         return list(changes)
-    sides = _Text(old, outline), _Text(new, outline)
+    sides = _Text(outlines[0]), _Text(outlines[1])
     if any(side.size > _MOST_BYTES or side.outline.kind in ("flat", "prefixes") for side in sides):
         return list(changes)
     made = [replace(change, used_by=_used_by(change, *sides)) for change in changes]
@@ -55,11 +52,11 @@ def with_references(
 class _Text:
     """One of two texts: where names are defined in it, and where they are used."""
 
-    def __init__(self, lines: Sequence[bytes], outline: str | None) -> None:
-        self.lines = lines
-        self.outline = Outline(lines, outline)
-        self._content = b"".join(lines)
-        self._known: dict[bytes, tuple[list[int], list[int]]] = {}
+    def __init__(self, outline: Outline) -> None:
+        self.lines = outline.lines
+        self.outline = outline
+        self._content = b"".join(outline.lines)
+        self._known: dict[bytes, list[int]] = {}
 
     @property
     def size(self) -> int:
@@ -72,32 +69,27 @@ class _Text:
 
     def definitions(self, name: bytes) -> list[int]:
         """The lines that head a block by this name."""
-        return self._found(name)[0]
+        if name not in self._known:
+            ends = (at for at in self._few_places(name) if self.lines[at].rstrip(_BEHIND).endswith(name))
+            self._known[name] = [at for at in ends if name_of(self.lines[at]) == name and self.heads(at)]
+        return self._known[name]
 
     def uses(self, name: bytes) -> list[int]:
         """The lines elsewhere that have it as a value; none where it stands so often that it is no name."""
-        definitions, others = self._found(name)
-        own = set(definitions)
-        return [at for at in others if not own & set(self._above(at))]
+        own = set(self.definitions(name))
+        places = self._few_places(name)
+        return [
+            at for at in places
+            if len(places) <= _MOST_USES and not own & {at, *self._above(at)} and not self.outline.remarks(at)
+            and not _FREE_TEXT.search(self.lines[at])
+        ]  # fmt: skip
 
     def _above(self, at: int) -> Iterator[int]:
         while (at := self.outline.parent(at)) >= 0:
             yield at
 
-    def _found(self, name: bytes) -> tuple[list[int], list[int]]:
-        if name not in self._known:
-            self._known[name] = self._searched(name)
-        return self._known[name]
-
-    def _searched(self, name: bytes) -> tuple[list[int], list[int]]:
-        definitions: list[int] = []
-        others: list[int] = []
-        for at in dict.fromkeys(islice(self._places(name), _MOST_USES + 1)):
-            if name_of(self.lines[at]) == name and self.heads(at):
-                definitions.append(at)
-            elif not self.outline.remarks(at) and not _FREE_TEXT.search(self.lines[at]):
-                others.append(at)
-        return (definitions, others) if len(others) <= _MOST_USES else (definitions, [])
+    def _few_places(self, name: bytes) -> list[int]:
+        return list(dict.fromkeys(islice(self._places(name), _MOST_USES + 1)))
 
     def _places(self, name: bytes) -> Iterator[int]:
         at = self._content.find(name)
@@ -230,6 +222,8 @@ def _undefined(changes: Iterable[Change], old: _Text, new: _Text) -> Iterator[Ch
         for at in range(
             change.new_at - 1, min(change.new_at + change.more, len(new.lines), change.new_at + _MOST_USES)
         ):
+            if _FREE_TEXT.search(new.lines[at]):
+                continue
             words = tokens(new.lines[at])
             for place in range(1, len(words)):
                 name = words[place]
@@ -245,14 +239,18 @@ def _undefined(changes: Iterable[Change], old: _Text, new: _Text) -> Iterator[Ch
 
 def _kind_that_is_used(words: Sequence[bytes], place: int, old: _Text) -> bytes | None:
     """The kind of block that all other lines of this form use here, if it is one, learnt from the text before."""
-    names: Counter[bytes] = Counter()
+    names: set[bytes] = set()
+    common: set[bytes] = set()
+    count = 0
     for line in islice(old.lines_like(words[:place], len(words)), _MOST_USES):
-        names[tokens(old.lines[line])[place]] += 1
-    if len(names) < 2 or names.total() < _SIBLINGS or not all(map(_is_name, names)):
-        return None
-    kinds = [{old.kind(at) for at in old.definitions(name)} for name in names]
-    common = set.intersection(*kinds)
-    return min(common) if common else None
+        name = tokens(old.lines[line])[place]
+        kinds = {old.kind(at) for at in old.definitions(name)} if _is_name(name) else set()
+        common = common & kinds if count else kinds
+        if not common:
+            return None
+        names.add(name)
+        count += 1
+    return min(common) if len(names) >= 2 and count >= _SIBLINGS else None
 
 
 def _told(path: str, words: str, at: int) -> Change:
