@@ -61,6 +61,8 @@ class Known:
             self.flapping = True
         for kind in kinds:
             if kind in _TROUBLE | {"recovered"}:
+                self.recent = self.recent[-1:] if self.flapping else self.recent
+                self.flapping = False  # it was steady for long enough
                 self._is(kind if kind in _TROUBLE else "", at)
 
     def _visited(self, visit: Visit, kinds: Sequence[str], event: str) -> Iterator[tuple[str, str]]:
