@@ -230,11 +230,11 @@ def _weight(path: str, old: str, new: str) -> tuple[int, str]:
         ("", "", "username nobody role viewer", "an account came"),
         ("", "ip route 0.0.0.0/0 10.0.0.1", "ip route 0.0.0.0/0 10.9.9.9", "the default route"),
         ("network / gateway4", "10.0.0.1", "10.0.0.2", "the default route"),
-        ("ssl_certificate", "/etc/a.pem", "/etc/b.pem", "a certificate"),
+        ("ssl_certificate", "/etc/a.pem", "/etc/b.pem", "a certificate replaced"),
         ("", "", "no logging host 10.0.0.9", "no longer logged"),
         ("", "logging host 10.0.0.9", "", "no longer logged"),
         ("exports", "/srv 10.0.0.0/8(rw)", "/srv 10.0.0.0/8(rw,no_root_squash)", "no password asked"),
-        ("user watch", "password [secret 1]", "password [secret 2]", "a secret"),
+        ("user watch", "password [secret 1]", "password [secret 2]", "a secret replaced"),
     ],
 )
 def test_what_opens_weighs_much_and_says_why(path: str, old: str, new: str, why: str) -> None:

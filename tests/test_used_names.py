@@ -137,7 +137,7 @@ def test_it_is_an_alarm_of_its_own_everywhere(estate: EstateFolder) -> None:
     (source,) = [one["source"] for one in estate.run("status", "--json").rows]
     for command in (["changes"], ["diff", source, "--form", "outline"]):
         out = estate.run(*command).out
-        assert "! access-list MGMT  no longer defined, and still used by 2" in out
+        assert "! access-list MGMT  (leads nowhere)  no longer defined, and still used by 2" in out
         assert "(leads nowhere)" in out
     (change,) = (
         one for row in estate.run("diff", source, "--json").rows for one in row["changes"] if one["how"] == "unresolved"

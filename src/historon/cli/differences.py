@@ -47,14 +47,14 @@ def change_text(change: Change, weights: Weights) -> "Text":
     made = Text(f"{change.sign} ", style=_STYLES[change.how])
     if change.path:
         made.append(printable(change.path), "cyan").append("  ")
+    if warning := weights.of(change).warning:
+        made.append(f"({printable(warning)})", "bold red").append("  ")  # first, as what follows may be long
     if change.how == "edited" and change.old and change.new:
         made.append(_cut(change.old), "red").append(" → ", "dim").append(_cut(change.new), "green")
     else:
         made.append(_cut(change.words), _STYLES[change.how])
     if change.used_by:
         made.append(f"  {printable(change.uses)}", "dim")
-    if warning := weights.of(change).warning:
-        made.append(f"  ({printable(warning)})", "bold red")
     return made
 
 
