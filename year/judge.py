@@ -538,8 +538,8 @@ class Judge:
         memory, threads = (
             int(re.findall(rf"^{what}:\s+(\d+)", status, re.MULTILINE)[0]) for what in ("VmRSS", "Threads")
         )
-        if gone := [path for path in Path(f"/proc/{pid}/fd").iterdir() if "(deleted)" in _leads_to(path)]:
-            self._find("growing", "the service", f"{len(gone)} files are open that are no more")
+        if gone := [led for path in Path(f"/proc/{pid}/fd").iterdir() if "(deleted)" in (led := _leads_to(path))]:
+            self._find("growing", "the service", f"open, and no more: {', '.join(gone)}")
         self.readings.append((memory, len([*Path(f"/proc/{pid}/fd").iterdir()]), threads))
 
     # ---- what lies about -----------------------------------------------------------------------------------
