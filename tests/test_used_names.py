@@ -147,7 +147,14 @@ def test_it_is_an_alarm_of_its_own_everywhere(estate: EstateFolder) -> None:
 
 def test_hostile_texts_take_no_time() -> None:
     old = "".join(f"list n{n}\n use n{(n * 7) % 4000}\n" for n in range(4000))
-    for new in (old.replace("list n7\n", ""), old + "list x\n use y\n", "same same\n" * 100_000):
+    words = old + "list x\n use " + " ".join(f"w{n}" for n in range(50_000)) + "\n"
+    for new in (words, old.replace("list n7\n", ""), old + "list x\n use y\n", "same same\n" * 100_000):
         changes = compare_exports({"p": old.encode()}, {"p": new.encode()}, _MASKS)
         assert fingerprints(changes, Reader([]))
         assert all(Weights().of(one).number >= 0 for part in changes for one in part.changes)
+
+
+def test_a_name_that_stands_everywhere_is_not_said_to_be_defined_nowhere() -> None:
+    users = "".join(f"interface port-{n}\n access-group {'EDGE-A' if n % 2 else 'EDGE-B'} in\n" for n in range(600))
+    lists = "access-list EDGE-A\n permit x\naccess-list EDGE-B\n permit y\n"
+    assert _unresolved(users + lists, users + lists + "interface more\n access-group EDGE-A in\n") == []

@@ -19,6 +19,7 @@ __all__ = ["with_references"]
 _MOST_BYTES = 4 * 2**20  # of a text that is looked into
 _MOST_CHANGES = 60  # of a text that are looked into
 _MOST_USES = 200  # of a name; what stands more often is no name
+_MOST_WORDS = 16  # of a line
 _SHORTEST = 3  # letters of a name
 _SIBLINGS = 3  # uses of the same form, by which it is learnt that what stands there is a name
 _BEHIND = b" \t\r\n\"'`;,{}[]()<>="  # what may stand behind the name of a block
@@ -57,6 +58,7 @@ class _Text:
         self.outline = outline
         self._content = b"".join(outline.lines)
         self._known: dict[bytes, list[int]] = {}
+        self._where: dict[bytes, list[int] | None] = {}
 
     @property
     def size(self) -> int:
@@ -70,17 +72,20 @@ class _Text:
     def definitions(self, name: bytes) -> list[int]:
         """The lines that head a block by this name."""
         if name not in self._known:
-            ends = (at for at in self._few_places(name) if self.lines[at].rstrip(_BEHIND).endswith(name))
+            ends = (at for at in self._places(name) or () if self.lines[at].rstrip(_BEHIND).endswith(name))
             self._known[name] = [at for at in ends if name_of(self.lines[at]) == name and self.heads(at)]
         return self._known[name]
+
+    def is_everywhere(self, name: bytes) -> bool:
+        """Whether it stands there so often that nobody looked at all of it: then nothing is known of it."""
+        return self._places(name) is None
 
     def uses(self, name: bytes) -> list[int]:
         """The lines elsewhere that have it as a value; none where it stands so often that it is no name."""
         own = set(self.definitions(name))
-        places = self._few_places(name)
         return [
-            at for at in places
-            if len(places) <= _MOST_USES and not own & {at, *self._above(at)} and not self.outline.remarks(at)
+            at for at in self._places(name) or ()
+            if not own & {at, *self._above(at)} and not self.outline.remarks(at)
             and not _FREE_TEXT.search(self.lines[at])
         ]  # fmt: skip
 
@@ -88,16 +93,25 @@ class _Text:
         while (at := self.outline.parent(at)) >= 0:
             yield at
 
-    def _few_places(self, name: bytes) -> list[int]:
-        return list(dict.fromkeys(islice(self._places(name), _MOST_USES + 1)))
+    def _places(self, name: bytes) -> list[int] | None:
+        """The lines that have it as a word; None where they are too many."""
+        if name not in self._where:
+            self._where[name] = self._looked_for(name)
+        return self._where[name]
 
-    def _places(self, name: bytes) -> Iterator[int]:
+    def _looked_for(self, name: bytes) -> list[int] | None:
+        found: dict[int, None] = {}
         at = self._content.find(name)
+        looked = 0
         while at >= 0:
             before = b"" if self._content.startswith(b"//", at - 2) else self._content[max(0, at - 1) : at]
             if not _continues(before) and not _continues(self._content[at + len(name) : at + len(name) + 1]):
-                yield bisect_right(self._starts, at) - 1
+                found[bisect_right(self._starts, at) - 1] = None
+            looked += 1
+            if len(found) > _MOST_USES or looked > 10 * _MOST_USES:
+                return None
             at = self._content.find(name, at + len(name))
+        return list(found)
 
     def kind(self, at: int) -> bytes:
         """What kind of block a line heads: all but its name, behind what it stands under."""
@@ -192,7 +206,7 @@ def _lost(changes: Iterable[Change], old: _Text, new: _Text) -> Iterator[Change]
             continue
         for at in _headings_within(change, old):
             name = name_of(old.lines[at])
-            if name in told or not old.heads(at) or new.definitions(name):
+            if name in told or not old.heads(at) or new.is_everywhere(name) or new.definitions(name):
                 continue
             told.add(name)
             before = {old.lines[use].strip() for use in _certain_uses(name, old)}
@@ -225,9 +239,11 @@ def _undefined(changes: Iterable[Change], old: _Text, new: _Text) -> Iterator[Ch
             if _FREE_TEXT.search(new.lines[at]):
                 continue
             words = tokens(new.lines[at])
-            for place in range(1, len(words)):
+            for place in range(1, min(len(words), _MOST_WORDS)):
                 name = words[place]
-                if name in told or not _is_name(name) or new.definitions(name) or old.definitions(name):
+                if name in told or not _is_name(name) or new.is_everywhere(name) or old.is_everywhere(name):
+                    continue
+                if new.definitions(name) or old.definitions(name):
                     continue
                 if kind := _kind_that_is_used(words, place, old):
                     told.add(name)
