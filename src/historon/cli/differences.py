@@ -4,7 +4,19 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from historon.cli.output import console, printable
-from historon.compare import Change, Hunk, Marked, PartChange, Weights, folded, hunks, marked, side_by_side
+from historon.compare import (
+    Change,
+    Hunk,
+    Marked,
+    PartChange,
+    Span,
+    Weights,
+    edited_words,
+    folded,
+    hunks,
+    marked,
+    side_by_side,
+)
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -50,11 +62,25 @@ def change_text(change: Change, weights: Weights) -> "Text":
     if warning := weights.of(change).warning:
         made.append(f"({printable(warning)})", "bold red").append("  ")  # first, as what follows may be long
     if change.how == "edited" and change.old and change.new:
-        made.append(_cut(change.old), "red").append(" → ", "dim").append(_cut(change.new), "green")
+        old, new = _cut(change.old), _cut(change.new)
+        gone, came = edited_words(old, new)
+        made.append_text(_with_words(old, gone, "red")).append(" → ", "dim").append_text(
+            _with_words(new, came, "green")
+        )
     else:
         made.append(_cut(change.words), _STYLES[change.how])
     if change.used_by:
         made.append(f"  {printable(change.uses)}", "dim")
+    return made
+
+
+def _with_words(text: str, spans: Sequence[Span], style: str) -> "Text":
+    """A value, with the words marked that differ."""
+    from rich.text import Text
+
+    made = Text(text, style=style)
+    for start, end in spans:
+        made.stylize("bold underline", start, end)
     return made
 
 
@@ -96,7 +122,7 @@ def print_lines(change: PartChange, context: int, weights: Weights) -> None:
             style = {"-": "red", "+": "green"}.get(row.mark, "")
             screen.print(_marked(row, style, f"  {row.mark} "), soft_wrap=True)
         screen.print()
-    _print_moves(change, weights)
+    _print_besides(change, weights)
 
 
 def print_side_by_side(change: PartChange, context: int, weights: Weights) -> None:
@@ -120,7 +146,7 @@ def print_side_by_side(change: PartChange, context: int, weights: Weights) -> No
             made.add_row(*_cell(old, "red"), *_cell(new, "green"))
         screen.print(made)
         screen.print()
-    _print_moves(change, weights)
+    _print_besides(change, weights)
 
 
 def _cell(row: Marked | None, style: str) -> "tuple[str, Text | str]":
@@ -138,9 +164,10 @@ def _marked(row: Marked, style: str, before: str = "") -> "Text":
     return text
 
 
-def _print_moves(change: PartChange, weights: Weights) -> None:
-    """What lines alone do not tell: that some of them only moved."""
-    moves: Sequence[Change] = [one for one in change.changes if one.how == "moved"] if not change.structured else []
+def _print_besides(change: PartChange, weights: Weights) -> None:
+    """What lines alone do not tell: that some of them only moved, and what leads nowhere now."""
+    told = ("moved", "unresolved") if not change.structured else ()
+    moves: Sequence[Change] = [one for one in change.changes if one.how in told]
     for one in moves:
         console().print("  ", change_text(one, weights), sep="")
     if moves:

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from importlib import resources
 from typing import Any
 
-from historon.compare import Marked, PartChange, hunks, marked, side_by_side
+from historon.compare import Marked, PartChange, folded, hunks, marked, side_by_side
 from historon.visible import made_visible
 
 __all__ = ["difference_page"]
@@ -18,7 +18,7 @@ def difference_page(title: str, sides: Sequence[str], changes: Sequence[PartChan
     parts = [
         {
             "name": change.name, "was": change.was, "kind": str(change.kind), "added": change.added,
-            "removed": change.removed, "changes": change.changes, "structured": change.structured,
+            "removed": change.removed, "changes": list(folded(change.changes)), "structured": change.structured,
             "hunks": list(_hunks(change, context)),
         }
         for change in changes
