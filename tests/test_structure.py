@@ -4,6 +4,9 @@ import ast
 import importlib
 import re
 import tomllib
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 import msgspec
@@ -43,46 +46,175 @@ LAYERS = [
 _RANK = {package: rank for rank, row in enumerate(LAYERS) for package in row}
 
 
-def _package(module: Path) -> str:
-    return module.relative_to(SOURCE).parts[0].removesuffix(".py")
+@dataclass(frozen=True)
+class _Module:
+    """A module by its name, with what it holds: rules are about text, so that attacks on them can be texts too."""
+
+    name: str  # with dots; of a package that of its __init__
+    source: str
+    is_package: bool = False
+
+    @property
+    def package(self) -> str:
+        """The part of the house that it is in; empty for the house itself."""
+        return self.name.removeprefix("historon").strip(".").split(".")[0]
+
+    @cached_property
+    def tree(self) -> ast.Module:
+        return ast.parse(self.source)
+
+    @cached_property
+    def imports(self) -> dict[str, str]:
+        """All that is imported, whole and resolved, by the name that it has here; also what is imported in functions."""
+        found: dict[str, str] = {}
+        for node in ast.walk(self.tree):
+            if isinstance(node, ast.Import):
+                found |= {alias.asname or alias.name: alias.name for alias in node.names}
+            elif isinstance(node, ast.ImportFrom):
+                origin = self._resolved(node)
+                found |= {alias.asname or alias.name: f"{origin}.{alias.name}" for alias in node.names}
+            elif isinstance(node, ast.Call) and ast.unparse(node.func).endswith(("import_module", "__import__")):
+                found |= {str(one.value): str(one.value) for one in node.args if isinstance(one, ast.Constant)}
+        return found
+
+    def _resolved(self, node: ast.ImportFrom) -> str:
+        if not node.level:
+            return node.module or ""
+        parts = self.name.split(".")
+        above = parts[: len(parts) - node.level + self.is_package]
+        return ".".join([*above, *([node.module] if node.module else [])])
+
+    def whole(self, node: ast.expr) -> str:
+        """What an expression such as `sys.exit` stands for, whatever it was imported as."""
+        written = ast.unparse(node)
+        first, dot, rest = written.partition(".")
+        return self.imports.get(first, first) + dot + rest
 
 
-def _imports(module: Path) -> set[str]:
-    found = set()
-    for node in ast.walk(ast.parse(module.read_text())):
-        if isinstance(node, ast.Import):
-            found |= {alias.name for alias in node.names}
-        elif isinstance(node, ast.ImportFrom) and node.module:
-            found.add(node.module)
+def _module(file: Path) -> _Module:
+    name = ".".join(file.relative_to(SOURCE.parent).with_suffix("").parts).removesuffix(".__init__")
+    return _Module(name, file.read_text(), file.name == "__init__.py")
+
+
+_ALL = {file: _module(file) for file in MODULES}
+_NAMES = {module.name: module for module in _ALL.values()}
+
+
+def _wrong_directions(module: _Module) -> list[str]:
+    """Imports of what does not stand further down, and of the interface outside of it."""
+    if module.package == "__main__":
+        return []
+    found = []
+    for whole in module.imports.values():
+        parts = whole.split(".")
+        if parts[0] in ("click", "rich") and module.package != "cli":
+            found.append(f"only cli may import {whole}")
+        if parts[0] != "historon" or len(parts) == 1:
+            continue
+        other = parts[1] if parts[1] in _RANK else "__init__"
+        if other != module.package and _RANK[other] <= _RANK[module.package or "__init__"]:
+            found.append(f"{whole} does not stand further down")
     return found
 
 
-@pytest.mark.parametrize("module", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
-def test_dependencies_point_one_way(module: Path) -> None:
-    package = _package(module)
-    if package == "__main__":
-        return
-    for imported in _imports(module):
-        parts = imported.split(".")
-        if parts[0] == "historon" and len(parts) > 1 and parts[1] != package:
-            assert _RANK[parts[1]] > _RANK[package], f"{module} must not import {imported}"
-        if parts[0] in ("click", "rich"):
-            assert package == "cli", f"only cli may import {imported}"
+def _private_uses(module: _Module) -> list[str]:
+    """Imports of what another module keeps to itself: by its name, or as it does not name it among what is public."""
+    found = []
+    for whole in module.imports.values():
+        origin, _, name = whole.rpartition(".")
+        if not whole.startswith("historon.") or whole in _NAMES:
+            continue
+        private = any(part.startswith("_") and not part.startswith("__") for part in whole.split("."))
+        if private or (origin in _NAMES and not name.startswith("__") and name not in _public(_NAMES[origin])):
+            found.append(f"{whole} is not public")
+    return found
 
 
-def _uses(module: Path) -> set[str]:
-    return {ast.unparse(node.func) for node in ast.walk(ast.parse(module.read_text())) if isinstance(node, ast.Call)}
+def _public(module: _Module) -> set[str]:
+    for node in module.tree.body:
+        if isinstance(node, ast.Assign) and ast.unparse(node.targets[0]) == "__all__":
+            return set(ast.literal_eval(node.value))
+    return set()
 
 
-@pytest.mark.parametrize("module", [m for m in MODULES if _package(m) not in ("cli", "__main__")], ids=lambda p: p.name)
-def test_the_core_neither_prints_nor_exits_nor_sleeps(module: Path) -> None:
-    banned = {"print", "input", "sys.exit", "exit", "time.sleep", "sleep"}
-    assert not _uses(module) & banned
+_OUTPUTS = {
+    "print", "input", "exit", "quit", "sys.exit", "os._exit", "time.sleep", "builtins.print", "builtins.input",
+    "sys.stdout.write", "sys.stderr.write", "sys.stdout.buffer.write", "sys.stdout.writelines", "sys.stdout.buffer.writelines",
+    "os.abort",
+}  # fmt: skip
+
+
+def _outputs(module: _Module) -> list[str]:
+    """Where the core prints, asks, ends the program, or sleeps."""
+    found = []
+    for node in ast.walk(module.tree):
+        if isinstance(node, ast.Call) and module.whole(node.func) in _OUTPUTS:
+            found.append(module.whole(node.func))
+        if isinstance(node, ast.Raise) and node.exc is not None:
+            raised = node.exc.func if isinstance(node.exc, ast.Call) else node.exc
+            if module.whole(raised) in ("SystemExit", "builtins.SystemExit", "KeyboardInterrupt"):
+                found.append("raise SystemExit")
+    return found
+
+
+@pytest.mark.parametrize("file", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
+def test_dependencies_point_one_way(file: Path) -> None:
+    assert _wrong_directions(_ALL[file]) == []
+
+
+@pytest.mark.parametrize("file", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
+def test_only_what_is_public_is_imported(file: Path) -> None:
+    assert _private_uses(_ALL[file]) == []
+
+
+@pytest.mark.parametrize(
+    "file", [one for one, module in _ALL.items() if module.package not in ("cli", "__main__")], ids=lambda p: p.name
+)
+def test_the_core_neither_prints_nor_exits_nor_sleeps(file: Path) -> None:
+    ended = ["os._exit"] if file.name == "workers.py" else []  # its processes are its own
+    assert [one for one in _outputs(_ALL[file]) if one not in ended] == []
+
+
+@pytest.mark.parametrize(
+    ("rule", "source"),
+    [
+        (_wrong_directions, "import click"),
+        (_wrong_directions, "from rich.text import Text as T"),
+        (_wrong_directions, "from historon import cli"),
+        (_wrong_directions, "from historon.cli.app import App"),
+        (_wrong_directions, "from ..cli.app import App"),
+        (_wrong_directions, "from .. import notices"),
+        (_wrong_directions, "from importlib import import_module\nimport_module('historon.notices.letters')"),
+        (_wrong_directions, "def f():\n    import historon.collect.round as r"),
+        (_private_uses, "from historon.compare.changes import _edited"),
+        (_private_uses, "from historon.compare import _hidden"),
+        (_private_uses, "from .interface import _NOTHING"),
+        (_private_uses, "from historon.estate.model import Literal"),
+        (_outputs, "print(1)"),
+        (_outputs, "from builtins import print as told\ntold(1)"),
+        (_outputs, "import sys as s\ns.stdout.write('')"),
+        (_outputs, "import sys\nsys.stderr.write('')"),
+        (_outputs, "from sys import exit as leave\nleave(1)"),
+        (_outputs, "raise SystemExit(1)"),
+        (_outputs, "raise SystemExit"),
+        (_outputs, "from time import sleep as rest\nrest(1)"),
+    ],
+)
+def test_an_attack_on_a_rule_is_seen(rule: Callable[[_Module], list[str]], source: str) -> None:
+    assert rule(_Module("historon.store.attack", source)) != []
+
+
+@pytest.mark.parametrize("rule", [_wrong_directions, _private_uses, _outputs])
+def test_a_module_that_keeps_the_rules_is_not_blamed(rule: Callable[[_Module], list[str]]) -> None:
+    source = "import sys\nfrom historon.estate import Estate\nfrom .interface import Store\nsys.stdout.isatty()\n"
+    assert rule(_Module("historon.store.good", source)) == []
 
 
 def test_only_secrets_and_the_command_line_read_the_environment() -> None:
     readers = {
-        _package(m) + "/" + m.name for m in MODULES if "os.environ" in m.read_text() or "getenv" in m.read_text()
+        m.relative_to(SOURCE).parts[0] + "/" + m.name
+        for m in MODULES
+        if "os.environ" in m.read_text() or "getenv" in m.read_text()
     }
     assert readers == {"cli/app.py", "estate/secrets.py"}
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from historon.errors import OutsideError
 
-__all__ = ["lay_out", "replace_file", "write_private"]
+__all__ = ["ESTATE_FILE", "lay_out", "replace_file", "write_private"]
 
 ESTATE_FILE = "historon.toml"
 

@@ -17,6 +17,7 @@ from historon.estate.telling import Telling
 from historon.estate.timetables import Freeze, Hours, Timetable
 
 __all__ = [
+    "CERTIFICATE_PIN",
     "AnyChannel",
     "CommandChannel",
     "Copy",
@@ -34,6 +35,7 @@ __all__ = [
     "Source",
     "SyslogChannel",
     "WebhookChannel",
+    "WeightRule",
     "Zone",
 ]
 

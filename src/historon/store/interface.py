@@ -15,8 +15,22 @@ from typing import IO
 from historon.store.outbox import Outbox
 
 __all__ = [
-    "ESTATE", "LARGE", "Changed", "Entry", "Outcome", "Part", "Recorded", "Round", "SourceState", "State", "Store",
-    "StoredPart",    "Version", "Visit",
+    "ESTATE",
+    "LARGE",
+    "PAUSED",
+    "SKEW",
+    "Changed",
+    "Entry",
+    "Outcome",
+    "Part",
+    "Recorded",
+    "Round",
+    "SourceState",
+    "State",
+    "Store",
+    "StoredPart",
+    "Version",
+    "Visit",
 ]  # fmt: skip
 
 

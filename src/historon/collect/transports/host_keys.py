@@ -9,7 +9,7 @@ from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.errors import OutsideError
 from historon.estate import write_private
 
-__all__ = ["KeyCheck", "known_hosts", "remember_key"]
+__all__ = ["KeyCheck", "Known", "known_hosts", "remember_key"]
 
 Known = asyncssh.SSHKnownHosts
 _NOTHING_KNOWN: tuple[list[asyncssh.SSHKey], list[asyncssh.SSHKey], list[asyncssh.SSHKey]] = ([], [], [])
