@@ -268,6 +268,18 @@ def test_a_section_weighs_as_much_as_its_gravest_line() -> None:
 def test_what_is_only_described_weighs_nothing() -> None:
     assert _weight("interface port-1 / description", "to any", "permit any") == (0, "")
     assert _weight("mtu", "1500", "9000") == (2, "")
+    for line in (
+        "remark permit any",
+        "description to any",
+        "snmp-server location any",
+        "access-list 10 remark permit any",
+    ):
+        assert _weight("", "", line) == (0, "")
+
+
+def test_a_block_that_is_called_like_a_description_is_none() -> None:
+    assert _weight("server / location /admin", "deny all;", "allow all;") == (9, "permits any")
+    assert _weight("", "", "username evil description helper") == (7, "an account came")
 
 
 def test_an_estate_adds_rules_of_its_own() -> None:

@@ -83,7 +83,10 @@ _BECAME: Sequence[tuple[Expression, str]] = (
     (Expression(rb"\b(?:deny|drop|reject|block|discard|refuse)\b.* \x00 .*\b(?:permit|allow|accept|pass)\b"),
      "deny became permit"),
 )  # fmt: skip
-_SLIGHT = re.compile(r"\b(?:description|remark|comment|note|label|banner|alias|contact|location|motd)\b", re.IGNORECASE)
+_SLIGHT_WORDS = "(?:description|descr|remark|comment|note|label|banner|alias|contact|location|motd)"
+# What is only described: by the setting that a path ends with, or by one of the first words of a line.
+_SLIGHT_SETTING = re.compile(rf"(?:^|[\W_]){_SLIGHT_WORDS}$", re.IGNORECASE)
+_SLIGHT_LINE = re.compile(rf"[^\w]*(?:[\w-]+\s+)?(?:\d+\s+)?{_SLIGHT_WORDS}\b", re.IGNORECASE)
 _TAKES_BACK = re.compile(r"(?:no|undo|unset|delete)\s+(?=[a-z])", re.IGNORECASE)
 _PLAIN = Weight(2, Concern.OTHER)
 _SMALL = Weight(0, Concern.REMARK)
@@ -128,12 +131,13 @@ def _line(path: str, text: str) -> bytes:
 @lru_cache(maxsize=4096)
 def _met(path: str, old: str, new: str, *, moved: bool) -> Weight:
     """The gravest of the rules that come with the tool."""
-    if _SLIGHT.search(path or f"{old} {new}"):
+    if _SLIGHT_SETTING.search(path) or _SLIGHT_LINE.match(new or old):
         return _SMALL
     sides: list[bytes | None] = [_line(path, old).lower() if old else None, _line(path, new).lower() if new else None]
+    takes_back = [_TAKES_BACK.match(text) is not None for text in (old, new)]
     if moved:
         sides[0] = sides[1]
-    elif (old and _TAKES_BACK.match(old)) is not (new and _TAKES_BACK.match(new)):
+    elif takes_back[0] != takes_back[1]:
         sides = [_taking_back(path, text, other) for text, other in ((old, new), (new, old))]
     found = [weight for rule in _shipped() for weight in _by(rule, *sides)]
     if sides[0] is not None and sides[1] is not None and not moved:
