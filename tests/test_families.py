@@ -26,6 +26,7 @@ from historon.compare import (
 )
 from historon.estate import Pattern, WeightRule
 from historon.store import Changed
+from tests.conftest import EstateFolder
 from tests.generated import nights
 
 START = datetime(2026, 6, 1, 2, 0, tzinfo=UTC)
@@ -287,6 +288,28 @@ def test_an_estate_adds_rules_of_its_own() -> None:
     weights = Weights([rule])
     assert weights.of(Change(How.ADDED, "zone x", new="member plant-net")).why == "opens the plant"
     assert weights.of(Change(How.REMOVED, "interface x", old="member plant-net")).number == 2
+
+
+@pytest.mark.parametrize(
+    ("written", "said"),
+    [
+        ('pattern = "("', "weights[1].pattern: not a regular expression"),
+        ('pattern = "x"', "weights[1]: weighs nothing (add added, removed or edited"),
+        ('pattern = "x"\nadded = [10, "y"]', "weights[1].added[1]: expected a whole number <= 9"),
+        ('pattern = "x"\nadded = ["y", 9]', "weights[1].added[1]: expected a whole number, found text in quotes"),
+        ('pattern = "x"\nadded = [9]', "weights[1].added: expected 2 values, found 1"),
+        ('pattern = "x"\nadded = 9', "weights[1].added: expected a list, found a whole number"),
+        (
+            'pattern = "x"\nadded = [9, "y"]\nabout = "thing"',
+            '"thing" is not possible here (one of access, other, route, secret)',
+        ),
+    ],
+)
+def test_a_wrong_weight_is_refused_with_its_place(estate: EstateFolder, written: str, said: str) -> None:
+    estate.write(f'[estate]\nname = "Test"\n[[weights]]\n{written}\n')
+    result = estate.run("changes")
+    assert result.code == 4
+    assert said in result.err
 
 
 def test_hostile_lines_take_no_time() -> None:

@@ -116,6 +116,12 @@ def problems_of(data: object, kind: Any, path: Path = ()) -> Iterator[Problem]:
         for key, value in data.items():
             yield from _leaf_problems(key, arguments[0], (*path, key))
             yield from problems_of(value, arguments[1], (*path, key))
+    elif origin is tuple and Ellipsis not in arguments and isinstance(data, list):
+        if len(data) != len(arguments):
+            yield Problem(path, f"expected {len(arguments)} values, found {len(data)}", "")
+            return
+        for index, (value, one) in enumerate(zip(data, arguments, strict=True)):
+            yield from problems_of(value, one, (*path, index))
     elif origin in (list, tuple) and isinstance(data, list):
         for index, value in enumerate(data):
             yield from problems_of(value, arguments[0], (*path, index))
