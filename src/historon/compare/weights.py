@@ -78,6 +78,12 @@ def _shipped() -> Sequence[_Rule]:
     return made
 
 
+@cache
+def _any_shipped() -> Expression:
+    """What any of them finds: most lines are about nothing that they know."""
+    return Expression(b"|".join(b"(?:%s)" % rule.pattern.written for rule in _shipped()))
+
+
 _HOW = ("added", "removed", "edited")
 _BECAME: Sequence[tuple[Expression, str]] = (
     (Expression(rb"\b(?:deny|drop|reject|block|discard|refuse)\b.* \x00 .*\b(?:permit|allow|accept|pass)\b"),
@@ -139,6 +145,8 @@ def _met(path: str, old: str, new: str, *, moved: bool) -> Weight:
         sides[0] = sides[1]
     elif takes_back[0] != takes_back[1]:
         sides = [_taking_back(path, text, other) for text, other in ((old, new), (new, old))]
+    if not any(side is not None and _any_shipped().search(side) for side in sides):
+        return _PLAIN
     found = [weight for rule in _shipped() for weight in _by(rule, *sides)]
     if sides[0] is not None and sides[1] is not None and not moved:
         both = sides[0] + b" \x00 " + sides[1]
