@@ -92,9 +92,12 @@ def _one_edited(rng: random.Random, blocks: _Blocks) -> _Lines:
 
 
 def _every_third_edited(rng: random.Random, blocks: _Blocks) -> _Lines:
-    return [
-        line[:-2] + "x" + line[-2:] if n % 3 == 1 and line[:1] != "<" else line for n, line in enumerate(_lines(blocks))
-    ]
+    return [_edited(line) if n % 3 == 1 else line for n, line in enumerate(_lines(blocks))]
+
+
+def _edited(line: str) -> str:
+    """Another value, also in XML, where it stands before the tag that closes."""
+    return line.replace("</", "x</") if line.startswith("<") else f"{line[:-2]}x{line[-2:]}"
 
 
 def _tenth_gone(rng: random.Random, blocks: _Blocks) -> _Lines:

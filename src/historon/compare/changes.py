@@ -183,7 +183,7 @@ def _moved(move: Move, old: _Side, new: _Side) -> Change:
 def _edit_changes(edit: Edit, old: _Side, new: _Side, *, fold: bool) -> Iterator[Change]:
     gone = [at for at in range(edit.old_from, edit.old_to) if old.outline.tells(at)]
     came = [at for at in range(edit.new_from, edit.new_to) if new.outline.tells(at)]
-    pairs = dict(_pairs(gone, came, old, new))
+    pairs = dict(_pairs(gone, came, old, new)) if gone and came else {}
     for at, to in pairs.items():
         yield _edited(old, at, new, to)
     for at, under in old.blocks([at for at in gone if at not in pairs], fold=fold):

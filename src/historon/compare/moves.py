@@ -11,7 +11,7 @@ __all__ = ["Move", "find_moves", "without"]
 
 _TELLING = 8  # letters and digits in a line that is not everywhere by chance
 _ALONE = 3  # lines in a row that are a move even where each stands elsewhere too
-_MOST = 200_000  # lines that went, times places where they came, that are looked at
+_MOST = 200_000  # lines that went, times places where they came, and lines behind both, that are looked at
 _LETTERS = re.compile(rb"\w")
 
 
@@ -46,6 +46,7 @@ def find_moves(edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes]
         if to not in added or (budget := budget - len(gone.get(new[to], ()))) < 0:
             continue
         runs = [(_run(old, at, removed, new, to, added), at) for at in gone.get(new[to], ()) if at in removed]
+        budget -= sum(count for count, _ in runs)
         count, at = max(runs, default=(0, 0), key=lambda run: run[0])
         if count and (every or _is_move(new[to : to + count], gone, came)):
             found.append(Move(at, to, count))

@@ -52,6 +52,7 @@ class Outline:
         self._known: dict[int, int] = {}
         self._paths: dict[int, tuple[bytes, ...]] = {}
         self._headings: dict[int, bytes] = {}
+        self._bare: dict[int, tuple[bytes, ...]] = {}  # headings by what is right above
         self._ranks: list[int] = []
         self._children: Counter[int] = Counter()
         self._steps = min(_STEPS, 2 * len(lines) + _FEW_STEPS)
@@ -82,10 +83,15 @@ class Outline:
 
     def headings(self, at: int) -> tuple[bytes, ...]:
         """The headings above a line as they stand, also where that does not tell one block from another."""
-        found: list[bytes] = []
-        while len(found) < _DEEPEST and (at := self.parent(at)) >= 0:
-            found.append(_heading(self.lines[at]))
-        return tuple(reversed(found))
+        parent = self.parent(at)
+        if parent not in self._bare:
+            found: list[bytes] = []
+            above = parent
+            while len(found) < _DEEPEST and above >= 0:
+                found.append(_heading(self.lines[above]))
+                above = self.parent(above)
+            self._bare[parent] = tuple(reversed(found))
+        return self._bare[parent]
 
     @cached_property
     def _repeated(self) -> set[bytes]:
