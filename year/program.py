@@ -1,7 +1,8 @@
 """Historon under a clock that leaps: the service in a process of its own, and commands beside it.
 
-Both are forked from this process, which has everything loaded and uses nothing of it. The service runs until an instant
-that it is given, then stands still while others do something, and goes on to the next. It may be killed in between.
+Both are forked from this process, which has loaded what they use of others and uses nothing of it. The service runs until
+an instant that it is given, then stands still while others do something, and goes on to the next. It may be killed in
+between.
 """
 
 import asyncio
@@ -32,6 +33,9 @@ from historon.cli.app import App
 from historon.cli.main import run
 from year.devices import Devices
 from year.disks import Disk, arm_disk
+
+for _package in ("asyncssh", "httpx", "jinja2", "rich.console", "rich.syntax", "rich.table", "rich.text"):
+    importlib.import_module(_package)  # once, and not in each process
 
 __all__ = ["NOT_ARMED", "Armed", "EndedError", "Program", "Said"]
 
