@@ -31,6 +31,7 @@ _DIGEST = 4  # bytes
 _DIGESTS = 5
 _SIZE = 1 + _DIGESTS * _DIGEST
 _SECRET = re.compile(r"\[secret [0-9a-f]+\]")
+_MAY_BE_OWN = re.compile(r"[\d:]")  # without these there is nothing to look for
 _HEX = "[0-9a-f]"
 _MAC = re.compile(rf"\b(?:{_HEX}{{2}}[:-]){{5}}{_HEX}{{2}}\b|\b(?:{_HEX}{{4}}\.){{2}}{_HEX}{{4}}\b", re.IGNORECASE)
 _LONG = re.compile(rf"\b{_HEX}{{8}}-(?:{_HEX}{{4}}-){{3}}{_HEX}{{12}}\b|\b{_HEX}{{24,}}\b", re.IGNORECASE)
@@ -74,11 +75,12 @@ class Reader:
         return self._with_placeholders(text, sparing=sparing) + rest
 
     def _with_placeholders(self, text: str, *, sparing: bool) -> str:
-        text = _LONG.sub("<id>", _MAC.sub("<mac>", _SECRET.sub("[secret]", text)))
+        text = _SECRET.sub("[secret]", text) if "[secret" in text else text
         if names := _either(tuple(self._own.names)):
             text = names.sub("<name>", text)
-        if not any(letter.isdigit() for letter in text) and ":" not in text:
+        if not _MAY_BE_OWN.search(text):
             return text
+        text = _LONG.sub("<id>", _MAC.sub("<mac>", text))
         text = _ADDRESS.sub(self._address, text)
         if not self._numbers:
             return text

@@ -315,10 +315,11 @@ class Outline:
         sample = [line for line in self.lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
         if not sample:
             return "flat"
-        opened = sum(line.rstrip().endswith(b"{") for line in sample)
-        if opened >= 2 and opened <= 1.2 * sum(line.lstrip()[:1] == b"}" for line in sample) + 2:
+        bare = [line.strip() for line in sample]
+        opened = sum(line.endswith(b"{") for line in bare)
+        if opened >= 2 and opened <= 1.2 * sum(line.startswith(b"}") for line in bare) + 2:
             return "braces"
-        if self._pairs:
+        if not _CLOSERS.isdisjoint(bare) and self._pairs:
             return "words"
         if sum(line[:1] in b" \t" for line in sample) >= max(1, len(sample) // 50):
             return "indentation"
