@@ -109,11 +109,11 @@ class Outline:
 
     @cached_property
     def _documents(self) -> tuple[list[int], list[bytes]] | None:
-        if b"---\n" not in self.lines and b"---\r\n" not in self.lines:
+        if not any(_KEYED.match(line) for line in self.lines[:_SAMPLE]):
             return None
         marks = [at for at, line in enumerate(self.lines) if line.rstrip() == b"---"]
         starts = [0, *(at + 1 for at in marks)]
-        if len(starts) < 2 or not any(_KEYED.match(line) for line in self.lines[:_SAMPLE]):
+        if len(starts) < 2:
             return None
         return starts, [self._document_name(start) for start in starts]
 
