@@ -383,7 +383,7 @@ def _placed(edits: list[Edit], left: bytes, right: bytes, masks: Masks) -> list[
     }
     for move in find_moves(without(edits, gone, came), old, new, every=True):
         lists = [_lists(side, at) for side, at in zip(sides, (move.old_from, move.new_from), strict=True)]
-        if lists[0] == lists[1] and any(map(masks.unordered, lists[0])):
+        if any(one == other and masks.unordered(one) for one, other in zip(*lists, strict=True)):
             gone.update(range(move.old_from, move.old_from + move.count))
             came.update(range(move.new_from, move.new_from + move.count))
     return without(edits, gone, came)
