@@ -5,6 +5,7 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from functools import cached_property
 from itertools import pairwise
 from math import log2
 
@@ -52,17 +53,17 @@ class Family:
     undoes: "Family | None" = None
     to_and_fro: bool = False
 
-    @property
+    @cached_property
     def first(self) -> datetime:
         """When it was first seen."""
         return min(member.at for member in self.members)
 
-    @property
+    @cached_property
     def last(self) -> datetime:
         """When it was last seen."""
         return max(member.at for member in self.members)
 
-    @property
+    @cached_property
     def sources(self) -> list[str]:
         """Who has it, by name."""
         return sorted({member.source for member in self.members})

@@ -189,9 +189,7 @@ def _digest(text: str) -> bytes:
 
 def packed(found: Sequence[Fingerprint]) -> bytes:
     """Fingerprints as the ledger holds them; nothing for none."""
-    pieces = [
-        bytes([one.weight << 3 | one.concern]) + b"".join(one.digests) for one in found
-    ]  # fmt: skip
+    pieces = [bytes([one.weight << 3 | one.concern]) + b"".join(one.digests) for one in found]
     return _FORM + b"".join(pieces) if pieces else b""
 
 

@@ -152,9 +152,14 @@ class Outline:
         return sorted(set(self.lines))
 
     @cached_property
+    def _sample(self) -> list[bytes]:
+        """The first lines that say something."""
+        return [line for line in self.lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
+
+    @cached_property
     def _gives_values(self) -> bool:
         """Whether nearly each line gives a value to a name; prose does not."""
-        sample = [line for line in self.lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
+        sample = self._sample
         like = sum(_DIRECTIVE.match(line) is not None for line in sample)
         ended = sum(_SENTENCE.search(line) is not None for line in sample)
         return like >= 0.7 * len(sample) and ended <= 0.1 * len(sample)
@@ -312,14 +317,14 @@ class Outline:
         return -1
 
     def _found_kind(self) -> str:
-        sample = [line for line in self.lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
+        sample = self._sample
         if not sample:
             return "flat"
         bare = [line.strip() for line in sample]
         opened = sum(line.endswith(b"{") for line in bare)
         if opened >= 2 and opened <= 1.2 * sum(line.startswith(b"}") for line in bare) + 2:
             return "braces"
-        if not _CLOSERS.isdisjoint(bare) and self._pairs:
+        if self._pairs:
             return "words"
         if sum(line[:1] in b" \t" for line in sample) >= max(1, len(sample) // 50):
             return "indentation"

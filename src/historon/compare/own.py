@@ -75,18 +75,22 @@ class Own:
             found.update(_networks(text[:_READ], _MOST - len(found)))
         return frozenset(found)
 
+    @cached_property
+    def _lengths(self) -> frozenset[tuple[int, int]]:
+        """The versions and prefix lengths that its networks have."""
+        return frozenset((one.version, one.prefixlen) for one in self.networks)
+
     def holds(self, written: str) -> bool:
         """Whether an address or network, as it is written, lies in one of its own networks."""
         try:
             asked = ip_interface(written).network
         except ValueError:
             return False
-        shortest = {(one.version, one.prefixlen) for one in self.networks}
         return any(
             version == asked.version
             and length <= asked.prefixlen
             and asked.supernet(new_prefix=length) in self.networks
-            for version, length in shortest
+            for version, length in self._lengths
         )
 
 
