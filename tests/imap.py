@@ -12,6 +12,7 @@ from pathlib import Path
 
 from historon.standins.certificates import SelfSigned
 from tests.peers import program
+from tests.waiting import is_listening, wait_for
 
 __all__ = ["ImapServer", "imap_server"]
 
@@ -57,12 +58,7 @@ def imap_server(password: str) -> Iterator[ImapServer]:
         [dovecot, "-F", "-c", base / "dovecot.conf"], stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
     )
     try:
-        for _ in range(20_000):
-            try:
-                socket.create_connection(("127.0.0.1", port), 1).close()
-                break
-            except OSError:
-                assert process.poll() is None, "dovecot ended"
+        wait_for(lambda: is_listening(port, process))
         yield ImapServer(port, tls.fingerprint, base / "home" / "Maildir")
     finally:
         process.terminate()

@@ -17,6 +17,7 @@ from historon.standins.tidewall import Tidewall, TidewallFault
 from historon.standins.web import Reply, Request, WebServer
 from tests.conftest import PASSWORD, EstateFolder, Result, collect, describe_estate, parts_of
 from tests.peers import program
+from tests.waiting import is_listening, wait_for
 
 _RULES = '<?xml version="1.0"?>\n<rules>\n  <rule action="allow" name="quays"/>\n  <rule action="allow" name="office"/>\n</rules>\n'
 _SESSION = """
@@ -380,12 +381,7 @@ location /moved {{ return 302 /export.cfg; }}
 auth_basic "exports"; auth_basic_user_file {tmp_path}/users; }} }}
 """)
     process = subprocess.Popen([NGINX, "-c", config, "-p", tmp_path], stderr=subprocess.DEVNULL)
-    for _ in range(2000):
-        try:
-            socket.create_connection(("127.0.0.1", port), 1).close()
-            break
-        except OSError:
-            assert process.poll() is None, "nginx ended"
+    wait_for(lambda: is_listening(port, process))
     yield port, tls
     process.terminate()
     process.wait()

@@ -5,7 +5,6 @@ import pwd
 import shutil
 import socket
 import subprocess
-import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,6 +13,7 @@ import pytest
 
 from tests.conftest import EstateFolder
 from tests.peers import needs, program
+from tests.waiting import is_listening, wait_for
 
 SSHD = program("sshd")
 _ROOT = os.geteuid() == 0
@@ -32,18 +32,6 @@ def _free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])
-
-
-def _wait_for(port: int) -> None:
-    deadline = time.monotonic() + 20
-    while time.monotonic() < deadline:
-        try:
-            with socket.create_connection(("127.0.0.1", port), 1) as sock:
-                if sock.recv(4) == b"SSH-":
-                    return
-        except OSError:
-            continue
-    raise AssertionError("sshd did not come up")
 
 
 @pytest.fixture(scope="module")
@@ -73,7 +61,7 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
         Path("/run/sshd").mkdir(exist_ok=True)
     process = subprocess.Popen([str(SSHD), "-D", "-e", "-f", folder / "config"], stderr=subprocess.DEVNULL)
     try:
-        _wait_for(port)
+        wait_for(lambda: is_listening(port, process, b"SSH-"))
         listed = subprocess.run(["ssh-keygen", "-lf", folder / "host.pub"], capture_output=True, check=True, text=True)
         yield Server(port, listed.stdout.split()[1], folder / "client", pwd.getpwuid(os.geteuid()).pw_name)
     finally:

@@ -6,7 +6,6 @@ import resource
 import signal
 import sqlite3
 import subprocess
-import time
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -15,6 +14,7 @@ import pytest
 from historon.errors import StoreError
 from historon.store import LEDGER, FolderStore
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+from tests.waiting import wait_for
 
 _SOURCES = 12
 
@@ -76,9 +76,7 @@ def test_a_kill_while_pruning_loses_no_version_that_stays(estate: EstateFolder) 
     for _ in range(6):
         assert estate.run("collect").code == 0
     process = subprocess.Popen([PROGRAM, "prune", "--yes"], cwd=estate.path, stdout=subprocess.DEVNULL)
-    deadline = time.monotonic() + 30
-    while not (estate.path / "store" / f"{LEDGER}-wal").exists() and time.monotonic() < deadline:
-        pass
+    wait_for((estate.path / "store" / f"{LEDGER}-wal").exists)
     process.kill()
     process.wait()
     store = estate.store()
@@ -95,9 +93,7 @@ def test_an_interrupted_round_ends_and_is_on_record(files_estate: EstateFolder, 
     process = subprocess.Popen([PROGRAM, "collect"], cwd=files_estate.path, stdout=subprocess.PIPE, text=True)
     assert process.stdout is not None
     reported = process.stdout.readline()
-    deadline = time.monotonic() + 30
-    while not (files_estate.path / "started").exists() and time.monotonic() < deadline:
-        pass
+    wait_for((files_estate.path / "started").exists)
     process.send_signal(signal_number)
     out = process.communicate(timeout=30)[0]
     assert reported.split() == ["files", "first", "@1"]

@@ -567,6 +567,13 @@ _LINES = ["up 1", "up 2", "up 3", "link port-1 up", "link port-2 up", "x", "y z"
 
 
 @given(st.lists(st.lists(st.sampled_from(_LINES), max_size=7), min_size=4, max_size=8))
+@example(
+    [["link port-1 up"], ["up 1", "link port-2 up"], ["link port-2 up", "up 1"], ["link port-1 up"], ["link port-2 up"]]
+)
+@example(
+    [[f"link port-{2 - night % 2} up"] for night in range(4)]
+    + [["link port-1 up", *["link port-2 up"] * 2], ["link port-2 up", "link port-1 up"]]
+)
 @settings(max_examples=60)
 def test_a_proposal_tells_every_version_in_which_it_would_hide_anything(texts: list[list[str]]) -> None:
     """Seen by comparing the whole history once more with the rule in force."""

@@ -6,14 +6,11 @@ import re
 import shutil
 import subprocess
 import sys
-import threading
-import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import TypeVar
 
 import pytest
 from prometheus_client import Metric
@@ -25,10 +22,10 @@ from historon.timetable import Freshness
 from historon.timetable.health import HealthServer, Vitals
 from tests.conftest import PROGRAM, EstateFolder
 from tests.test_timetable import _on_record, _serving, scheduled
+from tests.waiting import wait_for
 
 __all__ = ["scheduled"]
 
-T = TypeVar("T")
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
 
@@ -103,7 +100,7 @@ def test_the_service_answers_while_it_runs_and_only_on_loopback(scheduled: Estat
         words = _wait_for_file(log, r"health and metrics on http://127.0.0.1:(\d+)")
         port = int(words[1])
         _wait_for_file(log, "round 1 ended: 1 first")
-        _wait_for(lambda: json.loads(_ask(port, "/health")[2])["next_due"])
+        wait_for(lambda: json.loads(_ask(port, "/health")[2])["next_due"])
         assert _ask(port, "/health")[0] == 200
         assert "historon_rounds_total 1.0" in _ask(port, "/metrics")[2]
         taken = scheduled.run("serve", "--port", str(port))
@@ -124,24 +121,15 @@ def test_a_service_that_starts_anew_knows_the_last_round(scheduled: EstateFolder
     with _serving(scheduled, "--port", "0", "--log-file", str(log)) as process:
         port = int(_wait_for_file(log, r"health and metrics on http://127.0.0.1:(\d+)")[1])
         _wait_for_file(log, "on schedule")
-        health = _wait_for(lambda: json.loads(_ask(port, "/health")[2]))
+        health = wait_for(lambda: json.loads(_ask(port, "/health")[2]))
         assert health["last_round"], "it is on record, whoever made it"
         assert "historon_last_round_timestamp_seconds" in _ask(port, "/metrics")[2]
         process.terminate()
         process.wait(20)
 
 
-def _wait_for(done: Callable[[], T]) -> T:
-    """Wait until it is so, and return what made it so."""
-    deadline = time.monotonic() + 40
-    while not (found := done()):
-        assert time.monotonic() < deadline, "it never came so far"
-        threading.Event().wait(0.05)
-    return found
-
-
 def _wait_for_file(file: Path, pattern: str) -> "re.Match[str]":
-    found = _wait_for(lambda: re.search(pattern, file.read_text()) if file.exists() else None)
+    found = wait_for(lambda: re.search(pattern, file.read_text()) if file.exists() else None)
     assert found
     return found
 

@@ -4,13 +4,13 @@ import json
 import os
 import signal
 import subprocess
-import time
 from pathlib import Path
 
 import pytest
 
 from historon.standins.purser import Purser, PurserFault
 from tests.conftest import PROGRAM, EstateFolder, collect, describe_estate, parts_of
+from tests.waiting import wait_for
 
 _SITES = {"sites": [{"id": "a", "made": "2026-01-02", "open": True}, {"id": "b", "made": "2026-03-01", "open": False}]}
 
@@ -246,9 +246,7 @@ def test_it_is_resumed_when_the_round_is_interrupted(estate: EstateFolder, purse
         stdout=subprocess.PIPE,
         text=True,
     )
-    deadline = time.monotonic() + 20
-    while purser.running and time.monotonic() < deadline:
-        pass
+    wait_for(lambda: not purser.running)
     process.send_signal(by)
     out = process.communicate(timeout=20)[0]
     assert process.returncode == 130, out

@@ -4,10 +4,10 @@ import json
 import os
 import signal
 import subprocess
-import time
 from pathlib import Path
 
 from tests.conftest import PROGRAM, EstateFolder
+from tests.waiting import wait_for
 
 _SCRIPT = """
 now=$(ls busy | wc -l); touch busy/$$; echo $(ls busy | wc -l) >> most
@@ -47,9 +47,7 @@ def test_an_interrupted_round_is_finished_later(estate: EstateFolder) -> None:
     quick = '[procedures.q]\nover = "local"\nsteps = [{ keep = ["echo", "q"], as = "x" }]\n[[sources]]\nname = "quick"\nprocedure = "q"\n'
     estate.write(text.replace("[[sources]]", quick + "[[sources]]", 1))
     process = subprocess.Popen([PROGRAM, "collect"], cwd=estate.path, stdout=subprocess.DEVNULL, env={**os.environ})
-    deadline = time.monotonic() + 20
-    while not (estate.path / "waiting").exists() and time.monotonic() < deadline:
-        pass
+    wait_for((estate.path / "waiting").exists)
     process.send_signal(signal.SIGTERM)
     assert process.wait(20) == 130
     (estate.path / "go").touch()
@@ -64,9 +62,7 @@ def test_a_round_cut_short_is_finished_later(estate: EstateFolder, tmp_path: Pat
     _many(estate, 3, "", "")
     (estate.path / "work.sh").write_text("touch waiting; exec sleep 60\n")
     process = subprocess.Popen([PROGRAM, "collect"], cwd=estate.path, stdout=subprocess.DEVNULL)
-    deadline = time.monotonic() + 20
-    while not (estate.path / "waiting").exists() and time.monotonic() < deadline:
-        pass
+    wait_for((estate.path / "waiting").exists)
     process.kill()
     process.wait()
     (estate.path / "work.sh").write_text("echo x\n")

@@ -8,7 +8,7 @@ said with it.
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import partial
+from functools import cache, partial
 
 from historon.compare.changes import How
 from historon.compare.exports import PartChange, compare_exports, contents_of
@@ -128,6 +128,7 @@ def study(store: Store, history: Sequence[Version], masks: Masks) -> list[Propos
     for step, found in enumerate(steps):
         for seen in found:
             places.setdefault(seen.key, _Place(seen.key[0])).see(step, seen)
+    tells_less = cache(partial(_tells_less, store, history, masks))
     least = max(_FEWEST, _OFTEN * len(steps))
     often = {key for key, place in places.items() if key[1] != _REAL and len(place.steps) >= least}
     made = {}
@@ -139,7 +140,11 @@ def study(store: Store, history: Sequence[Version], masks: Masks) -> list[Propos
             if _leaves_out(rule, key, store, history[last : last + 2], masks):
                 alone = sum(all(seen.key in often for seen in steps[step]) for step in place.steps)
                 seen_in = [history[step + 1].number for step in sorted(place.steps)]
-                hides = list(_hidden(rule, key, steps, often, history))
+                hides = [
+                    Hidden(history[step + 1].number, *seen.told)
+                    for step, seen in _would_hide(rule, key, steps, often)
+                    if seen.key[1] != "order" or key[1] == "order" or tells_less(rule, step)
+                ]
                 made[rule.setting, rule.text] = Proposal(
                     rule.setting, rule.text, place.part, seen_in, len(steps), alone, *place.told, hides
                 )
@@ -312,15 +317,29 @@ def _leaves_out(rule: _Rule, key: _Key, store: Store, versions: Sequence[Version
     return all(seen.key != key for seen in _differing(old, new, rule.added_to(masks)))
 
 
-def _hidden(
-    rule: _Rule, key: _Key, steps: Sequence[Sequence[_Seen]], often: set[_Key], history: Sequence[Version]
-) -> Iterator[Hidden]:
-    """What a rule would have hidden in all of history, beside what differs often."""
+def _would_hide(
+    rule: _Rule, key: _Key, steps: Sequence[Sequence[_Seen]], often: set[_Key]
+) -> Iterator[tuple[int, _Seen]]:
+    """What a rule would have hidden in all of history, beside what differs often: the step, and what was seen in it."""
     masks = rule.added_to(Masks(key=b""))
-    for version, found in zip(history[1:], steps, strict=True):
+    for step, found in enumerate(steps):
         for seen in found:
             if seen.key not in often and _hides(masks, key, seen):
-                yield Hidden(version.number, *seen.told)
+                yield step, seen
+
+
+def _tells_less(store: Store, history: Sequence[Version], masks: Masks, rule: _Rule, step: int) -> bool:
+    """Whether less is told of a step with a rule in force.
+
+    A rule that makes a moved line equal to the lines that it passed hides the move, and does not hide it otherwise:
+    comparing once more tells.
+    """
+    old, new = (contents_of(store, version.source, version.number) for version in history[step : step + 2])
+    told, left = (
+        sum(change.added + change.removed for change in compare_exports(old, new, wanted))
+        for wanted in (masks, rule.added_to(masks))
+    )
+    return left < told
 
 
 def _hides(masks: Masks, key: _Key, seen: _Seen) -> bool:
