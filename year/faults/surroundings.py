@@ -142,6 +142,8 @@ class ByHand(Disturbance):
 
     @staticmethod
     def _collect(play: "Play", names: Sequence[str]) -> None:
+        if (play.home.parent / "aside").exists():
+            return  # somebody who made another store there collects into that one
         play.night.by_hand |= set(names)
         code, _, err = play.ask("collect", *names)
         if play.is_odd(code, 0, 3, 5, 6):

@@ -80,10 +80,18 @@ def counted(places: Sequence[str]) -> str:
     return f"{len(places)}: {'; '.join(places[:_NAMED])}{more}"
 
 
-def outlines_of(old: Sequence[bytes], new: Sequence[bytes], kind: str | None) -> tuple[Outline, Outline]:
-    """The outlines of two texts, both of one kind: that of the longer one, unless another is given."""
+def outlines_of(
+    old: Sequence[bytes],
+    new: Sequence[bytes],
+    kind: str | None,
+    shown: tuple[Sequence[bytes] | None, Sequence[bytes] | None] = (None, None),
+) -> tuple[Outline, Outline]:
+    """The outlines of two texts, both of one kind: that of the longer one, unless another is given.
+
+    `shown` are their lines fit for eyes, where these are not.
+    """
     kind = kind or Outline(max(old, new, key=len)).kind
-    return Outline(old, kind), Outline(new, kind)
+    return Outline(old, kind, shown[0]), Outline(new, kind, shown[1])
 
 
 def text_changes(edits: Sequence[Edit], outlines: tuple[Outline, Outline], *, fold: bool = True) -> list[Change]:
@@ -127,7 +135,7 @@ class _Side:
     """One of two texts, with its outline."""
 
     def __init__(self, outline: Outline) -> None:
-        self.lines = outline.lines
+        self.lines = outline.shown
         self.outline = outline
 
     def text(self, at: int) -> str:

@@ -18,6 +18,7 @@ from historon.compare.masks import Masks
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline
 from historon.compare.references import with_references
+from historon.compare.shown import ShownLines
 from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts, parted_lines
@@ -53,7 +54,7 @@ class Kind(StrEnum):
 class PartChange:
     """One part that differs: both contents, the edits that count, and the masks through which eyes may see it.
 
-    `was` is its name before, where it has another one now.
+    `was` is its name before, where it has another one now; `is_document` says whether both sides have been read as one.
     """
 
     name: str
@@ -63,21 +64,22 @@ class PartChange:
     edits: Sequence[Edit]
     masks: Masks
     was: str | None = None
+    is_document: bool = False
 
     @cached_property
-    def _seen(self) -> tuple[bytes, bytes]:
-        """Both contents, fit for eyes."""
-        return self.masks.hide(self.old_content), self.masks.hide(self.new_content)
-
-    @cached_property
-    def old(self) -> list[bytes]:
+    def old(self) -> ShownLines:
         """The lines before, fit for eyes."""
-        return split_lines(self._seen[0])
+        return self.masks.shown(self.old_content)
 
     @cached_property
-    def new(self) -> list[bytes]:
+    def new(self) -> ShownLines:
         """The lines after, fit for eyes."""
-        return split_lines(self._seen[1])
+        return self.masks.shown(self.new_content)
+
+    @cached_property
+    def outlines(self) -> tuple[Outline, Outline]:
+        """How the lines before and after are nested, both read as of one kind."""
+        return outlines_of(self.old.bare, self.new.bare, self.masks.outline, (self.old, self.new))
 
     @property
     def added(self) -> int:
@@ -104,7 +106,7 @@ class PartChange:
         if self.kind is Kind.BINARY:
             whole = Change(How.EDITED, "", _described(self.old_content), _described(self.new_content))
             # Without the names that stand beside them in a text, nobody can tell which of them are secrets.
-            return [whole, *_strings(*self._seen)] if self.masks.reveal else [whole]
+            return [whole, *_strings(self.old_content, self.new_content)] if self.masks.reveal else [whole]
         renamed = [Change(How.EDITED, "name", self.was, self.name)] if self.was else []
         if self._document_changes is not None:
             return [*renamed, *self._document_changes]
@@ -112,14 +114,13 @@ class PartChange:
         return told or [Change(How.EDITED, "", "", "only blank lines and separators")]
 
     def _text_changes(self) -> Sequence[Change]:
-        outlines = outlines_of(self.old, self.new, self.masks.outline)
-        return with_references(text_changes(self.edits, outlines), outlines)
+        return with_references(text_changes(self.edits, self.outlines), self.outlines)
 
     def _at_large(self) -> Sequence[Change]:
         """What can be said of a text as a whole, where that says more than its lines: another one, or another order."""
         if min(len(self.old), len(self.new)) < _MANY_LINES or self.added < _MANY_LINES:
             return []
-        sides = [Counter(line.strip() for line in lines if line.strip()) for lines in (self.old, self.new)]
+        sides = [Counter(line.strip() for line in lines.bare if line.strip()) for lines in (self.old, self.new)]
         if sides[0] == sides[1]:
             return [
                 Change(How.EDITED, "", "", f"only the order of its lines: {self.added:,} of {len(self.new):,} moved")
@@ -131,9 +132,10 @@ class PartChange:
 
     @cached_property
     def _document_changes(self) -> Sequence[Change] | None:
-        if self.kind not in (Kind.EDITED, Kind.RENAMED) or not self.edits:
+        if not self.is_document or not self.edits:
             return None
-        changes = _structure(self.name, *self._seen, self.masks)
+        seen = self.masks.hide(self.old_content), self.masks.hide(self.new_content)
+        changes = _structure(self.name, *seen, self.masks)
         # Where the trees do not differ, what they do not keep does: then the lines are the change.
         return list(changes) or None if changes is not None else None
 
@@ -143,7 +145,7 @@ class PartChange:
         kept = [change for change in self.changes if wanted in change.path.lower()]
         if not kept:
             return None
-        sides = Outline(self.old, self.masks.outline), Outline(self.new, self.masks.outline)
+        sides = self.outlines
 
         def under(outline: Outline, lines: Sequence[bytes], start: int, end: int) -> bool:
             return any(wanted.encode() in _place(outline, lines, at).lower() for at in range(start, end))
@@ -293,11 +295,12 @@ def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was:
         return PartChange(name, kind, left, right, (), masks, was)
     both = old is not None and new is not None
     edits = _edits(left, right, masks.for_part(name) if both else None)
-    if both and edits and not masks.with_noise:
-        trees = _trees(name, left, right, masks)
-        if trees and next(document_changes(*trees, masks), None) is None and _same_otherwise(trees, left, right, masks):
-            edits = []  # the same document, written in another way
-    return PartChange(name, kind, left, right, edits, masks, was) if edits or kind is not Kind.EDITED else None
+    trees = _trees(name, left, right, masks) if both and edits else None
+    if trees and not masks.with_noise and _means_the_same(trees, left, right, masks):
+        edits = []  # the same document, written in another way
+    if kind is Kind.EDITED and not edits:
+        return None
+    return PartChange(name, kind, left, right, edits, masks, was, is_document=trees is not None)
 
 
 def _in_utf8(sides: Sequence[bytes | None]) -> list[bytes]:
@@ -312,8 +315,13 @@ def _in_utf8(sides: Sequence[bytes | None]) -> list[bytes]:
     return contents if written[0] == written[1] else written  # the same text in another encoding is not the same
 
 
-def _same_otherwise(trees: tuple[Document, Document], old: bytes, new: bytes, masks: Masks) -> bool:
-    """Whether nothing differs that the trees do not keep; where order in them was said to mean nothing, they decide."""
+def _means_the_same(trees: tuple[Document, Document], old: bytes, new: bytes, masks: Masks) -> bool:
+    """Whether neither the trees differ nor what they do not keep.
+
+    Where order in them was said to mean nothing, the trees decide.
+    """
+    if next(document_changes(*trees, masks), None) is not None:
+        return False
     return same_meaning(old, new, masks.xpaths) or any(order_is_free(tree, masks) for tree in trees)
 
 

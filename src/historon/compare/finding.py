@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
-from historon.compare.changes import Change, How, outlines_of, text_changes
+from historon.compare.changes import Change, How, text_changes
 from historon.compare.exports import Kind, PartChange, comparable, compare_exports, contents_of
 from historon.compare.lines import same_lines, split_lines
 from historon.compare.masks import Masks
@@ -316,9 +316,9 @@ def _stayed(part: PartChange, tracked: _Tracked) -> Iterator[tuple[_Key, _Key]]:
     lines = {line for name, _, line in tracked if name == part.name}
     if not lines or part.kind not in (Kind.EDITED, Kind.RENAMED):
         return
-    sides = Outline(part.old, part.masks.outline), Outline(part.new, part.masks.outline)
+    sides = Outline([*part.old], part.masks.outline), Outline([*part.new], part.masks.outline)
     was = part.was or part.name
-    for number, other in same_lines(part.old, part.new).items():
+    for number, other in same_lines([*part.old], [*part.new]).items():
         line = _text(part.new[other - 1])
         if line in lines:
             old = (was, _text(b" / ".join(sides[0].path(number - 1))), line)
@@ -331,11 +331,10 @@ def _line_changes(changed: Sequence[PartChange], masks: Masks) -> list[tuple[str
     """Every line that changed, with where and what it was and is."""
     found = []
     for part in changed:
-        sides = Outline(part.old, masks.outline), Outline(part.new, masks.outline)
         if part.kind is Kind.BINARY:
             continue
-        outlines = outlines_of(part.old, part.new, masks.outline)
-        for change in text_changes(part.edits, outlines, fold=False):
+        sides = Outline([*part.old], masks.outline), Outline([*part.new], masks.outline)
+        for change in text_changes(part.edits, part.outlines, fold=False):
             places: list[_Key | None] = [None, None]
             names = (part.was or part.name, part.name)
             for side, (outline, lines, at) in enumerate(

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from typing import Self
 
-from historon.compare.secrets import cut_off, forms_of, secret_spans
+from historon.compare.secrets import cut_off, forms_of, reach_of, secret_spans
+from historon.compare.shown import ShownLines
 from historon.estate import Expression, Noise, Pattern, Procedure
 
 __all__ = ["VALUE_KINDS", "Masks"]
@@ -73,6 +74,7 @@ class Masks:
         self._key = key
         self.reveal = reveal
         self._known: list[bytes] = []
+        self._forms: list[re.Pattern[bytes]] = []  # in which the known ones may come back
         for text in known_secrets:
             self.also(text)
 
@@ -92,7 +94,7 @@ class Masks:
     def also(self, secret: bytes) -> None:
         """Hide this secret too, wherever it stands, also as it is written in requests and pages."""
         if len(secret) >= _SHORTEST:
-            self._secret += forms_of(secret)
+            self._forms += forms_of(secret)
             self._known.append(secret)
 
     def adding(self, *, noise: Iterable[Noise] = (), unordered: Iterable[Pattern] = ()) -> Self:
@@ -161,25 +163,35 @@ class Masks:
         if self.reveal:
             return content
         spans = list(secret_spans(content))
-        spans += [span for pattern in self._secret for span in _spans(pattern, content)]
+        spans += [span for pattern in (*self._secret, *self._forms) for span in _spans(pattern, content)]
         spans += [span for secret in self._known for span in cut_off(secret, content)]
-        return b"".join(self._replaced(content, spans)) if spans else content
+        return self._replaced(content, spans) if spans else content
+
+    def shown(self, content: bytes) -> ShownLines:
+        """The lines fit for eyes, hidden as far as they are looked at."""
+        if self.reveal or self._hides_over_lines(content):
+            return ShownLines(content, self.hide)
+        return ShownLines(content, self.hide, reach=reach_of(self._known))
+
+    def _hides_over_lines(self, content: bytes) -> bool:
+        """Whether a rule of the procedure finds a secret that goes over several lines."""
+        return any(b"\n" in match[0] for pattern in self._secret for match in pattern.finditer(content))
 
     def seen(self, text: str) -> str:
         """The same for a message."""
         return self.hide(text.encode()).decode("utf-8", "replace")
 
-    def _replaced(self, content: bytes, spans: list[tuple[int, int]]) -> Iterator[bytes]:
+    def _replaced(self, content: bytes, spans: list[tuple[int, int]]) -> bytes:
         """The content with what the spans cover, overlapping ones as one, replaced by marks."""
+        pieces = []
         at = 0
         for start, end in _merged(spans):
-            yield content[at:start]
-            yield self._mark(content[start:end])
+            pieces += [content[at:start], self._mark(content[start:end])]
             at = end
-        yield content[at:]
+        return b"".join([*pieces, content[at:]])
 
     def _mark(self, secret: bytes) -> bytes:
-        mark = b"[secret " + hmac.new(self._key, secret, "sha256").hexdigest()[:6].encode() + b"]"
+        mark = b"[secret " + hmac.digest(self._key, secret, "sha256").hex()[:6].encode() + b"]"
         return b"\n".join([mark] * (secret.count(b"\n") + 1))
 
 

@@ -46,9 +46,13 @@ class Outline:
     once; so no text makes it quadratic.
     """
 
-    def __init__(self, lines: Sequence[bytes], kind: str | None = None) -> None:
-        """`kind` is as a procedure's `outline`; otherwise it is found."""
+    def __init__(self, lines: Sequence[bytes], kind: str | None = None, shown: Sequence[bytes] | None = None) -> None:
+        """`kind` is as a procedure's `outline`; otherwise it is found.
+
+        `shown` are the lines as they stand in paths, where those that tell how they are nested are not fit for eyes.
+        """
         self.lines = lines
+        self.shown = lines if shown is None else shown
         self._known: dict[int, int] = {}
         self._paths: dict[int, tuple[bytes, ...]] = {}
         self._headings: dict[int, bytes] = {}
@@ -88,7 +92,7 @@ class Outline:
             found: list[bytes] = []
             above = parent
             while len(found) < _DEEPEST and above >= 0:
-                found.append(_heading(self.lines[above]))
+                found.append(_heading(self.shown[above]))
                 above = self.parent(above)
             self._bare[parent] = tuple(reversed(found))
         return self._bare[parent]
@@ -120,7 +124,7 @@ class Outline:
     def _document_name(self, start: int) -> bytes:
         """Its `kind` and `name`, as far as it has them near its beginning."""
         found: dict[bytes, bytes] = {}
-        for line in self.lines[start : start + _LOOKED_INTO]:
+        for line in self.shown[start : start + _LOOKED_INTO]:
             if line.rstrip() == b"---":
                 break
             keyed = _KEYED.match(line)
@@ -133,23 +137,28 @@ class Outline:
 
         Where each line is a whole path they are those that it shares with another, else the name that gets a value.
         """
-        if self.kind == "prefixes" and (shared := self._shared_words(self.lines[at])):
+        if self.kind == "prefixes" and (shared := self._shared_words(at)):
             return shared
         if self.kind in ("flat", "prefixes") and self._gives_values:
-            named = _DIRECTIVE.match(self.lines[at])
+            named = _DIRECTIVE.match(self.shown[at])
             return named[1] if named and named[1].lower() not in _VERBS else b""
         return b""
 
-    def _shared_words(self, line: bytes) -> bytes:
-        place = bisect_left(self._sorted, line)
-        near = [other for other in self._sorted[max(0, place - 1) : place + 3] if other != line]
-        shared = max((first_words(line.strip(), other.strip()) for other in near), key=len, default=b"")
+    def _shared_words(self, at: int) -> bytes:
+        lines, places = self._sorted
+        here = bisect_left(lines, self.lines[at])
+        near = [places[other] for other in range(max(0, here - 1), min(here + 3, len(lines))) if other != here]
+        line = self.shown[at].strip()
+        shared = max((first_words(line, self.shown[other].strip()) for other in near), key=len, default=b"")
         words = shared.split()
         return shared if len(words) < len(line.split()) else b" ".join(words[:-1])
 
     @cached_property
-    def _sorted(self) -> list[bytes]:
-        return sorted(set(self.lines))
+    def _sorted(self) -> tuple[list[bytes], list[int]]:
+        """The lines in order, each once, and where one of each stands."""
+        places = {line: at for at, line in enumerate(self.lines)}
+        lines = sorted(places)
+        return lines, [places[line] for line in lines]
 
     @cached_property
     def _sample(self) -> list[bytes]:
@@ -171,7 +180,7 @@ class Outline:
         return self._headings[at]
 
     def _named(self, at: int) -> bytes:
-        heading = _heading(self.lines[at])
+        heading = _heading(self.shown[at])
         if self.kind not in ("braces", "headers") or self.lines[at].strip() not in self._repeated:
             return heading
         found: dict[bytes, bytes] = {}
@@ -181,7 +190,7 @@ class Outline:
                 break
             name = line.split(None, 1)[0].partition(b"=")[0].lower() if line.strip() else b""
             if name in _TELLING_NAMES and name not in found and self.parent(below) == at:
-                found[name] = line.strip().rstrip(b";,")
+                found[name] = self.shown[below].strip().rstrip(b";,")
         told = next((found[name] for name in _TELLING_NAMES if name in found), b"")
         return b"%s (%s)" % (heading, told) if told else heading
 
@@ -191,9 +200,8 @@ class Outline:
             if self._steps < 0:
                 self._known = dict(enumerate(self._parents()))
                 return self._known[at]
-            found = self._finders[self.kind](at)
-            self._steps -= at - found
-            self._known[at] = found
+            self._known[at], walked_to = self._finders[self.kind](at)
+            self._steps -= at - walked_to
         return self._known[at]
 
     def rank(self, at: int) -> int:
@@ -218,44 +226,45 @@ class Outline:
         return _COMMENT.match(self.lines[at]) is not None
 
     @cached_property
-    def _finders(self) -> dict[str, Callable[[int], int]]:
+    def _finders(self) -> dict[str, Callable[[int], tuple[int, int]]]:
+        """How a line's parent is found by the kind of nesting: the parent, and the line up to which was walked."""
         return {
             "indentation": self._shallower, "braces": self._unclosed, "words": self._unclosed,
-            "headers": self._last_header, "prefixes": lambda at: -1, "flat": lambda at: -1,
+            "headers": self._last_header, "prefixes": lambda at: (-1, at), "flat": lambda at: (-1, at),
         }  # fmt: skip
 
-    def _shallower(self, at: int) -> int:
+    def _shallower(self, at: int) -> tuple[int, int]:
         """The nearest line above that is indented less."""
         lines = self.lines
         while at > 0 and not lines[at].strip():
             at -= 1
         depth = _depth(lines[at]) if lines else 0
         if not depth:
-            return -1
+            return -1, at
         for other in range(at - 1, -1, -1):
             if _says_nothing(lines[other]):
                 continue
             above = _depth(lines[other])
             if above < depth:
-                return other
+                return other, other
             if above == depth and other in self._known:
-                return self._known[other]
-        return -1
+                return self._known[other], other
+        return -1, -1
 
-    def _unclosed(self, at: int) -> int:
+    def _unclosed(self, at: int) -> tuple[int, int]:
         """The nearest line above that opens a section which is still open here."""
         closed = 1 if self._closes(self.lines[at]) else 0
         for other in range(at - 1, -1, -1):
             line = self.lines[other]
             if not closed and other in self._known and not self._opens(line) and not self._closes(line):
-                return self._known[other]
+                return self._known[other], other
             if self._opens(line):
                 if not closed:
-                    return other
+                    return other, other
                 closed -= 1
             if self._closes(line):
                 closed += 1
-        return -1
+        return -1, -1
 
     def _parents(self) -> Iterator[int]:
         """The parents of all lines, in one pass."""
@@ -306,15 +315,15 @@ class Outline:
             )
         return line.strip() in self._closers
 
-    def _last_header(self, at: int) -> int:
+    def _last_header(self, at: int) -> tuple[int, int]:
         if _is_header(self.lines[at]):
-            return -1
+            return -1, at
         for other in range(at - 1, -1, -1):
             if other in self._known and self._known[other] >= 0:
-                return self._known[other]
+                return self._known[other], other
             if _is_header(self.lines[other]):
-                return other
-        return -1
+                return other, other
+        return -1, -1
 
     def _found_kind(self) -> str:
         sample = self._sample

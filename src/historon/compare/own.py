@@ -20,7 +20,7 @@ _READ = 4 * 2**20  # bytes of a text that are learnt from
 _HEAD = 2**15  # bytes of it in which a source names itself
 _MOST_NEAR = 40_000  # places of a text that are looked at
 _SHORTEST = 8  # bits of a prefix
-_MOST = 4_000  # addresses of a source
+_MOST = 4_000  # addresses of a source, after which no other text is learnt from
 _V4 = r"(?:\d{1,3}\.){3}\d{1,3}"
 _V6 = r"(?:[0-9A-Fa-f]{0,4}:){2,7}[0-9A-Fa-f]{0,4}"
 _LENGTH = r"/(\d{1,3})|[ \t]+(?:netmask[ \t]+|mask[ \t]+)?(255\.(?:\d{1,3}\.){2}\d{1,3})"
@@ -61,19 +61,23 @@ class Own:
     def numbers(self) -> frozenset[int]:
         """Its numbers: those in its names, and the last of each address that stands alone."""
         found = {int(digits) for name in self.names if not _is_address(name) for digits in _DIGITS.findall(name)[:8]}
-        alone = {network.network_address for network in self.networks if network.prefixlen == network.max_prefixlen}
-        return frozenset(found | {int(address) & 0xFF for address in alone if address.version == 4})
+        return frozenset(found | {int(one.network_address) & 0xFF for one in self._alone if one.version == 4})
 
     @cached_property
     def networks(self) -> frozenset[_Network]:
         """The networks in which it has an address; those of a single address too."""
-        found: set[_Network] = set()
-        for name in self._given:
-            if _is_address(name):
-                found.add(ip_network(name))
+        found = set(self._alone)
         for text in self._texts:
-            found.update(_networks(text[:_READ], _MOST - len(found)))
+            if len(found) < _MOST:
+                found.update(_networks(text[:_READ]))
         return frozenset(found)
+
+    @cached_property
+    def _alone(self) -> frozenset[_Network]:
+        """Its addresses that stand alone, each as a network of its own; they are few, and found fast."""
+        given = {ip_network(name) for name in self._given if _is_address(name)}
+        learnt = chain.from_iterable(_single(text[:_READ]) for text in self._texts)
+        return frozenset(given.union(islice(learnt, _MOST_NEAR)))
 
     @cached_property
     def _lengths(self) -> frozenset[tuple[int, int]]:
@@ -94,22 +98,23 @@ class Own:
         )
 
 
-def _networks(text: bytes, most: int) -> set[_Network]:
-    found: set[_Network] = set()
+def _networks(text: bytes) -> Iterator[_Network]:
+    """The networks of addresses that are given with their length."""
     for place in islice(chain(_ENDS.finditer(text), _ENDS_V6.finditer(text)), _MOST_NEAR):
         start = max(0, place.start() - _BEFORE)
         match = next(
             (one for one in _ADDRESSED.finditer(text, start, place.end() + _BEHIND) if one.end() > place.start()), None
         )
         if match and (own := _own_network(match[1], match[2] or match[3])):
-            found.add(own)
-        if len(found) >= most:
-            return found
+            yield own
+
+
+def _single(text: bytes) -> Iterator[_Network]:
+    """The addresses behind words by which configurations name their own address."""
     for start in islice(chain.from_iterable(_places(text, word) for word in _NAMERS), _MOST_NEAR):
         match = _ALONE.search(text, max(0, start - 1), start + _BEHIND)
         if match and _is_address(match[1].decode()):
-            found.add(ip_network(match[1].decode()))
-    return found
+            yield ip_network(match[1].decode())
 
 
 def _places(text: bytes, word: bytes) -> Iterator[int]:

@@ -54,8 +54,9 @@ class _Text:
     """One of two texts: where names are defined in it, and where they are used."""
 
     def __init__(self, outline: Outline) -> None:
-        self.lines = outline.lines
+        self.lines = outline.shown
         self.outline = outline
+        self._bare = outline.lines
         self._content = b"".join(outline.lines)
         self._known: dict[bytes, list[int]] = {}
         self._where: dict[bytes, list[int] | None] = {}
@@ -67,12 +68,12 @@ class _Text:
 
     @cached_property
     def _starts(self) -> list[int]:
-        return list(accumulate(map(len, self.lines), initial=0))
+        return list(accumulate(map(len, self._bare), initial=0))
 
     def definitions(self, name: bytes) -> list[int]:
         """The lines that head a block by this name."""
         if name not in self._known:
-            ends = (at for at in self._places(name) or () if self.lines[at].rstrip(_BEHIND).endswith(name))
+            ends = (at for at in self._places(name) or () if self._bare[at].rstrip(_BEHIND).endswith(name))
             self._known[name] = [at for at in ends if name_of(self.lines[at]) == name and self.heads(at)]
         return self._known[name]
 
@@ -111,7 +112,7 @@ class _Text:
             if len(found) > _MOST_USES or looked > 10 * _MOST_USES:
                 return None
             at = self._content.find(name, at + len(name))
-        return list(found)
+        return [line for line in found if name in self.lines[line]]  # not where it is a secret
 
     def kind(self, at: int) -> bytes:
         """What kind of block a line heads: all but its name, behind what it stands under."""
@@ -129,11 +130,15 @@ class _Text:
         looked = 0
         while at >= 0 and looked < 10 * _MOST_USES:
             line = bisect_right(self._starts, at) - 1
-            found = tokens(self.lines[line])
-            if found[: len(words)] == list(words) and len(found) == count:
+            if self._has_form(self._bare[line], words, count) and self._has_form(self.lines[line], words, count):
                 yield line
             looked += 1
             at = self._content.find(begin, self._starts[line + 1])
+
+    @staticmethod
+    def _has_form(line: bytes, words: Sequence[bytes], count: int) -> bool:
+        found = tokens(line)
+        return len(found) == count and found[: len(words)] == list(words)
 
 
 def _continues(letter: bytes) -> bool:

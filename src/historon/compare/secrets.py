@@ -8,13 +8,16 @@ import base64
 import json
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from html import escape
 from math import log2
 from urllib.parse import quote, quote_plus
 
-__all__ = ["cut_off", "forms_of", "random_words", "secret_spans"]
+__all__ = ["cut_off", "forms_of", "keeps_to_lines", "random_words", "reach_of", "secret_spans"]
+
+_REACH = 1_500  # bytes before and behind a line that may have a say in it, where secrets keep to lines
+_WIDEST = 40  # bytes in which a letter of a known secret may be written: as `%25255C`, or with line feeds behind it
 
 _Span = tuple[int, int]
 
@@ -98,6 +101,7 @@ _REST_OF_BARE = re.compile(rb"[^\s\"'<>]*")
 _REST_OF_ELEMENT = re.compile(rb"[^<]{0,65536}")
 _MARK = re.compile(rb"\[secret [0-9a-f]{6}\]")
 _BLOCK = re.compile(rb"[|>][+-]?\d?[ \t]*\r?\n(?P<indent>[ \t]+)")
+_BLOCK_BEGINS = re.compile(rb"\|[+-]?\d?[ \t]*\r?\n")
 _BARE = re.compile(rb"[^\s\"'<>]{1,256}")
 _ELEMENT_TEXT = re.compile(rb"[^<]{1,256}")
 # What stands for a secret that is elsewhere, or for one that somebody hid before.
@@ -131,6 +135,21 @@ _FORMS = {
 }  # fmt: skip
 _BEGIN = re.compile(rb"-----BEGIN [A-Z0-9 ]{0,40}PRIVATE KEY(?: BLOCK)?-----")
 _KEY_LINES = re.compile(rb"(?:\s|\\[nrt])*")
+
+
+def keeps_to_lines(content: bytes) -> bool:
+    """Whether what stands more than `reach_of` bytes before or behind a line has no say in what is a secret in it.
+
+    A private key, an element, a block scalar and a value with an escaped line feed may go on for any number of lines.
+    """
+    if any(sign in content for sign in (b"<", b">", b"\\\n", b"\\\r", b"-----")):
+        return False
+    return b"|" not in content or _BLOCK_BEGINS.search(content) is None
+
+
+def reach_of(known_secrets: Sequence[bytes]) -> int:
+    """How many bytes before and behind a line have a say in what is hidden in it, where a text keeps to lines."""
+    return _REACH + _WIDEST * max(map(len, known_secrets), default=0)
 
 
 def secret_spans(content: bytes) -> Iterator[_Span]:

@@ -179,8 +179,9 @@ def _in_document(change: PartChange) -> Iterator[_Seen]:
 
 
 def _in_lines(change: PartChange) -> Iterator[_Seen]:
-    raw = split_lines(change.old_content), split_lines(change.new_content)
-    sides = Outline(change.old, change.masks.outline), Outline(change.new, change.masks.outline)
+    raw = change.old.bare, change.new.bare
+    kind = change.masks.outline
+    sides = Outline(change.old.bare, kind, change.old), Outline(change.new.bare, kind, change.new)
     paths = [partial(_path, side) for side in sides]
     edits = change.edits
     gone, came = set[int](), set[int]()

@@ -33,7 +33,8 @@ class Hunk:
 def hunks(change: PartChange, context: int = 3) -> Iterator[Hunk]:
     """The hunks of a part. Where noise was left out, the new side is the old one with only the telling edits made."""
     shift = 0
-    outline = Outline(change.old or change.new, change.masks.outline)
+    shown = change.old or change.new
+    outline = Outline(shown.bare, change.masks.outline, shown)
     for group in _grouped(change.edits, context):
         start = max(0, group[0].old_from - context)
         end = min(len(change.old), group[-1].old_to + context)
