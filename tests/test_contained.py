@@ -52,7 +52,7 @@ def two(estate: EstateFolder) -> EstateFolder:
 @pytest.mark.parametrize(
     ("module", "name"),
     [
-        ("judging", "inspect"), ("judging", "compare_exports"), ("judging", "signature"), ("judging", "fingerprints"),
+        ("judging", "inspect"), ("judging", "compare_exports"), ("judging", "signature"), ("judging", "each_fingerprint"),
         ("judging", "unmet"), ("judging", "changed_lines"), ("round", "requirements_of"), ("round", "question_about"), ("round", "news_of"),
     ],
 )  # fmt: skip

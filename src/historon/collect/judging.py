@@ -8,21 +8,24 @@ well.
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import islice
+from types import MappingProxyType
 from typing import IO
 
 import msgspec
 
 from historon.compare import (
     Change,
+    Fingerprint,
     Masks,
     PartChange,
     Reader,
     Unmet,
     comparable,
     compare_exports,
+    each_fingerprint,
     fingerprint,
-    fingerprints,
     folded,
+    grave_first,
     is_archive,
     packed,
     signature,
@@ -191,17 +194,24 @@ def _told(
 ) -> _Compared:  # fmt: skip
     """What is to be kept and told of changes."""
     added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
-    families = packed(fingerprints(changes, reader))
-    return _Compared(changed, follows, added, removed, changed_lines(changes, reader), families)
+    made = each_fingerprint(changes, reader)
+    families = packed(grave_first(made.values()))
+    return _Compared(changed, follows, added, removed, changed_lines(changes, reader, made), families)
 
 
-def changed_lines(changes: Sequence[PartChange], reader: Reader) -> list[ChangedLine]:
-    """The changes of a version as they are told, no more than anybody reads; of many that are alike two."""
+def changed_lines(
+    changes: Sequence[PartChange], reader: Reader, made: Mapping[tuple[str, Change], Fingerprint] = MappingProxyType({})
+) -> list[ChangedLine]:
+    """The changes of a version as they are told, no more than anybody reads; of many that are alike two.
+
+    `made` are their fingerprints, as far as there are any.
+    """
     found = ((part.name, one, more) for part in changes[:_LINES] for one, more in folded(part.changes))
-    return [
-        ChangedLine(part, _words(one, more), fingerprint(part, one, reader).key, reader.weights.of(one).warning)
-        for part, one, more in islice(found, _LINES)
-    ]
+    lines = []
+    for part, one, more in islice(found, _LINES):
+        known = made.get((part, one)) or fingerprint(part, one, reader)
+        lines.append(ChangedLine(part, _words(one, more), known.key, reader.weights.of(one).warning))
+    return lines
 
 
 def _words(change: Change, more: int) -> str:

@@ -15,8 +15,10 @@ from historon.compare.weights import Concern, Weights
 __all__ = [
     "Fingerprint",
     "Reader",
+    "each_fingerprint",
     "fingerprint",
     "fingerprints",
+    "grave_first",
     "is_packed",
     "packed",
     "texts_of",
@@ -149,7 +151,17 @@ def texts_of(changes: Iterable[PartChange]) -> list[bytes]:
 
 def fingerprints(changes: Iterable[PartChange], reader: Reader) -> list[Fingerprint]:
     """The fingerprints of a version's changes, the grave ones first."""
-    found = [fingerprint(part.name, change, reader) for part in changes for change in part.changes[: 4 * _MOST]]
+    return grave_first(each_fingerprint(changes, reader).values())
+
+
+def each_fingerprint(changes: Iterable[PartChange], reader: Reader) -> dict[tuple[str, Change], Fingerprint]:
+    """The fingerprint of each of a version's changes, by the part and the change."""
+    each = ((part.name, change) for part in changes for change in part.changes[: 4 * _MOST])
+    return {(part, change): fingerprint(part, change, reader) for part, change in each}
+
+
+def grave_first(found: Iterable[Fingerprint]) -> list[Fingerprint]:
+    """The fingerprints, each once, in the order of what they weigh; no more than are kept."""
     return sorted(dict.fromkeys(found), key=lambda one: (-one.weight, -one.concern))[:_MOST]
 
 
