@@ -32,6 +32,7 @@ _LOOKED_INTO = 60  # lines of such a block
 _CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
 _JSON_NAME = re.compile(rb"\s*\"([^\"]+)\"\s*:\s*[{\[]\s*$")
 _KEYED = re.compile(rb"[ \t]{0,8}([A-Za-z_][\w.-]*):(?:[ \t]+(\S.*)|\s*$)")
+_ANY_KEYED = re.compile(rb"^[ \t]{0,8}[A-Za-z_][\w.-]*:(?:[ \t]+\S|[ \t\r]*$)", re.MULTILINE)  # the same, in many lines
 _DIRECTIVE = re.compile(rb"[ \t]*([A-Za-z%@][\w.%@/-]*)(?:[ \t]*[=:]|[ \t])[ \t]*(?=\S)")
 _SENTENCE = re.compile(rb"\s[a-z]+[.!?]\s*$")
 _VERBS = {b"no", b"undo", b"set", b"unset", b"add", b"delete", b"default"}  # what they are about comes behind them
@@ -113,7 +114,7 @@ class Outline:
 
     @cached_property
     def _documents(self) -> tuple[list[int], list[bytes]] | None:
-        if not any(_KEYED.match(line) for line in self.lines[:_SAMPLE]):
+        if not _ANY_KEYED.search(b"".join(self.lines[:_SAMPLE])):
             return None
         marks = [at for at, line in enumerate(self.lines) if line.rstrip() == b"---"]
         starts = [0, *(at + 1 for at in marks)]
