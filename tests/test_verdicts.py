@@ -3,8 +3,8 @@
 import re
 from pathlib import Path
 
-from historon.cli.commands.requirements import _state
-from historon.estate import RequirementState
+from historon.api import Required
+from historon.estate import RequirementState, Source
 from historon.store import Outcome, State
 from historon.timetable import Freshness
 from tests.conftest import EstateFolder, describe_estate
@@ -23,7 +23,9 @@ def test_every_verdict_has_its_row_and_every_row_says_what_it_rests_on() -> None
     verdicts = {*map(str, Outcome), *map(str, State), *map(str, Freshness)} - told_elsewhere
     verdicts |= {*map(str, RequirementState), "up to date", "resumed", "SERVICE NOT RESUMED", "running", "cut short"}
     assert verdicts <= rows.keys()
-    assert {_state(None), _state([])} == {RequirementState.UNKNOWN, RequirementState.MET}
+    source = Source(name="s", procedure="p")
+    states = [Required(source, [], None).state, Required(source, [], []).state]
+    assert states == [RequirementState.UNKNOWN, RequirementState.MET]
     assert all(all(cells) for cells in rows.values())
 
 

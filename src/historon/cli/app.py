@@ -6,13 +6,13 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any, TypeVar, cast
 
 import click
 
-from historon.estate import ESTATE_FILE, Estate, read_estate, select
-from historon.store import FolderStore, Reference, Store, Version, resolve, still_paused
+from historon.api import Historon, find_estate_file
+from historon.estate import Estate, read_estate
+from historon.store import Store, still_paused
 
 __all__ = [
     "App", "estate_option", "example", "json_option", "pass_app", "query_options", "reveal_option", "where_option",
@@ -47,19 +47,15 @@ class App:
 
     def estate(self, named: str | None) -> Estate:
         """The estate file that is named, by option or variable, else the nearest one from this folder upwards."""
-        if named:
-            path = Path(named)
-            return read_estate(path / ESTATE_FILE if path.is_dir() else path)
-        here = Path.cwd()
-        found = (folder / ESTATE_FILE for folder in (here, *here.parents))
-        return read_estate(next((file for file in found if file.is_file()), here / ESTATE_FILE))
+        return read_estate(find_estate_file(named))
 
-    def version(self, estate: Estate, store: Store, written: str) -> Version:
-        """The version that `SOURCE@WHEN` names; UsageError when there is none, or no such source."""
-        reference = Reference.parse(written)
-        if reference.source not in estate.sources and not store.versions(reference.source):
-            select(estate, [reference.source])
-        return resolve(store, reference, now=self.clock(), zone=estate.zone)
+    @contextmanager
+    def opened(self, named: str | None, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Historon]:
+        """The estate that is named, with its store, closed again at the end; see `store`."""
+        with Historon(self.estate(named), clock=self.clock, spend_reserve=spend_reserve) as opened:
+            if tell_paused:
+                self._tell_paused(opened.store)
+            yield opened
 
     @contextmanager
     def store(self, estate: Estate, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Store]:
@@ -67,15 +63,10 @@ class App:
 
         Whoever has opened it is told of services that were left paused, unless the command tells of them itself.
         """
-        store = FolderStore(
-            estate.path(estate.settings.store), indexed=estate.settings.index, spend_reserve=spend_reserve
-        )
-        try:
+        with Historon(estate, clock=self.clock, spend_reserve=spend_reserve) as opened:
             if tell_paused:
-                self._tell_paused(store)
-            yield store
-        finally:
-            store.close()
+                self._tell_paused(opened.store)
+            yield opened.store
 
     def _tell_paused(self, store: Store) -> None:
         for one in still_paused(store, self.clock()):

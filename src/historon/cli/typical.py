@@ -1,14 +1,10 @@
 """`historon diff --where`: which of many sources are not as most of them are."""
 
-from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from historon.cli.output import console, count, print_json, printable
-from historon.cli.viewing import masks_for
-from historon.compare import Oddity, Reader, Typical, comparable, is_binary, typical
-from historon.errors import ExitCode, UsageError
-from historon.estate import Estate, Source
-from historon.store import Store
+from historon.compare import Oddity, Typical
+from historon.errors import ExitCode
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -18,26 +14,8 @@ __all__ = ["print_typical"]
 _SHOWN = 12  # oddities of one source
 
 
-def print_typical(estate: Estate, store: Store, sources: Sequence[Source], *, as_json: bool) -> int:
-    """Compare the latest good versions of these sources with what most of them have."""
-    contents, readers, outlines = {}, {}, {}
-    for source in sources:
-        good = store.state(source.name).good
-        if good is not None:
-            masks = masks_for(estate, store, source.name)
-            contents[source.name] = {
-                part.name: b"\n".join(line for line in masks.hide(comparable(part, store)).split(b"\n")
-                                      if masks.essence(line) is not None)
-                for part in store.parts(source.name, good)
-            }  # fmt: skip
-            outlines[source.name] = estate.procedure_of(source).outline
-            texts = [one for one in contents[source.name].values() if not is_binary(one)]
-            readers[source.name] = Reader(source.own_names, texts, numbers=False)
-    if len(contents) < 3:
-        raise UsageError(
-            f"{count(len(contents), 'source')} with a version are too few to tell what is usual", hint="widen --where"
-        )
-    found = typical(contents, readers, outlines)
+def print_typical(found: Typical, *, as_json: bool) -> int:
+    """Show how sources differ from what most of them have; the exit code says whether any does."""
     if as_json:
         print_json("diff-where", _headline(found), _as_data(found), typical=found.source)
     else:

@@ -1,5 +1,5 @@
 """Getting back what was collected."""
 
-from historon.restore.writing import write_version
+from historon.restore.writing import Restored, write_version
 
-__all__ = ["write_version"]
+__all__ = ["Restored", "write_version"]

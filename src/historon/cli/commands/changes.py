@@ -1,19 +1,18 @@
 """`historon changes`."""
 
 from collections.abc import Callable, Iterator, Sequence
-from datetime import datetime, timedelta
 from itertools import groupby, islice
 from typing import Any
 
 import click
 
+from historon.api import Changes, Historon
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.differences import change_data, change_text
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.cli.viewing import masks_for
-from historon.compare import GRAVE, Family, Masks, Reader, Variant, Weights, families, fingerprinted, variants
+from historon.compare import GRAVE, Family, Variant, Weights, families
 from historon.errors import UsageError
-from historon.estate import Duration, Estate, in_words, select
+from historon.estate import Estate, in_words
 from historon.store import Changed, Store
 
 __all__ = ["command"]
@@ -21,10 +20,7 @@ __all__ = ["command"]
 _SHOWN = 20
 _CHANGES = 6  # of one family in the list
 _NAMED = 4  # sources of one family in the list
-_BEFORE = timedelta(days=30)  # how far back is looked for what was undone
 _WORD = 8  # columns for what a family concerns
-
-_Rules = Callable[[str], tuple[Masks, Reader]]
 
 
 @click.command(
@@ -55,65 +51,36 @@ def command(
     The same edit on many sources is one family; names, addresses and numbers may differ in it. What touches access,
     secrets or routes comes first. HANDLE, which the list shows, looks closer at one family: its forms and who has them.
     """
-    estate = app.estate(estate_file)
-    began = _moment(since, app.clock(), estate)
-    chosen = {source.name for source in select(estate, (), where)} if where else None
-    with app.store(estate) as store:
-        rules = _rules(estate, store)
-        recorded = (one for one in store.changed(began, app.clock()) if chosen is None or one.source in chosen)
-        changed = list(fingerprinted(store, recorded, rules))
-        before = store.changed(began - _BEFORE, began)
-        found = families(changed, before)
+    with app.opened(estate_file) as opened:
+        changes = opened.changes(since, where=where)
         if handle is not None:
-            _closer(estate, store, found, handle, rules, since, as_json=as_json)
+            _closer(opened, changes, handle, since, as_json=as_json)
             return
-        groups = list(_grouped(estate, changed, found, by))
+        groups = list(_grouped(opened.estate, changes, by))
         limit = None if everything else _SHOWN
-        headline = _headline(changed, found, since)
+        headline = _headline(changes, since)
         if as_json:
             print_json(
-                "changes", headline, [_as_data(store, one, rules, group) for group, some in groups for one in some]
+                "changes", headline, [_as_data(opened, changes, one, group) for group, some in groups for one in some]
             )
             return
         screen = console()
         screen.print(headline, soft_wrap=True)
-        screen.print(f"instants are in {estate.zone}\n\n" if found else "", style="dim", end="")
-        _print_all(estate, store, groups, rules, limit)
-
-
-def _moment(since: str, now: datetime, estate: Estate) -> datetime:
-    try:
-        if _is_date(since):
-            written = datetime.fromisoformat(since)
-            return written if written.tzinfo else written.replace(tzinfo=estate.zone)
-        return now - Duration.parse(since)
-    except (ValueError, OverflowError) as exc:
-        raise UsageError(f"--since {since}: {exc}", hint="write an age such as 24h or 7d, or a date") from exc
+        screen.print(f"instants are in {opened.estate.zone}\n\n" if changes.families else "", style="dim", end="")
+        _print_all(opened, changes, groups, limit)
 
 
 def _is_date(since: str) -> bool:
     return since[:4].isdigit() and "-" in since
 
 
-def _rules(estate: Estate, store: Store) -> _Rules:
-    weights = Weights(estate.weights)
-
-    def of(name: str) -> tuple[Masks, Reader]:
-        source = estate.sources.get(name)
-        return masks_for(estate, store, name), Reader(source.own_names if source else (name,), (), weights)
-
-    return of
-
-
-def _grouped(
-    estate: Estate, changed: Sequence[Changed], found: Sequence[Family], by: str | None
-) -> Iterator[tuple[str, Sequence[Family]]]:
+def _grouped(estate: Estate, changes: Changes, by: str | None) -> Iterator[tuple[str, Sequence[Family]]]:
     """The families under a heading each; a family stands in every group that a member of it belongs to."""
     if by is None:
-        yield "", found
+        yield "", changes.families
         return
     key = _key(estate, by)
-    for group, members in groupby(sorted(changed, key=key), key=key):
+    for group, members in groupby(sorted(changes.changed, key=key), key=key):
         yield group, families(members)
 
 
@@ -132,7 +99,7 @@ def _key(estate: Estate, by: str) -> Callable[[Changed], str]:
 
 
 def _print_all(
-    estate: Estate, store: Store, groups: Sequence[tuple[str, Sequence[Family]]], rules: _Rules, limit: int | None
+    opened: Historon, changes: Changes, groups: Sequence[tuple[str, Sequence[Family]]], limit: int | None
 ) -> None:
     from rich.text import Text
 
@@ -141,7 +108,7 @@ def _print_all(
         if group:
             screen.print(Text(printable(group), style="bold reverse"))
         for one in islice(some, limit):
-            _print_family(estate, store, one, rules)
+            _print_family(opened, changes, one)
         if limit is not None and len(some) > limit:
             screen.print(Text(f"{count(len(some) - limit, 'more family', 'more families')} (--all)\n", "dim"))
 
@@ -156,22 +123,22 @@ def _why_nothing(store: Store, family: Family) -> str:
     return "its versions, or those before them, were pruned meanwhile"
 
 
-def _print_family(estate: Estate, store: Store, family: Family, rules: _Rules) -> None:
+def _print_family(opened: Historon, changes: Changes, family: Family) -> None:
     from rich.text import Text
 
     screen = console()
-    form = next(variants(store, family, rules, most=1), None)
+    form = next(changes.forms(family, most=1), None)
     parts = ", ".join(sorted({part for part, _ in form.changes})[:_NAMED]) if form else ""
     word = Text(f"{family.concern.word:<{_WORD}}", _style(family))
     names = family.sources
     who = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
-    head = Text.assemble(word, (printable(who), "bold"), (f"  {_when(family, estate)}", "dim"))
+    head = Text.assemble(word, (printable(who), "bold"), (f"  {_when(family, opened.estate)}", "dim"))
     head.append(f"  {family.handle}", "cyan").append(f"  {printable(parts)}", "dim")
     screen.print(head, soft_wrap=True)
     if form is None:
-        screen.print(Text(" " * _WORD + _why_nothing(store, family), style="dim"))
+        screen.print(Text(" " * _WORD + _why_nothing(opened.store, family), style="dim"))
     else:
-        weights = rules(family.members[0].source)[1].weights
+        weights = opened.weights
         grave_first = sorted((change for _, change in form.changes), key=lambda one: -weights.of(one).number)
         for change in grave_first[:_CHANGES]:
             screen.print(" " * _WORD, change_text(change, weights), sep="", soft_wrap=True)
@@ -193,45 +160,42 @@ def _when(family: Family, estate: Estate) -> str:
     return f"{first} to {last[11:] if last[:10] == first[:10] else last}"
 
 
-def _headline(changed: Sequence[Changed], found: Sequence[Family], since: str) -> str:
+def _headline(changes: Changes, since: str) -> str:
     span = f"since {since}" if _is_date(since) else f"in the last {in_words(since)}"
-    sources = len({one.source for one in changed})
-    if not changed:
+    sources = len({one.source for one in changes.changed})
+    if not changes.changed:
         return f"no change recorded {span}"
-    told = count(len(found), "family", "families")
-    return f"{count(len(changed), 'changed version')} of {count(sources, 'source')} in {told} {span}"
+    told = count(len(changes.families), "family", "families")
+    return f"{count(len(changes.changed), 'changed version')} of {count(sources, 'source')} in {told} {span}"
 
 
-def _closer(
-    estate: Estate, store: Store, found: Sequence[Family], handle: str, rules: _Rules, since: str, *, as_json: bool
-) -> None:
+def _closer(opened: Historon, changes: Changes, handle: str, since: str, *, as_json: bool) -> None:
     """One family: each form with those who have it."""
     from rich.text import Text
 
-    family = next((one for one in found if one.handle == handle), None)
+    family = next((one for one in changes.families if one.handle == handle), None)
     if family is None:
         raise UsageError(
             f'no family "{handle}" among the changes since {since}', hint="look further back, for example --since 30d"
         )
     if as_json:
-        data = _as_data(store, family, rules, "", every=True)
+        data = _as_data(opened, changes, family, "", every=True)
         print_json("family", f"family {handle}: {count(len(family.members), 'version')}", data.pop("forms"), **data)
         return
     screen = console()
-    weights = Weights(estate.weights)
-    for form in variants(store, family, rules):
+    for form in changes.forms(family):
         for part, change in form.changes:
-            screen.print(change_text(change, weights), Text(f"  ({printable(part)})", style="dim"), sep="")
+            screen.print(change_text(change, opened.weights), Text(f"  ({printable(part)})", style="dim"), sep="")
         for one in form.members:
-            when = instant(one.at, estate.zone)
+            when = instant(one.at, opened.estate.zone)
             screen.print(Text.assemble("    ", (printable(f"{one.source}@{one.number}"), "bold"), (f"  {when}", "dim")))
         screen.print()
     one = family.members[0]
     click.echo(f"the whole of one: historon diff {one.source}@{one.number - 1} {one.source}@{one.number}")
 
 
-def _as_data(store: Store, family: Family, rules: _Rules, group: str, *, every: bool = False) -> dict[str, Any]:
-    forms = list(variants(store, family, rules, most=None if every else 1))
+def _as_data(opened: Historon, changes: Changes, family: Family, group: str, *, every: bool = False) -> dict[str, Any]:
+    forms = list(changes.forms(family, most=None if every else 1))
     return {
         "handle": family.handle, "group": group or None, "concern": family.concern.word,
         "weight": family.weight, "first": family.first,
@@ -239,12 +203,11 @@ def _as_data(store: Store, family: Family, rules: _Rules, group: str, *, every: 
         "own": family.own, "to_and_fro": family.to_and_fro,
         "undoes": family.undoes.handle if family.undoes else None,
         "unlike": family.unlike.handle if family.unlike else None,
-        "forms": [_form(form, rules, every=every) for form in forms],
+        "forms": [_form(form, opened.weights, every=every) for form in forms],
     }  # fmt: skip
 
 
-def _form(form: Variant, rules: _Rules, *, every: bool) -> dict[str, object]:
-    weights = rules(form.members[0].source)[1].weights
+def _form(form: Variant, weights: Weights, *, every: bool) -> dict[str, object]:
     changes = [{"part": part, **change_data(change, weights)} for part, change in form.changes]
     return {"changes": changes, **({"members": [_member(one) for one in form.members]} if every else {})}
 

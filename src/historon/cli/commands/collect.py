@@ -1,22 +1,20 @@
 """`historon collect`."""
 
-import asyncio
 import signal
 import sys
-from collections.abc import Sequence
-from contextlib import closing
-from typing import TYPE_CHECKING
+from collections.abc import Mapping, Sequence
+from functools import partial
+from typing import TYPE_CHECKING, Self
 
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
-from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, SourceStep, run_round, unfinished_sources
+from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.errors import ExitCode, UsageError
-from historon.estate import Estate, Source, describe, select
-from historon.notices import Teller, Told, sign_of_life
-from historon.store import Outcome, Store
-from historon.workers import Workers
+from historon.estate import describe
+from historon.notices import Told
+from historon.store import Outcome
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -47,27 +45,19 @@ def command(
     exit code is 0 when all is well, 3 when a source failed or is suspect, 5 when the store is in trouble, 6 when only
     a notice could not be sent.
     """
-    estate = app.estate(estate_file)
-    sources = select(estate, names, where)
-    if not sources:
-        raise UsageError("there is no source to collect", hint="describe some in the estate file")
-    with app.store(estate, tell_paused=False) as store:
-        if unfinished and not (sources := unfinished_sources(store, sources)):
+    with app.opened(estate_file, tell_paused=False) as opened:
+        sources = opened.sources(*names, where=where)
+        if unfinished and sources and not (sources := opened.unfinished(*names, where=where)):
             click.echo("the last round was not interrupted: nothing is left to do")
             return ExitCode.WELL
-        teller = Teller(estate, store, app.clock)
-        report = _round(app, teller, sources, store, quiet=as_json, verbose=verbose)
-        confirmed = _confirm_keys(app, estate, report, trust=trust_first_contact)
-        for result in report.results:
-            if _offered(result) and result.source not in confirmed:
-                teller.hear(result)
-        if confirmed:
-            again = _round(
-                app, teller, [estate.sources[name] for name in confirmed], store, quiet=as_json, verbose=verbose
-            )
-            report = report.followed_by(again)
-        teller.end_round(report)
-        told = [*teller.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])]
+        if not sources:
+            raise UsageError("there is no source to collect", hint="describe some in the estate file")
+        with _Shown(len(sources), quiet=as_json, verbose=verbose) as shown:
+            done = opened.collect(
+                *(source.name for source in sources), observer=shown.tell, stopped_by=[signal.SIGTERM],
+                trust=partial(_confirm_keys, app, shown, trust=trust_first_contact),
+            )  # fmt: skip
+    report, told = done.report, done.notices
     if as_json:
         _print_data(report, told)
     else:
@@ -75,32 +65,34 @@ def command(
     return _exit_code(report, told)
 
 
-def _round(
-    app: App, teller: Teller, sources: Sequence[Source], store: Store, *, quiet: bool, verbose: int
-) -> RoundReport:
-    screen = _Silent() if quiet else _Bar(len(sources)) if sys.stdout.isatty() else _Lines()
+class _Shown:
+    """What is shown while a round runs: nothing, a bar, or a line for each source; steps beside it when asked for."""
 
-    async def main() -> RoundReport:
-        task = asyncio.current_task()
-        assert task is not None  # noqa: S101
-        asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
-        return await run_round(
-            teller.estate, sources, store, clock=app.clock, observer=observer, trigger="hand", workers=workers
-        )
+    def __init__(self, total: int, *, quiet: bool, verbose: int) -> None:
+        self._screen = _Silent() if quiet else _Bar(total) if sys.stdout.isatty() else _Lines()
+        self._shown: Observer | None = None
+        self._verbose = verbose
 
-    def tell_steps(event: SourceBegan | SourceStep | SourceResult) -> None:
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.end()
+
+    def tell(self, event: SourceBegan | SourceStep | SourceResult) -> None:
+        """Hear of a source."""
         if isinstance(event, SourceStep):
-            _tell_step(event, verbose)
+            _tell_step(event, self._verbose)
             return
-        shown(event)
-        if isinstance(event, SourceResult) and not _offered(event):
-            teller.hear(event)  # of a key that is shown for the first time only when nobody confirms it
+        if self._shown is None:
+            self._shown = self._screen.__enter__()
+        self._shown(event)
 
-    workers = Workers()
-    workers.start()  # while there is one thread
-    with closing(workers), screen as shown:
-        observer: Observer = tell_steps
-        return asyncio.run(main())
+    def end(self) -> None:
+        """The round is over, or somebody is asked something."""
+        if self._shown is not None:
+            self._screen.__exit__()
+            self._shown = None
 
 
 def _tell_step(step: SourceStep, verbose: int) -> None:
@@ -180,25 +172,15 @@ def _styled(result: SourceResult) -> object:
     return Text.assemble(source, "  ", (outcome, STYLES[result.outcome]), "  ", lines, "  " * bool(lines), (why, "dim"))
 
 
-def _offered(result: SourceResult) -> bool:
-    return result.failure is not None and result.failure.offered is not None
-
-
-def _confirm_keys(app: App, estate: Estate, report: RoundReport, *, trust: bool) -> list[str]:
-    """Ask about host keys shown for the first time; those confirmed are remembered, and their sources returned."""
-    offered = {r.source: r.failure.offered for r in report.results if r.failure and r.failure.offered}
-    if not offered or not (trust or app.interactive):
-        return []
+def _confirm_keys(app: App, shown: _Shown, offered: Mapping[str, OfferedKey], *, trust: bool) -> bool:
+    """Ask about host keys shown for the first time."""
+    if not (trust or app.interactive):
+        return False
+    shown.end()
     click.echo("\nHost keys shown for the first time. Compare each with what the device's own console says:")
     for name, key in offered.items():
         click.echo(f"  {name:<24}{key.algorithm}  {key.fingerprint}")
-    if not trust and not click.confirm(f"Trust {'it' if len(offered) == 1 else 'them'} and collect now?"):
-        return []
-    from historon.collect.transports.host_keys import remember_key
-
-    for key in offered.values():
-        remember_key(estate.path(estate.settings.known_hosts), key)
-    return list(offered)
+    return trust or click.confirm(f"Trust {'it' if len(offered) == 1 else 'them'} and collect now?")
 
 
 def _print_end(report: RoundReport, told: Sequence[Told]) -> None:

@@ -1,17 +1,16 @@
 """`historon copies`."""
 
 from collections.abc import Sequence
-from contextlib import closing
 from datetime import datetime
 
 import click
 
+from historon.api import Historon
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
-from historon.copies import CopyStatus, bring_up_to_date, copies_of, note_copied
+from historon.copies import CopyStatus
 from historon.errors import ExitCode, HistoronError, UsageError
-from historon.estate import Estate, describe, nearest
-from historon.store import FolderStore, Store, verify
+from historon.estate import Estate, describe
 
 __all__ = ["command"]
 
@@ -35,22 +34,16 @@ def command(
     code is 1 when something has been missing in a copy for longer than its max_lag, 5 when one is damaged or could not
     be brought up to date.
     """
-    estate = app.estate(estate_file)
-    for name in names:
-        if name not in estate.copies:
-            hint = nearest(name, estate.copies) or "write one in [copies] of the estate file"
-            raise UsageError(f'there is no copy "{name}"', hint=hint)
-    if not estate.copies and (update or verifying):
-        what = "update" if update else "verify"
-        raise UsageError(f"there is no copy to {what}", hint="write one in [copies] of the estate file")
-    chosen = list(names or estate.copies)
-    wrong = False
-    with app.store(estate) as store:
-        for name in chosen if update else ():
-            wrong = not _update(app, estate, store, name) or wrong
-        statuses = [one for one in copies_of(estate, store, app.clock()) if one.name in chosen]
-    for name in chosen if verifying else ():
-        wrong = not _verify(estate, name) or wrong
+    with app.opened(estate_file) as opened:
+        estate = opened.estate
+        chosen = [one.name for one in opened.copies(*names)]
+        if not chosen and (update or verifying):
+            what = "update" if update else "verify"
+            raise UsageError(f"there is no copy to {what}", hint="write one in [copies] of the estate file")
+        updated = [_update(opened, name) for name in chosen if update]
+        statuses = opened.copies(*names)
+        verified = [_verify(opened, name) for name in chosen if verifying]
+    wrong = not all([*updated, *verified])
     now = app.clock()
     if as_json:
         print_json("copies", _headline(statuses, now), [_row(one, now) for one in statuses])
@@ -61,24 +54,21 @@ def command(
     return ExitCode.FOUND if any(one.overdue(now) for one in statuses) else ExitCode.WELL
 
 
-def _update(app: App, estate: Estate, store: Store, name: str) -> bool:
-    at = app.clock()
+def _update(opened: Historon, name: str) -> bool:
     try:
-        copied = bring_up_to_date(estate, name)
+        copied = opened.update_copy(name)
     except HistoronError as exc:
         click.echo(f"{name}: {printable(str(exc))}", err=True)
         return False
-    note_copied(store, name, at, copied)
     what = f"{count(copied.versions, 'version')} of {count(copied.sources, 'source')}"
     click.echo(f"{name}: up to date: {what}, {size_text(copied.size)}", err=True)
     return True
 
 
-def _verify(estate: Estate, name: str) -> bool:
+def _verify(opened: Historon, name: str) -> bool:
     """Read the copy as a store of its own."""
     try:
-        with closing(FolderStore(estate.path(estate.copies[name].path))) as copy:
-            found = verify(copy, sorted(copy.states()))
+        found = opened.verify_copy(name)
     except HistoronError as exc:
         click.echo(f"{name}: {printable(str(exc))}", err=True)
         return False

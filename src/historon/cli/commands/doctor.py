@@ -4,10 +4,11 @@ from collections.abc import Sequence
 
 import click
 
+from historon.api import Historon
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable
-from historon.collect import Finding, examine
-from historon.errors import ExitCode, StoreError
+from historon.collect import Finding
+from historon.errors import ExitCode
 from historon.estate import Estate
 
 __all__ = ["command"]
@@ -23,14 +24,10 @@ def command(app: App, estate_file: str | None, *, as_json: bool) -> int:
     Asks no source anything. Each finding has its remedy; the exit code is 1 when something is wrong, 0 when there is
     advice alone.
     """
-    estate = app.estate(estate_file)
-    try:
-        with app.store(estate, tell_paused=False) as store:
-            findings = examine(estate, store, now=app.clock())
-    except StoreError as exc:
-        findings = examine(estate, exc, now=app.clock())
+    with Historon(app.estate(estate_file), clock=app.clock) as opened:
+        findings = opened.doctor()
     wrong = sum(finding.wrong for finding in findings)
-    headline = _headline(estate, wrong, len(findings) - wrong)
+    headline = _headline(opened.estate, wrong, len(findings) - wrong)
     if as_json:
         print_json("doctor", headline, [_row(finding) for finding in findings])
     else:

@@ -1,8 +1,7 @@
 """`historon find`."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import tzinfo
-from functools import lru_cache
 from itertools import groupby
 
 import click
@@ -18,11 +17,7 @@ from historon.cli.app import (
     where_option,
 )
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.cli.viewing import masks_for, query_of
-from historon.compare import Hit, find, find_ever
-from historon.errors import UsageError
-from historon.estate import Estate, select
-from historon.store import Reference, Store, resolve
+from historon.compare import Hit
 
 __all__ = ["command"]
 
@@ -60,27 +55,17 @@ def command(
     small letters are the same. Binary parts are not looked into; nor are those over 16 MiB and archives that are
     damaged or encrypted, which are named.
     """
-    estate = app.estate(estate_file)
-    query = query_of(text, expression=expression, exact_case=exact_case)
-    if ever and when:
-        raise UsageError("--ever looks at all times, --at at one", hint="give one of them")
-    sources = [source.name for source in select(estate, (), where)]
-    with app.store(estate) as store:
-        masks = lru_cache(lambda name: masks_for(estate, store, name, reveal=reveal))
-        if ever:
-            histories = {name: [one for one in store.versions(name) if one.good] for name in sources}
-            searched = [find_ever(store, history, query, masks(name)) for name, history in histories.items()]
-            found = [hit for one in searched for hit in one.hits]
-            closed = {place: why for one in searched for place, why in one.closed.items()}
-        else:
-            search = find(store, _chosen(app, estate, store, sources, when), query, masks)
-            found, closed = search.hits, search.closed
-        headline = _headline(found, len(sources), text, closed)
-        if as_json:
-            print_json("find", headline, [_as_data(hit, ever=ever) for hit in found], not_looked_into=_beside(closed))
-            return
-        click.echo(printable(headline))
-        _print(found if everything else found[:_SHOWN], estate.zone, ever=ever)
+    with app.opened(estate_file) as opened:
+        search = opened.find(
+            text, where=where, at=when, ever=ever, expression=expression, exact_case=exact_case, reveal=reveal
+        )
+    found, closed = search.hits, search.closed
+    headline = _headline(found, search.sources, text, closed)
+    if as_json:
+        print_json("find", headline, [_as_data(hit, ever=ever) for hit in found], not_looked_into=_beside(closed))
+        return
+    click.echo(printable(headline))
+    _print(found if everything else found[:_SHOWN], opened.estate.zone, ever=ever)
     if len(found) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
     for one in _beside(closed)[:_NAMED]:
@@ -91,25 +76,6 @@ def command(
 
 def _beside(closed: Mapping[tuple[str, str], str]) -> list[dict[str, str]]:
     return [{"source": source, "part": part, "why": why} for (source, part), why in sorted(closed.items())]
-
-
-def _chosen(
-    app: App, estate: Estate, store: Store, sources: Sequence[str], when: str | None
-) -> Iterator[tuple[str, int]]:
-    """The version of each source that is looked at; sources that had none by then are left out."""
-    if when is None:
-        states = store.states()
-        yield from ((name, good) for name in sources if name in states and (good := states[name].good) is not None)
-        return
-    Reference.parse(f"x@{when}")
-    for name in sources:
-        try:
-            version = resolve(store, Reference(name, when), now=app.clock(), zone=estate.zone)
-        except UsageError:
-            if len(sources) == 1:
-                raise
-            continue
-        yield name, version.number
 
 
 def _print(found: Sequence[Hit], zone: tzinfo, *, ever: bool) -> None:

@@ -17,10 +17,9 @@ __all__ = ["command"]
 @pass_app
 def command(app: App, version: str, reason: str, *, lift: bool, estate_file: str | None) -> None:
     """Keep a version whatever retention says; --lift ends it."""
-    estate = app.estate(estate_file)
-    with app.store(estate) as store:
-        found = app.version(estate, store, version)
-        store.hold(found.source, found.number, None if lift else reason)
+    with app.opened(estate_file) as opened:
+        found = opened.version(version)
+        opened.hold(found, None if lift else reason)
     name = f"{found.source}@{found.number}"
     if not lift:
         click.echo(f"{name} is held: {reason}")

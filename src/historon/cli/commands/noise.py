@@ -6,10 +6,9 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable
-from historon.cli.viewing import masks_for
-from historon.compare import Hidden, Proposal, study
+from historon.compare import Hidden, Proposal
 from historon.errors import UsageError
-from historon.estate import Estate, add_rules, select
+from historon.estate import Estate, add_rules
 
 __all__ = ["command"]
 
@@ -42,13 +41,10 @@ def command(
     the procedure of the source, so that they hold for every source that is asked in the same way. Versions stay as they
     are stored; the next comparisons leave the noise out.
     """
-    estate = app.estate(estate_file)
-    (known,) = select(estate, [source])
-    with app.store(estate) as store:
-        history = [version for version in store.versions(source) if version.good]
-        found = study(store, history, masks_for(estate, store, source))
-    in_force = len(estate.procedure_of(known).noise)
-    headline = _headline(source, len(history), found, in_force)
+    with app.opened(estate_file) as opened:
+        studied = opened.noise(source)
+    found, in_force = studied.proposals, studied.in_force
+    headline = _headline(source, studied.versions, found, in_force)
     if as_json:
         print_json("noise", headline, [_as_data(one) for one in found], masks_in_force=in_force)
         return
@@ -62,7 +58,7 @@ def command(
     if hiding := [number for number, one in enumerate(found, 1) if one in chosen and one.hides]:
         because = because or _asked(app, hiding)
     if chosen:
-        _write(estate, known.procedure, chosen, because or "")
+        _write(opened.estate, opened.estate.sources[source].procedure, chosen, because or "")
     elif take is None:
         click.echo(f"to write them into the estate file: historon noise {source} --take all")
 

@@ -9,9 +9,8 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
 from historon.errors import OutsideError
-from historon.estate import Estate, select
-from historon.retention import Verdict, clock_doubt, plan, prune
-from historon.store import Store
+from historon.estate import Estate
+from historon.retention import Verdict
 
 __all__ = ["command"]
 
@@ -34,19 +33,18 @@ def command(
     version and held ones always stay, and sources without a retention keep everything. When this machine's clock may
     be wrong, --yes removes nothing.
     """
-    estate = app.estate(estate_file)
-    with app.store(estate, spend_reserve=True) as store:
-        plans = _plans(app, estate, store, names, where)
+    with app.opened(estate_file, spend_reserve=True) as opened:
+        plans = opened.plan_prune(*names, where=where)
         verdicts = [verdict for one in plans.values() for verdict in one]
         going = [verdict for verdict in verdicts if not verdict.stays]
-        doubt = clock_doubt(store, app.clock()) if going else ""
+        doubt = opened.clock_doubt() if going else ""
         if not as_json:
-            _print_plan(estate, plans, each=each)
+            _print_plan(opened.estate, plans, each=each)
         if doubt:
             _heed(doubt, yes=yes)
         if going and not as_json and not yes and app.interactive:
             yes = click.confirm(f"Remove {count(len(going), 'version')}?")
-        done = prune(store, verdicts) if going and yes else None
+        done = opened.prune(plans) if going and yes else None
     if as_json:
         removed = done.versions if done else 0
         print_json("prune", _headline(plans), [_row(verdict) for verdict in verdicts], removed=removed)
@@ -73,16 +71,6 @@ def _headline(plans: dict[str, list[Verdict]]) -> str:
     if not going:
         return f"nothing would be removed: every version of {count(len(plans), 'source')} stays"
     return f"{count(going, 'version')} of {count(len(losing), 'source')} would be removed"
-
-
-def _plans(
-    app: App, estate: Estate, store: Store, names: Sequence[str], where: Sequence[str]
-) -> dict[str, list[Verdict]]:
-    plans = {}
-    for source in select(estate, names, where):
-        if retention := estate.retention_of(source.name):
-            plans[source.name] = plan(store.versions(source.name), retention, now=app.clock(), zone=estate.zone)
-    return plans
 
 
 def _print_plan(estate: Estate, plans: dict[str, list[Verdict]], *, each: bool) -> None:

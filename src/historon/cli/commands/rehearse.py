@@ -1,6 +1,5 @@
 """`historon rehearse`."""
 
-import asyncio
 import getpass
 import subprocess
 import sys
@@ -8,12 +7,13 @@ from pathlib import Path
 
 import click
 
+from historon.api import Historon
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import STYLES, console, excerpt, print_failure, printable, size_text
-from historon.collect import Rehearsal, StepTaken, rehearse
+from historon.collect import Rehearsal, StepTaken
 from historon.errors import ExitCode
 from historon.estate import Estate, Source, describe, select
-from historon.store import Outcome, Part, Store
+from historon.store import Outcome, Part
 
 __all__ = ["command"]
 
@@ -31,12 +31,12 @@ def command(app: App, names: tuple[str, ...], *, as_service: bool, estate_file: 
     Takes every step for real and shows how long it took and how its answer begins and ends, then what inspection says
     and what a round would record. The exit code is 3 when a source would fail or be suspect.
     """
-    estate = app.estate(estate_file)
-    sources = select(estate, names)
     if as_service:
+        estate = app.estate(estate_file)
+        select(estate, names)
         return _as_service(estate, names)
-    with app.store(estate) as store:
-        rehearsals = [_rehearse(app, estate, source, store) for source in sources]
+    with app.opened(estate_file) as opened:
+        rehearsals = [_rehearse(opened, source) for source in opened.sources(*names)]
     well = all(one.not_now or (one.judged and not one.judged.doubts) for one in rehearsals)
     return ExitCode.WELL if well else ExitCode.SOURCES
 
@@ -50,14 +50,14 @@ def _as_service(estate: Estate, names: tuple[str, ...]) -> int:
     return done.returncode
 
 
-def _rehearse(app: App, estate: Estate, source: Source, store: Store) -> Rehearsal:
+def _rehearse(opened: Historon, source: Source) -> Rehearsal:
     from rich.text import Text
 
     screen = console()
-    procedure = estate.procedure_of(source)
+    procedure = opened.estate.procedure_of(source)
     screen.print(Text(f"{source.name}: {source.procedure} over {procedure.over}", style="bold"))
     steps: list[StepTaken] = []
-    done = asyncio.run(rehearse(estate, source, store, clock=app.clock, told=steps.append))
+    done = opened.rehearse(source.name, told=steps.append)
     for step in steps:
         gave = ", ".join(map(_about, step.parts))
         if len(step.parts) > _NAMED:

@@ -7,13 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
+from historon.api import Required
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, print_table, printable, table
-from historon.cli.viewing import masks_for
-from historon.compare import Unmet, contents_of, large_archives, unmet
+from historon.compare import Unmet
 from historon.errors import ExitCode
-from historon.estate import Estate, RequirementState, Source, requirements_of, select
-from historon.store import Store
+from historon.estate import Estate, RequirementState, Source
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -21,7 +20,6 @@ if TYPE_CHECKING:
 __all__ = ["command"]
 
 _SHOWN = 8  # of one source
-_Found = dict[str, list[Unmet] | None]  # by source; None without a good version
 
 
 @click.command(
@@ -44,47 +42,26 @@ def command(
     and tell when one is no longer met, and when it is met again. The exit code is 1 when one is not met, or when that
     is unknown: a source has no good version, a part cannot be looked into, or the rule's part or each matches nothing.
     """
-    estate = app.estate(estate_file)
-    sources = select(estate, names, where)
-    with app.store(estate) as store:
-        about = [source for source in sources if requirements_of(source, estate.requirements)]
-        found = {source.name: _check(estate, store, source) for source in about}
-    headline = _headline(estate, sources, found)
+    with app.opened(estate_file) as opened:
+        found = opened.requirements(*names, where=where)
+        without = len(opened.sources(*names, where=where)) - len(found)
+    estate = opened.estate
+    headline = _headline(estate, found, without)
     if as_json:
-        print_json("requirements", headline, [_as_data(source, estate, found[source.name]) for source in about])
+        print_json("requirements", headline, [_as_data(one) for one in found])
     else:
-        _print(estate, about, found, headline)
-    return ExitCode.FOUND if any(one is None or one for one in found.values()) else ExitCode.WELL
+        _print(estate, found, headline)
+    return ExitCode.WELL if all(one.state is RequirementState.MET for one in found) else ExitCode.FOUND
 
 
-def _check(estate: Estate, store: Store, source: Source) -> list[Unmet] | None:
-    good = store.state(source.name).good
-    if good is None:
-        return None
-    rules = requirements_of(source, estate.requirements)
-    with large_archives(store, source.name, good) as large:
-        return unmet(rules, contents_of(store, source.name, good), masks_for(estate, store, source.name), large)
-
-
-def _state(told: Sequence[Unmet] | None, rule: str | None = None) -> RequirementState:
-    """Of one rule or all; None stands for a source without a good version."""
-    if told is None:
-        return RequirementState.UNKNOWN
-    about = [one for one in told if rule in (None, one.requirement)]
-    if any(not one.unknown for one in about):
-        return RequirementState.NOT_MET
-    return RequirementState.UNKNOWN if about else RequirementState.MET
-
-
-def _headline(estate: Estate, sources: Sequence[Source], found: _Found) -> str:
+def _headline(estate: Estate, found: Sequence[Required], without: int) -> str:
     if not estate.requirements:
         return "nothing is required: write [[requirements]] in the estate file"
-    without = len(sources) - len(found)
     rest = f"; nothing is required of {count(without, 'source')}" if without else ""
     if not found:
         return f"nothing is required of {'this source' if without == 1 else 'these sources'}"
-    failing = sum(_state(one) is RequirementState.NOT_MET for one in found.values())
-    unknown = sum(_state(one) is RequirementState.UNKNOWN for one in found.values())
+    failing = sum(one.state is RequirementState.NOT_MET for one in found)
+    unknown = sum(one.state is RequirementState.UNKNOWN for one in found)
     total = count(len(found), "source")
     verb = "does not meet its" if failing == 1 else "do not meet their"
     told = [f"{failing} of {total} {verb} requirements" if failing else ""]
@@ -92,29 +69,29 @@ def _headline(estate: Estate, sources: Sequence[Source], found: _Found) -> str:
     return "; ".join(filter(None, told)) + rest if any(told) else f"all requirements are met by {total}{rest}"
 
 
-def _print(estate: Estate, sources: Sequence[Source], found: _Found, headline: str) -> None:
+def _print(estate: Estate, found: Sequence[Required], headline: str) -> None:
     from rich.text import Text
 
     screen = console()
-    failing = any(_state(one) is RequirementState.NOT_MET for one in found.values())
-    unknown = any(_state(one) is RequirementState.UNKNOWN for one in found.values())
+    failing = any(one.state is RequirementState.NOT_MET for one in found)
+    unknown = any(one.state is RequirementState.UNKNOWN for one in found)
     style = "bold red" if failing else "bold yellow" if unknown else "bold green" if found else ""
     screen.print(Text(headline, style), soft_wrap=True)
     if estate.requirements:
-        _print_rules(estate, sources, found)
-    for source in sources:
-        if told := found[source.name]:
-            _print_source(source, told, screen)
-    if without := [source.name for source in sources if found[source.name] is None]:
+        _print_rules(estate, found)
+    for one in found:
+        if one.unmet:
+            _print_source(one.source, one.unmet, screen)
+    if without := [one.source.name for one in found if one.unmet is None]:
         screen.print(Text(f"\nno good version: {printable(', '.join(without))}", "yellow"))
 
 
-def _print_rules(estate: Estate, sources: Sequence[Source], found: _Found) -> None:
+def _print_rules(estate: Estate, found: Sequence[Required]) -> None:
     numbers = ("sources", "met", "not met", "unknown")
     made = table("requirement", *numbers, right=numbers, wrap=())
     for rule in estate.requirements:
-        about = [source.name for source in sources if requirements_of(source, [rule])]
-        states = Counter(_state(found[name], rule.name) for name in about)
+        about = [one for one in found if rule in one.rules]
+        states = Counter(one.state_of(rule.name) for one in about)
         failing, unknown = states[RequirementState.NOT_MET], states[RequirementState.UNKNOWN]
         met = len(about) - failing - unknown
         style = "bold red" if failing else "yellow" if unknown else "" if about else "dim"
@@ -135,11 +112,12 @@ def _print_source(source: Source, told: Sequence[Unmet], screen: "Console") -> N
         screen.print(Text(f"  {len(told) - _SHOWN} more: historon requirements {source.name} --json", style="dim"))
 
 
-def _as_data(source: Source, estate: Estate, told: Sequence[Unmet] | None) -> dict[str, object]:
+def _as_data(required: Required) -> dict[str, object]:
+    told = required.unmet
     return {
-        "source": source.name,
-        "requirements": [rule.name for rule in requirements_of(source, estate.requirements)],
-        "state": _state(told),
+        "source": required.source.name,
+        "requirements": [rule.name for rule in required.rules],
+        "state": required.state,
         "not_met": [
             {"requirement": one.requirement, "lacks": one.lacks, "has": one.has, "section": one.section, "why": one.why}
             for one in told or ()

@@ -6,9 +6,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import count, instant, printable, size_text
-from historon.cli.viewing import masks_for
 from historon.errors import UsageError
-from historon.restore import write_version
 from historon.store import Version
 
 __all__ = ["command"]
@@ -52,23 +50,20 @@ def command(
     by you alone. Those of a tree get their times and links back, and with --permissions their permissions and, for
     root, owners, which others may then read them by. Of a suspect version it asks first, or needs --suspect.
     """
-    estate = app.estate(estate_file)
-    with app.store(estate) as store:
-        found = app.version(estate, store, version)
+    with app.opened(estate_file) as opened:
+        found = opened.version(version)
         if not found.good and not suspect:
             _confirm_suspect(app, found)
-        masks = masks_for(estate, store, found.source)
-        restored = write_version(
-            store, found, folder, masks, only=only, overwrite=overwrite, permissions=permissions,
-            outward_links=outward_links,
-        )  # fmt: skip
+        restored = opened.restore(
+            found, folder, only=only, overwrite=overwrite, permissions=permissions, outward_links=outward_links
+        )
     files = restored.files
     for file, size in files:
         click.echo(f"{printable(str(file))}  {size_text(size)}")
     for why in restored.left_out:
         click.echo(f"left out: {printable(why)}")
     name = f"{found.source}@{found.number}"
-    made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, estate.zone, named=True)}"
+    made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, opened.estate.zone, named=True)}"
     readable = "with the permissions that they had" if permissions else "readable by you alone"
     written = (
         f"{count(len(files), 'file')} written, {readable}" if files or not restored.already else "nothing to write"

@@ -10,7 +10,6 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, table
-from historon.errors import UsageError
 from historon.estate import describe
 from historon.store import Outcome, Round, Store, Visit
 
@@ -33,20 +32,17 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
     Lists the last rounds, newest first; with a NUMBER, every source of that round, with the step that took longest, or
     with --steps how long each of them took.
     """
-    estate = app.estate(estate_file)
-    with app.store(estate) as store:
+    with app.opened(estate_file) as opened:
         if number is None:
-            rounds = store.rounds(last)
-            endings = {one.number: _ending(store, one) for one in rounds if one.ended is None}
+            rounds = opened.rounds(last)
+            endings = {one.number: _ending(opened.store, one) for one in rounds if one.ended is None}
             headline = _rounds_headline(rounds, endings)
             if as_json:
                 print_json("rounds", headline, [_round_row(one, endings) for one in rounds])
             else:
-                _print_rounds(rounds, endings, headline, estate.zone)
+                _print_rounds(rounds, endings, headline, opened.estate.zone)
             return
-        visits = store.visits(number)
-    if not visits:
-        raise UsageError(f"there is no round {number}", hint="historon rounds")
+        visits = opened.visits(number)
     if as_json:
         print_json("round", _visits_headline(number, visits), [_visit_row(visit) for visit in visits])
     else:

@@ -10,9 +10,9 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
 from historon.errors import ExitCode, UsageError
-from historon.estate import Estate, describe, select
-from historon.store import Outcome, StillPaused, still_paused
-from historon.timetable import Freshness, SourceStatus, statuses
+from historon.estate import Estate, describe
+from historon.store import Outcome, StillPaused
+from historon.timetable import Freshness, SourceStatus
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -59,13 +59,12 @@ def command(
     known to meet its requirements; 0 otherwise.
     """
     while True:
-        estate = app.estate(estate_file)
-        sources = select(estate, names, where)
-        if by is not None and not any(by in source.labels for source in sources):
-            raise UsageError(f'no source has the label "{by}"', hint="historon sources shows the labels")
-        with app.store(estate, tell_paused=False) as store:
-            board = statuses(estate, sources, store, app.clock())
-            stopped = [one for one in still_paused(store, app.clock()) if not names or one.source in names]
+        with app.opened(estate_file, tell_paused=False) as opened:
+            estate = opened.estate
+            if by is not None and not any(by in source.labels for source in opened.sources(*names, where=where)):
+                raise UsageError(f'no source has the label "{by}"', hint="historon sources shows the labels")
+            stands = opened.status(*names, where=where)
+        board, stopped = stands.sources, stands.paused
         if as_json:
             rows = [_group_row(by, value, tally) for value, tally in _groups(board, by)] if by else map(_row, board)
             stood = [{"source": one.source, "since": one.since, "resume_by": one.words} for one in stopped]
@@ -75,7 +74,7 @@ def command(
         else:
             _show(estate, board, stopped, by, everything=everything, clear=watch is not None)
         if watch is None or as_json:
-            return ExitCode.WELL if all(one.well for one in board) and not stopped else ExitCode.FOUND
+            return ExitCode.WELL if stands.well else ExitCode.FOUND
         time.sleep(watch)
 
 

@@ -16,9 +16,7 @@ from historon.cli.app import (
 )
 from historon.cli.differences import change_data
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.cli.viewing import masks_for, query_of
-from historon.compare import Event, How, Life, trace
-from historon.estate import select
+from historon.compare import Event, How, Life
 
 __all__ = ["command"]
 
@@ -45,21 +43,17 @@ def command(
     Each line that holds TEXT now, or held it once, with its whole life: when it was added, what it was edited from
     and to, where it moved, when it was removed. The newest comes first.
     """
-    estate = app.estate(estate_file)
-    query = query_of(text, expression=expression, exact_case=exact_case)
-    with app.store(estate) as store:
-        history = [version for version in store.versions(source) if version.good]
-        if not history:
-            select(estate, [source])
-        traced = trace(store, history, query, masks_for(estate, store, source, reveal=reveal))
+    with app.opened(estate_file) as opened:
+        traced = opened.trace(source, text, expression=expression, exact_case=exact_case, reveal=reveal)
+        versions = sum(version.good for version in opened.versions(source))
     lives, closed = traced.lives, [{"part": part, "why": why} for part, why in sorted(traced.closed.items())]
-    headline = _headline(text, source, lives, len(history))
+    headline = _headline(text, source, lives, versions)
     if as_json:
         print_json("trace", headline, [_as_data(life) for life in lives], not_looked_into=closed)
         return
     click.echo(printable(headline))
     for life in lives if everything else lives[:_SHOWN]:
-        _print(life, source, estate.zone)
+        _print(life, source, opened.estate.zone)
     if len(lives) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
     for one in closed[:_SHOWN]:

@@ -1,6 +1,6 @@
 """`historon verify`."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -9,10 +9,9 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable, size_text
-from historon.errors import ExitCode, UsageError
-from historon.estate import nearest
+from historon.errors import ExitCode
 from historon.notices import Event, Teller, Told, Watched
-from historon.store import ESTATE, Store, Verification, verify
+from historon.store import ESTATE, Verification
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -35,13 +34,12 @@ def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_jso
     structure is checked too. Sources that the estate file no longer names are read as well. Damage is told on the
     channels, and the exit code is 5. Nothing is changed.
     """
-    estate = app.estate(estate_file)
-    with app.store(estate) as store:
-        sources = _chosen(store, names)
-        with _progress(len(sources), quiet=as_json) as told:
-            found = verify(store, sources, told)
+    with app.opened(estate_file) as opened:
+        with _progress(len(names) or len(opened.store.states()), quiet=as_json) as told:
+            found = opened.verify(*names, told=told)
         # A look at some sources cannot tell that all of the store is whole again.
-        notices = _tell(Teller(estate, store, app.clock), found, app.clock()) if found.damages or not names else []
+        teller = Teller(opened.estate, opened.store, app.clock)
+        notices = _tell(teller, found, app.clock()) if found.damages or not names else []
     if as_json:
         rows = [
             {"source": one.source, "version": one.number, "part": one.part, "problem": one.problem}
@@ -58,14 +56,6 @@ def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_jso
         if one.trouble:
             click.echo(f"historon: notice not sent to {one.channel}: {printable(one.trouble)}", err=True)
     return ExitCode.WELL if found.well else ExitCode.STORE
-
-
-def _chosen(store: Store, names: Sequence[str]) -> list[str]:
-    known = sorted(store.states())
-    for name in names:
-        if name not in known:
-            raise UsageError(f'nothing was ever collected from "{name}"', hint=nearest(name, known))
-    return list(names) or known
 
 
 @contextmanager

@@ -4,7 +4,6 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, since, size_text, table
-from historon.estate import select
 from historon.store import State, Version
 
 __all__ = ["command"]
@@ -24,11 +23,8 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
     Newest first, with the lines that came and went against the version before. Versions that differ by masked noise
     alone are stored, and left out here unless --all is given.
     """
-    estate = app.estate(estate_file)
-    with app.store(estate) as store:
-        versions = store.versions(source)
-        if not versions:
-            select(estate, [source])
+    with app.opened(estate_file) as opened:
+        versions = opened.versions(source)
     newest = versions[::-1]
     telling = newest if everything else [version for version in newest if version.state is not State.NOISE]
     shown = telling if everything else telling[:_SHOWN]
@@ -36,7 +32,7 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
     if as_json:
         print_json("versions", headline, [_row(version) for version in newest])
         return
-    now, zone = app.clock(), estate.zone
+    now, zone = app.clock(), opened.estate.zone
     click.echo(headline)
     made = table("version", f"version from ({zone})", "made", "size", "lines", "state", "note", right=("size", "lines"))
     for version in shown:

@@ -4,7 +4,6 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import instant, printable
-from historon.collect import vouch
 
 __all__ = ["command"]
 
@@ -20,14 +19,13 @@ def command(app: App, version: str, estate_file: str | None, *, yes: bool) -> No
     Look at it first. It then counts as any other version, and as the last good one unless a newer one is; the next
     export is measured by it.
     """
-    estate = app.estate(estate_file)
-    with app.store(estate) as store:
-        found = app.version(estate, store, version)
+    with app.opened(estate_file) as opened:
+        found = opened.version(version)
         name = f"{found.source}@{found.number}"
         if not found.good and app.interactive and not yes:
             click.echo(f"{name} is suspect: {printable(found.note or '')}")
             click.confirm("Is it good all the same?", abort=True)
-        made = vouch(estate, store, found)
-        last = store.state(found.source).good == found.number
+        made = opened.vouch(found)
+        last = opened.store.state(found.source).good == found.number
     what = "is the last good version now" if last else "is good now; a newer one is the last good version"
-    click.echo(f"{name}, from {instant(made.at, estate.zone, named=True)}, {what}")
+    click.echo(f"{name}, from {instant(made.at, opened.estate.zone, named=True)}, {what}")

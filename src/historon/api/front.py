@@ -1,0 +1,447 @@
+"""An estate that is open: the verbs of the program, each a method that takes values and returns values.
+
+Secrets are masked in whatever is meant for eyes, unless it is asked otherwise. What a method alone needs is imported in
+it, so that a program which only looks at the board does not load all of comparing and collecting.
+"""
+
+import asyncio
+import signal
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import datetime, timedelta
+from functools import cached_property
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING, Self
+
+from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Required
+from historon.errors import StoreError, UsageError
+from historon.estate import Duration, Estate, Source, nearest, select
+from historon.store import (
+    LARGE,
+    FolderStore,
+    Reference,
+    Round,
+    Store,
+    StoredPart,
+    Version,
+    Visit,
+    resolve,
+    still_paused,
+)
+
+if TYPE_CHECKING:
+    from historon.collect import Finding, Observer, OfferedKey, Rehearsal, StepTaken
+    from historon.compare import Masks, Reader, Traced, Typical, Weights
+    from historon.copies import CopyStatus
+    from historon.restore import Restored
+    from historon.retention import Pruned, Verdict
+    from historon.store import Copied, Verification
+    from historon.timetable import Due
+
+__all__ = ["Historon"]
+
+_BEFORE = timedelta(days=30)  # how far back is looked for what was undone
+_NAMED = 12  # parts in a message
+
+_Clock = Callable[[], datetime]
+
+
+class Historon:
+    """An estate, its store, and what can be done with them. `historon.open` makes one; it is a context manager.
+
+    `estate` is what the estate file says. Versions are named as on the command line: `edge-1`, `edge-1@17`,
+    `edge-1@2026-06-14` (in the estate's own time zone), `edge-1@3d`. Instants that are handed out are in UTC.
+    """
+
+    def __init__(self, estate: Estate, *, clock: _Clock, spend_reserve: bool = False) -> None:
+        """`spend_reserve` lets what frees room use the last of a full disk."""
+        self.estate = estate
+        self.clock = clock
+        self._spend_reserve = spend_reserve
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, raised: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Let go of the store; it is opened again when it is needed again."""
+        opened = self.__dict__.pop("store", None)
+        if opened is not None:
+            opened.close()
+
+    @cached_property
+    def store(self) -> Store:
+        """The estate's store. Raises StoreError when it is not there, or is not one."""
+        settings = self.estate.settings
+        return FolderStore(self.estate.path(settings.store), indexed=settings.index, spend_reserve=self._spend_reserve)
+
+    # ---- sources and versions ----------------------------------------------------------------------------------------
+
+    def sources(self, *names: str, where: Sequence[str] = ()) -> list[Source]:
+        """The sources of these names, or all; `where` narrows by labels, such as `site=northmole`.
+
+        Raises UsageError for a name or label that there is not.
+        """
+        return select(self.estate, names, where)
+
+    def status(self, *names: str, where: Sequence[str] = ()) -> Board:
+        """How fresh the sources are, and whether all is known to be well."""
+        from historon.timetable import statuses
+
+        now = self.clock()
+        board = statuses(self.estate, self.sources(*names, where=where), self.store, now)
+        paused = [one for one in still_paused(self.store, now) if not names or one.source in names]
+        return Board(board, paused)
+
+    def versions(self, source: str) -> list[Version]:
+        """All versions of a source, oldest first; also of one that the estate file no longer names.
+
+        Raises UsageError when there is no such source.
+        """
+        found = self.store.versions(source)
+        if not found:
+            self.sources(source)
+        return found
+
+    def version(self, written: str) -> Version:
+        """The version that `SOURCE@WHEN` names. Raises UsageError when there is none, or no such source."""
+        reference = Reference.parse(written)
+        if reference.source not in self.estate.sources:
+            self.versions(reference.source)
+        return resolve(self.store, reference, now=self.clock(), zone=self.estate.zone)
+
+    def parts(self, version: Version | str) -> list[StoredPart]:
+        """The parts of a version."""
+        found = self._version(version)
+        return list(self.store.parts(found.source, found.number))
+
+    def part(self, version: Version | str, name: str | None = None) -> StoredPart:
+        """One part of a version; the name may be left out where there is only one.
+
+        Raises UsageError when there is no such part, or which one is not said.
+        """
+        found = self._version(version)
+        parts = self.parts(found)
+        place = f"{found.source}@{found.number}"
+        names = [part.name for part in parts]
+        told = [part for part in parts if not part.name.endswith(".tree")]  # metadata beside what they tell of
+        if name is None and len(told) == 1:
+            return told[0]
+        if name is None:
+            listed = "\n".join(f"  {part}" for part in names[:_NAMED])
+            more = f"\n  … and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+            raise UsageError(f"{place} has {len(parts)} parts; name one of them:\n{listed}{more}")
+        if name not in names:
+            raise UsageError(f'{place} has no part "{name}"', hint=nearest(name, names))
+        return parts[names.index(name)]
+
+    def read(self, version: Version | str, part: str | None = None, *, reveal: bool = False) -> bytes:
+        """The content of a part, fit for eyes: secrets are masked, line for line, unless they are to be revealed.
+
+        With `reveal` it is what was collected, byte for byte. Raises UsageError where nothing can be masked: in what is
+        binary, or larger than 16 MiB.
+        """
+        from historon.compare import comparable, is_binary
+
+        found = self._version(version)
+        chosen = self.part(found, part)
+        if reveal:
+            return b"".join(self.pieces(chosen))
+        command = f"historon show {found.source}@{found.number} {chosen.name} > FILE"
+        if chosen.size > LARGE:
+            raise UsageError(f"{chosen.name} is too large to mask secrets in it, {chosen.size:,} bytes", hint=command)
+        content = comparable(chosen, self.store)
+        if is_binary(content):
+            raise UsageError(f"{chosen.name} is binary, {chosen.size:,} bytes", hint=command)
+        return self.masks(found.source).hide(content)
+
+    def pieces(self, part: StoredPart) -> Iterator[bytes]:
+        """A part as it was collected, secrets and all, in pieces that fit into memory, checked against its SHA-256."""
+        yield from self.store.pieces(part)
+
+    def restore(
+        self, version: Version | str, folder: str | Path, *, only: str | None = None, overwrite: bool = False,
+        permissions: bool = False, outward_links: bool = False,
+    ) -> "Restored":  # fmt: skip
+        """Write a version, or a part of it, to a folder, as `historon restore` does; secrets and all."""
+        from historon.restore import write_version
+
+        found = self._version(version)
+        return write_version(
+            self.store, found, Path(folder), self.masks(found.source), only=only, overwrite=overwrite,
+            permissions=permissions, outward_links=outward_links,
+        )  # fmt: skip
+
+    def masks(
+        self, source: str, *, reveal: bool = False, with_noise: bool = False, ignore_case: bool = False,
+        ignore_space: bool = False,
+    ) -> "Masks":  # fmt: skip
+        """What is left out of comparisons and of sight, by the source's procedure.
+
+        Of a source that the estate file no longer names these are the general ones alone.
+        """
+        from historon.compare import Masks
+
+        known = self.estate.sources.get(source)
+        procedure = self.estate.procedure_of(known) if known else None
+        return Masks.of(
+            procedure, key=self.store.fingerprint_key(), reveal=reveal, with_noise=with_noise, ignore_case=ignore_case,
+            ignore_space=ignore_space,
+        )  # fmt: skip
+
+    def _version(self, version: Version | str) -> Version:
+        return self.version(version) if isinstance(version, str) else version
+
+    # ---- what changed ------------------------------------------------------------------------------------------------
+
+    def diff(
+        self, old: str, new: str | None = None, *, only: str | None = None, reveal: bool = False,
+        with_noise: bool = False, ignore_case: bool = False, ignore_space: bool = False,
+    ) -> Difference:  # fmt: skip
+        """What differs between two versions, two sources, or a version and a `file:PATH`.
+
+        Of a bare source alone it is its last change, of `SOURCE@WHEN` alone what changed from then to its latest.
+        `only` is a part, or what stands under a path of the outline. Raises UsageError when there is no such thing.
+        """
+        from historon.api.sides import narrowed, sides_of
+        from historon.compare import compare_exports
+
+        source, before, after = sides_of(self.store, self.version, old, new, only)
+        masks = self.masks(
+            source, reveal=reveal, with_noise=with_noise, ignore_case=ignore_case, ignore_space=ignore_space
+        )
+        changes = compare_exports(before.contents, after.contents, masks)
+        if only is not None:
+            changes = narrowed(changes, only, [before, after])
+        return Difference(before, after, changes, self.weights)
+
+    @cached_property
+    def weights(self) -> "Weights":
+        """How much changes matter, by the shipped table and the estate's own."""
+        from historon.compare import Weights
+
+        return Weights(self.estate.weights)
+
+    def typical(self, *names: str, where: Sequence[str] = ()) -> "Typical":
+        """How each of these sources differs from what most of them have, by their latest good versions.
+
+        Raises UsageError where fewer than three have one.
+        """
+        from historon.api.looking import typical_of
+
+        return typical_of(self, self.sources(*names, where=where))
+
+    def changes(self, since: str | datetime = "7d", *, where: Sequence[str] = ()) -> Changes:
+        """What changed across the estate since then: an age such as `7d`, a date, or an instant with its zone.
+
+        The same edit on many sources is one family. Raises UsageError for what is no age and no date.
+        """
+        from historon.compare import families, fingerprinted
+
+        began, now = self.moment(since), self.clock()
+        chosen = {source.name for source in self.sources(where=where)} if where else None
+        recorded = (one for one in self.store.changed(began, now) if chosen is None or one.source in chosen)
+        changed = list(fingerprinted(self.store, recorded, self._rules))
+        before = self.store.changed(began - _BEFORE, began)
+        return Changes(changed, families(changed, before), self.store, self._rules)
+
+    def moment(self, since: str | datetime) -> datetime:
+        """The instant that an age (`7d`), a date or an instant stands for; without a zone it is in the estate's own."""
+        if isinstance(since, datetime):
+            return since
+        try:
+            if since[:4].isdigit() and "-" in since:
+                written = datetime.fromisoformat(since)
+                return written if written.tzinfo else written.replace(tzinfo=self.estate.zone)
+            return self.clock() - Duration.parse(since)
+        except (ValueError, OverflowError) as exc:
+            raise UsageError(f"--since {since}: {exc}", hint="write an age such as 24h or 7d, or a date") from exc
+
+    def _rules(self, name: str) -> "tuple[Masks, Reader]":
+        from historon.compare import Reader
+
+        source = self.estate.sources.get(name)
+        return self.masks(name), Reader(source.own_names if source else (name,), (), self.weights)
+
+    # ---- looking for something ---------------------------------------------------------------------------------------
+
+    def find(
+        self, text: str, *, where: Sequence[str] = (), at: str | None = None, ever: bool = False,
+        expression: bool = False, exact_case: bool = False, reveal: bool = False,
+    ) -> Found:  # fmt: skip
+        """Where a text stands now, stood at a moment, or ever stood, line by line.
+
+        `at` is a date, an instant or an age. Raises UsageError when the text is none, or the expression has a mistake.
+        """
+        from historon.api.looking import checked_query, found_at, found_ever
+
+        query = checked_query(text, expression=expression, exact_case=exact_case)
+        if ever and at:
+            raise UsageError("--ever looks at all times, --at at one", hint="give one of them")
+        names = [source.name for source in self.sources(where=where)]
+        return (
+            found_ever(self, names, query, reveal=reveal) if ever else found_at(self, names, at, query, reveal=reveal)
+        )
+
+    def trace(
+        self, source: str, text: str, *, expression: bool = False, exact_case: bool = False, reveal: bool = False
+    ) -> "Traced":
+        """The lives of the lines that hold a text, or held it: when each came, what it was, when it went."""
+        from historon.api.looking import checked_query
+        from historon.compare import trace
+
+        query = checked_query(text, expression=expression, exact_case=exact_case)
+        return trace(self.store, self._good(source), query, self.masks(source, reveal=reveal))
+
+    def noise(self, source: str) -> NoiseFound:
+        """What differs in nearly every version of a source, as masks that its history speaks for."""
+        from historon.compare import study
+
+        (known,) = self.sources(source)
+        history = self._good(source)
+        found = study(self.store, history, self.masks(source))
+        return NoiseFound(found, len(history), len(self.estate.procedure_of(known).noise))
+
+    def requirements(self, *names: str, where: Sequence[str] = ()) -> list[Required]:
+        """How the sources of which something is required stand to it, by their latest good versions."""
+        from historon.api.looking import required_of
+
+        return required_of(self, self.sources(*names, where=where))
+
+    def _good(self, source: str) -> list[Version]:
+        """The good versions of a source, oldest first; UsageError when there is no such source."""
+        found = [version for version in self.store.versions(source) if version.good]
+        if not found:
+            self.sources(source)
+        return found
+
+    # ---- what changes the store --------------------------------------------------------------------------------------
+
+    def collect(
+        self, *names: str, where: Sequence[str] = (), observer: "Observer | None" = None,
+        trust: "Callable[[Mapping[str, OfferedKey]], bool] | None" = None, stopped_by: Sequence[signal.Signals] = (),
+    ) -> Collected:  # fmt: skip
+        """Collect from these sources, or all, now: one round; then tell the channels what is to be told.
+
+        `observer` hears how each source fares. Host keys that are shown for the first time are refused, unless `trust`
+        says of them, by source, that they may be remembered: then those sources are collected from again. Signals in
+        `stopped_by` end the round cleanly; that needs the main thread. Raises OutsideError when a round must not begin.
+        """
+        from historon.api.rounds import collect
+
+        return collect(self, self.sources(*names, where=where), observer, trust, stopped_by)
+
+    def unfinished(self, *names: str, where: Sequence[str] = ()) -> list[Source]:
+        """The sources that the last round did not come to, as it was interrupted."""
+        from historon.collect import unfinished_sources
+
+        return unfinished_sources(self.store, self.sources(*names, where=where))
+
+    def rehearse(self, source: str, *, told: "Callable[[StepTaken], None] | None" = None) -> "Rehearsal":
+        """Go through the procedure of a source for real, storing nothing; `told` hears of each step."""
+        from historon.collect import rehearse
+
+        (known,) = self.sources(source)
+        hear = told or (lambda step: None)
+        return asyncio.run(rehearse(self.estate, known, self.store, clock=self.clock, told=hear))
+
+    def plan_prune(self, *names: str, where: Sequence[str] = ()) -> "dict[str, list[Verdict]]":
+        """By source, which versions retention lets stay and which may go; without those that keep everything."""
+        from historon.retention import plan
+
+        plans = {}
+        for source in self.sources(*names, where=where):
+            if retention := self.estate.retention_of(source.name):
+                versions = self.store.versions(source.name)
+                plans[source.name] = plan(versions, retention, now=self.clock(), zone=self.estate.zone)
+        return plans
+
+    def clock_doubt(self) -> str:
+        """Why this machine's clock may be wrong, so that nothing should be pruned by it; empty for no doubt."""
+        from historon.retention import clock_doubt
+
+        return clock_doubt(self.store, self.clock())
+
+    def prune(self, plans: "Mapping[str, Sequence[Verdict]]") -> "Pruned":
+        """Remove what the plans let go. A source's last good version and held ones always stay."""
+        from historon.retention import prune
+
+        return prune(self.store, [verdict for one in plans.values() for verdict in one])
+
+    def hold(self, version: Version | str, reason: str | None) -> None:
+        """Keep a version whatever retention says, for this reason; None ends it."""
+        found = self._version(version)
+        self.store.hold(found.source, found.number, reason)
+
+    def vouch(self, version: Version | str) -> Version:
+        """Take a suspect version for good. Raises UsageError for one that is good already."""
+        from historon.collect import vouch
+
+        return vouch(self.estate, self.store, self._version(version))
+
+    def verify(self, *names: str, told: Callable[[str], None] | None = None) -> "Verification":
+        """Read every version of these sources, or all, from the disk and check it; `told` hears of each source.
+
+        Raises UsageError for a source that nothing was ever collected from.
+        """
+        from historon.store import verify
+
+        known = sorted(self.store.states())
+        for name in names:
+            if name not in known:
+                raise UsageError(f'nothing was ever collected from "{name}"', hint=nearest(name, known))
+        return verify(self.store, list(names) or known, told or (lambda source: None))
+
+    # ---- the machine, the timetable, second places -------------------------------------------------------------------
+
+    def doctor(self) -> "list[Finding]":
+        """What is wrong, or will be, as far as it can be told without asking any source; what is wrong comes first."""
+        from historon.collect import examine
+
+        try:
+            store: Store | StoreError = self.store
+        except StoreError as exc:
+            store = exc
+        return examine(self.estate, store, now=self.clock())
+
+    def agenda(self, span: timedelta, *names: str, where: Sequence[str] = ()) -> "list[Due]":
+        """What is due from now on for so long, in order. Nothing is collected."""
+        from historon.timetable import agenda
+
+        now = self.clock()
+        return list(agenda(self.estate, self.sources(*names, where=where), now, now + span))
+
+    def rounds(self, last: int) -> list[Round]:
+        """The last rounds, newest first."""
+        return list(self.store.rounds(last))
+
+    def visits(self, number: int) -> list[Visit]:
+        """How each source fared in a round. Raises UsageError when there is no such round."""
+        found = list(self.store.visits(number))
+        if not found:
+            raise UsageError(f"there is no round {number}", hint="historon rounds")
+        return found
+
+    def copies(self, *names: str) -> "list[CopyStatus]":
+        """How far these copies, or all, are behind the store. Raises UsageError when there is no such copy."""
+        from historon.api.copying import known_copies
+        from historon.copies import copies_of
+
+        chosen = known_copies(self.estate, *names)
+        return [one for one in copies_of(self.estate, self.store, self.clock()) if one.name in chosen]
+
+    def update_copy(self, name: str) -> "Copied":
+        """Bring a copy up to date. One that holds what the store does not is never replaced: then StoreError."""
+        from historon.api.copying import update_copy
+
+        return update_copy(self, name)
+
+    def verify_copy(self, name: str) -> "Verification":
+        """Read every version in a copy and check it, as `verify` does in the store."""
+        from historon.api.copying import verify_copy
+
+        return verify_copy(self.estate, name)

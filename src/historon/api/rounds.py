@@ -1,0 +1,95 @@
+"""A round by hand: collected, told of, and once more for the host keys that somebody trusts."""
+
+import asyncio
+import signal
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import closing
+from typing import TYPE_CHECKING
+
+from historon.api.results import Collected
+from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
+from historon.errors import UsageError
+from historon.estate import Source
+from historon.notices import Teller, sign_of_life
+from historon.workers import Workers
+
+if TYPE_CHECKING:
+    from historon.api.front import Historon
+
+__all__ = ["collect"]
+
+
+def collect(
+    opened: "Historon",
+    sources: Sequence[Source],
+    observer: Observer | None,
+    trust: Callable[[Mapping[str, OfferedKey]], bool] | None,
+    stopped_by: Sequence[signal.Signals],
+) -> Collected:
+    """One round of these sources; see Historon.collect."""
+    if not sources:
+        raise UsageError("there is no source to collect", hint="describe some in the estate file")
+    estate = opened.estate
+    teller = Teller(estate, opened.store, opened.clock)
+    run = _Round(opened, teller, observer or (lambda event: None), stopped_by)
+    report = run(sources)
+    trusted = _trusted(opened, report, trust)
+    for result in report.results:
+        if _offered(result) and result.source not in trusted:
+            teller.hear(result)
+    if trusted:
+        report = report.followed_by(run([estate.sources[name] for name in trusted]))
+    teller.end_round(report)
+    return Collected(report, [*teller.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])])
+
+
+class _Round:
+    """One pass over some sources, each told of as soon as it is done."""
+
+    def __init__(
+        self, opened: "Historon", teller: Teller, observer: Observer, stopped_by: Sequence[signal.Signals]
+    ) -> None:
+        self._opened = opened
+        self._teller = teller
+        self._observer = observer
+        self._stopped_by = stopped_by
+
+    def __call__(self, sources: Sequence[Source]) -> RoundReport:
+        workers = Workers()
+        workers.start()  # while there is one thread
+        with closing(workers):
+            return asyncio.run(self._run(sources, workers))
+
+    async def _run(self, sources: Sequence[Source], workers: Workers) -> RoundReport:
+        task = asyncio.current_task()
+        assert task is not None  # noqa: S101 (asyncio.run made it)
+        for one in self._stopped_by:
+            asyncio.get_running_loop().add_signal_handler(one, task.cancel)
+        return await run_round(
+            self._opened.estate, sources, self._opened.store, clock=self._opened.clock, observer=self._hear,
+            trigger="hand", workers=workers,
+        )  # fmt: skip
+
+    def _hear(self, event: SourceBegan | SourceStep | SourceResult) -> None:
+        self._observer(event)
+        # Of a key that is shown for the first time is only told when nobody trusts it.
+        if isinstance(event, SourceResult) and not _offered(event):
+            self._teller.hear(event)
+
+
+def _offered(result: SourceResult) -> bool:
+    return result.failure is not None and result.failure.offered is not None
+
+
+def _trusted(
+    opened: "Historon", report: RoundReport, trust: Callable[[Mapping[str, OfferedKey]], bool] | None
+) -> list[str]:
+    """The sources whose host keys, shown for the first time, are trusted; they are remembered."""
+    offered = {r.source: r.failure.offered for r in report.results if r.failure and r.failure.offered}
+    if not offered or trust is None or not trust(offered):
+        return []
+    from historon.collect.transports.host_keys import remember_key
+
+    for key in offered.values():
+        remember_key(opened.estate.path(opened.estate.settings.known_hosts), key)
+    return list(offered)
