@@ -10,10 +10,12 @@ from pathlib import Path
 
 from bench.history import history
 from historon.collect.judging import answer, judged, question_about
-from historon.compare import Masks, Reader, compare_exports
+from historon.compare import compare_exports
 from historon.estate import Procedure, Source, Step
+from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
+from historon.versions import Masks
 from historon.workers import Done
 
 HISTORON = Path(sys.executable).with_name("historon")

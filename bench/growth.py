@@ -6,7 +6,9 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import chain
 from math import log
 
-from historon.compare import Masks, Reader, compare_exports, fingerprints, texts_of
+from historon.compare import compare_exports
+from historon.insight import Reader, fingerprints, texts_of
+from historon.versions import Masks
 
 SIZES = (1_000, 8_000, 64_000)
 _LONG_ENOUGH = 0.3  # seconds for one figure

@@ -9,7 +9,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from bench.history import configuration, nightly
-from historon.compare import Masks, compare_exports
+from historon.compare import compare_exports
+from historon.versions import Masks
 
 _MASKS = Masks(reveal=True)
 

@@ -13,10 +13,11 @@ from pathlib import Path
 
 from bench.history import history
 from historon.collect.judging import answer, judged, question_about
-from historon.compare import Masks, Reader
 from historon.estate import Noise, Procedure, Source, Step
+from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
+from historon.versions import Masks
 from historon.workers import Done
 
 SOURCES, NIGHTS = 60, 90

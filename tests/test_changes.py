@@ -14,8 +14,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from historon.collect.judging import changed_lines
-from historon.compare import Change, Edit, How, Kind, Masks, Outline, PartChange, Reader, align_texts, compare_exports
+from historon.compare import Change, Edit, How, Kind, Outline, PartChange, align_texts, compare_exports
 from historon.estate import Noise, Pattern
+from historon.insight import Reader
+from historon.versions import Masks
 
 _MASKS = Masks(key=b"k")
 _TEXTS = st.lists(st.sampled_from([b"a", b"b", b"  c", b"!", b"", b"d e f g h i j k l m n o"]), max_size=120)

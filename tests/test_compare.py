@@ -8,9 +8,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from historon.compare import Edit, Kind, Masks, align, compare_exports, hunks, split_lines, unified
+from historon.compare import Edit, Kind, align, compare_exports, hunks, unified
 from historon.compare.sliding import slid
 from historon.estate import Noise, Pattern
+from historon.versions import Masks, split_lines
 from tests.conftest import needs_patch
 
 _LINES = st.lists(st.sampled_from([b"a\n", b"b\n", b"c\n", b"d\r\n", b"", b"e"]), max_size=60).map(b"".join)

@@ -9,14 +9,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from historon.compare import (
-    Change,
+from historon.compare import Change, How, compare_exports
+from historon.estate import Pattern, WeightRule
+from historon.insight import (
     Family,
-    How,
-    Masks,
     Reader,
     Weights,
-    compare_exports,
     families,
     fingerprints,
     is_packed,
@@ -24,8 +22,8 @@ from historon.compare import (
     texts_of,
     unpacked_fingerprints,
 )
-from historon.estate import Pattern, WeightRule
 from historon.store import Changed
+from historon.versions import Masks
 from tests.conftest import EstateFolder
 from tests.generated import nights
 

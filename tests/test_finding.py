@@ -19,15 +19,13 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from historon.compare import (
-    Kind,
-    Masks,
-    Outline,
+from historon.compare import Kind, Outline, compare_exports
+from historon.estate import Noise, Pattern, Requirement, same_rules
+from historon.insight import (
     Proposal,
     Query,
     Reader,
     Unmet,
-    compare_exports,
     find,
     find_ever,
     may_hold,
@@ -40,8 +38,8 @@ from historon.compare import (
     typical,
     unmet,
 )
-from historon.estate import Noise, Pattern, Requirement, same_rules
 from historon.store import Entry, FolderStore, Outcome, Part, State, Version
+from historon.versions import Masks
 from tests.conftest import EstateFolder, describe_estate
 
 START = datetime(2026, 1, 1, tzinfo=UTC)

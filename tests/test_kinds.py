@@ -12,7 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from historon.compare import How, Masks, compare_exports
+from historon.compare import How, compare_exports
+from historon.versions import Masks
 
 _DATA = Path(__file__).parent / "data" / "kinds"
 _EDIT = re.compile(r'--- (".*") => (".*")')

@@ -5,7 +5,8 @@ from zoneinfo import ZoneInfo
 import pytest
 
 from historon.errors import UsageError
-from historon.store import FolderStore, Part, Reference, State, resolve
+from historon.store import FolderStore, Part, State
+from historon.versions import Reference, resolve
 from tests.store_contract import take
 
 NOW = datetime(2026, 1, 7, 12, tzinfo=UTC)

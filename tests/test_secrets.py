@@ -12,10 +12,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from historon.compare import Masks
-from historon.compare.secrets import keeps_to_lines, secret_spans
-from historon.compare.shown import ShownLines
 from historon.estate import Pattern
+from historon.versions import Masks, ShownLines
+from historon.versions.secrets import keeps_to_lines, secret_spans
 from tests.conftest import EstateFolder
 
 # One a line, or one a block that blank lines set off; whatever holds CANARY must not be seen.

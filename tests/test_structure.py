@@ -24,10 +24,12 @@ MODULES = sorted(SOURCE.rglob("*.py"))
 LAYERS = [
     {"cli"},
     {"api"},
-    {"timetable", "report", "standins"},
+    {"timetable", "report", "doctor", "standins"},
     {"notices"},  # tells of rounds, so it knows collect's reports
     {"collect", "restore", "retention", "copies"},
+    {"insight"},
     {"inspection", "compare"},
+    {"versions"},
     {"store"},
     {"estate"},
     {

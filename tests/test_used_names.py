@@ -2,7 +2,9 @@
 
 import pytest
 
-from historon.compare import Change, How, Masks, Reader, Weights, compare_exports, fingerprints
+from historon.compare import Change, How, compare_exports
+from historon.insight import Reader, Weights, fingerprints
+from historon.versions import Masks
 from tests.conftest import EstateFolder, describe_estate
 
 _MASKS = Masks(key=b"made up")

@@ -6,11 +6,13 @@ from tempfile import TemporaryDirectory
 
 from historon.collect import Failure, FailureKind, RoundReport, SourceResult
 from historon.collect.judging import changed_lines
-from historon.compare import Masks, Reader, compare_exports, fingerprints, packed
+from historon.compare import compare_exports
 from historon.estate import MailChannel, read_estate
+from historon.insight import Reader, fingerprints, packed
 from historon.notices import letter_of
 from historon.notices.events import change_events, round_ended, state_of, trouble_event
 from historon.store import Outcome
+from historon.versions import Masks
 
 OLD = b"interface port-3\n  description berth 3\n  network vlan 130\n!\nmonitor community tide-1 read-only\nend\n"
 NEW = OLD.replace(b"130", b"131").replace(b"tide-1", b"quiet-heron")

@@ -36,35 +36,31 @@ from historon.collect.transports.mailbox import _file_name, _header, _parsed, _s
 from historon.collect.transports.waiting import Seen
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.compare import (
-    Masks,
     Outline,
-    Reader,
     compare_exports,
     edited_words,
-    fingerprints,
     hunks,
     marked,
     outlines_of,
-    pieces_of_expression,
     side_by_side,
-    signature,
     text_changes,
     unified,
 )
 from historon.compare.opening import opened
-from historon.compare.secrets import cut_off, forms_of, secret_spans
 from historon.errors import HistoronError, StoreError
 from historon.estate import Check, Duration, Finder, Noise, Pattern, read_estate
 from historon.estate.durations import Size
 from historon.estate.timetables import Cron, Hours, Times
+from historon.insight import Reader, fingerprints, pieces_of_expression, signature
 from historon.inspection import look_into
 from historon.notices.events import Event
 from historon.notices.programs import _escaped
 from historon.report.pages import difference_page
-from historon.store import Reference
 from historon.store.deltas import Encoding, decode, encode
 from historon.store.trees import name_of, raw_name, read_tree
 from historon.store.varints import read_varints
+from historon.versions import Masks, Reference
+from historon.versions.secrets import cut_off, forms_of, secret_spans
 from historon.visible import made_visible
 from torture.hostile import hostile_exports
 

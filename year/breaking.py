@@ -32,7 +32,7 @@ def _suspect_is_good() -> None:
 
 
 def _lossy_reading() -> None:
-    masks = _module("compare.masks").Masks
+    masks = _module("versions.masks").Masks
     essence = masks.essence
     masks.essence = lambda self, line: (essence(self, line) or b"").translate(None, b"0123456789") or None
     masks.has_noise = property(lambda _: True)
@@ -71,7 +71,7 @@ def _damage_travels() -> None:
 
 
 def _secrets_shown() -> None:
-    _module("compare.masks").Masks.hide = lambda _self, content: content
+    _module("versions.masks").Masks.hide = lambda _self, content: content
 
 
 def _told_every_half_minute() -> None:

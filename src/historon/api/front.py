@@ -4,7 +4,6 @@ Secrets are masked in whatever is meant for eyes, unless it is asked otherwise. 
 it, so that a program which only looks at the board does not load all of comparing and collecting.
 """
 
-import asyncio
 import signal
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
@@ -16,27 +15,18 @@ from typing import TYPE_CHECKING, Self
 from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Required
 from historon.errors import StoreError, UsageError
 from historon.estate import Duration, Estate, Source, nearest, select
-from historon.store import (
-    LARGE,
-    FolderStore,
-    Reference,
-    Round,
-    Store,
-    StoredPart,
-    Version,
-    Visit,
-    resolve,
-    still_paused,
-)
+from historon.store import LARGE, FolderStore, Round, Store, StoredPart, Version, Visit, still_paused
 
 if TYPE_CHECKING:
-    from historon.collect import Finding, Observer, OfferedKey, Rehearsal, StepTaken
-    from historon.compare import Masks, Reader, Traced, Typical, Weights
+    from historon.collect import Observer, OfferedKey, Rehearsal, StepTaken
     from historon.copies import CopyStatus
+    from historon.doctor import Finding
+    from historon.insight import Reader, Traced, Typical, Weights
     from historon.restore import Restored
     from historon.retention import Pruned, Verdict
     from historon.store import Copied, Verification
     from historon.timetable import Due
+    from historon.versions import Masks
 
 __all__ = ["Historon"]
 
@@ -109,6 +99,8 @@ class Historon:
 
     def version(self, written: str) -> Version:
         """The version that `SOURCE@WHEN` names. Raises UsageError when there is none, or no such source."""
+        from historon.versions import Reference, resolve
+
         reference = Reference.parse(written)
         if reference.source not in self.estate.sources:
             self.versions(reference.source)
@@ -145,7 +137,7 @@ class Historon:
         With `reveal` it is what was collected, byte for byte. Raises UsageError where nothing can be masked: in what is
         binary, or larger than 16 MiB.
         """
-        from historon.compare import comparable, is_binary
+        from historon.versions import comparable, is_binary
 
         found = self._version(version)
         chosen = self.part(found, part)
@@ -184,7 +176,7 @@ class Historon:
 
         Of a source that the estate file no longer names these are the general ones alone.
         """
-        from historon.compare import Masks
+        from historon.versions import Masks
 
         known = self.estate.sources.get(source)
         procedure = self.estate.procedure_of(known) if known else None
@@ -222,7 +214,7 @@ class Historon:
     @cached_property
     def weights(self) -> "Weights":
         """How much changes matter, by the shipped table and the estate's own."""
-        from historon.compare import Weights
+        from historon.insight import Weights
 
         return Weights(self.estate.weights)
 
@@ -240,7 +232,7 @@ class Historon:
 
         The same edit on many sources is one family. Raises UsageError for what is no age and no date.
         """
-        from historon.compare import families, fingerprinted
+        from historon.insight import families, fingerprinted
 
         began, now = self.moment(since), self.clock()
         chosen = {source.name for source in self.sources(where=where)} if where else None
@@ -262,7 +254,7 @@ class Historon:
             raise UsageError(f"--since {since}: {exc}", hint="write an age such as 24h or 7d, or a date") from exc
 
     def _rules(self, name: str) -> "tuple[Masks, Reader]":
-        from historon.compare import Reader
+        from historon.insight import Reader
 
         source = self.estate.sources.get(name)
         return self.masks(name), Reader(source.own_names if source else (name,), (), self.weights)
@@ -292,14 +284,14 @@ class Historon:
     ) -> "Traced":
         """The lives of the lines that hold a text, or held it: when each came, what it was, when it went."""
         from historon.api.looking import checked_query
-        from historon.compare import trace
+        from historon.insight import trace
 
         query = checked_query(text, expression=expression, exact_case=exact_case)
         return trace(self.store, self._good(source), query, self.masks(source, reveal=reveal))
 
     def noise(self, source: str) -> NoiseFound:
         """What differs in nearly every version of a source, as masks that its history speaks for."""
-        from historon.compare import study
+        from historon.insight import study
 
         (known,) = self.sources(source)
         history = self._good(source)
@@ -343,6 +335,8 @@ class Historon:
 
     def rehearse(self, source: str, *, told: "Callable[[StepTaken], None] | None" = None) -> "Rehearsal":
         """Go through the procedure of a source for real, storing nothing; `told` hears of each step."""
+        import asyncio
+
         from historon.collect import rehearse
 
         (known,) = self.sources(source)
@@ -400,7 +394,7 @@ class Historon:
 
     def doctor(self) -> "list[Finding]":
         """What is wrong, or will be, as far as it can be told without asking any source; what is wrong comes first."""
-        from historon.collect import examine
+        from historon.doctor import examine
 
         try:
             store: Store | StoreError = self.store

@@ -5,22 +5,11 @@ from functools import lru_cache, partial
 from typing import TYPE_CHECKING
 
 from historon.api.results import Found, Required
-from historon.compare import (
-    Masks,
-    Query,
-    Reader,
-    Typical,
-    contents_of,
-    find,
-    find_ever,
-    is_binary,
-    large_archives,
-    typical,
-    unmet,
-)
+from historon.compare import large_archives
 from historon.errors import UsageError
 from historon.estate import Source, requirements_of
-from historon.store import Reference, resolve
+from historon.insight import Query, Reader, Typical, find, find_ever, typical, unmet
+from historon.versions import Masks, Reference, contents_of, is_binary, resolve
 
 if TYPE_CHECKING:
     from historon.api.front import Historon

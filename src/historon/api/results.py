@@ -10,9 +10,11 @@ from historon.store import Changed, StillPaused, Store, Version
 
 if TYPE_CHECKING:
     from historon.collect import RoundReport
-    from historon.compare import Family, Hit, Masks, PartChange, Proposal, Reader, Unmet, Variant, Weights
+    from historon.compare import PartChange
+    from historon.insight import Family, Hit, Proposal, Reader, Unmet, Variant, Weights
     from historon.notices import Told
     from historon.timetable import SourceStatus
+    from historon.versions import Masks
 
 __all__ = ["Board", "Changes", "Collected", "Difference", "Found", "NoiseFound", "Required", "Side"]
 
@@ -68,7 +70,7 @@ class Changes:
 
     def forms(self, family: "Family", most: int | None = None) -> "Iterator[Variant]":
         """The forms of a family with who has them, the commonest first; secrets are masked."""
-        from historon.compare import variants
+        from historon.insight import variants
 
         return variants(self._store, family, self._rules, most=most)
 

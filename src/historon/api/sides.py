@@ -5,9 +5,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from historon.api.results import Side
-from historon.compare import PartChange, contents_of, is_called
+from historon.compare import PartChange
 from historon.errors import OutsideError, UsageError
 from historon.store import State, Store, Version
+from historon.versions import contents_of, is_called
 
 __all__ = ["narrowed", "sides_of"]
 

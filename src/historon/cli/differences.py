@@ -4,19 +4,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from historon.cli.output import console, printable
-from historon.compare import (
-    Change,
-    Hunk,
-    Marked,
-    PartChange,
-    Span,
-    Weights,
-    edited_words,
-    folded,
-    hunks,
-    marked,
-    side_by_side,
-)
+from historon.compare import Change, Hunk, Marked, PartChange, Span, edited_words, folded, hunks, marked, side_by_side
+from historon.insight import Weights
 
 if TYPE_CHECKING:
     from rich.text import Text

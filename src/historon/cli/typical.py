@@ -3,8 +3,8 @@
 from typing import TYPE_CHECKING
 
 from historon.cli.output import console, count, print_json, printable
-from historon.compare import Oddity, Typical
 from historon.errors import ExitCode
+from historon.insight import Oddity, Typical
 
 if TYPE_CHECKING:
     from rich.text import Text

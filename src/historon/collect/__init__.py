@@ -1,7 +1,6 @@
 """Reaching sources: rounds, procedures and their steps, one module for each transport."""
 
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep, cause_of
-from historon.collect.examining import Finding, examine
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import ChangedLine, Judged, judge, question_about
 from historon.collect.owing import owing, settle_owed
@@ -20,7 +19,6 @@ __all__ = [
     "CollectError",
     "Failure",
     "FailureKind",
-    "Finding",
     "Identity",
     "Judged",
     "Observer",
@@ -34,7 +32,6 @@ __all__ = [
     "SourceStep",
     "StepTaken",
     "cause_of",
-    "examine",
     "judge",
     "owing",
     "question_about",

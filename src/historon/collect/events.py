@@ -11,8 +11,9 @@ from historon.collect.failures import TAIL, CollectError, FailureKind, OfferedKe
 from historon.collect.judging import ChangedLine
 from historon.collect.pauses import Resumed
 from historon.collect.steps import StepTaken
-from historon.compare import Masks, Unmet
+from historon.insight import Unmet
 from historon.store import Outcome
+from historon.versions import Masks
 
 __all__ = ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep", "cause_of"]
 

@@ -13,29 +13,24 @@ from typing import IO
 
 import msgspec
 
-from historon.compare import (
-    Change,
+from historon.compare import Change, PartChange, compare_exports, folded, is_archive
+from historon.errors import where_raised
+from historon.estate import Procedure, Requirement, Share, Source
+from historon.insight import (
     Fingerprint,
-    Masks,
-    PartChange,
     Reader,
     Unmet,
-    comparable,
-    compare_exports,
     each_fingerprint,
     fingerprint,
-    folded,
     grave_first,
-    is_archive,
     packed,
     signature,
     texts_of,
     unmet,
 )
-from historon.errors import where_raised
-from historon.estate import Procedure, Requirement, Share, Source
 from historon.inspection import Inspection, Kept, inspect
 from historon.store import Outcome, Part, State, Store, StoredPart
+from historon.versions import Masks, comparable
 from historon.workers import Done, Workers
 
 __all__ = ["ChangedLine", "Judged", "Question", "answer", "changed_lines", "judge", "judged", "question_about"]

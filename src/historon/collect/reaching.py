@@ -15,7 +15,6 @@ from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.steps import StepObserver, Surroundings, resume, take_steps
 from historon.collect.surroundings import check_needs
 from historon.collect.transports.interface import Account, Hop, Session, Target
-from historon.compare import Masks
 from historon.errors import HistoronError, where_raised
 from historon.estate import (
     ACCOUNT_VALUES,
@@ -34,6 +33,7 @@ from historon.patience import within
 from historon.processes import this_process
 from historon.store import PAUSED, SKEW, Store
 from historon.threads import StillBusyError, apart
+from historon.versions import Masks
 from historon.workers import Workers
 
 if TYPE_CHECKING:

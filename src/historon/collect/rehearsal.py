@@ -9,9 +9,10 @@ from historon.collect.failures import CollectError, NotNowError
 from historon.collect.judging import Judged, judge, question_about
 from historon.collect.reaching import Clock, Reach
 from historon.collect.steps import StepObserver
-from historon.compare import Masks, Reader, Weights
 from historon.estate import Estate, Source
+from historon.insight import Reader, Weights
 from historon.store import Store
+from historon.versions import Masks
 from historon.workers import Workers
 
 __all__ = ["Rehearsal", "rehearse"]

@@ -15,10 +15,11 @@ from historon.collect.reaching import Clock, Export, Reach
 from historon.collect.steps import StepTaken
 from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
-from historon.compare import Masks, Reader, Unmet, Weights, news_of
 from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, requirements_of, same_rules
+from historon.insight import Reader, Unmet, Weights, news_of
 from historon.store import Entry, Outcome, State, StillPaused, Store, still_paused
+from historon.versions import Masks
 from historon.workers import Workers
 
 __all__ = ["run_round", "unfinished_sources"]

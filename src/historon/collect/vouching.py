@@ -1,19 +1,11 @@
 """Taking a suspect version for good, on a person's word."""
 
-from historon.compare import (
-    Masks,
-    Reader,
-    Weights,
-    compare_exports,
-    contents_of,
-    fingerprints,
-    packed,
-    signature,
-    texts_of,
-)
+from historon.compare import compare_exports
 from historon.errors import UsageError
 from historon.estate import Estate
+from historon.insight import Reader, Weights, fingerprints, packed, signature, texts_of
 from historon.store import State, Store, Version
+from historon.versions import Masks, contents_of
 
 __all__ = ["vouch"]
 

@@ -13,8 +13,9 @@ from typing import IO
 
 from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
 from historon.store import LARGE, Member, name_of, written_tree
+from historon.versions import stand_in
 
-__all__ = ["ArchiveError", "is_archive", "stand_in", "unpacked"]
+__all__ = ["ArchiveError", "is_archive", "unpacked"]
 
 _HEAD = 512
 _PIECE = 2**18
@@ -35,11 +36,6 @@ class ArchiveError(Exception):
 def is_archive(content: bytes) -> bool:
     """Whether this is a tar, zip or gzip, bzip2 or xz file, by what it begins with."""
     return kind_by_head(content) not in (None, "sqlite")
-
-
-def stand_in(size: int, sha256: bytes) -> bytes:
-    """What stands for a content that is too large to be held: binary, and equal only where the digests are."""
-    return b"\0%d bytes, SHA-256 %s" % (size, sha256.hex().encode())
 
 
 def unpacked(name: str, file: IO[bytes]) -> dict[str, bytes]:

@@ -1,6 +1,5 @@
 """What changed between two exports, part by part."""
 
-import fnmatch
 import hashlib
 import re
 from collections import Counter
@@ -10,21 +9,20 @@ from enum import StrEnum
 from functools import cached_property
 from io import BytesIO
 
-from historon.compare.archives import ArchiveError, is_archive, stand_in, unpacked
+from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.compare.changes import Change, How, outlines_of, text_changes
 from historon.compare.documents import Document, parse_document, parse_trees, same_meaning
-from historon.compare.lines import Edit, align, split_lines
-from historon.compare.masks import Masks
+from historon.compare.lines import Edit, align
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline
-from historon.compare.references import with_references
-from historon.compare.shown import ShownLines
 from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts, parted_lines
-from historon.store import LARGE, Part, Store, StoredPart
+from historon.compare.uses import with_references
+from historon.store import LARGE
+from historon.versions import Masks, ShownLines, is_binary, split_lines, stands_for
 
-__all__ = ["Kind", "PartChange", "comparable", "compare_exports", "contents_of", "is_binary", "is_called", "too_large"]
+__all__ = ["Kind", "PartChange", "compare_exports"]
 
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
 _MOST_PAIRS = 400  # parts that went, times parts that came, that are compared with each other for it
@@ -37,7 +35,6 @@ _MANY_LINES = 8  # that differ, before a text is told of as a whole
 _STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked for
 _MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new
 _TREE_HEAD = b"# tree: "
-_STAND_IN = re.compile(rb"\0(\d+) bytes, SHA-256 ([0-9a-f]{64})\Z")
 
 
 class Kind(StrEnum):
@@ -177,39 +174,6 @@ def compare_exports(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: M
             found.append(change)
     folders = [PartChange(name, Kind.RENAMED, b"", b"", (), masks, was) for name, was in sides.moved.items()]
     return sorted([*folders, *found], key=lambda change: change.name) if folders else found
-
-
-def comparable(part: Part | StoredPart, store: Store | None = None) -> bytes:
-    """The content of a part; of a large one a stand-in, which is binary and equal only where the digests are.
-
-    One that is stored is read from its `store`.
-    """
-    if part.size > LARGE:
-        return stand_in(part.size, part.sha256)
-    if isinstance(part, Part):
-        return part.content
-    assert store is not None  # noqa: S101 (it came from one)
-    return store.read(part)
-
-
-def contents_of(store: Store, source: str, number: int) -> dict[str, bytes]:
-    """What a stored version holds, by the names of its parts, each as it is `comparable`."""
-    return {part.name: comparable(part, store) for part in store.parts(source, number)}
-
-
-def too_large(content: bytes) -> bool:
-    """Whether this stands in for a part that is too large to be held and looked into."""
-    return len(content) < 128 and _STAND_IN.match(content) is not None
-
-
-def is_called(name: str, only: str) -> bool:
-    """Whether a part of this name is meant by `--only`: the name itself, a folder above it, or a pattern (fnmatch)."""
-    return name.startswith(only.rstrip("/") + "/") or name == only or fnmatch.fnmatchcase(name, only)
-
-
-def is_binary(content: bytes) -> bool:
-    """Whether this is no text: a NUL byte in its first 8,000."""
-    return b"\0" in content[:8000]
 
 
 @dataclass
@@ -423,8 +387,8 @@ def _strings(old: bytes, new: bytes) -> list[Change]:
 
 def _described(content: bytes) -> str:
     """A whole part in a few words."""
-    if stands_for := _STAND_IN.match(content) if too_large(content) else None:
-        return f"{int(stands_for[1]):,} bytes, too large to be looked into, SHA-256 {stands_for[2].decode()[:16]}"
+    if whole := stands_for(content):
+        return f"{whole[0]:,} bytes, too large to be looked into, SHA-256 {whole[1][:16]}"
     if is_binary(content):
         return f"{len(content):,} bytes, SHA-256 {hashlib.sha256(content).hexdigest()[:16]}"
     lines = content.count(b"\n") + (not content.endswith(b"\n") if content else 0)

@@ -11,12 +11,11 @@ from bisect import bisect_left
 from collections import Counter
 from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from io import BytesIO
 from itertools import pairwise
 
 from historon.sequences import common_end, common_start
 
-__all__ = ["Edit", "align", "join_edits", "longest_rising", "path_edits", "same_lines", "split_lines"]
+__all__ = ["Edit", "align", "join_edits", "longest_rising", "path_edits", "same_lines"]
 
 _FEW_EDITS = 24  # scripts this short are looked for before anchors are
 _SEARCHES = 8_000  # how many such searches are made, and ...
@@ -33,11 +32,6 @@ class Edit:
     old_to: int
     new_from: int
     new_to: int
-
-
-def split_lines(content: bytes) -> list[bytes]:
-    """The lines with their line feeds; the last one may lack its own."""
-    return BytesIO(content).readlines()
 
 
 def align(old: Sequence[Hashable], new: Sequence[Hashable]) -> list[Edit]:

@@ -9,8 +9,8 @@ from itertools import chain
 from typing import IO
 
 from historon.compare.archives import ArchiveError, is_archive, unpacked
-from historon.compare.exports import is_binary, too_large
 from historon.store import LARGE, Store
+from historon.versions import is_binary, too_large
 
 __all__ = ["Opened", "large_archives", "opened", "searchable"]
 

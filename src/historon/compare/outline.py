@@ -10,7 +10,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 
-from historon.compare.lines import split_lines
+from historon.versions import split_lines
 
 __all__ = ["Outline", "first_words", "section_of", "words_of"]
 

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from historon.compare.changes import Change, How
 from historon.compare.documents import Document, Node, Notation
 from historon.compare.lines import align, longest_rising
-from historon.compare.masks import Masks
+from historon.versions import Masks
 
 __all__ = ["document_changes", "order_is_free"]
 

@@ -3,9 +3,10 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from historon.compare.exports import Kind, PartChange, too_large
+from historon.compare.exports import Kind, PartChange
 from historon.compare.lines import Edit
 from historon.compare.outline import Outline
+from historon.versions import too_large
 
 __all__ = ["Hunk", "Row", "hunks", "unified"]
 

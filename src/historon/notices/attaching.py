@@ -2,13 +2,13 @@
 
 from collections.abc import Iterable, Iterator
 
-from historon.compare import Masks
 from historon.errors import StoreError
 from historon.estate import Estate, MailChannel
 from historon.notices.events import Event
 from historon.notices.letters import Attachment
 from historon.notices.rendering import visible
 from historon.store import Store
+from historon.versions import Masks
 
 __all__ = ["attached"]
 

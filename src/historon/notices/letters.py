@@ -8,8 +8,8 @@ from datetime import datetime, timedelta
 import msgspec
 
 from historon.collect import cause_of
-from historon.compare import Family, families, is_packed
 from historon.estate import KINDS, OVER, AnyChannel, Estate, MailChannel, Severity
+from historon.insight import Family, families, is_packed
 from historon.notices.events import ChangedLine, Event
 from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
 from historon.store import Changed, Outcome

@@ -9,10 +9,11 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from historon.compare import Masks, comparable, is_binary, is_called, section_of
+from historon.compare import section_of
 from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
 from historon.store import Member, Store, StoredPart, Version, raw_name, read_tree
+from historon.versions import Masks, comparable, is_binary, is_called
 
 __all__ = ["Restored", "write_version"]
 

@@ -22,7 +22,6 @@ from historon.store.interface import (
 )
 from historon.store.outbox import Fate, Notice, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
-from historon.store.references import Reference, resolve
 from historon.store.trees import Member, name_of, raw_name, read_tree, tree_part_name, written_tree
 from historon.store.verification import Damage, Verification, verify
 
@@ -45,7 +44,6 @@ __all__ = [
     "Part",
     "Pending",
     "Recorded",
-    "Reference",
     "Round",
     "SourceState",
     "State",
@@ -59,7 +57,6 @@ __all__ = [
     "name_of",
     "raw_name",
     "read_tree",
-    "resolve",
     "still_paused",
     "tree_part_name",
     "verify",

@@ -10,9 +10,9 @@ from historon.api import Changes, Historon
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.differences import change_data, change_text
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.compare import GRAVE, Family, Variant, Weights, families
 from historon.errors import UsageError
 from historon.estate import Estate, in_words
+from historon.insight import GRAVE, Family, Variant, Weights, families
 from historon.store import Changed, Store
 
 __all__ = ["command"]

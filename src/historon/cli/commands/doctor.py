@@ -7,7 +7,7 @@ import click
 from historon.api import Historon
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable
-from historon.collect import Finding
+from historon.doctor import Finding
 from historon.errors import ExitCode
 from historon.estate import Estate
 

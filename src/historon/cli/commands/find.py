@@ -17,7 +17,7 @@ from historon.cli.app import (
     where_option,
 )
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.compare import Hit
+from historon.insight import Hit
 
 __all__ = ["command"]
 

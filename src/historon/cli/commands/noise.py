@@ -6,9 +6,9 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable
-from historon.compare import Hidden, Proposal
 from historon.errors import UsageError
 from historon.estate import Estate, add_rules
+from historon.insight import Hidden, Proposal
 
 __all__ = ["command"]
 

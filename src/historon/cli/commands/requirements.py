@@ -10,9 +10,9 @@ import click
 from historon.api import Required
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, print_table, printable, table
-from historon.compare import Unmet
 from historon.errors import ExitCode
 from historon.estate import Estate, RequirementState, Source
+from historon.insight import Unmet
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -122,7 +122,7 @@ def pin(app: App, names: tuple[str, ...], where: tuple[str, ...], *, yes: bool, 
 
 def _pin(app: App, estate: Estate, source: Source, *, yes: bool) -> bool:
     from historon.collect import CollectError, Failure, shown_identity
-    from historon.compare import Masks
+    from historon.versions import Masks
 
     with app.store(estate) as store:
         try:

@@ -16,7 +16,8 @@ from historon.cli.app import (
 )
 from historon.cli.differences import change_data
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.compare import Event, How, Life
+from historon.compare import How
+from historon.insight import Event, Life
 
 __all__ = ["command"]
 

@@ -8,12 +8,11 @@ from dataclasses import asdict, dataclass
 from fnmatch import fnmatchcase
 from typing import IO
 
+from historon.compare import Outline
 from historon.compare.documents import Document, Node, parse_document
-from historon.compare.lines import split_lines
-from historon.compare.masks import Masks
 from historon.compare.opening import opened
-from historon.compare.outline import Outline
 from historon.estate import UNKNOWN_MARK, Requirement, rules_digest
+from historon.versions import Masks, split_lines
 
 __all__ = ["Unmet", "news_of", "unmet"]
 

@@ -5,9 +5,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import zip_longest
 
-from historon.compare.exports import is_binary
-from historon.compare.families import Reader
-from historon.compare.outline import Outline
+from historon.compare import Outline
+from historon.insight.families import Reader
+from historon.versions import is_binary
 
 __all__ = ["Oddity", "Typical", "typical"]
 

@@ -11,7 +11,7 @@ from enum import IntEnum
 from functools import cache, lru_cache
 from importlib import resources
 
-from historon.compare.changes import Change, How
+from historon.compare import Change, How
 from historon.estate import Expression, WeightRule
 
 __all__ = ["GRAVE", "Concern", "Weight", "Weights"]

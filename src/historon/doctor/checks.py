@@ -11,11 +11,11 @@ from pathlib import Path
 from historon.collect.failures import CollectError
 from historon.collect.surroundings import check_needs, check_surroundings
 from historon.collect.transports.arrivals import strangers
-from historon.compare import Masks, is_binary, random_words, split_lines
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, Source, fill, values_of, walk
 from historon.store import LARGE, Store, still_paused
 from historon.times import for_people
+from historon.versions import Masks, is_binary, random_words, split_lines
 
 __all__ = ["Finding", "examine"]
 

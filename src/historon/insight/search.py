@@ -6,14 +6,12 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
-from historon.compare.changes import Change, How, text_changes
-from historon.compare.exports import Kind, PartChange, comparable, compare_exports, contents_of
-from historon.compare.lines import same_lines, split_lines
-from historon.compare.masks import Masks
+from historon.compare import Change, How, Kind, Outline, PartChange, compare_exports, text_changes
+from historon.compare.lines import same_lines
 from historon.compare.opening import opened
-from historon.compare.outline import Outline
-from historon.compare.signatures import may_hold, may_hold_closed, pieces_of_expression, pieces_of_text
+from historon.insight.search_index import may_hold, may_hold_closed, pieces_of_expression, pieces_of_text
 from historon.store import LARGE, Store, StoredPart, Version
+from historon.versions import Masks, comparable, contents_of, split_lines
 
 __all__ = ["Event", "Hit", "Life", "Query", "Search", "Traced", "find", "find_ever", "trace"]
 

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Self
 
-from historon.compare.changes import Change, How
-from historon.compare.exports import PartChange, is_binary
-from historon.compare.own import Own
-from historon.compare.weights import Concern, Weights
+from historon.compare import Change, How, PartChange
+from historon.insight.own import Own
+from historon.insight.weights import Concern, Weights
+from historon.versions import is_binary
 
 __all__ = [
     "Fingerprint",

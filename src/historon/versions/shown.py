@@ -7,8 +7,8 @@ the whole text is hidden at once.
 from collections.abc import Callable, Iterator, Sequence
 from typing import overload
 
-from historon.compare.lines import split_lines
-from historon.compare.secrets import keeps_to_lines
+from historon.versions.contents import split_lines
+from historon.versions.secrets import keeps_to_lines
 
 __all__ = ["ShownLines"]
 

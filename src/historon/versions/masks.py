@@ -7,9 +7,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from typing import Self
 
-from historon.compare.secrets import cut_off, forms_of, reach_of, secret_spans
-from historon.compare.shown import ShownLines
 from historon.estate import Expression, Noise, Pattern, Procedure
+from historon.versions.secrets import cut_off, forms_of, reach_of, secret_spans
+from historon.versions.shown import ShownLines
 
 __all__ = ["VALUE_KINDS", "Masks"]
 

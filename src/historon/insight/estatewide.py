@@ -9,9 +9,8 @@ from functools import cached_property
 from itertools import pairwise
 from math import log2
 
-from historon.compare.changes import Change
-from historon.compare.exports import PartChange, compare_exports, contents_of
-from historon.compare.families import (
+from historon.compare import Change, PartChange, compare_exports
+from historon.insight.families import (
     Fingerprint,
     Reader,
     fingerprint,
@@ -21,9 +20,9 @@ from historon.compare.families import (
     texts_of,
     unpacked_fingerprints,
 )
-from historon.compare.masks import Masks
-from historon.compare.weights import Concern
+from historon.insight.weights import Concern
 from historon.store import Changed, Store
+from historon.versions import Masks, contents_of
 
 __all__ = ["Family", "Variant", "families", "fingerprinted", "variants"]
 

@@ -10,15 +10,12 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache, partial
 
-from historon.compare.changes import How
-from historon.compare.exports import PartChange, compare_exports, contents_of
-from historon.compare.lines import split_lines
-from historon.compare.masks import Masks
+from historon.compare import How, PartChange, compare_exports, paired
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline, words_of
-from historon.compare.words import paired
 from historon.estate import Noise, Pattern
 from historon.store import Store, Version
+from historon.versions import Masks, contents_of, split_lines
 
 __all__ = ["Hidden", "Proposal", "study"]
 

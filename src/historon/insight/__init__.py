@@ -1,0 +1,65 @@
+"""What changes mean over many versions and sources: families, weights, outliers, search, noise, requirements."""
+
+from historon.insight.estatewide import Family, Variant, families, fingerprinted, variants
+from historon.insight.families import (
+    Fingerprint,
+    Reader,
+    each_fingerprint,
+    fingerprint,
+    fingerprints,
+    grave_first,
+    is_packed,
+    packed,
+    texts_of,
+    unpacked_fingerprints,
+)
+from historon.insight.noise import Hidden, Proposal, study
+from historon.insight.outliers import Oddity, Typical, typical
+from historon.insight.requirements import Unmet, news_of, unmet
+from historon.insight.search import Event, Hit, Life, Query, Search, Traced, find, find_ever, trace
+from historon.insight.search_index import may_hold, pieces_of_expression, pieces_of_text, signature
+from historon.insight.weights import GRAVE, Concern, Weight, Weights
+
+__all__ = [
+    "GRAVE",
+    "Concern",
+    "Event",
+    "Family",
+    "Fingerprint",
+    "Hidden",
+    "Hit",
+    "Life",
+    "Oddity",
+    "Proposal",
+    "Query",
+    "Reader",
+    "Search",
+    "Traced",
+    "Typical",
+    "Unmet",
+    "Variant",
+    "Weight",
+    "Weights",
+    "each_fingerprint",
+    "families",
+    "find",
+    "find_ever",
+    "fingerprint",
+    "fingerprinted",
+    "fingerprints",
+    "grave_first",
+    "is_packed",
+    "may_hold",
+    "news_of",
+    "packed",
+    "pieces_of_expression",
+    "pieces_of_text",
+    "signature",
+    "study",
+    "texts_of",
+    "trace",
+    "typical",
+    "unmet",
+    "unpacked_fingerprints",
+    "variants",
+]

@@ -1,0 +1,69 @@
+"""What a version holds, as it is looked at: parts by name, large ones by what stands for them."""
+
+import fnmatch
+import re
+from io import BytesIO
+
+from historon.store import LARGE, Part, Store, StoredPart
+
+__all__ = [
+    "comparable",
+    "contents_of",
+    "is_binary",
+    "is_called",
+    "split_lines",
+    "stand_in",
+    "stands_for",
+    "too_large",
+]
+
+_STAND_IN = re.compile(rb"\0(\d+) bytes, SHA-256 ([0-9a-f]{64})\Z")
+
+
+def comparable(part: Part | StoredPart, store: Store | None = None) -> bytes:
+    """The content of a part; of a large one a stand-in, which is binary and equal only where the digests are.
+
+    One that is stored is read from its `store`.
+    """
+    if part.size > LARGE:
+        return stand_in(part.size, part.sha256)
+    if isinstance(part, Part):
+        return part.content
+    assert store is not None  # noqa: S101 (it came from one)
+    return store.read(part)
+
+
+def contents_of(store: Store, source: str, number: int) -> dict[str, bytes]:
+    """What a stored version holds, by the names of its parts, each as it is `comparable`."""
+    return {part.name: comparable(part, store) for part in store.parts(source, number)}
+
+
+def stand_in(size: int, sha256: bytes) -> bytes:
+    """What stands for a content that is too large to be held: binary, and equal only where the digests are."""
+    return b"\0%d bytes, SHA-256 %s" % (size, sha256.hex().encode())
+
+
+def stands_for(content: bytes) -> tuple[int, str] | None:
+    """The size in bytes, and the SHA-256 in hexadecimal digits, of what this stands in for; None for anything else."""
+    match = _STAND_IN.match(content) if len(content) < 128 else None
+    return (int(match[1]), match[2].decode()) if match else None
+
+
+def too_large(content: bytes) -> bool:
+    """Whether this stands in for a part that is too large to be held and looked into."""
+    return stands_for(content) is not None
+
+
+def is_called(name: str, only: str) -> bool:
+    """Whether a part of this name is meant by `--only`: the name itself, a folder above it, or a pattern (fnmatch)."""
+    return name.startswith(only.rstrip("/") + "/") or name == only or fnmatch.fnmatchcase(name, only)
+
+
+def is_binary(content: bytes) -> bool:
+    """Whether this is no text: a NUL byte in its first 8,000."""
+    return b"\0" in content[:8000]
+
+
+def split_lines(content: bytes) -> list[bytes]:
+    """The lines with their line feeds; the last one may lack its own."""
+    return BytesIO(content).readlines()
