@@ -9,16 +9,16 @@ from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from pathlib import Path
+from typing import cast
 
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
 from historon.errors import StoreError
-from historon.estate import KINDS, Estate, Severity, read_estate
+from historon.estate import EVENT_KINDS, Estate, EventKind, Severity, read_estate
 from historon.notices import Event, Teller, letter_of, send
 from historon.notices.conditions import Condition, News, advance
-from historon.notices.letters import _WORDS
 from historon.notices.routing import due_at, wants
 from historon.store import FolderStore
 from historon.timetable.service import Service
@@ -113,14 +113,14 @@ def _estate(more: str) -> Estate:
 def _wanted(more: str, at: datetime = NOW, source: str = "files") -> set[str]:
     estate = _estate(more)
     about = {
-        kind: None if kind.startswith(("disk", "service", "estate", "store", "all", "collecting", "copy")) else source
-        for kind in KINDS
+        name: source if kind.per_source or name in ("round-ended", "test") else None
+        for name, kind in EVENT_KINDS.items()
     }
-    return {kind for kind in KINDS if wants(estate.channels["c"], Event(kind, at, "", about[kind]), estate)}
+    return {kind for kind in EVENT_KINDS if wants(estate.channels["c"], Event(kind, at, "", about[kind]), estate)}
 
 
 def test_a_channel_hears_what_it_asked_for() -> None:
-    trouble = {kind for kind, severity in KINDS.items() if severity <= Severity.WARNING}
+    trouble = {name for name, kind in EVENT_KINDS.items() if kind.severity <= Severity.WARNING}
     over = {
         "recovered",
         "resumed",
@@ -133,18 +133,18 @@ def test_a_channel_hears_what_it_asked_for() -> None:
         "copy-well",
     }
     critical = {"not-resumed", "identity-changed", "store-trouble", "store-damaged"}
-    assert _wanted("") == set(KINDS)
+    assert _wanted("") == set(EVENT_KINDS)
     assert _wanted('tell = "trouble"') == trouble | over
     assert _wanted('tell = "changes"') == trouble | over | {"changed", "first"}
     assert _wanted('tell = "critical"') == critical
     assert _wanted('tell = ["critical", "changed"]') == critical | {"changed"}
     assert _wanted('tell = "trouble"\nexcept = ["suspect", "notice"]') == {
-        kind for kind in trouble | over if KINDS[kind] > Severity.NOTICE
+        kind for kind in trouble | over if EVENT_KINDS[kind].severity > Severity.NOTICE
     }
     assert _wanted('where = { site = "northmole" }') >= {"failing", "changed"}
     assert "disk-low" not in _wanted('where = { site = "northmole" }')
     assert _wanted('where = { site = "northmole" }', source="other") == set()
-    assert _wanted('hours = ["08:00-17:00"]') == set(KINDS)
+    assert _wanted('hours = ["08:00-17:00"]') == set(EVENT_KINDS)
     assert _wanted('hours = ["08:00-17:00"]', NOW + timedelta(hours=8)) == set()
 
 
@@ -389,9 +389,25 @@ def test_what_waits_is_listed_and_can_be_sent(files_estate: EstateFolder, listen
 
 def test_every_kind_of_event_has_words_and_is_documented() -> None:
     text = (Path(__file__).parent.parent / "docs" / "being-told.md").read_text()
-    for kind in KINDS:
-        assert kind in _WORDS or kind in ("skipped", "round-ended")
-        assert f"`{kind}`" in text, kind
+    for name, kind in EVENT_KINDS.items():
+        assert kind.subject or name in ("skipped", "round-ended")
+        assert kind.words
+        assert f"`{name}`" in text, name
+        assert not kind.still or kind.still in EVENT_KINDS
+
+
+def test_a_new_kind_of_event_is_one_row(monkeypatch: pytest.MonkeyPatch) -> None:
+    row = EventKind(
+        "door-open", Severity.ERROR, "DOOR OPEN", "its door stands open", per_source=True, still="door-open"
+    )
+    monkeypatch.setitem(cast("dict[str, EventKind]", EVENT_KINDS), row.name, row)
+    estate = _estate('tell = "door-open"')
+    event = Event("door-open", NOW, "since noon", "files")
+    assert wants(estate.channels["c"], event, estate)
+    letter = letter_of([event, Event("changed", NOW, "", "files")], estate.channels["c"], estate, NOW)
+    assert letter.subject.startswith("1 DOOR OPEN, 1 changed")
+    assert letter.text.index("files: its door stands open") > letter.text.lower().index("needs action")
+    assert event.data["severity"] == "error"
 
 
 def test_a_version_that_could_not_be_compared_is_in_the_letter_too(files_estate: EstateFolder) -> None:
@@ -409,7 +425,7 @@ def test_a_version_that_could_not_be_compared_is_in_the_letter_too(files_estate:
 def test_every_subject_says_state_and_count_at_once() -> None:
     estate = _estate("")
     channel = estate.channels["c"]
-    for kind in KINDS:
+    for kind in EVENT_KINDS:
         letter = letter_of([Event(kind, NOW, "what\x1b[2J happened", "files")], channel, estate, NOW)
         assert letter.subject.endswith(": Test")
         assert "\x1b" not in letter.text + letter.html + letter.subject

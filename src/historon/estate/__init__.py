@@ -3,6 +3,7 @@
 from historon.estate.checking import EstateError, Problem
 from historon.estate.durations import Duration, Share, Size, describe, in_words
 from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
+from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
 from historon.estate.instants import after_hours, instants, next_instants
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
 from historon.estate.legacy import LEGACY
@@ -39,7 +40,7 @@ from historon.estate.required import (
 from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference, small_environment, without_secrets
 from historon.estate.selection import select
 from historon.estate.spelling import nearest
-from historon.estate.telling import KINDS, OVER, Severity, Telling
+from historon.estate.telling import Telling
 from historon.estate.timetables import Freeze, Hours, Timetable
 from historon.estate.understanding import words_of
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
@@ -47,9 +48,8 @@ from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 __all__ = [
     "ACCOUNT_VALUES",
     "ESTATE_FILE",
-    "KINDS",
+    "EVENT_KINDS",
     "LEGACY",
-    "OVER",
     "REQUIREMENTS",
     "UNKNOWN_MARK",
     "AnyChannel",
@@ -60,6 +60,7 @@ __all__ = [
     "Duration",
     "Estate",
     "EstateError",
+    "EventKind",
     "Expression",
     "FileChannel",
     "Finder",

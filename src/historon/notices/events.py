@@ -6,7 +6,7 @@ from datetime import datetime
 import msgspec
 
 from historon.collect import ChangedLine, FailureKind, RoundReport, SourceResult
-from historon.estate import KINDS, Severity, describe
+from historon.estate import EVENT_KINDS, Severity, describe
 from historon.store import Outcome
 from historon.times import utc_text
 
@@ -43,7 +43,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def severity(self) -> Severity:
         """How grave it is."""
-        return KINDS[self.kind]
+        return EVENT_KINDS[self.kind].severity
 
     @property
     def data(self) -> dict[str, object]:

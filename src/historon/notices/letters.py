@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from historon.collect import cause_of
-from historon.estate import KINDS, OVER, AnyChannel, Estate, MailChannel, Severity
+from historon.estate import EVENT_KINDS, AnyChannel, Estate, EventKind, MailChannel
 from historon.insight import Family, families, is_packed
 from historon.notices.events import ChangedLine, Event
 from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
@@ -26,42 +26,6 @@ _LISTED = 100  # that are told by name alone
 _EXCERPT = 6
 _SPAN = timedelta(hours=6)  # a notice about more than this tells when each thing happened
 
-# How an event is called: in the subject, and in the letter behind the name of its source, or alone.
-_WORDS: Mapping[str, tuple[str, str]] = {
-    "not-resumed": ("SERVICE NOT RESUMED", "its service was paused and is NOT RESUMED"),
-    "identity-changed": ("IDENTITY CHANGED", "its host key or certificate has changed"),
-    "store-trouble": ("STORE TROUBLE", "The store is in trouble"),
-    "store-damaged": ("STORE DAMAGED", "The store is damaged"),
-    "failing": ("FAILED", "could not be collected"),
-    "still-failing": ("STILL FAILING", "still cannot be collected"),
-    "overdue": ("OVERDUE", "overdue"),
-    "still-overdue": ("STILL OVERDUE", "still overdue"),
-    "estate-refused": ("ESTATE FILE INVALID", "The estate file is invalid"),
-    "service-died": ("SERVICE DIED", "The service had died"),
-    "collecting-blocked": ("COLLECTING IS BLOCKED", "Collecting is blocked"),
-    "suspect": ("SUSPECT", "the export looks wrong and was set aside"),
-    "still-suspect": ("STILL SUSPECT", "the export still looks wrong"),
-    "flapping": ("FLAPPING", "fails and recovers again and again"),
-    "requirement-failed": ("NOT AS REQUIRED", "does not meet a requirement"),
-    "copy-behind": ("COPY BEHIND", "A copy is behind"),
-    "disk-low": ("DISK LOW", "The disk is filling up"),
-    "recovered": ("recovered", "collected again"),
-    "resumed": ("service resumed", "its service was left paused, and is resumed"),
-    "fresh-again": ("fresh again", "fresh again"),
-    "requirement-met": ("as required again", "meets its requirement again"),
-    "store-verified": ("store verified", "The store was verified"),
-    "copy-well": ("copy up to date", "A copy is up to date again"),
-    "disk-well": ("disk has room again", "The disk has room again"),
-    "estate-accepted": ("estate file valid again", "The estate file is valid again"),
-    "collecting-again": ("collecting again", "Collecting is possible again"),
-    "changed": ("changed", "changed"),
-    "first": ("new", "new"),
-    "service-started": ("service started", "The service has started"),
-    "service-stopped": ("service stopped", "The service has stopped"),
-    "all-well": ("all is well", "All is well"),
-    "test": ("a test, nothing is wrong", "A test"),
-}
-_HEADINGS = {"changed": "Changed", "first": "New", "skipped": "Skipped"}
 _ORDER = ("Needs action", "Changed", "Well again", "New", "Skipped", "Also")
 
 
@@ -139,8 +103,9 @@ def _written(own: str | None, name: str, values: Mapping[str, object], closing: 
 
 def _subject(events: Sequence[Event], estate: Estate) -> str:
     tally = Counter(event.kind for event in _once_a_source(events))
-    bad = [_counted(kind, number) for kind, number in tally.items() if _is_bad(kind)]
-    news = [_counted(kind, number) for kind, number in tally.items() if kind in _WORDS and not _is_bad(kind)]
+    counted = [(EVENT_KINDS[kind], number) for kind, number in tally.items() if EVENT_KINDS[kind].subject]
+    bad = [_counted(kind, number) for kind, number in counted if kind.is_trouble]
+    news = [_counted(kind, number) for kind, number in counted if not kind.is_trouble]
     rounds = [event for event in events if event.kind == "round-ended"]
     state = ", ".join(bad)
     if rounds:
@@ -156,13 +121,8 @@ def _once_a_source(events: Sequence[Event]) -> Iterator[Event]:
     yield from {(event.kind, event.source): event for event in events}.values()
 
 
-def _is_bad(kind: str) -> bool:
-    return KINDS[kind] <= Severity.WARNING
-
-
-def _counted(kind: str, number: int) -> str:
-    words = _WORDS[kind][0]
-    return f"{number} {words}" if _WORDS[kind][1][:1].islower() else words
+def _counted(kind: EventKind, number: int) -> str:
+    return f"{number} {kind.subject}" if kind.per_source else kind.subject
 
 
 def _known_state(rounds: Sequence[Event], total: int) -> str:
@@ -186,7 +146,7 @@ def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
     long = max(event.at for event in events) - min(event.at for event in events) > _SPAN if events else False
     for alike in _by_cause(event for event in events if event.kind not in ("changed", "round-ended")):
         when = f"{for_people(alike[0].at, estate.zone)} " if long else ""
-        items[_heading(alike[0])].append(_item(alike[0], when, [event.source or "" for event in alike]))
+        items[EVENT_KINDS[alike[0].kind].heading].append(_item(alike[0], when, [event.source or "" for event in alike]))
     items["Changed"] = list(_changes([event for event in events if event.kind == "changed"]))
     for heading, found in items.items():
         if len(found) > _ITEMS:
@@ -197,18 +157,12 @@ def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
             yield Section(heading, found)
 
 
-def _heading(event: Event) -> str:
-    if event.severity <= Severity.WARNING:
-        return "Needs action"
-    return "Well again" if event.kind in OVER else _HEADINGS.get(event.kind, "Also")
-
-
 def _by_cause(events: Iterable[Event]) -> list[list[Event]]:
     """Events one by one, but failures of several sources for the very same reason together."""
     causes: dict[tuple[str, ...], list[Event]] = {}
     for number, event in enumerate(events):
         name = event.source or ""
-        if event.kind in ("failing", "still-failing") and name:
+        if EVENT_KINDS[event.kind].by_cause and name:
             cause = cause_of(name, event.kind, event.message, event.advice, *event.details, *event.excerpt)
         else:
             cause = (str(number),)
@@ -217,7 +171,7 @@ def _by_cause(events: Iterable[Event]) -> list[list[Event]]:
 
 
 def _item(event: Event, when: str, sources: Sequence[str]) -> Item:
-    words = _WORDS.get(event.kind, ("", event.kind))[1]
+    words = EVENT_KINDS[event.kind].words
     if event.kind in ("first", "skipped"):
         return Item(f"{when}{event.source}: {visible(event.message)}")
     many = f", all {len(sources)} for the same reason" if len(sources) > 1 else ""

@@ -12,7 +12,7 @@ import msgspec
 
 from historon.collect import Resumed, RoundReport, SourceResult
 from historon.errors import StoreError
-from historon.estate import KINDS, AnyChannel, Estate, Severity, describe
+from historon.estate import EVENT_KINDS, AnyChannel, Estate, Severity, describe
 from historon.notices.conditions import Condition, News, advance
 from historon.notices.delivering import Delivery
 from historon.notices.events import Event, change_events, round_ended, state_of, trouble_event
@@ -24,7 +24,6 @@ __all__ = ["Teller", "Watched"]
 _SOURCES = "told"  # under which the ledger remembers what people know of a source
 _UP_TO = "told up to"  # under which it remembers the last version of a source that was told of
 _NEWS = (Outcome.FIRST, Outcome.CHANGED)
-_STILL = {"failing": "still-failing", "suspect": "still-suspect", "overdue": "still-overdue"}
 
 
 @dataclass(frozen=True)
@@ -95,7 +94,7 @@ class Teller:
         name, state = result.source, state_of(result)
         text = self._memories[name] if name in self._memories else self._recalled(name)
         before = msgspec.json.decode(text, type=Condition) if text else None
-        grave = bool(state) and KINDS[state] is Severity.CRITICAL
+        grave = _is_critical(state)
         after, news = advance(before, state, at, self.estate.notices.tell_again, grave=grave)
         if after is not None or text:
             self._memories[name] = msgspec.json.encode(after).decode() if after else ""
@@ -106,7 +105,7 @@ class Teller:
             case News.STILL if before and before.flapping:
                 return Event("flapping", at, "it still does", name, look=f"historon rehearse {name}")
             case News.STILL:
-                return trouble_event(_STILL.get(state, state), result, at, since)
+                return trouble_event(_told_again(state), result, at, since)
             case News.FLAPPING:
                 told = "nothing more is sent about it until it has been steady for a while"
                 return Event("flapping", at, told, name, look=f"historon rehearse {name}")
@@ -204,8 +203,9 @@ class Teller:
         now, memories, events = self._clock(), dict[str, str](), list[Event]()
         for look in looks:
             known = sources.get(look.subject)
-            grave = look.state in KINDS and KINDS[look.state] is Severity.CRITICAL
-            if known and ((known.flapping and not grave) or (look.state and known.state == look.state)):
+            flaps = known is not None and known.flapping and not _is_critical(look.state)
+            fails = known is not None and look.state and known.state == look.state
+            if flaps or fails:
                 continue
             old = before.get(look.subject)
             after, news = advance(old, look.state, now, self.estate.notices.tell_again, visited=False)
@@ -215,7 +215,7 @@ class Teller:
                 case News.BEGAN:
                     events.append(look.make(look.state))
                 case News.STILL if not (known and known.state):
-                    events.append(look.make(_STILL.get(look.state, look.state)))
+                    events.append(look.make(_told_again(look.state)))
                 case News.OVER:
                     events.append(look.make(look.over))
         if memories or events:
@@ -298,6 +298,15 @@ def _about_pause(resumed: Resumed, now: datetime) -> Watched:
         return Event(kind, now, resumed.trouble, left.source, f"resume it by hand, now: {left.words}")
 
     return Watched(left.source, "not-resumed" if resumed.trouble else "", "resumed", make)
+
+
+def _is_critical(kind: str) -> bool:
+    return kind in EVENT_KINDS and EVENT_KINDS[kind].severity is Severity.CRITICAL
+
+
+def _told_again(kind: str) -> str:
+    """The kind by which a trouble is told again."""
+    return EVENT_KINDS[kind].still or kind
 
 
 def _topic(topic: str) -> str:

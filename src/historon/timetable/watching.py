@@ -9,7 +9,7 @@ from functools import partial
 
 from historon.copies import CopyStatus, copies_of
 from historon.errors import StoreError
-from historon.estate import KINDS, Estate, Severity, describe
+from historon.estate import EVENT_KINDS, Estate, Severity, describe
 from historon.notices import Event, Teller, Watched
 from historon.store import ESTATE, Store, still_paused
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
@@ -181,7 +181,7 @@ def log_level(kind: str) -> int:
     levels = {
         Severity.CRITICAL: logging.CRITICAL, Severity.ERROR: logging.ERROR, Severity.WARNING: logging.WARNING,
     }  # fmt: skip
-    return levels.get(KINDS[kind], logging.INFO) if kind else logging.INFO
+    return levels.get(EVENT_KINDS[kind].severity, logging.INFO) if kind else logging.INFO
 
 
 def many_sources(number: int) -> str:

@@ -1,0 +1,109 @@
+"""Every kind of event, in one table: a new one is a row here, and a row in docs/being-told.md."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import IntEnum
+
+__all__ = ["EVENT_KINDS", "EventKind", "Severity"]
+
+
+class Severity(IntEnum):
+    """How grave an event is; the numbers are those of syslog (RFC 5424 section 6.2.1)."""
+
+    CRITICAL = 2
+    ERROR = 3
+    WARNING = 4
+    NOTICE = 5
+    INFO = 6
+
+    @property
+    def word(self) -> str:
+        """What it is called: `critical`, `error`, `warning`, `notice` or `info`."""
+        return self.name.lower()
+
+
+@dataclass(frozen=True)
+class EventKind:
+    """One kind of event.
+
+    `subject` is what it is called in the subject of a letter; empty for what is not counted there. `words` are what a
+    letter says of it, behind the name of its source where it is `per_source`; `heading` is where in a letter it stands.
+    `still` is the kind by which it is told again, `ends` says that it is the end of a trouble: whoever is told of a
+    trouble is told of its end. Of kinds with `by_cause`, sources that went wrong for one reason are told together.
+    """
+
+    name: str
+    severity: Severity
+    subject: str
+    words: str
+    per_source: bool
+    still: str = ""
+    ends: bool = False
+    by_cause: bool = False
+    _heading: str = "Also"
+
+    @property
+    def is_trouble(self) -> bool:
+        """Whether somebody has to do something."""
+        return self.severity <= Severity.WARNING
+
+    @property
+    def heading(self) -> str:
+        """The section of a letter that it stands in."""
+        return "Needs action" if self.is_trouble else "Well again" if self.ends else self._heading
+
+
+_CRITICAL, _ERROR, _WARNING = Severity.CRITICAL, Severity.ERROR, Severity.WARNING
+
+
+def _source(name: str, severity: Severity, subject: str, words: str, *, still: str = "", by_cause: bool = False,
+            heading: str = "Also") -> EventKind:  # fmt: skip
+    return EventKind(name, severity, subject, words, True, still, by_cause=by_cause, _heading=heading)
+
+
+def _whole(name: str, severity: Severity, subject: str, words: str) -> EventKind:
+    return EventKind(name, severity, subject, words, per_source=False)
+
+
+def _end(name: str, subject: str, words: str, *, per_source: bool) -> EventKind:
+    return EventKind(name, Severity.NOTICE, subject, words, per_source, ends=True)
+
+
+_TABLE = (
+    _source("not-resumed", _CRITICAL, "SERVICE NOT RESUMED", "its service was paused and is NOT RESUMED"),
+    _source("identity-changed", _CRITICAL, "IDENTITY CHANGED", "its host key or certificate has changed"),
+    _whole("store-trouble", _CRITICAL, "STORE TROUBLE", "The store is in trouble"),
+    _whole("store-damaged", _CRITICAL, "STORE DAMAGED", "The store is damaged"),
+    _source("failing", _ERROR, "FAILED", "could not be collected", still="still-failing", by_cause=True),
+    _source("still-failing", _ERROR, "STILL FAILING", "still cannot be collected", by_cause=True),
+    _source("overdue", _ERROR, "OVERDUE", "overdue", still="still-overdue"),
+    _source("still-overdue", _ERROR, "STILL OVERDUE", "still overdue"),
+    _whole("estate-refused", _ERROR, "ESTATE FILE INVALID", "The estate file is invalid"),
+    _whole("service-died", _ERROR, "SERVICE DIED", "The service had died"),
+    _whole("collecting-blocked", _ERROR, "COLLECTING IS BLOCKED", "Collecting is blocked"),
+    _source("suspect", _WARNING, "SUSPECT", "the export looks wrong and was set aside", still="still-suspect"),
+    _source("still-suspect", _WARNING, "STILL SUSPECT", "the export still looks wrong"),
+    _source("flapping", _WARNING, "FLAPPING", "fails and recovers again and again"),
+    _source("requirement-failed", _WARNING, "NOT AS REQUIRED", "does not meet a requirement"),
+    _whole("disk-low", _WARNING, "DISK LOW", "The disk is filling up"),
+    _whole("copy-behind", _WARNING, "COPY BEHIND", "A copy is behind"),
+    _end("recovered", "recovered", "collected again", per_source=True),
+    _end("resumed", "service resumed", "its service was left paused, and is resumed", per_source=True),
+    _end("fresh-again", "fresh again", "fresh again", per_source=True),
+    _end("requirement-met", "as required again", "meets its requirement again", per_source=True),
+    _end("disk-well", "disk has room again", "The disk has room again", per_source=False),
+    _end("store-verified", "store verified", "The store was verified", per_source=False),
+    _end("copy-well", "copy up to date", "A copy is up to date again", per_source=False),
+    _end("estate-accepted", "estate file valid again", "The estate file is valid again", per_source=False),
+    _end("collecting-again", "collecting again", "Collecting is possible again", per_source=False),
+    _source("changed", Severity.NOTICE, "changed", "changed", heading="Changed"),
+    _source("first", Severity.INFO, "new", "new", heading="New"),
+    _source("skipped", Severity.INFO, "", "skipped", heading="Skipped"),
+    _whole("service-started", Severity.INFO, "service started", "The service has started"),
+    _whole("service-stopped", Severity.INFO, "service stopped", "The service has stopped"),
+    _whole("round-ended", Severity.INFO, "", "The round has ended"),
+    _whole("all-well", Severity.INFO, "all is well", "All is well"),
+    _whole("test", Severity.INFO, "a test, nothing is wrong", "A test"),
+)
+# The gravest first; docs/being-told.md says what each means.
+EVENT_KINDS: Mapping[str, EventKind] = {one.name: one for one in _TABLE}
