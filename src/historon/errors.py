@@ -1,10 +1,11 @@
 """The one family of errors, and the exit codes that the command line gives them."""
 
 import os
+from collections.abc import Iterator
 from enum import IntEnum
 from typing import ClassVar
 
-__all__ = ["ExitCode", "HistoronError", "OutsideError", "StoreError", "UsageError", "where_raised"]
+__all__ = ["ExitCode", "HistoronError", "OutsideError", "StoreError", "UsageError", "causes_of", "where_raised"]
 
 
 class ExitCode(IntEnum):
@@ -51,6 +52,16 @@ class OutsideError(HistoronError):
     """Something around Historon is in the way: a folder, a file mode, a mail relay."""
 
     exit_code = ExitCode.OUTSIDE
+
+
+def causes_of(exc: BaseException | None) -> Iterator[BaseException]:
+    """An exception, and one after the other those that led to it; also those of a group (PEP 654), each for itself."""
+    while exc is not None:
+        yield exc
+        if isinstance(exc, BaseExceptionGroup):
+            for one in exc.exceptions:
+                yield from causes_of(one)
+        exc = exc.__cause__ or exc.__context__
 
 
 def where_raised(exc: BaseException) -> str:

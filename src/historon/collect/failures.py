@@ -90,6 +90,7 @@ class CollectError(HistoronError):
         self.absent = absent
         self.passes = kind.passes and again
         self.step = ""
+        self.hop = ""  # the jump host that it is about; empty for the source itself
 
     def at_step(self, step: str) -> "CollectError":
         """The same failure with its place in the procedure."""

@@ -40,7 +40,7 @@ async def shown_identity(estate: Estate, source: Source, store: Store, *, clock:
     try:
         await reach.knock(replace(source, host_key=None))
     except CollectError as exc:
-        if exc.offered is None or exc.message.startswith("jump host"):
+        if exc.offered is None or exc.hop:
             raise
         return Identity("host_key", exc.offered.algorithm, exc.offered.fingerprint)
     raise CollectError(FailureKind.IDENTITY, f"{source.name} showed no host key")

@@ -14,7 +14,7 @@ from functools import partial
 
 import msgspec
 
-from historon.errors import OutsideError
+from historon.errors import OutsideError, causes_of
 from historon.estate import (
     CommandChannel,
     Estate,
@@ -129,7 +129,7 @@ def request(
     except (httpx.InvalidURL, httpx.UnsupportedProtocol) as exc:
         raise NoticeError(f"{what}: this is not an address", hint="it begins with https://") from exc
     except httpx.HTTPError as exc:
-        pin = "not the pinned" in str(exc)
+        pin = any(isinstance(one, PinError) for one in causes_of(exc))
         why = "its certificate is not the pinned one" if pin else f"nobody answers ({type(exc).__name__})"
         raise NoticeError(f"{what}: {why}", hint="is the address right, and reachable from here?") from exc
     if not answer.is_success:

@@ -20,6 +20,7 @@ from historon.collect.transports.interface import TAIL, Account, Answer, Session
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.spooling import Spool
 from historon.collect.transports.tls import peer_context, peer_verdict
+from historon.errors import causes_of
 from historon.estate import Said, Step
 from historon.store import Part
 
@@ -193,7 +194,7 @@ class _HttpsSession(Session):
 
     def _unreachable(self, exc: httpx.TransportError) -> CollectError:
         place = f"{self._target.source.address} port {self._target.source.port or 443}"
-        if "refused" in str(exc).lower() or "all connection attempts failed" in str(exc).lower():
+        if any(isinstance(one, ConnectionRefusedError) for one in causes_of(exc)):
             return CollectError(FailureKind.REFUSED, f"{place}: connection refused")
         if isinstance(exc, httpx.ConnectTimeout):
             return CollectError(FailureKind.UNREACHABLE, f"{place} timed out after {_CONNECT_S}s")

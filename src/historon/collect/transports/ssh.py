@@ -64,7 +64,8 @@ async def connect(
             (jump.address, jump.port or 22), KeyCheck(jump.host_key, known), target.hop.account, jump.legacy
         )
     except CollectError as exc:
-        exc.message = f"jump host {target.hop.name}: {exc.message}"
+        exc.hop = target.hop.name
+        exc.message = f"jump host {exc.hop}: {exc.message}"
         raise
     async with first:
         connection = await _connected(at, check, account, source.legacy, tunnel=first)

@@ -2,10 +2,10 @@
 
 import re
 import ssl
-from collections.abc import Iterator
 from pathlib import Path
 
 from historon.collect.failures import CollectError, FailureKind
+from historon.errors import causes_of
 from historon.estate import Source
 from historon.tls import PinError, pinned_context
 
@@ -26,7 +26,7 @@ def peer_context(source: Source, folder: Path) -> ssl.SSLContext:
 def peer_verdict(source: Source, exc: BaseException) -> CollectError | None:
     """What is wrong with the source's certificate, if that is what an error comes from."""
     place = f"{source.address} port {source.port or 443}"
-    causes = list(_causes(exc))
+    causes = list(causes_of(exc))
     if pin := next((one for one in causes if isinstance(one, PinError)), None):
         return CollectError(
             FailureKind.IDENTITY_CHANGED,
@@ -44,9 +44,3 @@ def peer_verdict(source: Source, exc: BaseException) -> CollectError | None:
     if wrong := next((one for one in causes if isinstance(one, ssl.SSLError) or "SSL" in str(one)), None):
         return CollectError(FailureKind.UNREACHABLE, f"{place} does not speak TLS as it should: {wrong}", again=False)
     return None
-
-
-def _causes(exc: BaseException | None) -> Iterator[BaseException]:
-    while exc is not None:
-        yield exc
-        exc = exc.__cause__ or exc.__context__
