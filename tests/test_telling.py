@@ -558,10 +558,10 @@ def test_a_clock_that_was_wrong_for_a_while_stops_nothing(files_estate: EstateFo
 def test_a_channel_that_fails_in_a_way_nobody_thought_of_ends_nothing(
     telling: Callable[[str], Telling], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from historon.notices import delivering as module
+    from historon.notices.channels import file
 
     one = telling("")
-    monkeypatch.setattr(module, "write_file", lambda *_: 1 / 0)
+    monkeypatch.setattr(file, "send", lambda *_: 1 / 0)
     one.teller.tell(one.event("failing"))
     assert one.deliver() == ["unexpected ZeroDivisionError: division by zero (please report this)"]
     assert len(one.store.outbox.waiting()) == 1

@@ -53,8 +53,8 @@ from historon.estate.durations import Size
 from historon.estate.timetables import Cron, Hours, Times
 from historon.insight import Reader, fingerprints, pieces_of_expression, signature
 from historon.inspection import look_into
+from historon.notices.channels.syslog import _escaped
 from historon.notices.events import Event
-from historon.notices.programs import _escaped
 from historon.report.pages import difference_page
 from historon.store.deltas import Encoding, decode, encode
 from historon.store.trees import name_of, raw_name, read_tree

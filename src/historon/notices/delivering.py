@@ -11,19 +11,17 @@ from historon.collect import RoundReport
 from historon.errors import StoreError
 from historon.estate import (
     AnyChannel,
-    CommandChannel,
     Estate,
     FileChannel,
     MailChannel,
-    SyslogChannel,
-    WebhookChannel,
     describe,
 )
 from historon.notices.attaching import attached
+from historon.notices.channels import NoticeError, Sent, send_over
+from historon.notices.channels.mail import mark_of
+from historon.notices.channels.webhook import request
 from historon.notices.events import Event
 from historon.notices.letters import Letter, letter_of
-from historon.notices.mail import mark_of, send_mail
-from historon.notices.programs import NoticeError, Sent, request, run_command, send_syslog, send_webhook, write_file
 from historon.notices.routing import AT_THE_LATEST, when_awake
 from historon.store import Fate, Notice, Pending, Store
 
@@ -199,8 +197,8 @@ def send(outgoing: Outgoing, estate: Estate, at: datetime) -> Sent | NoticeError
     notice = outgoing.notice
     try:
         if notice is None:
-            return _send(outgoing.channel, outgoing.letter, estate, at, ())
-        return _send(outgoing.channel, outgoing.letter, estate, notice.at, notice.remaining)
+            return send_over(outgoing.channel, outgoing.letter, estate, at)
+        return send_over(outgoing.channel, outgoing.letter, estate, notice.at, notice.remaining)
     except NoticeError as exc:
         return exc
     except Exception as exc:  # whatever is wrong with one channel must not end the service
@@ -211,7 +209,7 @@ def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> Sent:
     """Send a test; returns what became of it, with the conversation. Raises NoticeError."""
     words = f"This is a test of a channel of {estate.settings.name}. Nothing is wrong."
     event = Event("test", at, words, look="historon notices")
-    return _send(channel, letter_of([event], channel, estate, at), estate, at, ())
+    return send_over(channel, letter_of([event], channel, estate, at), estate, at)
 
 
 def sign_of_life(estate: Estate, report: RoundReport) -> Told | None:
@@ -223,17 +221,3 @@ def sign_of_life(estate: Estate, report: RoundReport) -> Told | None:
     except NoticeError as exc:
         return Told("heartbeat", str(exc))
     return Told("heartbeat")
-
-
-def _send(channel: AnyChannel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str]) -> Sent:
-    match channel:
-        case MailChannel():
-            return send_mail(channel, letter, estate, at, remaining)
-        case WebhookChannel():
-            return send_webhook(channel, letter, estate, at)
-        case SyslogChannel():
-            return send_syslog(channel, letter, estate, at)
-        case CommandChannel():
-            return run_command(channel, letter, estate, at)
-        case FileChannel():
-            return write_file(channel, letter, estate, at)

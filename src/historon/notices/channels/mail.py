@@ -12,12 +12,12 @@ from email.utils import format_datetime, make_msgid
 from typing import Any
 
 from historon.estate import Estate, MailChannel, SecretError
+from historon.notices.channels.interface import NoticeError, Sent, trusting
 from historon.notices.letters import Letter
-from historon.notices.programs import NoticeError, Sent, trusting
 from historon.notices.rendering import visible
 from historon.tls import PinError
 
-__all__ = ["mark_of", "send_mail"]
+__all__ = ["mark_of", "send"]
 
 _TIMEOUT_S = 30
 _PORTS = {"starttls": 587, "tls": 465, "none": 25}
@@ -58,9 +58,7 @@ def mark_of(channel: MailChannel) -> str:
     return make_msgid(domain=_domain(channel))
 
 
-def send_mail(
-    channel: MailChannel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()
-) -> Sent:
+def send(channel: MailChannel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
     """Send the letter to the recipients who have not got it yet. Raises NoticeError when it is taken for none of them.
 
     Those refused for good, and those who are to be tried again, are told apart.

@@ -1,0 +1,24 @@
+"""Where people and programs are told: a module for each kind of channel, behind `interface`.
+
+A module of the name that `kind` has in the estate file has one function, `send`: it sends a letter, the same however
+often it is tried. `remaining` are the recipients that are still to get it, all of them where it is empty. It raises
+NoticeError when nobody got it.
+"""
+
+import importlib
+from collections.abc import Sequence
+from datetime import datetime
+
+from historon.estate import AnyChannel, Estate
+from historon.notices.channels.interface import NoticeError, Sent
+from historon.notices.letters import Letter
+
+__all__ = ["NoticeError", "Sent", "send_over"]
+
+
+def send_over(channel: AnyChannel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
+    """Send a letter over a channel, whatever its kind."""
+    kind = channel.__struct_config__.tag
+    module = importlib.import_module(f"historon.notices.channels.{kind}")
+    sent: Sent = module.send(channel, letter, estate, at, remaining)
+    return sent

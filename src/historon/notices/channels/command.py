@@ -1,0 +1,37 @@
+"""A program that is given the notice as JSON on its standard input."""
+
+import subprocess
+from collections.abc import Sequence
+from datetime import datetime
+
+import msgspec
+
+from historon.estate import CommandChannel, Estate, small_environment
+from historon.notices.channels.interface import LONGEST_ANSWER, NoticeError, Sent, as_data
+from historon.notices.letters import Letter
+from historon.notices.rendering import visible
+
+__all__ = ["send"]
+
+
+def send(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
+    """Give the notice to a program as JSON on its standard input."""
+    name = channel.command[0]
+    try:
+        done = subprocess.run(
+            channel.command, input=msgspec.json.encode(as_data(letter, estate, at)), cwd=estate.folder,
+            capture_output=True, check=False, timeout=channel.deadline.total_seconds(), env=small_environment(),
+        )  # fmt: skip
+    except subprocess.TimeoutExpired as exc:
+        raise NoticeError(
+            f"command {name}: timed out after {channel.deadline}", hint="make it faster, or raise deadline"
+        ) from exc
+    except OSError as exc:
+        raise NoticeError(f"command {name}: {exc.strerror}", hint="is the program there, and may it be run?") from exc
+    if done.returncode:
+        said = visible(done.stderr.decode("utf-8", "replace").strip(), " ")[:LONGEST_ANSWER]
+        raise NoticeError(f"command {name}: ended with exit code {done.returncode}: {said}", hint="try it by hand")
+    said = visible(done.stdout.decode("utf-8", "replace").strip(), " ")[:LONGEST_ANSWER]
+    return Sent(
+        f"{name} ended with exit code 0", [f"> {' '.join(channel.command)}", f"< exit code 0{': ' * bool(said)}{said}"]
+    )

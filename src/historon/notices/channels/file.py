@@ -1,0 +1,24 @@
+"""A file that gets each notice as one line of JSON."""
+
+import os
+from collections.abc import Sequence
+from datetime import datetime
+
+import msgspec
+
+from historon.estate import Estate, FileChannel
+from historon.notices.channels.interface import NoticeError, Sent, as_data
+from historon.notices.letters import Letter
+
+__all__ = ["send"]
+
+
+def send(channel: FileChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
+    """Append the notice to a file as one line of JSON."""
+    path = estate.path(channel.path)
+    try:
+        with os.fdopen(os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600), "ab") as file:
+            file.write(msgspec.json.encode(as_data(letter, estate, at)) + b"\n")
+    except OSError as exc:
+        raise NoticeError(f"file {path}: {exc.strerror}", hint="is its folder there, and writable?") from exc
+    return Sent(f"written to {path}")

@@ -1,0 +1,84 @@
+"""A request to an address: JSON, or what a template makes of it, signed with a secret (HMAC-SHA256, RFC 2104)."""
+
+import hashlib
+import hmac
+import ssl
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
+from functools import partial
+
+import msgspec
+
+from historon.errors import causes_of
+from historon.estate import Estate, SecretError, SecretRef, WebhookChannel
+from historon.notices.channels.interface import TIMEOUT_S, NoticeError, Sent, as_data, trusting
+from historon.notices.letters import Letter
+from historon.notices.rendering import TemplateError, own_template, rendered
+from historon.tls import PinError
+
+__all__ = ["request", "send"]
+
+
+def send(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
+    """POST the notice; its body is signed with the channel's secret."""
+    body = _body(channel, as_data(letter, estate, at), estate)
+    headers = {"content-type": channel.content_type}
+    if channel.secret:
+        key = _resolved("webhook", channel.secret, estate).encode()
+        headers["historon-signature"] = "sha256=" + hmac.new(key, body, hashlib.sha256).hexdigest()
+    status = request(
+        "webhook", "POST", channel.url, estate, trust=partial(trusting, channel.certificate, channel.authority, estate),
+        body=body, headers=headers,
+    )  # fmt: skip
+    signed = ", signed" if channel.secret else ""
+    return Sent(
+        f"answered with status {status}",
+        [f"> POST {channel.url}: {len(body):,} bytes of {channel.content_type}{signed}", f"< status {status}"],
+    )
+
+
+def request(
+    what: str, method: str, url: SecretRef, estate: Estate, *, trust: Callable[[], ssl.SSLContext] | None = None,
+    body: bytes = b"", headers: Mapping[str, str] | None = None,
+) -> int:  # fmt: skip
+    """Ask an address; returns the status of the answer. Raises NoticeError, which never shows it: it may be secret."""
+    import httpx  # imported where it is used: few estates have such a channel
+
+    address = _resolved(what, url, estate).strip()
+    follow = method == "GET"
+    if address.lower().startswith("http://") and not follow:
+        verify: ssl.SSLContext | bool = ssl.SSLContext(
+            ssl.PROTOCOL_TLS_CLIENT
+        )  # no certificate is met: it trusts nobody
+    else:
+        verify = trust() if trust else True
+    try:
+        with httpx.Client(verify=verify, timeout=TIMEOUT_S, follow_redirects=follow) as client:
+            answer = client.request(
+                method, address, content=body, headers={"user-agent": "historon", **(headers or {})}
+            )
+    except (httpx.InvalidURL, httpx.UnsupportedProtocol) as exc:
+        raise NoticeError(f"{what}: this is not an address", hint="it begins with https://") from exc
+    except httpx.HTTPError as exc:
+        pin = any(isinstance(one, PinError) for one in causes_of(exc))
+        why = "its certificate is not the pinned one" if pin else f"nobody answers ({type(exc).__name__})"
+        raise NoticeError(f"{what}: {why}", hint="is the address right, and reachable from here?") from exc
+    if not answer.is_success:
+        raise NoticeError(f"{what}: answered with status {answer.status_code}", hint="is the address still valid?")
+    return answer.status_code
+
+
+def _resolved(what: str, reference: SecretRef, estate: Estate) -> str:
+    try:
+        return reference.resolve(estate.folder).reveal()
+    except SecretError as exc:
+        raise NoticeError(f"{what}: {exc.message}", hint=exc.hint) from exc
+
+
+def _body(channel: WebhookChannel, data: dict[str, object], estate: Estate) -> bytes:
+    if channel.template is None:
+        return msgspec.json.encode(data)
+    try:
+        return rendered(own_template(estate, channel.template), data).encode()
+    except TemplateError as exc:
+        raise NoticeError(f"webhook: the template {channel.template}: {exc.message}", hint=exc.hint) from exc
