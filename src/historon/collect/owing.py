@@ -6,14 +6,13 @@ from pathlib import Path
 
 from historon.collect.failures import CollectError
 from historon.collect.reaching import Clock, Reach
-from historon.estate import Estate, Source
+from historon.estate import TRANSPORTS, Estate, Source
 from historon.store import Store
 from historon.workers import Workers
 
 __all__ = ["OWED", "owing", "settle", "settle_owed"]
 
 OWED = "owed"  # under which the ledger remembers what is to be put away of what was taken
-_ARRIVING = ("drop-folder", "mailbox")  # where what was taken may have to be put away
 
 
 def owing(estate: Estate, store: Store, *, but: Container[str] = ()) -> list[Source]:
@@ -30,7 +29,7 @@ async def settle(reach: Reach, estate: Estate, store: Store, source: Source) -> 
     What went wrong, in words, as the export is safe; it is on record, and whoever comes next tries again. StoreError
     when the ledger cannot be read or written.
     """
-    if estate.procedure_of(source).over not in _ARRIVING:
+    if not TRANSPORTS[estate.procedure_of(source).over].arriving:
         return ""
     owed = store.recall(source.name, OWED)
     if not owed:

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.reaching import Clock, Reach
-from historon.estate import Estate, Source
+from historon.estate import TRANSPORTS, Estate, Source
 from historon.store import Store
 from historon.threads import apart
 from historon.tls import certificate_fingerprint
@@ -16,7 +16,6 @@ from historon.workers import Workers
 __all__ = ["Identity", "shown_identity"]
 
 _TIMEOUT_S = 20
-_PORTS = {"https": 443, "mailbox": 993}
 
 
 @dataclass(frozen=True)
@@ -30,11 +29,11 @@ class Identity:
 
 async def shown_identity(estate: Estate, source: Source, store: Store, *, clock: Clock) -> Identity:
     """Ask a source for its host key or certificate. Raises CollectError when it cannot be reached, or has none."""
-    over = estate.procedure_of(source).over
-    if over in ("https", "mailbox") and source.address:
-        return await apart(source.name, _certificate, source, _PORTS[over])
-    if over not in ("ssh-shell", "ssh-exec", "netconf"):
-        raise CollectError(FailureKind.SETUP, f"over {over} there is nothing to pin")
+    kind = TRANSPORTS[estate.procedure_of(source).over]
+    if kind.by_certificate and source.address:
+        return await apart(source.name, _certificate, source, kind.port)
+    if not kind.over_ssh:
+        raise CollectError(FailureKind.SETUP, f"over {kind.name} there is nothing to pin")
     reach = Reach(estate, store, clock, Workers())
     await reach.fetch_accounts([source])
     try:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractAsyncContextManager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
@@ -18,6 +18,7 @@ from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.errors import HistoronError, where_raised
 from historon.estate import (
     ACCOUNT_VALUES,
+    TRANSPORTS,
     Credentials,
     Estate,
     Procedure,
@@ -42,15 +43,6 @@ if TYPE_CHECKING:
 __all__ = ["Clock", "Export", "Reach"]
 
 Clock = Callable[[], datetime]
-# Modules are imported when a source needs them: asyncssh alone takes half a second.
-_TRANSPORTS = {
-    "ssh-shell": ("ssh_shell", "open_shell"), "ssh-exec": ("ssh_exec", "open_exec"),
-    "netconf": ("netconf", "open_netconf"), "telnet": ("telnet", "open_telnet"), "https": ("https", "open_https"),
-    "local": ("local", "open_local"), "drop-folder": ("arrivals", "open_drop_folder"),
-    "mailbox": ("mailbox", "open_mailbox"),
-}  # fmt: skip
-_OVER_SSH = ("ssh-shell", "ssh-exec", "netconf")
-_LOGS_IN_AT_ONCE = (*_OVER_SSH, "telnet")  # where an open session means that the account was let in
 
 
 @dataclass(frozen=True)
@@ -184,7 +176,7 @@ class Reach:
         session: Session | None = None
         try:
             async with within(procedure.deadline), self._open(target) as session:
-                if source.credentials and procedure.over in _LOGS_IN_AT_ONCE:
+                if source.credentials and TRANSPORTS[procedure.over].logs_in_at_once:
                     await self._brakes[source.credentials].was_let_in()
                 kept = await take_steps(session, procedure, around)
             if source.credentials:
@@ -242,8 +234,7 @@ class Reach:
 
     async def settle(self, source: Source, owed: str) -> None:
         """Do what is owed to a source for an export that is on disk. CollectError, OSError when it cannot be done."""
-        module, _ = _TRANSPORTS[self._estate.procedure_of(source).over]
-        settling = importlib.import_module(f"historon.collect.transports.{module}").settle
+        settling = _module_of(self._estate.procedure_of(source)).settle
         await apart(source.name, settling, self._target(source), owed)
 
     def _target(self, source: Source) -> Target:
@@ -265,11 +256,8 @@ class Reach:
         return account
 
     def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:
-        module, function = _TRANSPORTS[target.procedure.over]
-        opening = getattr(importlib.import_module(f"historon.collect.transports.{module}"), function)
-        if target.procedure.over not in _OVER_SSH:
-            return cast(AbstractAsyncContextManager[Session], opening(target))
-        return cast(AbstractAsyncContextManager[Session], opening(target, self._known_hosts()))
+        known = self._known_hosts() if TRANSPORTS[target.procedure.over].over_ssh else None
+        return cast(AbstractAsyncContextManager[Session], _module_of(target.procedure).open_session(target, known))
 
     def _known_hosts(self) -> "Known | None":
         if not self._known:
@@ -277,3 +265,8 @@ class Reach:
 
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
         return self._known[0]
+
+
+def _module_of(procedure: Procedure) -> Any:
+    """The module of a transport, imported when a source needs it: asyncssh alone takes half a second."""
+    return importlib.import_module(f"historon.collect.transports.{TRANSPORTS[procedure.over].module}")

@@ -42,6 +42,7 @@ from historon.estate.selection import select
 from historon.estate.spelling import nearest
 from historon.estate.telling import Telling
 from historon.estate.timetables import Freeze, Hours, Timetable
+from historon.estate.transport_kinds import TRANSPORTS, TransportKind
 from historon.estate.understanding import words_of
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
@@ -51,6 +52,7 @@ __all__ = [
     "EVENT_KINDS",
     "LEGACY",
     "REQUIREMENTS",
+    "TRANSPORTS",
     "UNKNOWN_MARK",
     "AnyChannel",
     "Check",
@@ -90,6 +92,7 @@ __all__ = [
     "SyslogChannel",
     "Telling",
     "Timetable",
+    "TransportKind",
     "WebhookChannel",
     "WeightRule",
     "add_rules",

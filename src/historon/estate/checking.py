@@ -29,6 +29,7 @@ from historon.estate.secrets import SecretRef
 from historon.estate.spelling import nearest
 from historon.estate.telling import Telling
 from historon.estate.timetables import Cron, Freeze, Hours, Times, Timetable
+from historon.estate.transport_kinds import TRANSPORTS
 from historon.estate.values import ACCOUNT_VALUES, BUILT_IN, missing_values, values_of
 
 __all__ = [
@@ -389,7 +390,7 @@ def _remote_problems(source: Source, procedure: Procedure, file: EstateFile | Pa
             yield Problem(place, "has neither password nor key", "add one by reference")
         if not account.user and not (procedure.over == "https" and procedure.auth == "bearer"):
             yield Problem(place, '"user" is missing', "add it")
-    if source.via is not None and procedure.over not in ("ssh-shell", "ssh-exec", "netconf"):
+    if source.via is not None and not TRANSPORTS[procedure.over].over_ssh:
         yield Problem((*path, "via"), f"over {procedure.over} there are no jump hosts", "they belong to SSH")
 
 

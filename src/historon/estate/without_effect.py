@@ -6,6 +6,7 @@ from historon.estate.checking import Parts, Path, Problem
 from historon.estate.model import Credentials, EstateFile
 from historon.estate.procedures import Procedure
 from historon.estate.spelling import nearest
+from historon.estate.transport_kinds import TRANSPORTS
 from historon.estate.values import is_built_in
 
 __all__ = ["problems_without_effect"]
@@ -24,18 +25,20 @@ def problems_without_effect(file: EstateFile | Parts) -> Iterator[Problem]:
                 yield Problem(path, f'no source has the label "{label}"', nearest(label, labels))
 
 
-_IDENTITIES = {
-    "host_key": ("ssh-shell", "ssh-exec", "netconf"), "legacy": ("ssh-shell", "ssh-exec", "netconf"),
-    "certificate": ("https", "mailbox"), "authority": ("https", "mailbox"),
-}  # fmt: skip
+_OF_SSH = ("host_key", "legacy")
+_OF_TLS = ("certificate", "authority")
 
 
 def _identity_problems(file: EstateFile | Parts) -> Iterator[Problem]:
     """What says how a source is known, and is not looked at over its transport."""
     for index, source in enumerate(file.sources):
         procedure = file.procedures.get(source.procedure) if source else None
-        for key, transports in _IDENTITIES.items() if procedure else ():
-            if procedure and getattr(source, key) and procedure.over not in transports:
+        if procedure is None:
+            continue
+        kind = TRANSPORTS[procedure.over]
+        idle = (*(_OF_SSH if not kind.over_ssh else ()), *(_OF_TLS if not kind.by_certificate else ()))
+        for key in idle:
+            if getattr(source, key):
                 yield Problem(("sources", index, key), f"means nothing over {procedure.over}", "remove it")
 
 
@@ -73,6 +76,6 @@ def _account_problems(file: EstateFile | Parts) -> Iterator[Problem]:
 
 def _uses(procedure: Procedure, account: Credentials, key: str) -> bool:
     """Whether a procedure logs in with this key of an account: over SSH, or over HTTPS as a client certificate."""
-    if procedure.over in ("ssh-shell", "ssh-exec", "netconf"):
+    if TRANSPORTS[procedure.over].over_ssh:
         return key != "passphrase" or account.key is not None
     return procedure.over == "https" and key != "agent" and account.key is not None and account.certificate is not None

@@ -22,7 +22,7 @@ from historon.estate import Estate, Step, describe, fill, values_of, walk
 from historon.store import Part
 from historon.threads import apart
 
-__all__ = ["open_drop_folder", "settle", "strangers"]
+__all__ = ["open_session", "settle", "strangers"]
 
 _CHUNK = 2**20
 _STALLED = timedelta(hours=1)  # without a byte, after which a file that is not complete never will be
@@ -50,7 +50,7 @@ class _Arrived:
 
 
 @asynccontextmanager
-async def open_drop_folder(target: Target) -> AsyncIterator[Session]:
+async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
     """A session on the folder that the source's exports arrive in."""
     yield _DropSession(target)
 

@@ -24,7 +24,7 @@ from historon.errors import causes_of
 from historon.estate import Said, Step
 from historon.store import Part
 
-__all__ = ["open_https"]
+__all__ = ["open_session"]
 
 _CONNECT_S = 20
 _MOST_REDIRECTS = 5
@@ -37,7 +37,7 @@ _WAIT_S = 5.0
 
 
 @asynccontextmanager
-async def open_https(target: Target) -> AsyncIterator[Session]:
+async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
     """A client with its cookies; the first request connects."""
     host = target.source.address
     authority = f"[{host}]" if ":" in host else host

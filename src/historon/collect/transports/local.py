@@ -19,7 +19,7 @@ from historon.estate import Said, Step, small_environment
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 from historon.threads import apart
 
-__all__ = ["open_local"]
+__all__ = ["open_session"]
 
 _END_S = 2
 _CHUNK = 2**20
@@ -27,7 +27,7 @@ _BLOCK = 512  # the unit of st_blocks, stat(2)
 
 
 @asynccontextmanager
-async def open_local(target: Target) -> AsyncIterator[Session]:
+async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
     """A session on this machine."""
     yield _LocalSession(target)
 

@@ -27,7 +27,7 @@ from historon.estate import Step, describe, fill, values_of
 from historon.store import Part
 from historon.threads import apart
 
-__all__ = ["open_mailbox", "settle"]
+__all__ = ["open_session", "settle"]
 
 _LONGEST_HEADER = 2000  # letters; a line has 998 at most (RFC 5322 section 2.1.1)
 _TIMEOUT_S = 60
@@ -55,7 +55,7 @@ class _Mail:
 
 
 @asynccontextmanager
-async def open_mailbox(target: Target) -> AsyncIterator[Session]:
+async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
     """A session on the mailbox; whatever is read stays unread until the export is on disk."""
     yield _MailSession(target)
 

@@ -16,7 +16,7 @@ from historon.collect.transports.xml import parse_xml
 from historon.estate import Said, Step
 from historon.threads import apart
 
-__all__ = ["open_netconf"]
+__all__ = ["open_session"]
 
 _BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 _NETCONF = f"{{{_BASE}}}"
@@ -29,7 +29,7 @@ _ERRORS = {"access-denied": FailureKind.PERMISSION, "lock-denied": FailureKind.S
 
 
 @asynccontextmanager
-async def open_netconf(target: Target, known: Known | None) -> AsyncIterator[Session]:
+async def open_session(target: Target, known: Known | None) -> AsyncIterator[Session]:
     """Connect, open the subsystem, exchange hellos, and close the session when all is done (RFC 6241 section 7.8)."""
     if target.source.port is None:
         target = _with_port(target)

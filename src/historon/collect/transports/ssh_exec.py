@@ -19,7 +19,7 @@ from historon.collect.transports.ssh import connect
 from historon.estate import Said, Step
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 
-__all__ = ["open_exec"]
+__all__ = ["open_session"]
 
 _MOST_FILES = 100_000
 _READ = 2**18
@@ -35,7 +35,7 @@ _SFTP_KINDS = {
 
 
 @asynccontextmanager
-async def open_exec(target: Target, known: Known | None) -> AsyncIterator[Session]:
+async def open_session(target: Target, known: Known | None) -> AsyncIterator[Session]:
     """Connect and log in; commands and files then have channels of their own."""
     async with AsyncExitStack() as stack:
 

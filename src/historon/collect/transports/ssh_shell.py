@@ -11,13 +11,13 @@ from historon.collect.transports.host_keys import Known
 from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.ssh import connect
 
-__all__ = ["open_shell"]
+__all__ = ["open_session"]
 
 _CHUNK = 65536
 
 
 @asynccontextmanager
-async def open_shell(target: Target, known: Known | None) -> AsyncIterator[Session]:
+async def open_session(target: Target, known: Known | None) -> AsyncIterator[Session]:
     """Connect, open a shell and wait for its first prompt."""
     async with connect(target, known) as connection:
         try:

@@ -13,14 +13,14 @@ from historon.collect.transports.interface import Session, Target
 from historon.estate import QuickPattern
 from historon.patience import within
 
-__all__ = ["open_telnet"]
+__all__ = ["open_session"]
 
 _CONNECT_S = 20
 _CHUNK = 65536
 
 
 @asynccontextmanager
-async def open_telnet(target: Target) -> AsyncIterator[Session]:
+async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
     """Connect, log in where the device asks for it, and wait for the first prompt."""
     place = f"{target.source.address} port {target.source.port or 23}"
     try:
