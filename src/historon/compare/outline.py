@@ -23,6 +23,7 @@ _FEW_STEPS = 1_000  # ... where they are not that many, these and twice as many 
 _WHOLE = 100_000  # lines among which words that open and close are looked for
 _HEADER = re.compile(rb"\s*(?:\[{1,2}[^\[\]]+\]{1,2}|/[\w/ .-]*[A-Za-z][\w/ .-]*|\*[a-z]+)\s*$")
 _COMMENT = re.compile(rb"\s*(?:[#;!]|//|/\*|<!--|--\s|rem\s)", re.IGNORECASE)
+_BLANK_OR_COMMENT = re.compile(rb"\s*(?:$|[#;!]|//|/\*|<!--|--\s|rem\s)", re.IGNORECASE)
 # What a block is known by whose heading stands there more than once, such as `server {`: the first of these in it.
 _TELLING_NAMES = (
     b"server_name", b"name", b"id", b"host", b"hostname", b"publickey", b"endpoint", b"listen", b"match", b"address",
@@ -164,7 +165,7 @@ class Outline:
     @cached_property
     def _sample(self) -> list[bytes]:
         """The first lines that say something."""
-        return [line for line in self.lines[:_SAMPLE] if line.strip() and not _COMMENT.match(line)]
+        return [line for line in self.lines[:_SAMPLE] if not _BLANK_OR_COMMENT.match(line)]
 
     @cached_property
     def _gives_values(self) -> bool:

@@ -74,7 +74,7 @@ class Masks:
         self._key = key
         self.reveal = reveal
         self._known: list[bytes] = []
-        self._forms: list[re.Pattern[bytes]] = []  # in which the known ones may come back
+        self._forms: list[Expression] = []  # in which the known ones may come back
         for text in known_secrets:
             self.also(text)
 

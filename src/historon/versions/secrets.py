@@ -14,10 +14,12 @@ from html import escape
 from math import log2
 from urllib.parse import quote, quote_plus
 
+from historon.estate import Expression
+
 __all__ = ["cut_off", "forms_of", "keeps_to_lines", "random_words", "reach_of", "secret_spans"]
 
 _REACH = 1_500  # bytes before and behind a line that may have a say in it, where secrets keep to lines
-_WIDEST = 40  # bytes in which a letter of a known secret may be written: as `%25255C`, or with line feeds behind it
+_WIDEST = 20  # bytes in which a letter of a known secret may be written: as `&amp;#x1F;`, or with line ends behind it
 
 _Span = tuple[int, int]
 
@@ -426,7 +428,7 @@ def _is_random(word: bytes) -> bool:
 
 
 @lru_cache(maxsize=256)  # every source of an account has masks of its own
-def forms_of(secret: bytes) -> tuple[re.Pattern[bytes], ...]:
+def forms_of(secret: bytes) -> tuple[Expression, ...]:
     """Expressions for a secret that is known, in the forms in which it may come back.
 
     As it is, in any case, also broken by blanks and line ends; as forms, addresses (RFC 3986), JSON, markup,
@@ -441,12 +443,12 @@ def forms_of(secret: bytes) -> tuple[re.Pattern[bytes], ...]:
         "".join(f"%{byte:02x}" for byte in secret), secret.hex(), secret.hex(" "), secret.hex(":"),
     }  # fmt: skip
     written = {one.encode("utf-8", "replace") for one in once | twice | spelt if len(one) >= len(text)} | {secret}
-    made = [_any_of(written, re.IGNORECASE)]
+    made = [_any_of(written, b"(?i)")]
     if encoded := {form for data in (secret, text.encode("utf-16-le")) for form in _in_base64(data)}:
         made.append(_any_of(encoded))
     if len(secret) >= _BROKEN:
         letters = (re.escape(secret[at : at + 1]) for at in range(len(secret)))
-        made.append(re.compile(rb"(?:\\\r?\n|[ \t\r\n]){0,3}".join(letters)))
+        made.append(Expression(rb"(?:\\\r?\n|[ \t\r\n]){0,3}".join(letters)))
     return tuple(made)
 
 
@@ -456,8 +458,8 @@ def _written(text: str) -> set[str]:
             json.dumps(text, ensure_ascii=False)[1:-1], escape(text), repr(text)[1:-1]}  # fmt: skip
 
 
-def _any_of(forms: set[bytes], flags: int = 0) -> re.Pattern[bytes]:
-    return re.compile(b"|".join(map(re.escape, sorted(forms, key=len, reverse=True))), flags)
+def _any_of(forms: set[bytes], flags: bytes = b"") -> Expression:
+    return Expression(flags + b"|".join(map(re.escape, sorted(forms, key=len, reverse=True))))
 
 
 _BROKEN = 6  # a shorter secret, broken by blanks, stands in many texts by chance
