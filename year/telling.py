@@ -64,6 +64,8 @@ class Known:
                 self.recent = self.recent[-1:] if self.flapping else self.recent
                 self.flapping = False  # it was steady for long enough
                 self._is(kind if kind in _TROUBLE else "", at)
+            elif kind.startswith("still-"):
+                self.told, self.last = self.told + 1, at
 
     def _visited(self, visit: Visit, kinds: Sequence[str], event: str) -> Iterator[tuple[str, str]]:
         state = (event or _KINDS[visit.outcome]) if visit.outcome in _KINDS else ""
