@@ -448,7 +448,7 @@ _ODD = [
     st.dictionaries(st.integers(0, 89), st.lists(st.sampled_from([*_KEEPING, *_ODD]), min_size=1, max_size=3)),
     st.one_of(st.none(), st.sampled_from(_SECRETIVE)), st.booleans(), st.randoms(use_true_random=False),
 )  # fmt: skip
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=100, deadline=None)
 def test_lines_that_are_looked_at_alone_are_hidden_as_in_the_whole_text(
     plain: list[str], secretive: dict[int, list[str]], other: str | None, ruled: bool, rng: random.Random
 ) -> None:

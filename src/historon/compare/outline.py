@@ -9,6 +9,7 @@ from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
+from itertools import islice
 
 from historon.versions import split_lines
 
@@ -17,7 +18,8 @@ __all__ = ["Outline", "first_words", "section_of", "words_of"]
 _DEEPEST = 100  # headings of a path: whatever nests deeper is no configuration that anybody wrote
 _LONGEST_HEADER = 400  # bytes of a line
 _MOST_FITTING = 50  # words that are tried as what a closing word closes
-_SAMPLE = 600  # lines by which the kind of nesting is told
+_SAMPLE = 600  # lines among which are those by which the kind of nesting is told ...
+_TELLING = 250  # ... which are so many that say something
 _STEPS = 100_000  # lines that are walked over at most before all lines are looked at once ...
 _FEW_STEPS = 1_000  # ... where they are not that many, these and twice as many as there are
 _WHOLE = 100_000  # lines among which words that open and close are looked for
@@ -165,7 +167,8 @@ class Outline:
     @cached_property
     def _sample(self) -> list[bytes]:
         """The first lines that say something."""
-        return [line for line in self.lines[:_SAMPLE] if not _BLANK_OR_COMMENT.match(line)]
+        telling = (line for line in self.lines[:_SAMPLE] if not _BLANK_OR_COMMENT.match(line))
+        return list(islice(telling, _TELLING))
 
     @cached_property
     def _gives_values(self) -> bool:

@@ -18,8 +18,8 @@ from historon.estate import Expression
 
 __all__ = ["cut_off", "forms_of", "keeps_to_lines", "random_words", "reach_of", "secret_spans"]
 
-_REACH = 1_500  # bytes before and behind a line that may have a say in it, where secrets keep to lines
-_WIDEST = 20  # bytes in which a letter of a known secret may be written: as `&amp;#x1F;`, or with line ends behind it
+_REACH = 400  # bytes of whole lines before and behind one that may have a say in it, where secrets keep to lines
+_WIDEST = 4  # bytes that a letter of a known secret takes where line ends break it
 
 _Span = tuple[int, int]
 
