@@ -171,6 +171,10 @@ class Outline:
         return list(islice(telling, _TELLING))
 
     @cached_property
+    def _bare_sample(self) -> list[bytes]:
+        return [line.strip() for line in self._sample]
+
+    @cached_property
     def _gives_values(self) -> bool:
         """Whether nearly each line gives a value to a name; prose does not."""
         sample = self._sample
@@ -334,7 +338,7 @@ class Outline:
         sample = self._sample
         if not sample:
             return "flat"
-        bare = [line.strip() for line in sample]
+        bare = self._bare_sample
         opened = sum(line.endswith(b"{") for line in bare)
         if opened >= 2 and opened <= 1.2 * sum(line.startswith(b"}") for line in bare) + 2:
             return "braces"

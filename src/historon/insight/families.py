@@ -71,12 +71,21 @@ class Reader:
         """The same, having learnt from these texts what is the source's own."""
         return type(self)(self._names, texts, self.weights, numbers=self._numbers)
 
-    def text(self, text: str, *, sparing: bool = False) -> str:
-        """The text with placeholders for what is the source's own; `sparing`, only for the first of its numbers."""
-        text, rest = text[:_READ], text[_READ:]
-        return self._with_placeholders(text, sparing=sparing) + rest
+    def text(self, text: str) -> str:
+        """The text with placeholders for what is the source's own."""
+        return self.both(text)[0]
 
-    def _with_placeholders(self, text: str, *, sparing: bool) -> str:
+    def both(self, text: str) -> tuple[str, str]:
+        """The text with placeholders for what is the source's own; and with one only for the first of its numbers."""
+        text, rest = text[:_READ], text[_READ:]
+        text = self._with_placeholders(text)
+        own = _one_of(self._own.numbers) if self._numbers and _MAY_BE_OWN.search(text) else None
+        if own is None:
+            return text + rest, text + rest
+        return own.sub("<n>", text) + rest, own.sub("<n>", text, count=1) + rest
+
+    def _with_placeholders(self, text: str) -> str:
+        """The text with placeholders, but for numbers that are the source's own."""
         text = _SECRET.sub("[secret]", text) if "[secret" in text else text
         if names := _either(tuple(self._own.names)):
             text = names.sub("<name>", text)
@@ -84,11 +93,7 @@ class Reader:
             return text
         text = _LONG.sub("<id>", _MAC.sub("<mac>", text))
         text = _ADDRESS.sub(self._address, text)
-        if not self._numbers:
-            return text
-        text = _PLACE.sub(r"\1<n>", text)
-        own = _one_of(self._own.numbers)
-        return own.sub("<n>", text, count=sparing) if own else text
+        return _PLACE.sub(r"\1<n>", text) if self._numbers else text
 
     def path(self, text: str) -> str:
         """The same for where something stands: there numbers only tell one of many from the others."""
@@ -169,8 +174,9 @@ def fingerprint(part: str, change: Change, reader: Reader) -> Fingerprint:
     """The fingerprint of one change in a part of this name."""
     weight = reader.weights.of(change)
     exact = "\n".join((change.old, change.new, *change.under))
-    before, after = (_side(side, reader) for side in _sides(change))
-    sparing = "\n".join(_side(side, reader, sparing=True) for side in _sides(change))
+    read = [[reader.both(line) for line in side] for side in _sides(change)]
+    before, after = ("\n".join(full for full, _ in side) for side in read)
+    sparing = "\n".join("\n".join(spared for _, spared in side) for side in read)
     texts = (_shape(part, change, reader), before, after, sparing, _SECRET.sub("[secret]", f"{change.path}\n{exact}"))
     return Fingerprint(weight.number, weight.concern, *map(_digest, texts))
 
@@ -188,10 +194,6 @@ def _sides(change: Change) -> tuple[Sequence[str], Sequence[str]]:
     old, new = [change.old] * bool(change.old), [change.new] * bool(change.new)
     under = list(change.under)
     return (old + under, new) if change.how is How.REMOVED else (old, new + under)
-
-
-def _side(lines: Sequence[str], reader: Reader, *, sparing: bool = False) -> str:
-    return "\n".join(reader.text(line, sparing=sparing) for line in lines)
 
 
 @lru_cache(maxsize=4096)
