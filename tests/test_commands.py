@@ -134,8 +134,8 @@ def test_show_names_the_parts_where_there_are_several(history: EstateFolder) -> 
         [PROGRAM, "show", "files", "data/b.bin", "--reveal"], cwd=history.path, capture_output=True, check=True
     )
     assert raw.stdout == b"\0\1\2\r\n"
-    assert "data/b.bin is binary, 5 B" in _terminal(history, "show", "files", "data/b.bin")[1]
-    assert "historon show files data/b.bin > FILE" in history.run("show", "files", "data/b.bin").err
+    assert "data/b.bin is binary, 5 bytes" in _terminal(history, "show", "files", "data/b.bin")[1]
+    assert "historon show files@4 data/b.bin > FILE" in history.run("show", "files", "data/b.bin").err
     assert 'did you mean "data/b.bin"' in history.run("show", "files", "b.bin").err
 
 

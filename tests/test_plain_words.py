@@ -11,7 +11,7 @@ ROOT = Path(__file__).parent.parent
 # Here alone they are named, so that an old estate file can be set right.
 # Devices say some of them, so what is looked for in a configuration may hold them.
 _SOURCES = ROOT / "src" / "historon"
-NAMED_IN = {_SOURCES / "estate" / "renamed.py", _SOURCES / "compare" / "weights.toml", Path(__file__)}
+NAMED_IN = {_SOURCES / "estate" / "renamed.py", _SOURCES / "insight" / "weights.toml", Path(__file__)}
 TEXTS = {".py", ".md", ".toml", ".j2", ".html", ".cron", ".service", ".timer", ".plist", ".xml", ""}
 
 # Each as an expression, so that ordinary uses of the same letters stay possible.
