@@ -303,39 +303,35 @@ def _json_error(data: Mapping[str, object]) -> str:
     return ""
 
 
-_TOKENS = re.compile(rb'\\.|["\[\]{}]', re.DOTALL)
+_STRING = re.compile(rb'"[^"\\]*+(?:\\.[^"\\]*+)*+"', re.DOTALL)
+_DEPTHS = {ord("["): 1, ord("{"): 1, ord("]"): -1, ord("}"): -1}
+_NO_BRACKETS = bytes(byte for byte in range(256) if byte not in _DEPTHS)
 
 
 def _balanced(file: IO[bytes]) -> None:
-    """Every bracket closes, and the last one last; nothing but white space follows."""
+    """Every bracket closes, and the last one last."""
     depth, ended = 0, False
-    for token in _outside_strings(file):
-        if ended:
-            raise _CutError("it goes on behind its end")
-        depth += {b"[": 1, b"{": 1, b"]": -1, b"}": -1}.get(token, 0)
-        ended = depth <= 0
+    for brackets in _outside_strings(file):
+        for one in brackets:
+            if ended:
+                raise _CutError("it goes on behind its end")
+            depth += _DEPTHS[one]
+            ended = depth <= 0
     if not ended:
         raise _CutError("it ends in the middle")
 
 
 def _outside_strings(file: IO[bytes]) -> Iterator[bytes]:
-    """The brackets of a JSON text that stand outside of strings; whatever else follows the last as one more token."""
-    in_string, rest = False, b""
-    while piece := rest + file.read(_PIECE):
-        at = 0
-        while match := _TOKENS.search(piece, at):
-            token, at = match[0], match.end()
-            if token.startswith(b"\\"):
-                continue  # an escape, with what it escapes
-            if token == b'"':
-                in_string = not in_string
-            elif not in_string:
-                yield token
-        # A backslash at the very end belongs to what comes next.
-        rest = b"\\" if piece.endswith(b"\\") and at < len(piece) else b""
-        if rest and len(piece) == 1:
-            break
-    if in_string:
+    """The brackets of a JSON text that stand outside of strings, piece by piece."""
+    rest = b""
+    while piece := file.read(_PIECE):
+        bare = _STRING.sub(b"", rest + piece)
+        outside, quote, inside = bare.partition(b'"')
+        # Of a string that is not closed yet there counts its quote, and a backslash that escapes what comes next.
+        escaping = (len(inside) - len(inside.rstrip(b"\\"))) % 2
+        rest = quote + b"\\" * escaping
+        yield outside.translate(None, _NO_BRACKETS)
+    if rest:
         raise _CutError("it ends in the middle of a text")
 
 
