@@ -24,8 +24,9 @@ _STEPS = 100_000  # lines that are walked over at most before all lines are look
 _FEW_STEPS = 1_000  # ... where they are not that many, these and twice as many as there are
 _WHOLE = 100_000  # lines among which words that open and close are looked for
 _HEADER = re.compile(rb"\s*(?:\[{1,2}[^\[\]]+\]{1,2}|/[\w/ .-]*[A-Za-z][\w/ .-]*|\*[a-z]+)\s*$")
-_COMMENT = re.compile(rb"\s*(?:[#;!]|//|/\*|<!--|--\s|rem\s)", re.IGNORECASE)
-_BLANK_OR_COMMENT = re.compile(rb"\s*(?:$|[#;!]|//|/\*|<!--|--\s|rem\s)", re.IGNORECASE)
+_COMMENT_SIGNS = rb"[#;!]|//|/\*|<!--|--\s|rem\s"
+_COMMENT = re.compile(rb"\s*(?:%s)" % _COMMENT_SIGNS, re.IGNORECASE)
+_BLANK_OR_COMMENT = re.compile(rb"\s*(?:$|%s)" % _COMMENT_SIGNS, re.IGNORECASE)
 # What a block is known by whose heading stands there more than once, such as `server {`: the first of these in it.
 _TELLING_NAMES = (
     b"server_name", b"name", b"id", b"host", b"hostname", b"publickey", b"endpoint", b"listen", b"match", b"address",

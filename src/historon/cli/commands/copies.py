@@ -6,6 +6,7 @@ from datetime import datetime
 import click
 
 from historon.api import Historon
+from historon.api.copying import known_copies
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
 from historon.copies import CopyStatus
@@ -36,7 +37,7 @@ def command(
     """
     with app.opened(estate_file) as opened:
         estate = opened.estate
-        chosen = [one.name for one in opened.copies(*names)]
+        chosen = known_copies(estate, *names)
         if not chosen and (update or verifying):
             what = "update" if update else "verify"
             raise UsageError(f"there is no copy to {what}", hint="write one in [copies] of the estate file")
