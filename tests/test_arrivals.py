@@ -369,6 +369,16 @@ def test_a_reused_message_id_is_an_export_of_its_own(estate: EstateFolder) -> No
     assert [parts_of(estate, number=number) for number in (1, 2)] == [{"export.cfg": b"one"}, {"export.cfg": b"two"}]
 
 
+def test_letters_of_one_second_come_in_the_order_of_their_microseconds(estate: EstateFolder) -> None:
+    _maildir(estate, "remove")
+    mailbox.Maildir(str(estate.path / "mail"))
+    for name, content in (("M99999P7Q1", b"first"), ("M100000P7Q2", b"second"), ("M100000P7Q10", b"third")):
+        (estate.path / "mail/new" / f"1780000000.{name}.yard").write_bytes(_letter(1, content).as_bytes())
+    assert collect(estate).code == 0
+    contents = [parts_of(estate, number=number)["export.cfg"] for number in (1, 2, 3)]
+    assert contents == [b"first", b"second", b"third"]
+
+
 _BROKEN = [
     b"From: yard-controller@x\nSubject: of s\nContent-Type: multipart/mixed; boundary=\n\nx\n",
     b"From: yard-controller@x\nSubject: of s\nContent-Type: text/plain; charset=nonsense-9; name*0*=utf-8''%ff%fe.cfg\n\n\xff\n",

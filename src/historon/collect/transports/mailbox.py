@@ -234,10 +234,10 @@ def _maildir_of(target: Target) -> Path:
 
 
 def _in_maildir(folder: Path) -> list[_Mail]:
-    """By their delivery, which the names of a Maildir begin with (in seconds since 1970)."""
+    """By their delivery, which the names of a Maildir tell (cr.yp.to/proto/maildir.html)."""
     box = mailbox.Maildir(str(folder), create=False)
     try:
-        keys = sorted(box.keys(), key=lambda key: (_delivered(key), key))
+        keys = sorted(box.keys(), key=_order_of_delivery)
     except OSError as exc:
         raise CollectError(FailureKind.PERMISSION, f"{exc.filename}: {exc.strerror}") from exc
     return [
@@ -262,7 +262,14 @@ def _files_of(folder: Path, key: str) -> list[Path]:
     ]
 
 
+def _order_of_delivery(key: str) -> tuple[int, list[tuple[str, int]]]:
+    """The second, then what is in the name as numbers: its microseconds (`M99`, `M100`) are written without zeros."""
+    pieces = re.findall(r"([^0-9]*)([0-9]*)", key)
+    return _delivered(key), [(text, int(number or 0)) for text, number in pieces]
+
+
 def _delivered(key: str) -> int:
+    """In seconds since 1970, which the name of a delivered mail begins with."""
     first = key.partition(".")[0]
     return min(int(first), _LAST_SECOND) if first.isdecimal() else 0
 
