@@ -17,7 +17,7 @@ from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline
 from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
-from historon.compare.texts import align_texts, parted_lines
+from historon.compare.texts import align_texts
 from historon.compare.uses import with_references
 from historon.store import LARGE
 from historon.versions import Masks, ShownLines, is_binary, split_lines, stands_for
@@ -36,6 +36,8 @@ _STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked
 _MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new
 _TREE_HEAD = b"# tree: "
 
+_Lines = tuple[Sequence[bytes], Sequence[bytes]]
+
 
 class Kind(StrEnum):
     """How a part differs."""
@@ -51,7 +53,8 @@ class Kind(StrEnum):
 class PartChange:
     """One part that differs: both contents, the edits that count, and the masks through which eyes may see it.
 
-    `was` is its name before, where it has another one now; `is_document` says whether both sides have been read as one.
+    `was` is its name before, where it has another one now; `is_document` says whether both sides have been read as one;
+    `lines` are those of both contents, where they have been parted into lines already.
     """
 
     name: str
@@ -62,16 +65,17 @@ class PartChange:
     masks: Masks
     was: str | None = None
     is_document: bool = False
+    lines: _Lines | None = field(default=None, repr=False)
 
     @cached_property
     def old(self) -> ShownLines:
         """The lines before, fit for eyes."""
-        return self.masks.shown(self.old_content)
+        return self.masks.shown(self.old_content, self.lines and self.lines[0])
 
     @cached_property
     def new(self) -> ShownLines:
         """The lines after, fit for eyes."""
-        return self.masks.shown(self.new_content)
+        return self.masks.shown(self.new_content, self.lines and self.lines[1])
 
     @cached_property
     def outlines(self) -> tuple[Outline, Outline]:
@@ -111,7 +115,8 @@ class PartChange:
         return told or [Change(How.EDITED, "", "", "only blank lines and separators")]
 
     def _text_changes(self) -> Sequence[Change]:
-        return with_references(text_changes(self.edits, self.outlines), self.outlines)
+        contents = self.old_content, self.new_content
+        return with_references(text_changes(self.edits, self.outlines), self.outlines, contents)
 
     def _at_large(self) -> Sequence[Change]:
         """What can be said of a text as a whole, where that says more than its lines: another one, or another order."""
@@ -258,13 +263,18 @@ def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was:
         kind = Kind.BINARY if kind is Kind.EDITED else kind
         return PartChange(name, kind, left, right, (), masks, was)
     both = old is not None and new is not None
-    edits = _edits(left, right, masks.for_part(name) if both else None)
+    edits = align_texts(left, right)
+    lines = (split_lines(left), split_lines(right)) if edits else ([], [])
+    if both and masks.for_part(name).has_noise:
+        edits = _without_noise(edits, lines, masks.for_part(name))
+    if any(edit.old_to - edit.old_from != edit.new_to - edit.new_from for edit in edits):
+        edits = slid(edits, *lines)
     trees = _trees(name, left, right, masks) if both and edits else None
     if trees and not masks.with_noise and _means_the_same(trees, left, right, masks):
         edits = []  # the same document, written in another way
     if kind is Kind.EDITED and not edits:
         return None
-    return PartChange(name, kind, left, right, edits, masks, was, is_document=trees is not None)
+    return PartChange(name, kind, left, right, edits, masks, was, trees is not None, lines if edits else None)
 
 
 def _in_utf8(sides: Sequence[bytes | None]) -> list[bytes]:
@@ -306,46 +316,31 @@ def _trees(name: str, old: bytes, new: bytes, masks: Masks) -> tuple[Document, D
     return left, right
 
 
-def _edits(left: bytes, right: bytes, masks: Masks | None) -> list[Edit]:
-    """The edits between two texts, without those that are noise."""
-    edits = align_texts(left, right)
-    if masks is not None and masks.has_noise:
-        edits = _without_noise(edits, left, right, masks)
-    if all(edit.old_to - edit.old_from == edit.new_to - edit.new_from for edit in edits):
-        return edits  # nothing came or went
-    return slid(edits, split_lines(left), split_lines(right))
+def _without_noise(edits: list[Edit], lines: _Lines, masks: Masks) -> list[Edit]:
+    telling = [*_telling(edits, lines, masks)]
+    return _placed(telling, lines, masks) if telling and masks.has_places else telling
 
 
-def _without_noise(edits: list[Edit], left: bytes, right: bytes, masks: Masks) -> list[Edit]:
-    if not edits:
-        return edits
-    before, old, new = parted_lines(left, right)
-    telling = [
-        Edit(edit.old_from + before, edit.old_to + before, edit.new_from + before, edit.new_to + before)
-        for edit in _telling(edits, before, old, new, masks)
-    ]
-    return _placed(telling, left, right, masks) if telling and masks.has_places else telling
-
-
-def _telling(
-    edits: list[Edit], before: int, old: Sequence[bytes], new: Sequence[bytes], masks: Masks
-) -> Iterator[Edit]:
-    """The edits without those that are noise: each is aligned once more by what of its lines counts.
-
-    The lines given begin with the one of number `before`, from which the edits that come back count.
-    """
+def _telling(edits: list[Edit], lines: _Lines, masks: Masks) -> Iterator[Edit]:
+    """The edits without those that are noise: each is aligned once more by what of its lines counts."""
+    old, new = lines
     for edit in edits:
-        at, to = edit.old_from - before, edit.new_from - before
-        left = [masks.essence(line) for line in old[at : edit.old_to - before]]
-        right = [masks.essence(line) for line in new[to : edit.new_to - before]]
+        left = [masks.essence(_bare(line)) for line in old[edit.old_from : edit.old_to]]
+        right = [masks.essence(_bare(line)) for line in new[edit.new_from : edit.new_to]]
+        at, to = edit.old_from, edit.new_from
         for inner in align(left, right):
             if any(left[inner.old_from : inner.old_to]) or any(right[inner.new_from : inner.new_to]):
                 yield Edit(at + inner.old_from, at + inner.old_to, to + inner.new_from, to + inner.new_to)
 
 
-def _placed(edits: list[Edit], left: bytes, right: bytes, masks: Masks) -> list[Edit]:
+def _bare(line: bytes) -> bytes:
+    """A line without its line feed; one that lacks it is told apart from one that has it."""
+    return line[:-1] if line.endswith(b"\n") else line + b"\n\\"
+
+
+def _placed(edits: list[Edit], lines: _Lines, masks: Masks) -> list[Edit]:
     """The edits without lines that are noise by their place, and without moves where order means nothing."""
-    old, new = split_lines(left), split_lines(right)
+    old, new = lines
     sides = Outline(old, masks.outline), Outline(new, masks.outline)
     gone = {
         at for edit in edits for at in range(edit.old_from, edit.old_to) if masks.noise_at(_place(sides[0], old, at))

@@ -36,7 +36,6 @@ _LOOKED_INTO = 60  # lines of such a block
 _CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
 _JSON_NAME = re.compile(rb"\s*\"([^\"]+)\"\s*:\s*[{\[]\s*$")
 _KEYED = re.compile(rb"[ \t]{0,8}([A-Za-z_][\w.-]*):(?:[ \t]+(\S.*)|\s*$)")
-_ANY_KEYED = re.compile(rb"^[ \t]{0,8}[A-Za-z_][\w.-]*:(?:[ \t]+\S|[ \t\r]*$)", re.MULTILINE)  # the same, in many lines
 _DIRECTIVE = re.compile(rb"[ \t]*([A-Za-z%@][\w.%@/-]*)(?:[ \t]*[=:]|[ \t])[ \t]*(?=\S)")
 _SENTENCE = re.compile(rb"\s[a-z]+[.!?]\s*$")
 _VERBS = {b"no", b"undo", b"set", b"unset", b"add", b"delete", b"default"}  # what they are about comes behind them
@@ -118,12 +117,12 @@ class Outline:
 
     @cached_property
     def _documents(self) -> tuple[list[int], list[bytes]] | None:
-        if not _ANY_KEYED.search(b"".join(self.lines[:_SAMPLE])):
+        if not any(map(_KEYED.match, self.lines[:_SAMPLE])):
             return None
         marks = [at for at, line in enumerate(self.lines) if line.rstrip() == b"---"]
-        starts = [0, *(at + 1 for at in marks)]
-        if len(starts) < 2:
+        if not marks:
             return None
+        starts = [0, *(at + 1 for at in marks)]
         return starts, [self._document_name(start) for start in starts]
 
     def _document_name(self, start: int) -> bytes:
@@ -357,7 +356,7 @@ class Outline:
     @cached_property
     def _pairs(self) -> tuple[frozenset[bytes], frozenset[bytes]] | None:
         """The words that open and those that close, when pairs of them are found in equal number and well nested."""
-        if sum(line.strip() in _CLOSERS for line in self.lines[:_SAMPLE]) < 2:
+        if sum(map(_CLOSERS.__contains__, map(bytes.strip, self.lines[:_SAMPLE]))) < 2:
             return None
         whole = self.lines[:_WHOLE]
         firsts = [[] if _COMMENT.match(line) else line.split(None, 1) for line in whole]

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from historon.compare.lines import Edit, align, join_edits, path_edits
 from historon.sequences import common_end, common_start
 
-__all__ = ["align_texts", "parted_lines"]
+__all__ = ["align_texts", "stretches_apart"]
 
 _WINDOWS = ((1500, 10), (8192, 40), (2**16, 120))  # bytes that are split into lines, and edits that are sought in them
 _STEPS = 1_000_000  # of seeking in all, so that no input makes it quadratic
@@ -25,11 +25,9 @@ def align_texts(old: bytes, new: bytes) -> list[Edit]:
     return join_edits(_Walk(old, new).edits())
 
 
-def parted_lines(old: bytes, new: bytes) -> tuple[int, list[bytes], list[bytes]]:
-    """The lines between the common beginning and end of two texts, and how many lines are before them."""
-    old_end, new_end = _common_ends(old, new)
-    start = old.rfind(b"\n", 0, min(common_start(old, 0, new, 0), old_end, new_end)) + 1
-    return old.count(b"\n", 0, start), _bare_lines(old[start:old_end]), _bare_lines(new[start:new_end])
+def stretches_apart(old: bytes, new: bytes) -> Iterator[tuple[bytes, bytes]]:
+    """The stretches of whole lines, of either text, outside of which they are equal."""
+    return _Walk(old, new).stretches()
 
 
 class _Walk:
@@ -43,7 +41,7 @@ class _Walk:
 
     def edits(self) -> Iterator[Edit]:
         line = other = 0
-        while self._at < self._old_end or self._to < self._new_end:
+        while self._differs():
             if same := self._same():
                 count = self._old.count(b"\n", self._at, self._at + same)
                 self._at, self._to, line, other = self._at + same, self._to + same, line + count, other + count
@@ -52,6 +50,20 @@ class _Walk:
             for edit in edits:
                 yield Edit(edit.old_from + line, edit.old_to + line, edit.new_from + other, edit.new_to + other)
             line, other = line + gone, other + came
+
+    def stretches(self) -> Iterator[tuple[bytes, bytes]]:
+        while self._differs():
+            if same := self._same():
+                self._at, self._to = self._at + same, self._to + same
+                continue
+            at, to = self._at, self._to
+            if not (self._one_line() or self._agreeing()):
+                self._at, self._to = self._old_end, self._new_end
+            yield self._old[at : self._at], self._new[to : self._to]
+
+    def _differs(self) -> bool:
+        """Whether something is left before the common end."""
+        return self._at < self._old_end or self._to < self._new_end
 
     def _same(self) -> int:
         """The bytes of the whole lines that are the same on both sides."""

@@ -5,11 +5,9 @@ itself apart from ordinary words, or where another name of the same kind is used
 """
 
 import re
-from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
-from functools import cached_property
-from itertools import accumulate, islice
+from itertools import islice
 
 from historon.compare.changes import Change, How, counted
 from historon.compare.outline import Outline
@@ -39,11 +37,13 @@ _ORDINARY = frozenset(
 )
 
 
-def with_references(changes: Sequence[Change], outlines: tuple[Outline, Outline]) -> list[Change]:
+def with_references(
+    changes: Sequence[Change], outlines: tuple[Outline, Outline], contents: tuple[bytes, bytes]
+) -> list[Change]:
     """The changes of a text, each with what uses the blocks that it touches, and behind them what leads nowhere now."""
     if len(changes) > _MOST_CHANGES:
         return list(changes)
-    sides = _Text(outlines[0]), _Text(outlines[1])
+    sides = _Text(outlines[0], contents[0]), _Text(outlines[1], contents[1])
     if any(side.size > _MOST_BYTES or side.outline.kind in ("flat", "prefixes") for side in sides):
         return list(changes)
     made = [replace(change, used_by=_used_by(change, *sides)) for change in changes]
@@ -53,11 +53,11 @@ def with_references(changes: Sequence[Change], outlines: tuple[Outline, Outline]
 class _Text:
     """One of two texts: where names are defined in it, and where they are used."""
 
-    def __init__(self, outline: Outline) -> None:
+    def __init__(self, outline: Outline, content: bytes) -> None:
         self.lines = outline.shown
         self.outline = outline
         self._bare = outline.lines
-        self._content = b"".join(outline.lines)
+        self._content = content
         self._known: dict[bytes, list[int]] = {}
         self._where: dict[bytes, list[int] | None] = {}
 
@@ -65,10 +65,6 @@ class _Text:
     def size(self) -> int:
         """Its bytes."""
         return len(self._content)
-
-    @cached_property
-    def _starts(self) -> list[int]:
-        return list(accumulate(map(len, self._bare), initial=0))
 
     def definitions(self, name: bytes) -> list[int]:
         """The lines that head a block by this name."""
@@ -103,11 +99,13 @@ class _Text:
     def _looked_for(self, name: bytes) -> list[int] | None:
         found: dict[int, None] = {}
         at = self._content.find(name)
-        looked = 0
+        looked = line = counted = 0
         while at >= 0:
             before = b"" if self._content.startswith(b"//", at - 2) else self._content[max(0, at - 1) : at]
             if not _continues(before) and not _continues(self._content[at + len(name) : at + len(name) + 1]):
-                found[bisect_right(self._starts, at) - 1] = None
+                line += self._content.count(b"\n", counted, at)
+                counted = at
+                found[line] = None
             looked += 1
             if len(found) > _MOST_USES or looked > 10 * _MOST_USES:
                 return None
@@ -127,13 +125,15 @@ class _Text:
         """Lines of so many words that begin with these, as far as they are not too many."""
         begin = words[0]
         at = self._content.find(begin)
-        looked = 0
+        looked = line = counted = 0
         while at >= 0 and looked < 10 * _MOST_USES:
-            line = bisect_right(self._starts, at) - 1
+            line += self._content.count(b"\n", counted, at)
+            counted = at
             if self._has_form(self._bare[line], words, count) and self._has_form(self.lines[line], words, count):
                 yield line
             looked += 1
-            at = self._content.find(begin, self._starts[line + 1])
+            following = self._content.find(b"\n", at) + 1
+            at = self._content.find(begin, following) if following else -1
 
     @staticmethod
     def _has_form(line: bytes, words: Sequence[bytes], count: int) -> bool:

@@ -8,9 +8,10 @@ that of a loopback, are its own numbers.
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from functools import cached_property, lru_cache
-from ipaddress import IPv4Network, IPv6Network, ip_address, ip_interface, ip_network
+from functools import cached_property
 from itertools import chain, islice
+from socket import AF_INET, AF_INET6, inet_pton
+from typing import NamedTuple
 
 from historon.estate import Expression
 
@@ -40,7 +41,15 @@ _NAMERS = (b"router-id", b"oopback", b"local-address", b"source-address", b"p ad
 _BEFORE, _BEHIND = 45, 50  # bytes around such a place
 _DIGITS = re.compile(r"\d+")
 
-_Network = IPv4Network | IPv6Network
+_WIDTH = {4: 32, 6: 128}  # bits of an address
+
+
+class _Network(NamedTuple):
+    """A network by its version, its prefix length, and the bits of its prefix as a number."""
+
+    version: int
+    length: int
+    prefix: int
 
 
 class Own:
@@ -61,7 +70,7 @@ class Own:
     def numbers(self) -> frozenset[int]:
         """Its numbers: those in its names, and the last of each address that stands alone."""
         found = {int(digits) for name in self.names if not _is_address(name) for digits in _DIGITS.findall(name)[:8]}
-        return frozenset(found | {int(one.network_address) & 0xFF for one in self._alone if one.version == 4})
+        return frozenset(found | {one.prefix & 0xFF for one in self._alone if one.version == 4})
 
     @cached_property
     def networks(self) -> frozenset[_Network]:
@@ -75,25 +84,24 @@ class Own:
     @cached_property
     def _alone(self) -> frozenset[_Network]:
         """Its addresses that stand alone, each as a network of its own; they are few, and found fast."""
-        given = {ip_network(name) for name in self._given if _is_address(name)}
+        given = {_network(name) for name in self._given}
         learnt = chain.from_iterable(_single(text[:_READ]) for text in self._texts)
-        return frozenset(given.union(islice(learnt, _MOST_NEAR)))
+        found = given.union(islice(learnt, _MOST_NEAR))
+        return frozenset(one for one in found if one is not None)
 
     @cached_property
     def _lengths(self) -> frozenset[tuple[int, int]]:
         """The versions and prefix lengths that its networks have."""
-        return frozenset((one.version, one.prefixlen) for one in self.networks)
+        return frozenset((one.version, one.length) for one in self.networks)
 
     def holds(self, written: str) -> bool:
         """Whether an address or network, as it is written, lies in one of its own networks."""
-        try:
-            asked = ip_interface(written).network
-        except ValueError:
-            return False
-        return any(
+        address, _, length = written.partition("/")
+        asked = _network(address, length)
+        return asked is not None and any(
             version == asked.version
-            and length <= asked.prefixlen
-            and asked.supernet(new_prefix=length) in self.networks
+            and length <= asked.length
+            and _Network(version, length, asked.prefix >> (asked.length - length)) in self.networks
             for version, length in self._lengths
         )
 
@@ -105,7 +113,7 @@ def _networks(text: bytes) -> Iterator[_Network]:
         match = next(
             (one for one in _ADDRESSED.finditer(text, start, place.end() + _BEHIND) if one.end() > place.start()), None
         )
-        if match and (own := _own_network(match[1], match[2] or match[3])):
+        if match and (own := _own_network(match[1].decode(), (match[2] or match[3]).decode())):
             yield own
 
 
@@ -113,8 +121,8 @@ def _single(text: bytes) -> Iterator[_Network]:
     """The addresses behind words by which configurations name their own address."""
     for start in islice(chain.from_iterable(_places(text, word) for word in _NAMERS), _MOST_NEAR):
         match = _ALONE.search(text, max(0, start - 1), start + _BEHIND)
-        if match and _is_address(match[1].decode()):
-            yield ip_network(match[1].decode())
+        if match and (alone := _network(match[1].decode())):
+            yield alone
 
 
 def _places(text: bytes, word: bytes) -> Iterator[int]:
@@ -124,19 +132,34 @@ def _places(text: bytes, word: bytes) -> Iterator[int]:
         at = text.find(word, at + 1)
 
 
-@lru_cache(maxsize=4096)
-def _own_network(address: bytes, length: bytes) -> _Network | None:
+def _own_network(address: str, length: str) -> _Network | None:
     """The network of an address that stands in it; none for what is the network itself."""
-    try:
-        own = ip_interface(f"{address.decode()}/{length.decode()}")
-    except ValueError:
+    single, network = _network(address), _network(address, length)
+    if single is None or network is None or network.length < _SHORTEST:
         return None
-    return own.network if own.ip != own.network.network_address and own.network.prefixlen >= _SHORTEST else None
+    is_itself = single.prefix == network.prefix << (single.length - network.length)
+    return None if is_itself else network
+
+
+def _network(address: str, length: str = "") -> _Network | None:
+    """The network that an address lies in, by a prefix length or a mask; without one, that of the address alone."""
+    version, family = (6, AF_INET6) if ":" in address else (4, AF_INET)
+    width = _WIDTH[version]
+    try:
+        number = int.from_bytes(inet_pton(family, address))
+        bits = _bits_of_mask(length) if "." in length else int(length or width)
+    except (OSError, ValueError):
+        return None
+    return _Network(version, bits, number >> (width - bits)) if 0 <= bits <= width else None
+
+
+def _bits_of_mask(mask: str) -> int:
+    """How many bits a mask such as 255.255.255.0 has in front. ValueError where they are not all in front."""
+    behind = int.from_bytes(inet_pton(AF_INET, mask)) ^ 0xFFFFFFFF
+    if behind & (behind + 1):
+        raise ValueError(mask)
+    return 32 - behind.bit_length()
 
 
 def _is_address(text: str) -> bool:
-    try:
-        ip_address(text)
-    except ValueError:
-        return False
-    return True
+    return _network(text) is not None

@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterable, Mapping
 
 from historon.compare.opening import opened, searchable
-from historon.compare.texts import parted_lines
+from historon.compare.texts import stretches_apart
 
 __all__ = ["may_hold", "may_hold_closed", "pieces_of_expression", "pieces_of_text", "signature"]
 
@@ -24,10 +24,9 @@ def signature(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> bytes:
     places = {_place(_CLOSED)} if any(one.closed for one in opened(new)) else set()
     before = dict(searchable(old))
     for name, content in searchable(new):
-        _, gone, came = parted_lines(before.get(name, b""), content)
-        if name not in before:
-            came = content.split(b"\n")
-        places.update(map(_place, _pieces(b"\n".join(set(came).difference(gone)).lower())))
+        for gone, came in stretches_apart(before.get(name, b""), content):
+            fresh = set(came.split(b"\n")).difference(gone.split(b"\n"))
+            places.update(map(_place, _pieces(b"\n".join(fresh).lower())))
     return b"".join(place.to_bytes(2) for place in sorted(places))
 
 

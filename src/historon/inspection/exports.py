@@ -205,13 +205,18 @@ def _file(part: Part) -> IO[bytes]:
 
 def error_line(answer: bytes, procedure: Procedure) -> str | None:
     """The first line of an answer that is an error message: by the procedure's own patterns, or by common ones."""
-    lines = answer.split(b"\n")
     if procedure.errors is UNSET:
-        edges = lines if len(lines) <= 2 * _EDGE else lines[:_EDGE] + lines[-_EDGE:]
-        found = next((line for line in edges if _ERROR.search(line)), None)
+        found = next((line for line in _edge_lines(answer) if _ERROR.search(line)), None)
     else:
+        lines = answer.split(b"\n")
         found = next((line for line in lines if any(error.compiled.search(line) for error in procedure.errors)), None)
     return None if found is None else found.decode("utf-8", "replace").strip()[:120]
+
+
+def _edge_lines(answer: bytes) -> list[bytes]:
+    """The first and the last lines."""
+    *first, rest = answer.split(b"\n", _EDGE)
+    return first + rest.rsplit(b"\n", _EDGE)[-_EDGE:]
 
 
 def _ends_with(last: str, wanted: str) -> bool:

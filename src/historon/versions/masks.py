@@ -167,11 +167,10 @@ class Masks:
         spans += [span for secret in self._known for span in cut_off(secret, content)]
         return self._replaced(content, spans) if spans else content
 
-    def shown(self, content: bytes) -> ShownLines:
-        """The lines fit for eyes, hidden as far as they are looked at."""
-        if self.reveal or self._hides_over_lines(content):
-            return ShownLines(content, self.hide)
-        return ShownLines(content, self.hide, reach=reach_of(self._known))
+    def shown(self, content: bytes, lines: Sequence[bytes] | None = None) -> ShownLines:
+        """The lines fit for eyes, hidden as far as they are looked at; `lines` are those of the content, if known."""
+        reach = 0 if self.reveal or self._hides_over_lines(content) else reach_of(self._known)
+        return ShownLines(content, self.hide, lines, reach=reach)
 
     def _hides_over_lines(self, content: bytes) -> bool:
         """Whether a rule of the procedure finds a secret that goes over several lines."""

@@ -20,11 +20,18 @@ _FEW_LINES = 200  # that are hidden at once anyway
 class ShownLines(Sequence[bytes]):
     """The lines of `content`, as many as it has, each as `hide` leaves it in the whole text."""
 
-    def __init__(self, content: bytes, hide: Callable[[bytes], bytes], *, reach: int = 0) -> None:
+    def __init__(
+        self,
+        content: bytes,
+        hide: Callable[[bytes], bytes],
+        lines: Sequence[bytes] | None = None,
+        *,
+        reach: int = 0,
+    ) -> None:
         """`reach` is how many bytes before and behind a line have a say in it, where a text keeps to lines; 0, all."""
         self._content = content
         self._hide = hide
-        self.bare = split_lines(content)
+        self.bare = split_lines(content) if lines is None else lines
         self._blocks: dict[int, list[bytes]] = {}
         self._whole: list[bytes] | None = None
         self._reach = reach
