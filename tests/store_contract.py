@@ -1,12 +1,34 @@
 """What every store has to do, whatever engine it runs on: test modules of stores inherit this class."""
 
+import ast
+import hashlib
+import tempfile
 from abc import ABC, abstractmethod
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import pytest
+from hypothesis import settings
+from hypothesis.stateful import run_state_machine_as_test
 
 from historon.errors import StoreError
-from historon.store import Entry, Outcome, Part, Recorded, State, Store, Version
+from historon.processes import this_process
+from historon.store import (
+    ESTATE,
+    Changed,
+    Entry,
+    Fate,
+    FolderStore,
+    Outbox,
+    Outcome,
+    Part,
+    Pending,
+    Recorded,
+    State,
+    Store,
+    Version,
+)
+from tests.store_model import Machine
 
 START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
 
@@ -28,7 +50,15 @@ def content(store: Store, number: int, source: str = "s") -> dict[str, bytes]:
     return {part.name: store.read(part) for part in store.parts(source, number)}
 
 
+def untested_methods() -> set[str]:
+    """The methods of a store, and of its outbox, that this module calls nowhere."""
+    called = {node.attr for node in ast.walk(ast.parse(Path(__file__).read_text())) if isinstance(node, ast.Attribute)}
+    return {*Store.__abstractmethods__, "another", *Outbox.__abstractmethods__} - called
+
+
 class StoreContract(ABC):
+    examples = 40  # of sequences of calls
+
     @pytest.fixture
     @abstractmethod
     def store(self) -> Store:
@@ -37,6 +67,22 @@ class StoreContract(ABC):
     @abstractmethod
     def again(self, store: Store) -> Store:
         """The same store, closed and opened."""
+
+    @abstractmethod
+    def new(self) -> Store:
+        """One more new, empty store."""
+
+    def test_any_sequence_of_calls_is_as_a_simple_model_says(self, store: Store) -> None:
+        contract = self
+
+        class OnThisEngine(Machine):
+            def __init__(self) -> None:
+                self.store = contract.new()
+                super().__init__()
+
+        run_state_machine_as_test(
+            OnThisEngine, settings=settings(max_examples=self.examples, stateful_step_count=25, deadline=None)
+        )
 
     def test_a_version_comes_back_as_it_was(self, store: Store) -> None:
         parts = [Part("a/b.cfg", b"x\r\ny\0\xff"), Part("empty", b""), Part("ö", "ü\n".encode())]
@@ -109,3 +155,214 @@ class StoreContract(ABC):
         assert (store.versions("no"), store.parts("no", 1), store.version("no", 1)) == ([], [], None)
         assert store.state("no").good is None
         assert (store.states(), store.visits(7), store.rounds()) == ({}, [], [])
+
+    def test_large_parts_come_back_a_piece_at_a_time(self, store: Store) -> None:
+        content_ = b"".join(b"block %d of a large export\n" % n for n in range(100_000))
+        with tempfile.TemporaryFile() as spool:
+            spool.write(content_)
+            part = Part("large", spool=spool, spooled=(len(content_), hashlib.sha256(content_).digest()))
+            take(store, 0, part)
+        (stored,) = self.again(store).parts("s", 1)
+        assert (stored.size, stored.sha256) == (len(content_), hashlib.sha256(content_).digest())
+        store = self.again(store)
+        pieces = list(store.pieces(stored))
+        assert len(pieces) > 1
+        assert b"".join(pieces) == content_ == store.read(stored)
+
+    def test_a_suspect_version_can_be_vouched_for(self, store: Store) -> None:
+        take(store, 0, Part("a", b"1"))
+        take(store, 1, Part("a", b"2"), state=State.SUSPECT)
+        before = store.change_number()
+        version = store.version("s", 2)
+        assert version is not None
+        store.vouch(version, State.GOOD, 5, 6, b"f", None)
+        state = store.state("s")
+        assert (state.good, state.good_at, state.confirmed_at, state.outcome) == (2, night(1), night(1), "changed")
+        assert store.versions("s")[1] == Version("s", 2, night(1), State.GOOD, 1, 5, 6)
+        assert store.change_number() > before
+
+    def test_what_changed_is_told_of_all_sources_in_order(self, store: Store) -> None:
+        number = store.begin_round(night(0), "test")
+        entries = [
+            Entry(name, Outcome.CHANGED, night(at), timedelta(), [Part("a", b"1")], added=at, families=families)
+            for name, at, families in (("b", 2, b"two"), ("a", 1, b"one"), ("c", 3, b""), ("d", 9, b"late"))
+        ]
+        store.record(number, entries)
+        assert store.changed(night(0), night(5)) == [
+            Changed("a", 1, night(1), 1, 0, b"one"), Changed("b", 1, night(2), 2, 0, b"two")
+        ]  # fmt: skip
+
+    def test_signatures_are_the_sum_of_what_was_recorded(self, store: Store) -> None:
+        numbers = [7, 700, 32_767]
+        for at, one in enumerate(numbers):
+            number = store.begin_round(night(at), "test")
+            part = Part("a", b"%d" % at)
+            store.record(
+                number,
+                [Entry("s", Outcome.CHANGED, night(at), timedelta(), [part], signature=one.to_bytes(2) * 200)],
+            )
+        first, bits = self.again(store).signature("s") or (0, b"")
+        store = self.again(store)
+        assert first == 1
+        assert [n for n in range(2**15) if bits[n >> 3] >> (n & 7) & 1] == numbers
+        assert list(store.signatures()) == [("s", 1, bits)]
+        assert (store.signed("s"), store.signed("no"), store.signature("no")) == (True, False, None)
+        take(store, 5, Part("a", b"unsigned"))
+        assert not store.signed("s"), "a version that nobody signed may hold anything"
+
+    def test_what_is_remembered_is_of_a_source_and_a_topic(self, store: Store) -> None:
+        store.remember("s", "t", "one")
+        store.remember_all("t", {"r": "two", ESTATE: "three"})
+        store = self.again(store)
+        assert (store.recall("s", "t"), store.recall(ESTATE, "t"), store.recall("s", "u")) == ("one", "three", None)
+        assert store.recall_all("t") == {"s": "one", "r": "two"}
+        assert not store.swap("s", "t", "other", "new")
+        assert store.swap("s", "t", "one", "new")
+        store.remember("r", "t", "")
+        assert store.recall_all("t") == {"s": "new"}
+
+    def test_what_a_source_remembers_comes_with_its_version_or_not_at_all(self, store: Store) -> None:
+        number = store.begin_round(night(0), "test")
+        entry = Entry("s", Outcome.FIRST, night(0), timedelta(), [Part("a", b"1")], remembered=[("mark", "x")])
+        broken = Entry("r", Outcome.FIRST, night(0), timedelta(), [Part("a", None)])  # type: ignore[arg-type]
+        with pytest.raises((StoreError, TypeError)):
+            store.record(number, [entry, broken])
+        assert (store.recall("s", "mark"), store.versions("s"), store.visits(number)) == (None, [], [])
+        store.record(number, [entry])
+        assert store.recall("s", "mark") == "x"
+
+    def test_one_holds_the_lease_until_it_runs_out_or_is_given_back(self, store: Store) -> None:
+        now = datetime.now(UTC)
+        other, later = "elsewhere 1 2", timedelta(seconds=60)
+        assert store.lease("a 1 2", now, now + later) is None
+        assert store.lease("a 1 2", now, now + later) is None, "renewed"
+        assert store.lease(other, now, now + later) == "a 1 2"
+        store.release(other)
+        assert store.lease(other, now, now + later) == "a 1 2", "nobody else can give it back"
+        store.release("a 1 2")
+        assert store.lease(other, now, now + timedelta(seconds=0)) is None
+        assert store.lease("a 1 2", now + later, now + 2 * later) is None, "it has run out"
+
+    def test_a_round_is_at_work_as_long_as_its_process(self, store: Store) -> None:
+        number = store.begin_round(night(0), "test")
+        (one,) = store.rounds()
+        assert one.trigger == "test"
+        assert store.at_work(one)
+        store.remember(ESTATE, f"at work {number}", this_process().rpartition(" ")[0] + " 1")
+        assert store.at_work(one) is False
+        store.remember(ESTATE, f"at work {number}", "elsewhere 1 2")
+        assert store.at_work(one) is None
+        store.end_round(number, night(0))
+        assert store.at_work(store.rounds()[0]) is False
+
+    def test_space_is_given_back_and_nothing_else(self, store: Store) -> None:
+        for at in range(40):
+            take(store, at, Part("a", b"".join(b"%d %d\n" % (at, n * at % 97) for n in range(400))))
+        kept = content(store, 40)
+        assert store.size() > 0
+        assert store.remove(store.versions("s")[:-1]) == 39
+        assert store.reclaim() >= 0
+        store.give_back()
+        store.set_aside()
+        assert (store.room() or 1) > 0
+        assert content(self.again(store), 40) == kept
+
+    def test_the_change_number_rises_with_versions_alone(self, store: Store) -> None:
+        numbers = [store.change_number()]
+        take(store, 0, Part("a", b"1"))
+        numbers.append(store.change_number())
+        store.hold("s", 1, "because")
+        numbers.append(store.change_number())
+        assert numbers == sorted(set(numbers))
+        take(store, 1, Part("a", b"1"))
+        store.remember("s", "t", "x")
+        assert store.change_number() == numbers[-1]
+
+    def test_it_says_where_it_is_and_is_whole(self, store: Store) -> None:
+        key = store.fingerprint_key()
+        take(store, 0, Part("a", b"1"))
+        store = self.again(store)
+        assert store.check() == []
+        assert store.fingerprint_key() == key
+        assert len(key) == 32
+        assert store.place
+        assert store.folder is None or str(store.folder) == store.place
+
+    def test_another_sees_what_was_written_and_may_wait_elsewhere(self, store: Store) -> None:
+        other = store.another()
+        take(store, 0, Part("a", b"1"))
+        assert content(other, 1) == {"a": b"1"}
+
+    def test_what_is_to_be_told_waits_until_it_is(self, store: Store) -> None:
+        outbox = store.outbox
+        outbox.post(
+            [Pending("mail", night(9), b"one", 1), Pending("hook", night(0), b"two")], {"t": {"s": "remembered"}}
+        )
+        assert store.recall("s", "t") == "remembered"
+        assert outbox.next_due() == night(0)
+        outbox.end_round(1, {"mail": night(2)})
+        outbox = self.again(store).outbox
+        first, second = outbox.pending()
+        assert (first.channel, first.due, first.round, second.event) == ("mail", night(2), None, b"two")
+        outbox.write("mail", night(2), "subject", b"letter", [first.number])
+        outbox.write("mail", night(2), "told twice", b"letter", [first.number])
+        assert outbox.tally() == {"mail": 1, "hook": 1}
+        (notice,) = outbox.take(night(2), night(3))
+        assert (notice.subject, notice.fate, notice.tries, notice.next) == ("subject", Fate.QUEUED, 1, night(3))
+        assert outbox.take(night(2), night(3)) == [], "it is ours"
+        outbox.settle(notice.number, Fate.QUEUED, "busy", night(30), ["a@x", "b@x"])
+        assert outbox.waiting()[0].remaining == ("a@x", "b@x")
+        outbox.set_right(night(4), night(5), night(5), {"hook": night(4)})
+        assert outbox.waiting()[0].next == night(4), "nothing waits longer than that"
+        outbox.hurry(night(1))
+        assert outbox.waiting()[0].next == night(1)
+        outbox.settle(notice.number, Fate.SENT, "250 ok")
+        assert (outbox.waiting(), outbox.last_sent()) == ([], {"mail": night(2)})
+        told = outbox.notice(notice.number)
+        assert told is not None
+        assert (told.fate, told.answer) == (Fate.SENT, "250 ok")
+        outbox.forget(night(99))
+        assert [one.number for one in outbox.last(9)] == [notice.number], "the last of a channel stays"
+
+    def test_a_copy_in_a_folder_holds_all_of_it_exactly(self, store: Store, tmp_path: Path) -> None:
+        for at in range(20):
+            take(
+                store, at, Part("a", b"".join(b"line %d\n" % (n * (at % 5)) for n in range(50))), Part("b", b"%d" % at)
+            )
+        store.remove(store.versions("s")[3:6])
+        store.hold("s", 1, "because")
+        store.remember("s", "t", "x")
+        copied = store.copy_to(tmp_path / "copy")
+        copy = FolderStore(tmp_path / "copy")
+        assert (copied.sources, copied.versions, copied.changes) == (1, 17, store.change_number())
+        assert _all_of(copy) == _all_of(store)
+        assert copy.change_number() == store.change_number()
+        copy.close()
+        take(store, 30, Part("a", b"later"))
+        assert store.copy_to(tmp_path / "copy").versions == 18, "brought up to date"
+
+    def test_a_copy_is_never_made_worse(self, store: Store, tmp_path: Path) -> None:
+        take(store, 0, Part("a", b"1"))
+        FolderStore.create(tmp_path / "other").close()
+        with pytest.raises(StoreError, match="another store"):
+            store.copy_to(tmp_path / "other")
+
+    def test_what_was_closed_can_be_opened_again(self, store: Store) -> None:
+        take(store, 0, Part("a", b"1"))
+        store.close()
+        assert content(self.again(store), 1) == {"a": b"1"}
+
+
+def _all_of(store: Store) -> object:
+    """All that a store tells of itself."""
+    return (
+        {name: (state, store.versions(name)) for name, state in store.states().items()},
+        [
+            (name, one.number, content(store, one.number, name))
+            for name in store.states()
+            for one in store.versions(name)
+        ],
+        [(one, store.visits(one.number)) for one in store.rounds(999)],
+        store.recall_all("t"),
+        store.fingerprint_key(),
+    )

@@ -17,6 +17,7 @@ import pytest
 from historon.standins.certificates import SelfSigned
 from tests.conftest import FILES_ESTATE, EstateFolder, Result, WebListener
 from tests.peers import needs, program
+from tests.waiting import free_port
 
 
 def _write(estate: EstateFolder, channel: str) -> EstateFolder:
@@ -140,12 +141,6 @@ input(type="{module}" address="127.0.0.1" port="{port}" ruleset="r")
 """
 
 
-def _free_port(kind: int) -> int:
-    with socket.socket(socket.AF_INET, kind) as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
-
-
 @pytest.mark.parametrize(
     "over",
     [
@@ -156,7 +151,7 @@ def _free_port(kind: int) -> int:
 )
 def test_a_real_log_server_understands_every_message(files_estate: EstateFolder, tmp_path: Path, over: str) -> None:
     certificate = SelfSigned.make(tmp_path)
-    port = _free_port(socket.SOCK_DGRAM if over == "udp" else socket.SOCK_STREAM)
+    port = free_port(socket.SOCK_DGRAM if over == "udp" else socket.SOCK_STREAM)
     (tmp_path / "rsyslog.conf").write_text(_RSYSLOG.format(
         folder=tmp_path, certificate=certificate.certificate, key=certificate.key, driver="gtls" if over == "tls" else "ptcp",
         mode=int(over == "tls"), module="imudp" if over == "udp" else "imtcp", port=port,

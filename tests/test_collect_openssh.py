@@ -3,7 +3,6 @@
 import os
 import pwd
 import shutil
-import socket
 import subprocess
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -13,7 +12,7 @@ import pytest
 
 from tests.conftest import EstateFolder
 from tests.peers import needs, program
-from tests.waiting import is_listening, wait_for
+from tests.waiting import free_port, is_listening, wait_for
 
 SSHD = program("sshd")
 _ROOT = os.geteuid() == 0
@@ -26,12 +25,6 @@ class Server:
     host_key: str
     client_key: Path
     user: str
-
-
-def _free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 @pytest.fixture(scope="module")
@@ -51,7 +44,7 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
         check=True,
     )
     (folder / "authorized").write_text((folder / "client.pub").read_text())
-    port = _free_port()
+    port = free_port()
     (folder / "config").write_text(
         f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nHostKey {folder}/host-rsa\nTrustedUserCAKeys {folder}/authority.pub\nMaxStartups 300\nAuthorizedKeysFile {folder}/authorized\n"
         f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication yes\n"

@@ -5,8 +5,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from historon.sequences import common_end, common_start
-from historon.store.deltas import Encoding, decode, encode, encode_whole
-from historon.store.varints import read_varints, varints
+from historon.store.encoding.deltas import Encoding, decode, encode, encode_whole
+from historon.store.encoding.varints import read_varints, varints
 
 _texts = st.lists(
     st.sampled_from(

@@ -266,15 +266,19 @@ def test_who_waits_for_the_store_is_told_who_writes_and_healthy_sources_do_not_f
 ) -> None:
     """Another process holds the lock for a while: the round waits in a thread of its own, and goes on."""
     holder = many.store()
-    with holder._writing("remove versions"):
+
+    def meanwhile() -> "subprocess.Popen[str]":
         round_ = subprocess.Popen([PROGRAM, "collect"], cwd=many.path, stdout=subprocess.PIPE, text=True)
         with pytest.raises(subprocess.TimeoutExpired):
             round_.wait(timeout=4)
-        monkeypatch.setattr("historon.store.folder._BUSY_S", 0.2)
+        monkeypatch.setattr("historon.store.sqlite.transactions._BUSY_S", 0.2)
         other = many.store()
         with pytest.raises(StoreError, match=r"process \d+ has been writing since [\d:]+ \(remove versions\)"):
             other.remember("s1", "x", "y")
         other.close()
+        return round_
+
+    round_ = holder.transactions.write("remove versions", meanwhile)
     out = round_.communicate(timeout=100)[0]
     assert round_.returncode == 0, out
     assert f"{_SOURCES} changed" in out

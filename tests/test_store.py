@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 import historon.store
 from historon.errors import StoreError
 from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, State, Store, still_paused
-from tests.store_contract import StoreContract, content, night, take
+from tests.store_contract import StoreContract, content, night, take, untested_methods
 
 
 class TestFolderStore(StoreContract):
@@ -27,6 +27,13 @@ class TestFolderStore(StoreContract):
     def again(self, store: Store) -> Store:
         store.close()
         return FolderStore(self.folder)
+
+    def new(self) -> Store:
+        return FolderStore.create(Path(tempfile.mkdtemp(dir=self.folder.parent)) / "store")
+
+
+def test_the_contract_calls_every_method() -> None:
+    assert untested_methods() == set()
 
 
 def _edited(rng: random.Random, text: bytes) -> bytes:

@@ -46,6 +46,16 @@ LAYERS = [
         "__init__",
     },
 ]
+# Libraries that one place alone knows.
+_ONLY_IN = {
+    "click": "historon.cli",
+    "rich": "historon.cli",
+    "zstandard": "historon.store.encoding.codec",
+    "psycopg": "historon.store.postgresql",
+}
+# Within the store, too, each only knows what stands further down; a row's packages know nothing of each other.
+_STORE_LAYERS = [{"opening"}, {"postgresql"}, {"sqlite"}, {"ledger"}, {"encoding"}]
+_STORE_RANK = {package: rank for rank, row in enumerate(_STORE_LAYERS) for package in row}
 _RANK = {package: rank for rank, row in enumerate(LAYERS) for package in row}
 
 
@@ -110,13 +120,19 @@ def _wrong_directions(module: _Module) -> list[str]:
     found = []
     for whole in module.imports.values():
         parts = whole.split(".")
-        if parts[0] in ("click", "rich") and module.package != "cli":
-            found.append(f"only cli may import {whole}")
+        place = next((one for library, one in _ONLY_IN.items() if parts[0] == library), "historon")
+        if not module.name.startswith(place):
+            found.append(f"only {place} may import {whole}")
         if parts[0] != "historon" or len(parts) == 1:
             continue
         other = parts[1] if parts[1] in _RANK else "__init__"
         if other != module.package and _RANK[other] <= _RANK[module.package or "__init__"]:
             found.append(f"{whole} does not stand further down")
+        if whole.startswith("historon.store.") and module.name.startswith("historon.store."):
+            here, there = (name.split(".")[2] for name in (module.name, whole))
+            higher = _STORE_RANK.get(there, len(_STORE_LAYERS)) < _STORE_RANK.get(here, len(_STORE_LAYERS))
+            if higher:
+                found.append(f"{whole} does not stand further down in the store")
     return found
 
 
@@ -193,6 +209,9 @@ def test_the_core_neither_prints_nor_exits_nor_sleeps(file: Path) -> None:
         (_private_uses, "from historon.compare import _hidden"),
         (_private_uses, "from .interface import _NOTHING"),
         (_private_uses, "from historon.estate.model import Literal"),
+        (_wrong_directions, "import zstandard"),
+        (_wrong_directions, "from psycopg import connect"),
+        (_wrong_directions, "from historon.store.sqlite.folder import FolderStore"),
         (_outputs, "print(1)"),
         (_outputs, "from builtins import print as told\ntold(1)"),
         (_outputs, "import sys as s\ns.stdout.write('')"),

@@ -471,12 +471,18 @@ class FailingStore(FolderStore):
 
     broken = False
 
-    @contextmanager
-    def _doing(self, what: str) -> Iterator[None]:
-        if self.broken:
-            raise StoreError(f"cannot {what}: disk I/O error", hint="check the disk")
-        with super()._doing(what):
-            yield
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        while_whole = self.transactions.doing
+
+        @contextmanager
+        def doing(what: str) -> Iterator[None]:
+            if self.broken:
+                raise StoreError(f"cannot {what}: disk I/O error", hint="check the disk")
+            with while_whole(what):
+                yield
+
+        self.transactions.doing = doing  # type: ignore[method-assign]
 
 
 def test_a_service_whose_store_fails_says_so_past_the_store_and_goes_on(files_estate: EstateFolder) -> None:

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-__all__ = ["is_listening", "wait_for"]
+__all__ = ["free_port", "is_listening", "wait_for"]
 
 T = TypeVar("T")
 
@@ -20,6 +20,13 @@ def wait_for(done: Callable[[], T], what: str = "it never came so far", *, secon
         assert time.monotonic() < deadline, what
         pause.wait(0.01)
     return found
+
+
+def free_port(kind: int = socket.SOCK_STREAM) -> int:
+    """A port of this machine that nobody listens on."""
+    with socket.socket(socket.AF_INET, kind) as taken:
+        taken.bind(("127.0.0.1", 0))
+        return int(taken.getsockname()[1])
 
 
 def is_listening(port: int, server: "subprocess.Popen[Any]", greeting: bytes = b"") -> bool:

@@ -56,9 +56,9 @@ from historon.inspection import look_into
 from historon.notices.channels.syslog import _escaped
 from historon.notices.events import Event
 from historon.report.pages import difference_page
-from historon.store.deltas import Encoding, decode, encode
+from historon.store.encoding.deltas import Encoding, decode, encode
+from historon.store.encoding.varints import read_varints
 from historon.store.trees import name_of, raw_name, read_tree
-from historon.store.varints import read_varints
 from historon.versions import Masks, Reference
 from historon.versions.secrets import cut_off, forms_of, secret_spans
 from historon.visible import made_visible

@@ -63,11 +63,11 @@ def _never_resumed() -> None:
 
 
 def _dead_holder_obeyed() -> None:
-    _module("store.folder").is_running = lambda _: None
+    _module("store.sqlite.folder").is_running = lambda _: None
 
 
 def _damage_travels() -> None:
-    _module("store.copying")._compare = lambda *_: None
+    _module("store.sqlite.copying")._compare = lambda *_: None
 
 
 def _secrets_shown() -> None:
@@ -91,7 +91,7 @@ def _one_letter_stops_all() -> None:
 
 
 def _another_store() -> None:
-    folder = _module("store.folder")
+    folder = _module("store.sqlite.folder")
     folder.FolderStore.another = lambda self: folder.FolderStore(self._folder, indexed=self.indexed)
 
 

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Self
 from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Required
 from historon.errors import StoreError, UsageError
 from historon.estate import Duration, Estate, Source, nearest, select
-from historon.store import LARGE, FolderStore, Round, Store, StoredPart, Version, Visit, still_paused
+from historon.store import LARGE, Round, Store, StoredPart, Version, Visit, open_store, still_paused
 
 if TYPE_CHECKING:
     from historon.collect import Observer, OfferedKey, Rehearsal, StepTaken
@@ -66,8 +66,7 @@ class Historon:
     @cached_property
     def store(self) -> Store:
         """The estate's store. Raises StoreError when it is not there, or is not one."""
-        settings = self.estate.settings
-        return FolderStore(self.estate.path(settings.store), indexed=settings.index, spend_reserve=self._spend_reserve)
+        return open_store(self.estate, spend_reserve=self._spend_reserve)
 
     # ---- sources and versions ----------------------------------------------------------------------------------------
 

@@ -73,7 +73,7 @@ class Reach:
         self._fetching: dict[str, asyncio.Task[None]] = {}
         self._known: list[Known | None] = []  # filled at first use
         self._brakes: dict[str, Brake] = {}
-        self._spool = estate.path(estate.settings.store) / "spool"
+        self._spool = estate.working_folder / "spool"
 
     async def fetch_accounts(self, sources: Iterable[Source]) -> None:
         """Fetch the secrets that these need, each once, outside the event loop: commands may take their time."""

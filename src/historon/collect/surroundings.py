@@ -13,7 +13,7 @@ __all__ = ["check_needs", "check_surroundings"]
 
 def check_surroundings(estate: Estate) -> None:
     """Raise OutsideError when a round would write to the wrong disk, or fill it, or could not write at all."""
-    store = estate.path(estate.settings.store)
+    store = estate.working_folder
     if estate.settings.mount is not None:
         _check_mount(estate.path(estate.settings.mount))
     if not os.access(store, os.R_OK | os.W_OK | os.X_OK):

@@ -1,12 +1,13 @@
 """Second places: which there are, how far they are behind, and bringing them up to date."""
 
 import os
+from contextlib import closing
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from historon.errors import OutsideError
 from historon.estate import Copy, Estate
-from historon.store import ESTATE, Copied, Store, copy_store
+from historon.store import ESTATE, Copied, Store, open_store
 
 __all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "note_copied"]
 
@@ -57,11 +58,12 @@ def _missing_since(store: Store, name: str, at: datetime | None, now: datetime) 
 
 
 def bring_up_to_date(estate: Estate, name: str) -> Copied:
-    """Copy the store; needs no open store, and may run in a thread of its own. Raises StoreError, OutsideError."""
+    """Copy the store, which is opened for it; may run in a thread of its own. Raises StoreError, OutsideError."""
     copy = estate.copies[name]
     if copy.mount is not None and not os.path.ismount(estate.path(copy.mount)):
         raise OutsideError(f"copy {name}: nothing is mounted at {estate.path(copy.mount)}", hint="mount it")
-    return copy_store(estate.path(estate.settings.store), estate.path(copy.path))
+    with closing(open_store(estate)) as store:
+        return store.copy_to(estate.path(copy.path))
 
 
 def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:

@@ -58,7 +58,7 @@ def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> l
 
 
 def _machine(estate: Estate) -> Iterator[Finding]:
-    if not estate.path(estate.settings.store).is_dir():
+    if not estate.working_folder.is_dir():
         return  # the store itself is told of
     try:
         check_surroundings(estate)
@@ -90,8 +90,8 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
 
 
 def _files(estate: Estate) -> Iterator[Finding]:
-    store = estate.path(estate.settings.store)
-    for path in (store, *store.iterdir()) if store.is_dir() else ():
+    store = estate.store_folder
+    for path in (store, *store.iterdir()) if store and store.is_dir() else ():
         if (mode := stat.S_IMODE(path.lstat().st_mode)) & _OPEN:
             yield Finding(True, "store", f"others can read or change {path} (mode {mode:o})", f"chmod go= {path}")
     mode = stat.S_IMODE(estate.file.stat().st_mode)
@@ -116,11 +116,11 @@ def _accounts(estate: Estate) -> Iterator[Finding]:
 
 
 def _copies(estate: Estate) -> Iterator[Finding]:
-    store = estate.path(estate.settings.store)
+    store = estate.store_folder
     for name, copy in estate.copies.items():
         place = estate.path(copy.path)
         there = next((one for one in (place, *place.parents) if one.is_dir()), place)
-        if store.is_dir() and there.stat().st_dev == store.stat().st_dev:
+        if store and store.is_dir() and there.stat().st_dev == store.stat().st_dev:
             remedy = "name a folder on another disk, or mounted from another machine, and its mount"
             problem = f"{place} is on the same disk as the store, and would be lost with it"
             yield Finding(False, f"copy {name}", problem, remedy)

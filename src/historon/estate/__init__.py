@@ -25,6 +25,7 @@ from historon.estate.model import (
     WeightRule,
 )
 from historon.estate.patterns import Expression, Finder, Noise, Pattern, QuickPattern
+from historon.estate.places import StorePlace
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Check, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate, read_procedure
@@ -89,6 +90,7 @@ __all__ = [
     "Size",
     "Source",
     "Step",
+    "StorePlace",
     "SyslogChannel",
     "Telling",
     "Timetable",

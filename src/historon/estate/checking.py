@@ -23,6 +23,7 @@ from historon.estate.model import (
     Zone,
 )
 from historon.estate.patterns import Finder, Noise, Pattern, QuickPattern
+from historon.estate.places import StorePlace
 from historon.estate.procedures import Procedure
 from historon.estate.renamed import renamed
 from historon.estate.secrets import SecretRef
@@ -56,6 +57,7 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
         QuickPattern,
         Noise,
         Finder,
+        StorePlace,
         Zone,
         Times,
         Hours,

@@ -11,6 +11,7 @@ from msgspec import Meta, field
 
 from historon.estate.durations import Duration, Share, Size
 from historon.estate.patterns import Pattern
+from historon.estate.places import StorePlace
 from historon.estate.procedures import Procedure, Table
 from historon.estate.secrets import SecretRef
 from historon.estate.telling import Telling
@@ -72,7 +73,8 @@ class Settings(Table, frozen=True):
 
     name: str
     time_zone: Zone = Zone("UTC")
-    store: str = "store"
+    store: StorePlace = StorePlace("store")
+    store_password: SecretRef | None = None
     sources_from: str | None = None
     procedures_from: str | None = None
     known_hosts: str = "known_hosts"
@@ -397,6 +399,16 @@ class Estate:
     def path(self, written: str) -> Path:
         """A path as written in the estate file, made absolute."""
         return self.folder / Path(written).expanduser()
+
+    @property
+    def store_folder(self) -> Path | None:
+        """The folder of the store; None where it is on a server."""
+        return None if self.settings.store.on_server else self.path(self.settings.store)
+
+    @property
+    def working_folder(self) -> Path:
+        """Where large exports rest while they come in: the store's folder, or the estate's where it is on a server."""
+        return self.store_folder or self.folder
 
     def procedure_of(self, source: Source) -> Procedure:
         """How this source is asked."""

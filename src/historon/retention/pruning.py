@@ -31,14 +31,19 @@ def prune(store: Store, verdicts: Sequence[Verdict]) -> Pruned:
     """
     going = [verdict.version for verdict in verdicts if not verdict.stays]
     before = store.size()
-    if store.room() < _LITTLE_ROOM:
+    if _has_little_room(store):
         removed = _remove_without_room(store, going)
     else:
         removed = sum(store.remove(going[at : at + _AT_ONCE]) for at in range(0, len(going), _AT_ONCE))
-    if store.room() >= _LITTLE_ROOM:
+    if not _has_little_room(store):
         store.reclaim()
     store.set_aside()
     return Pruned(removed, before, store.size())
+
+
+def _has_little_room(store: Store) -> bool:
+    room = store.room()
+    return room is not None and room < _LITTLE_ROOM
 
 
 def _remove_without_room(store: Store, going: Sequence[Version]) -> int:

@@ -1,13 +1,12 @@
 """Versions at rest: contents, ledger, integrity, and the names by which versions are called."""
 
-from historon.store.copying import Copied, copy_store
-from historon.store.folder import LEDGER, FolderStore
 from historon.store.interface import (
     ESTATE,
     LARGE,
     PAUSED,
     SKEW,
     Changed,
+    Copied,
     Entry,
     Outcome,
     Part,
@@ -20,8 +19,11 @@ from historon.store.interface import (
     Version,
     Visit,
 )
+from historon.store.opening import create_store, open_store
 from historon.store.outbox import Fate, Notice, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
+from historon.store.sqlite.folder import FolderStore
+from historon.store.sqlite.transactions import LEDGER
 from historon.store.trees import Member, name_of, raw_name, read_tree, tree_part_name, written_tree
 from historon.store.verification import Damage, Verification, verify
 
@@ -53,8 +55,9 @@ __all__ = [
     "Verification",
     "Version",
     "Visit",
-    "copy_store",
+    "create_store",
     "name_of",
+    "open_store",
     "raw_name",
     "read_tree",
     "still_paused",

@@ -5,11 +5,12 @@ Instants are aware datetimes in UTC, exact to the millisecond.
 
 import hashlib
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from enum import StrEnum
 from functools import cached_property
+from pathlib import Path
 from typing import IO
 
 from historon.store.outbox import Outbox
@@ -20,6 +21,7 @@ __all__ = [
     "PAUSED",
     "SKEW",
     "Changed",
+    "Copied",
     "Entry",
     "Outcome",
     "Part",
@@ -234,6 +236,16 @@ class Round:
     outcomes: dict[Outcome, int] = field(default_factory=dict)
 
 
+@dataclass(frozen=True)
+class Copied:
+    """What a copy holds now; `size` in bytes, `changes` the store's change number."""
+
+    sources: int
+    versions: int
+    size: int
+    changes: int
+
+
 class Store(ABC):
     """Versions at rest. Whatever `record` has returned is on disk and whole.
 
@@ -241,6 +253,16 @@ class Store(ABC):
     """
 
     indexed: bool = True
+
+    @property
+    @abstractmethod
+    def place(self) -> str:
+        """Where it is, in words that give nothing away."""
+
+    @property
+    @abstractmethod
+    def folder(self) -> Path | None:
+        """The folder of this machine that it is in; None where it is elsewhere."""
 
     def another(self) -> "Store":
         """The same store for another thread, closed with this one; or this one, where there is no need for that."""
@@ -251,7 +273,7 @@ class Store(ABC):
         """Open a round; returns its number."""
 
     @abstractmethod
-    def record(self, round_number: int, entries: Iterable[Entry]) -> list[Recorded]:
+    def record(self, round_number: int, entries: Sequence[Entry]) -> list[Recorded]:
         """Record all entries in one transaction: all of them, or, with StoreError, none.
 
         Parts equal to those of the source's last good version make no new version; nor does a suspect export equal to
@@ -371,7 +393,7 @@ class Store(ABC):
         """Hold a version for this reason, or release it with None."""
 
     @abstractmethod
-    def remove(self, versions: Iterable[Version]) -> int:
+    def remove(self, versions: Sequence[Version]) -> int:
         """Remove versions in one transaction; returns how many went. The space comes back with `reclaim`.
 
         StoreError, and nothing is removed, when the last good version or a held one is among them.
@@ -394,8 +416,8 @@ class Store(ABC):
         """Give the disk back what removed versions took, at once and without writing anything anew."""
 
     @abstractmethod
-    def room(self) -> int:
-        """How many bytes may still be written where the store is."""
+    def room(self) -> int | None:
+        """How many bytes may still be written where the store is; None where that cannot be known."""
 
     @abstractmethod
     def set_aside(self) -> None:
@@ -412,6 +434,14 @@ class Store(ABC):
     @abstractmethod
     def size(self) -> int:
         """The bytes the store takes on disk."""
+
+    @abstractmethod
+    def copy_to(self, target: Path) -> Copied:
+        """Make a folder a copy of the store as of now, all of it; may run while the store is written to.
+
+        The copy is never made worse: StoreError, and it stays as it was, when something that it holds is neither here
+        nor removed on record, when anything new in it does not match its SHA-256, when it is one of another store.
+        """
 
     @abstractmethod
     def close(self) -> None:

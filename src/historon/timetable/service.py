@@ -258,7 +258,7 @@ class Service:
             _LOG.error("the estate file is invalid; the previous settings stay in effect: %s", exc)
             self._look("estate", about_estate(str(exc), self._clock()))
             return
-        if estate.path(estate.settings.store) != self._estate.path(self._estate.settings.store):
+        if estate.settings.store != self._estate.settings.store:
             _LOG.error("the estate file names another store: restart the service for it")
             return
         self._estate = self._teller.estate = estate

@@ -103,7 +103,7 @@ def _next_overdue(board: Sequence[SourceStatus], now: datetime) -> datetime | No
 
 def _about_disk(estate: Estate, now: datetime) -> Watched:
     """Whether the disk of the store has as much room as the settings ask to be told of. StoreError when it is away."""
-    store = estate.path(estate.settings.store)
+    store = estate.working_folder
     try:
         free, wanted = shutil.disk_usage(store).free, estate.settings.warn_free
     except OSError as exc:

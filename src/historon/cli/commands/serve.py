@@ -18,7 +18,7 @@ from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import printable
 from historon.errors import ExitCode, OutsideError
 from historon.estate import without_secrets
-from historon.store import FolderStore
+from historon.store import open_store
 from historon.times import utc_text
 
 if TYPE_CHECKING:
@@ -64,9 +64,7 @@ def command(
 
     _log_to(form, level, log_file, log_file_level, journal=app.journal)
     estate = app.estate(estate_file)
-    service = Service(
-        estate.file, lambda one: FolderStore(one.path(one.settings.store), indexed=one.settings.index), app.clock
-    )
+    service = Service(estate.file, open_store, app.clock)
 
     async def main() -> None:
         loop = asyncio.get_running_loop()

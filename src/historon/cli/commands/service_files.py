@@ -34,7 +34,7 @@ def _written(estate: Estate) -> list[str]:
             user = credentials.user if credentials else ""
             folder = estate.path(str(fill(procedure.folder, values_of(source, procedure, user))))
             places += [folder, folder / procedure.move_to]
-    store = estate.path(estate.settings.store)
+    store = estate.working_folder
     needed = [estate.folder, store]
     also = [place for place in sorted(set(places)) if not any(place.is_relative_to(one) for one in needed)]
     also = [place for place in also if not any(one in place.parents for one in also)]

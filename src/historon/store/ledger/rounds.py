@@ -1,36 +1,44 @@
 """The record of rounds: rows while a round runs, one compressed document once it has ended."""
 
-import sqlite3
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 
 import msgspec
-import zstandard
 
-from historon.store.instants import from_ms, to_ms
+from historon.store.encoding import pack, unpack
 from historon.store.interface import Entry, Outcome, Recorded, Round, Visit
-from historon.store.schema import OUTCOMES
+from historon.store.ledger.instants import from_ms, to_ms
+from historon.store.ledger.tables import OUTCOMES
+from historon.store.ledger.transactions import Database
 
 __all__ = ["Rounds"]
+
+_LEVEL = 9
 
 
 class Rounds:
     """The tables `round` and `outcome`; every call runs inside the caller's transaction."""
 
-    def __init__(self, db: sqlite3.Connection) -> None:
+    def __init__(self, db: Database) -> None:
         self._db = db
 
     def begin(self, at: datetime, trigger: str) -> int:
         """Open a round; returns its number."""
-        made = self._db.execute("INSERT INTO round (began, trigger) VALUES (?, ?)", (to_ms(at), trigger))
-        return int(made.lastrowid or 0)
+        made = self._db.execute(
+            "INSERT INTO round (number, began, trigger) "
+            "VALUES ((SELECT coalesce(max(number), 0) + 1 FROM round), ?, ?) RETURNING number",
+            (to_ms(at), trigger),
+        )
+        return int(made.fetchone()[0])
 
     def add(self, number: int, visits: Iterable[tuple[int, Entry, Recorded]]) -> None:
         """Add outcomes, each with the ledger's number of its source."""
         self._db.executemany(
-            "INSERT OR REPLACE INTO outcome (round, source, outcome, at, took, number, note, steps) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO outcome (round, source, outcome, at, took, number, note, steps) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (round, source) DO UPDATE SET outcome = excluded.outcome, "
+            "at = excluded.at, took = excluded.took, number = excluded.number, note = excluded.note, "
+            "steps = excluded.steps",
             [
                 (number, source, OUTCOMES.index(told.outcome), to_ms(entry.at),
                  int(entry.took.total_seconds() * 1000), told.number, entry.note,
@@ -43,7 +51,7 @@ class Rounds:
         """Close a round: its outcomes move into one record."""
         visits = self._open_visits(number)
         tally = msgspec.json.encode(Counter(visit.outcome for visit in visits)).decode()
-        record = zstandard.ZstdCompressor(level=9).compress(msgspec.json.encode(visits))
+        record = pack(msgspec.json.encode(visits), _LEVEL)
         self._db.execute(
             "UPDATE round SET ended = ?, tally = ?, record = ? WHERE number = ?", (to_ms(at), tally, record, number)
         )
@@ -70,7 +78,7 @@ class Rounds:
         """What a round found, source by source, by name."""
         row = self._db.execute("SELECT record FROM round WHERE number = ?", (number,)).fetchone()
         if row and row[0]:
-            return msgspec.json.decode(zstandard.ZstdDecompressor().decompress(row[0]), type=list[Visit])
+            return msgspec.json.decode(unpack(row[0]), type=list[Visit])
         return self._open_visits(number)
 
     def _open_visits(self, number: int) -> list[Visit]:

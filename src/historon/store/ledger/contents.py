@@ -9,26 +9,31 @@ bundles into one of sixty-four.
 """
 
 import hashlib
-import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import accumulate, chain
-from typing import NamedTuple
-
-import zstandard
 
 from historon.errors import StoreError
-from historon.store.blocks import Blocks
-from historon.store.deltas import Encoding, decode, encode, encode_whole, sketch
+from historon.store.encoding import (
+    CHAIN_BYTES,
+    EPOCH,
+    LONGEST_CHAIN,
+    SPANS,
+    Bundle,
+    Encoding,
+    Record,
+    base_of,
+    bundled,
+    decode,
+    encode,
+    encode_whole,
+    next_epoch,
+    sketch,
+)
 from historon.store.interface import Part
-from historon.store.varints import read_varints, varints
+from historon.store.ledger.blocks import Blocks
+from historon.store.ledger.transactions import Database
 
 __all__ = ["Contents"]
 
-_EPOCH = 1024
-_RUN = 16
-_BUNDLES = (64, _RUN)  # positions in a bundle, the largest first
-_CHAIN_BYTES = 64 * 2**20  # chain length times size stays below this
-_LONGEST_CHAIN = _RUN - 1 + (_EPOCH // _RUN - 1).bit_count() + 2
 _BUNDLE_BYTES = 2**18  # larger deltas gain nothing from being together
 _SIBLINGS = 8  # how many other sources' keyframes are tried for a new one
 _WORTH_IT = 0.85  # a sibling is taken when it makes the keyframe smaller than this; less, and it is none
@@ -38,37 +43,28 @@ _HEAVY = 2**20  # bytes at rest from which on a strand gives back every single r
 _DAMAGED = "take the store back from a copy"
 
 
-class _Record(NamedTuple):
-    """One content as it is written; `base_strand` is set only where a keyframe leans on another strand's."""
-
-    position: int
-    base_strand: int | None
-    base: int | None
-    size: int
-    encoding: int
-    sha256: bytes
-    data: bytes
-
-
 _COLUMNS = "position, base_strand, base, size, encoding, sha256, data"
 
 
 class Contents:
     """The tables `strand`, `content` and `bundle`; every call runs inside the caller's transaction."""
 
-    def __init__(self, db: sqlite3.Connection) -> None:
+    def __init__(self, db: Database) -> None:
         self._db = db
         self._blocks = Blocks(db)
         self._cache: dict[tuple[int, int], bytes] = {}
         self._cached = 0
-        self._bundles: dict[int, list[_Bundle]] = {}
+        self._bundles: dict[int, list[Bundle]] = {}
 
     def put(self, source: int, part: Part) -> tuple[int, int]:
         """Write a content at the end of the strand of this part of this source; returns the strand and its position."""
         find = "SELECT id, next FROM strand WHERE source = ? AND name = ?"
         found = self._db.execute(find, (source, part.name)).fetchone()
         if not found:
-            self._db.execute("INSERT INTO strand (source, name) VALUES (?, ?)", (source, part.name))
+            self._db.execute(
+                "INSERT INTO strand (id, source, name) VALUES ((SELECT coalesce(max(id), 0) + 1 FROM strand), ?, ?)",
+                (source, part.name),
+            )
             found = self._db.execute(find, (source, part.name)).fetchone()
         strand, position = found
         self._append(strand, position, part)
@@ -77,21 +73,22 @@ class Contents:
     def _append(self, strand: int, position: int, part: Part) -> None:
         base_strand, base, encoding, data = (
             (None, None, Encoding.BLOCKS, self._blocks.write(strand, part)) if part.spool is not None
-            else self._delta(strand, position, part) if position % _EPOCH
+            else self._delta(strand, position, part) if position % EPOCH
             else self._keyframe(strand, part)
         )  # fmt: skip
-        self._insert(strand, _Record(position, base_strand, base, part.size, encoding, part.sha256, data))
+        self._insert(strand, Record(position, base_strand, base, part.size, encoding, part.sha256, data))
         if part.spool is None:
             self._remember((strand, position), part.content)
 
-    def _insert(self, strand: int, record: _Record) -> None:
+    def _insert(self, strand: int, record: Record) -> None:
         position = record.position
         self._db.execute(
-            f"INSERT INTO content (strand, {_COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",  # noqa: S608
+            f"INSERT INTO content (id, strand, {_COLUMNS}) "  # noqa: S608
+            "VALUES ((SELECT coalesce(max(id), 0) + 1 FROM content), ?, ?, ?, ?, ?, ?, ?, ?)",
             (strand, *record),
         )
         self._db.execute("UPDATE strand SET next = ?, stored = stored + 1 WHERE id = ?", (position + 1, strand))
-        for span in _BUNDLES:
+        for span in SPANS:
             if (position + 1) % span == 0:
                 self._bundle(strand, position + 1 - span, position + 1)
                 break
@@ -117,14 +114,14 @@ class Contents:
 
     def _made(self, strand: int, position: int) -> bytes | None:
         """The same, but None for a large one, which nothing is written against."""
-        chain: list[tuple[tuple[int, int], _Record]] = []
+        chain: list[tuple[tuple[int, int], Record]] = []
         at: tuple[int, int] | None = (strand, position)
         while at is not None and at not in self._cache:
             record = self._record(*at)
             if record.encoding == Encoding.BLOCKS:
                 return None
             chain.append((at, record))
-            if len(chain) > 2 * _LONGEST_CHAIN:
+            if len(chain) > 2 * LONGEST_CHAIN:
                 raise StoreError(f"content {strand}/{position} is damaged: its bases run in a circle", hint=_DAMAGED)
             at = None if record.base is None else (record.base_strand or at[0], record.base)
         made = b"" if at is None else self._cache[at]
@@ -158,8 +155,8 @@ class Contents:
     def bundled(data: bytes) -> list[int]:
         """The positions of the contents in a bundle. StoreError when it is damaged."""
         try:
-            return [record.position for record in _Bundle(data)]
-        except (ValueError, IndexError, zstandard.ZstdError) as exc:
+            return [record.position for record in Bundle(data)]
+        except (ValueError, IndexError) as exc:
             raise StoreError(f"a bundle is damaged: {exc}", hint=_DAMAGED) from exc
 
     def thin(self, strand: int, kept: Sequence[int]) -> dict[int, int]:
@@ -174,7 +171,7 @@ class Contents:
             return {}
         first = self._next_epoch(strand)
         name = self._name(strand)
-        self._db.execute("UPDATE strand SET first = ?1, next = ?1, stored = 0 WHERE id = ?2", (first, strand))
+        self._db.execute("UPDATE strand SET first = ?, next = ?, stored = 0 WHERE id = ?", (first, first, strand))
         moved = dict(zip(kept, range(first, first + len(kept)), strict=True))
         for old, new in moved.items():
             record = self._record(strand, old)
@@ -186,7 +183,7 @@ class Contents:
         # A keyframe that leans on another is never leaned on itself; a whole one may be, and waits for `sweep`.
         self._db.execute(
             "DELETE FROM content WHERE strand = ? AND position < ? AND (position % ? <> 0 OR base_strand IS NOT NULL)",
-            (strand, first, _EPOCH),
+            (strand, first, EPOCH),
         )
         self.forget()
         return moved
@@ -195,10 +192,10 @@ class Contents:
         """Remove the keyframes that thinning left because others leaned on them, where nobody does any more."""
         for strand in strands:
             self._db.execute(
-                "DELETE FROM content WHERE strand = ?1 AND position < (SELECT first FROM strand WHERE id = ?1) "
+                "DELETE FROM content WHERE strand = ? AND position < (SELECT first FROM strand WHERE id = ?) "
                 "AND NOT EXISTS (SELECT 1 FROM content AS other "
-                "WHERE other.base_strand = ?1 AND other.base = content.position)",
-                (strand,),
+                "WHERE other.base_strand = content.strand AND other.base = content.position)",
+                (strand, strand),
             )
             self._blocks.sweep(strand)
         self.forget()
@@ -211,7 +208,7 @@ class Contents:
         rows = self._db.execute(
             "SELECT id, strand, position, base_strand, base, length(data) FROM content "
             "WHERE id > ? AND position % ? = 0 AND encoding <> ? ORDER BY id LIMIT ?",
-            (after, _EPOCH, Encoding.BLOCKS, count),
+            (after, EPOCH, Encoding.BLOCKS, count),
         ).fetchall()
         for row, strand, position, base_strand, base, size in rows:
             made = self.read(strand, position)
@@ -231,18 +228,14 @@ class Contents:
         return str(self._db.execute("SELECT name FROM strand WHERE id = ?", (strand,)).fetchone()[0])
 
     def _delta(self, strand: int, position: int, part: Part) -> tuple[int | None, int | None, Encoding, bytes]:
-        base = position - 1
-        if position % _RUN == 0 or len(part.content) * _LONGEST_CHAIN > _CHAIN_BYTES:
-            base = position & (position - 1)
-            while base % _EPOCH and ((base % _EPOCH).bit_count() + 1) * len(part.content) > _CHAIN_BYTES:
-                base &= base - 1
+        base = base_of(position, len(part.content))
         made = self._made(strand, base)
         if made is None:
             return (None, None, *encode_whole(part.content))
         return (None, base, *encode(part.content, made))
 
     def _keyframe(self, strand: int, part: Part) -> tuple[int | None, int | None, Encoding, bytes]:
-        siblings = self._siblings(strand) if len(part.content) * 2 <= _CHAIN_BYTES else []
+        siblings = self._siblings(strand) if len(part.content) * 2 <= CHAIN_BYTES else []
         if siblings:
             sizes = {at: sketch(part.content, self.read(*at)) for at in siblings}
             near = min(sizes, key=lambda at: sizes[at])
@@ -254,13 +247,13 @@ class Contents:
         """The newest whole keyframes of other strands with the same part name."""
         return self._db.execute(
             "SELECT content.strand, max(position) FROM "
-            "(SELECT id FROM strand WHERE name = (SELECT name FROM strand WHERE id = ?1) AND id <> ?1 LIMIT 100) "
-            "AS near JOIN content ON content.strand = near.id WHERE position % ?2 = 0 AND base IS NULL "
-            "AND encoding <> ?4 GROUP BY content.strand LIMIT ?3",
-            (strand, _EPOCH, _SIBLINGS, int(Encoding.BLOCKS)),
+            "(SELECT id FROM strand WHERE name = (SELECT name FROM strand WHERE id = ?) AND id <> ? LIMIT 100) "
+            "AS near JOIN content ON content.strand = near.id WHERE position % ? = 0 AND base IS NULL "
+            "AND encoding <> ? GROUP BY content.strand LIMIT ?",
+            (strand, strand, EPOCH, int(Encoding.BLOCKS), _SIBLINGS),
         ).fetchall()
 
-    def _record(self, strand: int, position: int) -> _Record:
+    def _record(self, strand: int, position: int) -> Record:
         for bundle in self._bundles.get(strand, ()):
             if record := bundle.get(position):
                 return record
@@ -268,7 +261,7 @@ class Contents:
             f"SELECT {_COLUMNS} FROM content WHERE strand = ? AND position = ?",  # noqa: S608
             (strand, position),
         ).fetchone()
-        record = _Record(*found) if found else self._from_bundle(strand, position)
+        record = Record(*found) if found else self._from_bundle(strand, position)
         if record is None:
             raise StoreError(
                 f"content {strand}/{position} is not in the store",
@@ -276,7 +269,7 @@ class Contents:
             )
         return record
 
-    def _from_bundle(self, strand: int, position: int) -> _Record | None:
+    def _from_bundle(self, strand: int, position: int) -> Record | None:
         """The record of a position that has moved into a bundle; the bundle is kept at hand."""
         found = self._db.execute(
             "SELECT id, data FROM bundle WHERE strand = ? AND first <= ? ORDER BY first DESC LIMIT 1",
@@ -285,8 +278,8 @@ class Contents:
         if not found:
             return None
         try:
-            bundle = _Bundle(found[1])
-        except (ValueError, zstandard.ZstdError) as exc:
+            bundle = Bundle(found[1])
+        except (ValueError, IndexError) as exc:
             raise StoreError(f"bundle {found[0]} is damaged: {exc}", hint=_DAMAGED) from exc
         if len(self._bundles) > _BUNDLES_AT_HAND:
             self._bundles.clear()
@@ -296,30 +289,34 @@ class Contents:
     def _bundle(self, strand: int, first: int, end: int) -> None:
         """Move these positions, loose and from smaller bundles, into one bundle; keyframes stay by themselves."""
         key = (strand, first, end)
-        loose = f"FROM content WHERE strand = ? AND position >= ? AND position < ? AND position % {_EPOCH} <> 0"
+        loose = f"FROM content WHERE strand = ? AND position >= ? AND position < ? AND position % {EPOCH} <> 0"
         loose += f" AND encoding <> {Encoding.BLOCKS:d}"
         smaller = "FROM bundle WHERE strand = ? AND first >= ? AND first < ?"
-        records = [_Record(*row) for row in self._db.execute(f"SELECT {_COLUMNS} {loose}", key)]
+        records = [Record(*row) for row in self._db.execute(f"SELECT {_COLUMNS} {loose}", key)]
         for (data,) in self._db.execute(f"SELECT data {smaller}", key):
-            records += _Bundle(data)
+            records += Bundle(data)
         if records and sum(len(record.data) for record in records) <= _BUNDLE_BYTES:
             self._db.execute(f"DELETE {loose}", key)
             self._db.execute(f"DELETE {smaller}", key)
-            data = _bundled(sorted(records, key=lambda record: record.position))
-            self._db.execute("INSERT INTO bundle (strand, first, data) VALUES (?, ?, ?)", (strand, first, data))
+            data = bundled(sorted(records, key=lambda record: record.position))
+            self._db.execute(
+                "INSERT INTO bundle (id, strand, first, data) "
+                "VALUES ((SELECT coalesce(max(id), 0) + 1 FROM bundle), ?, ?, ?)",
+                (strand, first, data),
+            )
             self._bundles.clear()
 
     def _weight(self, strand: int) -> int:
         rows = self._db.execute(
-            "SELECT coalesce(sum(length(data)), 0) FROM content WHERE strand = ?1 UNION ALL "
-            "SELECT coalesce(sum(length(data)), 0) FROM bundle WHERE strand = ?1",
-            (strand,),
+            "SELECT coalesce(sum(length(data)), 0) FROM content WHERE strand = ? UNION ALL "
+            "SELECT coalesce(sum(length(data)), 0) FROM bundle WHERE strand = ?",
+            (strand, strand),
         )
         return sum(int(row[0]) for row in rows)
 
     def _next_epoch(self, strand: int) -> int:
         following = self._db.execute("SELECT next FROM strand WHERE id = ?", (strand,)).fetchone()[0]
-        return -(-int(following) // _EPOCH) * _EPOCH
+        return next_epoch(int(following))
 
     def _remember(self, key: tuple[int, int], made: bytes) -> None:
         """Keep a content at hand: the next night's export is written against it."""
@@ -330,41 +327,7 @@ class Contents:
             self._cached += len(made)
 
 
-def _bundled(records: Sequence[_Record]) -> bytes:
-    """Numbers, then digests, then data: alike beside alike compresses best."""
-    heads = ((r.position, r.base or 0, r.size, r.encoding, len(r.data)) for r in records)
-    numbers = varints(chain([len(records)], chain.from_iterable(heads)))
-    packed = numbers + b"".join(r.sha256 for r in records) + b"".join(r.data for r in records)
-    return zstandard.ZstdCompressor(level=9, write_content_size=True).compress(packed)
-
-
-class _Bundle:
-    """A bundle taken apart as far as is needed to find one record in it."""
-
-    def __init__(self, data: bytes) -> None:
-        self._packed = zstandard.ZstdDecompressor().decompress(data)
-        (count,), at = read_varints(self._packed, 1)
-        numbers, self._digests = read_varints(self._packed, 5 * count, at)
-        self._heads = [numbers[5 * n : 5 * n + 5] for n in range(count)]
-        self._index = {head[0]: n for n, head in enumerate(self._heads)}
-        body = self._digests + 32 * count
-        self._starts = list(accumulate((head[4] for head in self._heads), initial=body))
-
-    def get(self, position: int) -> _Record | None:
-        """The record of a position, if it is here."""
-        n = self._index.get(position)
-        if n is None:
-            return None
-        _, base, size, encoding, length = self._heads[n]
-        digest = self._packed[self._digests + 32 * n : self._digests + 32 * n + 32]
-        data = self._packed[self._starts[n] : self._starts[n] + length]
-        return _Record(position, None, base, size, encoding, digest, data)
-
-    def __iter__(self) -> Iterator[_Record]:
-        return (record for position in self._index if (record := self.get(position)))
-
-
-def _decoded(key: tuple[int, int], record: _Record, base: bytes) -> bytes:
+def _decoded(key: tuple[int, int], record: Record, base: bytes) -> bytes:
     try:
         return decode(Encoding(record.encoding), record.data, base, record.size)
     except ValueError as exc:

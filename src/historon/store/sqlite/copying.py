@@ -2,35 +2,38 @@
 
 import os
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from historon.errors import StoreError
-from historon.store.contents import Contents
-from historon.store.deltas import Encoding
-from historon.store.folder import LEDGER, places_in
+from historon.store.encoding import Encoding
+from historon.store.interface import Copied
+from historon.store.ledger.contents import Contents
+from historon.store.ledger.store import places_in
+from historon.store.sqlite.transactions import LEDGER
 
-__all__ = ["Copied", "copy_store"]
+__all__ = ["copy_of", "make_copy"]
 
 _COMING = f"{LEDGER}.coming"
 _PAGES = 2000  # that are copied at a time; writers come in between
 
 
-@dataclass(frozen=True)
-class Copied:
-    """What the copy holds now; `size` in bytes, `changes` the store's change number."""
+def copy_of(ledger: Path, target: Path) -> Copied:
+    """Make `target` a copy of the store with this ledger, see `make_copy`; may run while the store is written to."""
+    if target.is_dir() and target.samefile(ledger.parent):
+        raise StoreError(f"{target} is the store itself", hint="name another folder, on another disk")
 
-    sources: int
-    versions: int
-    size: int
-    changes: int
+    def fill(made: sqlite3.Connection) -> None:
+        with closing(_opened(ledger)) as store:
+            store.backup(made, pages=_PAGES)
+
+    return make_copy(target, fill)
 
 
-def copy_store(folder: Path, target: Path) -> Copied:
-    """Make `target` a copy of the store in `folder`, as of now; may run while the store is written to.
+def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copied:
+    """Make `target` a copy of the store whose ledger `fill` writes into a new one.
 
     The copy is never made worse. Whatever differs from the copy before is verified against its SHA-256, and what that
     one holds must be there or have been removed on record. Raises StoreError, and leaves the copy as it was, when that
@@ -39,15 +42,10 @@ def copy_store(folder: Path, target: Path) -> Copied:
     coming = target / _COMING
     try:
         target.mkdir(mode=0o700, exist_ok=True)
-        if target.samefile(folder):
-            raise StoreError(f"{target} is the store itself", hint="name another folder, on another disk")
         coming.unlink(missing_ok=True)
         os.close(os.open(coming, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
-        with (
-            closing(_opened(folder / LEDGER)) as store,
-            closing(sqlite3.connect(f"{coming.absolute().as_uri()}?mode=rw", uri=True)) as made,
-        ):
-            store.backup(made, pages=_PAGES)
+        with closing(sqlite3.connect(f"{coming.absolute().as_uri()}?mode=rw", uri=True)) as made:
+            fill(made)
             made.execute("PRAGMA journal_mode = DELETE")
             copied = _checked(made, coming)
             before = target / LEDGER
@@ -88,7 +86,7 @@ def _checked(made: sqlite3.Connection, file: Path) -> Copied:
         raise StoreError(f"the copy would be damaged: {verdict}", hint="historon verify")
     sources, versions = made.execute("SELECT count(DISTINCT source), count(*) FROM version").fetchone()
     (changes,) = made.execute("SELECT value FROM meta WHERE name = 'changes'").fetchone()
-    return Copied(sources, versions, file.stat().st_size, changes)
+    return Copied(sources, versions, file.stat().st_size, int(changes))
 
 
 def _compare(made: sqlite3.Connection, target: Path) -> None:

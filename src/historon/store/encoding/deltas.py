@@ -7,10 +7,9 @@ prefix; and a splice list, which for the edit of a line is the smallest and by f
 from collections.abc import Iterator
 from enum import IntEnum
 
-import zstandard
-
 from historon.sequences import common_start
-from historon.store.varints import read_varints, varints
+from historon.store.encoding.codec import pack, pack_on, size_on, unpack, unpack_on
+from historon.store.encoding.varints import read_varints, varints
 
 __all__ = ["Encoding", "decode", "encode", "encode_whole", "sketch"]
 
@@ -34,8 +33,7 @@ class Encoding(IntEnum):
 
 def encode_whole(content: bytes, *, thorough: bool = False) -> tuple[Encoding, bytes]:
     """The content by itself."""
-    packer = zstandard.ZstdCompressor(level=_level(content, thorough), write_content_size=True)
-    return Encoding.ZSTD, packer.compress(content)
+    return Encoding.ZSTD, pack(content, _level(content, thorough))
 
 
 def encode(content: bytes, base: bytes, *, thorough: bool = False) -> tuple[Encoding, bytes]:
@@ -43,13 +41,7 @@ def encode(content: bytes, base: bytes, *, thorough: bool = False) -> tuple[Enco
     spliced = _splice(base, content)
     if spliced is not None and len(spliced) <= _SHORT:
         return Encoding.SPLICE, spliced
-    parameters = zstandard.ZstdCompressionParameters.from_level(
-        _level(content, thorough),
-        source_size=len(base) + len(content),
-        write_content_size=True,
-    )
-    prefix = zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
-    packed = zstandard.ZstdCompressor(dict_data=prefix, compression_params=parameters).compress(content)
+    packed = pack_on(content, base, _level(content, thorough))
     if spliced is not None and len(spliced) <= len(packed):
         return Encoding.SPLICE, spliced
     return Encoding.ZSTD_ON_BASE, packed
@@ -61,26 +53,14 @@ def _level(content: bytes, thorough: bool) -> int:
 
 def sketch(content: bytes, base: bytes = b"") -> int:
     """About how small the beginning of the content gets on the base; tells which of several bases is nearest."""
-    prefix = zstandard.ZstdCompressionDict(base[:_SKETCH], dict_type=zstandard.DICT_TYPE_RAWCONTENT)
-    return len(zstandard.ZstdCompressor(level=3, dict_data=prefix).compress(content[:_SKETCH]))
+    return size_on(content[:_SKETCH], base[:_SKETCH])
 
 
 def decode(encoding: Encoding, data: bytes, base: bytes, size: int) -> bytes:
     """The content again. ValueError when the data is not what `encode` wrote; `size` bounds what is made."""
     if encoding is Encoding.SPLICE:
         return b"".join(_pieces(data, base))
-    prefix = zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
-    reader = (
-        zstandard.ZstdDecompressor(dict_data=prefix, max_window_size=2**31)
-        if encoding is Encoding.ZSTD_ON_BASE
-        else zstandard.ZstdDecompressor()
-    )
-    try:
-        if zstandard.frame_content_size(data) != size:
-            raise ValueError("the frame holds another size than the ledger says")
-        return reader.decompress(data, max_output_size=size)
-    except zstandard.ZstdError as exc:
-        raise ValueError(str(exc)) from exc
+    return unpack_on(data, base, size) if encoding is Encoding.ZSTD_ON_BASE else unpack(data, size)
 
 
 def _splice(base: bytes, content: bytes) -> bytes | None:

@@ -5,12 +5,9 @@ from contextlib import closing
 
 from historon.errors import StoreError
 
-__all__ = ["APPLICATION_ID", "OUTCOMES", "STATES", "check_schema", "migrate"]
+__all__ = ["APPLICATION_ID", "check_schema", "migrate"]
 
 APPLICATION_ID = 0x48535452  # "HSTR", so that `file` can tell what this database is
-
-OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
-STATES = ("good", "noise", "suspect")
 
 _OLDEST = 4  # schemas before this one were never in a release
 _OLDEST_SCRIPT = """

@@ -1,15 +1,12 @@
 """Large contents, cut into blocks that are compressed one by one; equal blocks of one strand are kept once."""
 
 import hashlib
-import sqlite3
 from collections.abc import Iterator
 
-import zstandard
-
 from historon.errors import StoreError
-from historon.store.deltas import Encoding
+from historon.store.encoding import DamagedError, Encoding, pack, read_varints, unpack, varints
 from historon.store.interface import Part
-from historon.store.varints import read_varints, varints
+from historon.store.ledger.transactions import Database
 
 __all__ = ["Blocks"]
 
@@ -19,29 +16,32 @@ _LEVEL = 3
 class Blocks:
     """The table `block`; every call runs inside the caller's transaction."""
 
-    def __init__(self, db: sqlite3.Connection) -> None:
+    def __init__(self, db: Database) -> None:
         self._db = db
 
     def write(self, strand: int, part: Part) -> bytes:
         """Write a part block by block; returns what its record holds: the numbers of its blocks."""
-        packer = zstandard.ZstdCompressor(level=_LEVEL, write_content_size=True)
-        return varints(self._put(strand, piece, packer) for piece in part.pieces())
+        return varints(self._put(strand, piece) for piece in part.pieces())
 
-    def _put(self, strand: int, piece: bytes, packer: zstandard.ZstdCompressor) -> int:
+    def _put(self, strand: int, piece: bytes) -> int:
         digest = hashlib.sha256(piece).digest()
         find = "SELECT id FROM block WHERE strand = ? AND sha256 = ?"
         if found := self._db.execute(find, (strand, digest)).fetchone():
             return int(found[0])
-        row = (strand, digest, packer.compress(piece))
-        return int(self._db.execute("INSERT INTO block (strand, sha256, data) VALUES (?, ?, ?)", row).lastrowid or 0)
+        made = self._db.execute(
+            "INSERT INTO block (id, strand, sha256, data) "
+            "VALUES ((SELECT coalesce(max(id), 0) + 1 FROM block), ?, ?, ?) RETURNING id",
+            (strand, digest, pack(piece, _LEVEL)),
+        )
+        return int(made.fetchone()[0])
 
     def read(self, record: bytes) -> Iterator[bytes]:
         """The blocks of a record, in their order."""
         for number in read_varints(record)[0]:
             found = self._db.execute("SELECT data FROM block WHERE id = ?", (number,)).fetchone()
             try:
-                yield zstandard.ZstdDecompressor().decompress(found[0])
-            except (TypeError, zstandard.ZstdError) as exc:
+                yield unpack(found[0])
+            except (TypeError, DamagedError) as exc:
                 raise StoreError(f"block {number} is damaged", hint="take the store back from a copy") from exc
 
     def sweep(self, strand: int) -> None:

@@ -1,0 +1,34 @@
+"""Bytes in, bytes out: how contents are written down, without knowing where. Here they would be encrypted too."""
+
+from historon.store.encoding.bitsets import no_bits, packed_bits, unpacked_bits, with_numbers
+from historon.store.encoding.chains import CHAIN_BYTES, EPOCH, LONGEST_CHAIN, SPANS, base_of, next_epoch
+from historon.store.encoding.codec import DamagedError, pack, unpack
+from historon.store.encoding.deltas import Encoding, decode, encode, encode_whole, sketch
+from historon.store.encoding.records import Bundle, Record, bundled
+from historon.store.encoding.varints import read_varints, varints
+
+__all__ = [
+    "CHAIN_BYTES",
+    "EPOCH",
+    "LONGEST_CHAIN",
+    "SPANS",
+    "Bundle",
+    "DamagedError",
+    "Encoding",
+    "Record",
+    "base_of",
+    "bundled",
+    "decode",
+    "encode",
+    "encode_whole",
+    "next_epoch",
+    "no_bits",
+    "pack",
+    "packed_bits",
+    "read_varints",
+    "sketch",
+    "unpack",
+    "unpacked_bits",
+    "varints",
+    "with_numbers",
+]

@@ -1,0 +1,494 @@
+"""What every store does that keeps its versions in the ledger's tables, whatever engine these are in."""
+
+from abc import abstractmethod
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+from itertools import chain
+from typing import Any
+
+import msgspec
+
+from historon.errors import StoreError
+from historon.processes import is_running, this_process
+from historon.store.encoding import read_varints, varints
+from historon.store.interface import (
+    ESTATE,
+    Changed,
+    Entry,
+    Outcome,
+    Recorded,
+    Round,
+    SourceState,
+    State,
+    Store,
+    StoredPart,
+    Version,
+    Visit,
+)
+from historon.store.ledger.contents import Contents
+from historon.store.ledger.instants import from_ms, to_ms
+from historon.store.ledger.memory import Memory, Names
+from historon.store.ledger.outbox import LedgerOutbox
+from historon.store.ledger.rounds import Rounds
+from historon.store.ledger.signatures import Signatures
+from historon.store.ledger.tables import OUTCOMES, STATES
+from historon.store.ledger.transactions import Transactions, writing
+from historon.store.outbox import Outbox
+
+__all__ = ["LedgerStore", "places_in"]
+
+_PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
+_VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
+_LATEST = """
+    SELECT good, last_number, parts, trees FROM source
+    LEFT JOIN version ON version.source = source.id AND version.number = source.good WHERE source.id = ?
+"""
+_CHANGED = "families IS NOT NULL"
+_NOT_FIRST = "state = 0 AND number > (SELECT min(number) FROM version AS v WHERE v.source = version.source)"
+_STATE = "SELECT name, good, good_at, confirmed_at, outcome, outcome_at, note FROM source"
+
+
+class LedgerStore(Store):
+    """A store in tables. An engine adds where they are, what they take, and how they are copied."""
+
+    def __init__(self, transactions: Transactions, *, indexed: bool = True) -> None:
+        self.indexed = indexed
+        self.transactions = transactions
+        self._db = db = transactions.db
+        self._contents = Contents(db)
+        self._rounds = Rounds(db)
+        self._signatures = Signatures(db)
+        self._names = Names(db)
+        self._memory = Memory(db, self._names)
+        self._outbox = LedgerOutbox(transactions, self._memory)
+        transactions.undone = self._undone
+
+    @abstractmethod
+    def _marked(self, versions: int) -> None:
+        """Raise the change number, within the transaction that has made, marked or removed so many versions."""
+
+    @abstractmethod
+    def _lease_time(self, now: datetime) -> datetime:
+        """The clock by which all who share this store reckon leases; `now` is that of this machine."""
+
+    @abstractmethod
+    def _is_dead(self, holder: str) -> bool:
+        """Whether the holder of a lease is known to be gone before it has run out."""
+
+    def _undone(self) -> None:
+        self._contents.forget()
+        self._names.forget()
+
+    @writing("begin a round")
+    def begin_round(self, at: datetime, trigger: str) -> int:
+        """See Store."""
+        number = self._rounds.begin(at, trigger)
+        self._memory.remember(_at_work(number), {ESTATE: this_process()})
+        return number
+
+    @writing("end a round")
+    def end_round(self, round_number: int, at: datetime) -> None:
+        """See Store."""
+        self._rounds.end(round_number, at)
+        self._memory.remember(_at_work(round_number), {ESTATE: ""})
+
+    @writing("record versions")
+    def record(self, round_number: int, entries: Sequence[Entry]) -> list[Recorded]:
+        """See Store."""
+        visits = []
+        for entry in entries:
+            source = self._names.of(entry.source)
+            outcome, number = self._take(source, entry)
+            for topic, text in entry.remembered:
+                self._memory.remember(topic, {entry.source: text})
+            visits.append((source, entry, Recorded(entry.source, outcome, number)))
+        self._rounds.add(round_number, visits)
+        return [told for _, _, told in visits]
+
+    def _take(self, source: int, entry: Entry) -> tuple[Outcome, int | None]:
+        """Write an entry's export, if it is new; returns the outcome, and the version that the export is."""
+        outcome, number = entry.outcome, None
+        if entry.parts:
+            known, last, places, trees = self._db.execute(_LATEST, (source,)).fetchone()
+            suspect = entry.state is State.SUSPECT
+            if suspect:
+                known, places, trees = self._last_suspect(source, last)
+            before = self._described(places, trees)
+            if known and {(p.name, p.sha256) for p in before} == {(p.name, p.sha256) for p in entry.parts}:
+                number, outcome = known, outcome if suspect else Outcome.UNCHANGED
+            else:
+                number = last + 1
+                self._insert(source, number, entry, before)
+        self._summarise(source, number, outcome, entry)
+        return outcome, number
+
+    def _last_suspect(self, source: int, last: int) -> tuple[int | None, bytes | None, bytes | None]:
+        """The newest version when it is a suspect one, against which a new suspect export is held, and its parts."""
+        row = self._db.execute(
+            "SELECT number, parts, trees FROM version WHERE source = ? AND number = ? AND state = ?",
+            (source, last, STATES.index(State.SUSPECT)),
+        ).fetchone()
+        return row or (None, None, None)
+
+    def _described(self, places: bytes | None, trees: bytes | None) -> list[StoredPart]:
+        marked = set(read_varints(trees)[0]) if trees else ()
+        return [
+            StoredPart(*self._contents.describe(*place), place, is_tree=place[0] in marked)
+            for place in places_in(places or b"")
+        ]
+
+    def _insert(self, source: int, number: int, entry: Entry, before: Sequence[StoredPart]) -> None:
+        """Write a version; of many parts only those that differ from the ones before are written."""
+        held = {(part.name, part.sha256): part.place for part in before}
+        places, trees = [], []
+        for part in sorted(entry.parts, key=lambda part: part.name):
+            if isinstance(part, StoredPart):
+                places.append(part.place)
+            else:
+                places.append(held.get((part.name, part.sha256)) or self._contents.put(source, part))
+            trees += [places[-1][0]] if part.is_tree else []
+        self._db.execute(
+            "INSERT INTO version (source, number, at, state, size, added, removed, parts, note, families, trees) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (source, number, to_ms(entry.made or entry.at), STATES.index(entry.state), sum(p.size for p in entry.parts),
+             entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note, entry.families or None,
+             varints(trees) or None),
+        )  # fmt: skip
+        self._marked(1)
+        if entry.state is not State.SUSPECT:
+            self._signatures.add(source, number, entry.signature)
+
+    def _summarise(self, source: int, number: int | None, outcome: Outcome, entry: Entry) -> None:
+        """Bring the source's row up to date: every outcome but `skipped` speaks of its state."""
+        if outcome is Outcome.SKIPPED:
+            return
+        self._db.execute(
+            "UPDATE source SET outcome = ?, outcome_at = ?, note = ? WHERE id = ?",
+            (OUTCOMES.index(outcome), to_ms(entry.at), entry.note, source),
+        )
+        if number is not None and outcome.good:
+            made = to_ms(entry.made or entry.at)
+            self._db.execute(
+                "UPDATE source SET good_at = CASE WHEN good = ? THEN good_at ELSE ? END, good = ?, confirmed_at = ?, "
+                "last_number = CASE WHEN last_number < ? THEN ? ELSE last_number END WHERE id = ?",
+                (number, made, number, made, number, number, source),
+            )
+        elif number is not None:
+            self._db.execute(
+                "UPDATE source SET last_number = ? WHERE id = ? AND last_number < ?", (number, source, number)
+            )
+
+    @writing("vouch for a version")
+    def vouch(
+        self, version: Version, state: State, added: int, removed: int, families: bytes, signature: bytes | None
+    ) -> None:
+        """See Store."""
+        source, number, at = self._names.known(version.source), version.number, to_ms(version.at)
+        marked = self._db.execute(
+            "UPDATE version SET state = ?, added = ?, removed = ?, families = ? WHERE source = ? AND number = ?",
+            (STATES.index(state), added, removed, families or None, source, number),
+        )
+        self._marked(marked.rowcount)
+        newer = self._db.execute(
+            "UPDATE source SET good = ?, good_at = ? WHERE id = ? AND coalesce(good, 0) < ?",
+            (number, at, source, number),
+        )
+        if newer.rowcount:
+            self._db.execute(
+                "UPDATE source SET confirmed_at = ? WHERE id = ? AND coalesce(confirmed_at, 0) < ?", (at, source, at)
+            )
+        self._db.execute(
+            "UPDATE source SET outcome = ?, note = NULL WHERE id = ? AND last_number = ? AND outcome = ?",
+            (OUTCOMES.index(Outcome.CHANGED), source, number, OUTCOMES.index(Outcome.SUSPECT)),
+        )
+        self._signatures.add(source, number, signature)
+
+    def rounds(self, limit: int = 20) -> list[Round]:
+        """See Store."""
+        with self.transactions.reading("read the rounds"):
+            return self._rounds.last(limit)
+
+    def visits(self, round_number: int) -> list[Visit]:
+        """See Store."""
+        with self.transactions.reading("read a round"):
+            return self._rounds.visits(round_number)
+
+    def states(self) -> dict[str, SourceState]:
+        """See Store."""
+        with self.transactions.reading("read the sources"):
+            return {row[0]: _state(*row) for row in self._db.execute(_STATE)}
+
+    def state(self, source: str) -> SourceState:
+        """See Store."""
+        with self.transactions.reading("read a source"):
+            row = self._db.execute(f"{_STATE} WHERE name = ?", (source,)).fetchone()
+            return _state(*row) if row else SourceState(source)
+
+    def versions(self, source: str) -> list[Version]:
+        """See Store."""
+        with self.transactions.reading(f"read the versions of {source}"):
+            rows = self._db.execute(f"{_VERSION} ORDER BY number", (self._names.known(source),)).fetchall()
+            return [_version(source, *row) for row in rows]
+
+    def version(self, source: str, number: int) -> Version | None:
+        """See Store."""
+        with self.transactions.reading(f"read {source}@{number}"):
+            row = self._db.execute(f"{_VERSION} AND number = ?", (self._names.known(source), number)).fetchone()
+            return _version(source, *row) if row else None
+
+    def parts(self, source: str, number: int) -> list[StoredPart]:
+        """See Store."""
+        with self.transactions.reading(f"read {source}@{number}"):
+            key = (self._names.known(source), number)
+            row = self._db.execute("SELECT parts, trees FROM version WHERE source = ? AND number = ?", key).fetchone()
+            return sorted(self._described(*row or (None, None)), key=lambda part: part.name)
+
+    def read(self, part: StoredPart) -> bytes:
+        """See Store."""
+        with self.transactions.reading(f"read {part.name}"):
+            return self._contents.read(*part.place)
+
+    def pieces(self, part: StoredPart) -> Iterator[bytes]:
+        """See Store."""
+        with self.transactions.reading(f"read {part.name}"):
+            yield from self._contents.pieces(*part.place)
+
+    def changed(self, since: datetime, until: datetime) -> list[Changed]:
+        """See Store."""
+        with self.transactions.reading("read what changed"):
+            # Before that instant versions were recorded without families, and no index tells them.
+            without_before = self._number("families_after")
+            which = _CHANGED if to_ms(since) > without_before else f"({_CHANGED} OR families IS NULL AND {_NOT_FIRST})"
+            rows = self._db.execute(
+                "SELECT name, number, at, added, removed, families "  # noqa: S608 (constants, no values)
+                "FROM version JOIN source ON source.id = version.source "
+                f"WHERE at >= ? AND at <= ? AND {which} ORDER BY at",
+                (to_ms(since), to_ms(until)),
+            ).fetchall()
+            return [_changed(*row) for row in rows]
+
+    def signature(self, source: str) -> tuple[int, bytes] | None:
+        """See Store."""
+        with self.transactions.reading("read a signature"):
+            return self._signatures.of(self._names.known(source))
+
+    def signed(self, source: str) -> bool:
+        """See Store."""
+        with self.transactions.reading("read a signature"):
+            return self._signatures.known(self._names.known(source))
+
+    def signatures(self) -> Iterator[tuple[str, int, bytes]]:
+        """See Store."""
+        with self.transactions.reading("read signatures"):
+            yield from self._signatures.all()
+
+    @property
+    def outbox(self) -> Outbox:
+        """See Store."""
+        return self._outbox
+
+    def recall(self, source: str, topic: str) -> str | None:
+        """See Store."""
+        with self.transactions.reading("recall"):
+            return self._memory.recall(source, topic)
+
+    def recall_all(self, topic: str) -> dict[str, str]:
+        """See Store."""
+        with self.transactions.reading("recall"):
+            return self._memory.recall_all(topic)
+
+    def remember(self, source: str, topic: str, text: str) -> None:
+        """See Store."""
+        self.remember_all(topic, {source: text})
+
+    @writing("remember")
+    def remember_all(self, topic: str, texts: Mapping[str, str]) -> None:
+        """See Store."""
+        self._memory.remember(topic, texts)
+
+    @writing("remember")
+    def swap(self, source: str, topic: str, old: str, new: str) -> bool:
+        """See Store."""
+        if self._memory.recall(source, topic) != old:
+            return False
+        self._memory.remember(topic, {source: new})
+        return True
+
+    def at_work(self, one: Round) -> bool | None:
+        """See Store."""
+        return False if one.ended is not None else is_running(self.recall(ESTATE, _at_work(one.number)) or "")
+
+    @writing("take the lease")
+    def lease(self, holder: str, now: datetime, until: datetime) -> str | None:
+        """See Store."""
+        began = self._lease_time(now)
+        ends = began + (until - now)
+        row = self._db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
+        other, end = msgspec.json.decode(row[0], type=tuple[str, int]) if row else (holder, 0)
+        # One that reaches further than anybody asks for was taken before the clock was set back.
+        if other != holder and to_ms(began) < end <= to_ms(ends) and not self._is_dead(other):
+            return other
+        self._keep("service", msgspec.json.encode((holder, to_ms(ends))))
+        return None
+
+    @writing("give the lease back")
+    def release(self, holder: str) -> None:
+        """See Store."""
+        row = self._db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
+        if row and msgspec.json.decode(row[0], type=tuple[str, int])[0] == holder:
+            self._db.execute("DELETE FROM meta WHERE name = 'service'")
+
+    @writing("hold a version")
+    def hold(self, source: str, number: int, reason: str | None) -> None:
+        """See Store."""
+        held = self._db.execute(
+            "UPDATE version SET held = ? WHERE source = ? AND number = ?", (reason, self._names.known(source), number)
+        )
+        self._marked(held.rowcount)
+
+    @writing("remove versions")
+    def remove(self, versions: Sequence[Version]) -> int:
+        """See Store."""
+        strands: dict[int, set[int]] = {}
+        gone = 0
+        for version in versions:
+            source = self._names.known(version.source)
+            self._check_removable(version.source, source, version.number)
+            row = self._db.execute(
+                "DELETE FROM version WHERE source = ? AND number = ? RETURNING parts", (source, version.number)
+            ).fetchall()
+            gone += len(row)
+            self._db.execute(
+                "INSERT INTO removed (source, number) VALUES (?, ?) ON CONFLICT DO NOTHING", (source, version.number)
+            )
+            strands.setdefault(source, set()).update(place[0] for (parts,) in row for place in places_in(parts))
+        self._marked(gone)
+        for source, touched in strands.items():
+            self._thin(source, touched)
+        self._contents.sweep(set().union(*strands.values()))
+        return gone
+
+    def _check_removable(self, name: str, source: int, number: int) -> None:
+        key = (source, number)
+        if self._db.execute("SELECT 1 FROM source WHERE id = ? AND good = ?", key).fetchone():
+            raise StoreError(f"{name}@{number} is the last good version and stays")
+        row = self._db.execute("SELECT held FROM version WHERE source = ? AND number = ?", key).fetchone()
+        if row and row[0] is not None:
+            raise StoreError(f"{name}@{number} is held and stays", hint=f"historon hold {name}@{number} --lift")
+
+    def _thin(self, source: int, strands: set[int]) -> None:
+        """Give back the contents that no version of the source points to any more, and follow those that moved."""
+        rows = self._db.execute("SELECT number, parts FROM version WHERE source = ?", (source,)).fetchall()
+        used: dict[int, set[int]] = {strand: set() for strand in strands}
+        for _, parts in rows:
+            for strand, position in places_in(parts):
+                if strand in used:
+                    used[strand].add(position)
+        moved = {
+            (strand, old): (strand, new)
+            for strand, positions in used.items()
+            for old, new in self._contents.thin(strand, sorted(positions)).items()
+        }
+        for number, parts in rows if moved else ():
+            places = [moved.get(place, place) for place in places_in(parts)]
+            self._db.execute(
+                "UPDATE version SET parts = ? WHERE source = ? AND number = ?",
+                (varints(chain.from_iterable(places)), source, number),
+            )
+
+    def reclaim(self) -> int:
+        """See Store."""
+        before = self.size()
+        self._pack()
+        self.give_back()
+        return max(0, before - self.size())
+
+    def _pack(self) -> None:
+        """Compress harder what rounds had to write quickly; some at a time, as others may wait to write."""
+        with self.transactions.reading("read the store's state"):
+            packed = self._number("packed")
+        left = _PACK_AT_MOST
+        while left > 0:
+            last = self._pack_some(packed)
+            if last == packed:
+                break
+            packed, left = last, left - _PACK_AT_ONCE
+
+    @writing("pack keyframes")
+    def _pack_some(self, packed: int) -> int:
+        last = self._contents.pack(packed, _PACK_AT_ONCE)
+        self._keep("packed", b"%d" % last)
+        return last
+
+    def fingerprint_key(self) -> bytes:
+        """See Store."""
+        with self.transactions.reading("read the store's key"):
+            return bytes(self._db.execute("SELECT value FROM meta WHERE name = 'fingerprint_key'").fetchone()[0])
+
+    def change_number(self) -> int:
+        """See Store."""
+        with self.transactions.reading("read the store's state"):
+            return self._number("changes")
+
+    def _number(self, name: str) -> int:
+        """A number that the ledger keeps about itself; 0 where it keeps none."""
+        row = self._db.execute("SELECT value FROM meta WHERE name = ?", (name,)).fetchone()
+        return int(row[0]) if row else 0
+
+    def _keep(self, name: str, value: bytes) -> None:
+        self._db.execute(
+            "INSERT INTO meta (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+            (name, value),
+        )
+
+
+def _at_work(round_number: int) -> str:
+    """The topic under which is remembered which process is at a round."""
+    return f"at work {round_number}"
+
+
+def places_in(parts: bytes) -> list[tuple[int, int]]:
+    """The strands and positions of a version's parts."""
+    _check_types(bytes, parts)
+    numbers, _ = read_varints(parts)
+    return list(zip(numbers[::2], numbers[1::2], strict=True))
+
+
+def _state(
+    name: str, good: int | None, good_at: int | None, confirmed_at: int | None, outcome: int | None,
+    outcome_at: int | None, note: str | None,
+) -> SourceState:  # fmt: skip
+    _check_types(str, name)
+    _check_types(int | None, good, good_at, confirmed_at)
+    _check_types(str | None, note)
+    return SourceState(
+        name=name,
+        good=good,
+        good_at=None if good_at is None else from_ms(good_at),
+        confirmed_at=None if confirmed_at is None else from_ms(confirmed_at),
+        outcome=None if outcome is None else Outcome(OUTCOMES[outcome]),
+        outcome_at=None if outcome_at is None else from_ms(outcome_at),
+        note=note,
+    )
+
+
+def _version(
+    source: str, number: int, at: int, state: int, size: int, added: int, removed: int, held: str | None,
+    note: str | None,
+) -> Version:  # fmt: skip
+    _check_types(int, number, size, added, removed)
+    _check_types(str | None, held, note)
+    return Version(source, number, from_ms(at), State(STATES[state]), size, added, removed, held, note)
+
+
+def _changed(name: str, number: int, at: int, added: int, removed: int, families: bytes | None) -> Changed:
+    _check_types(str, name)
+    _check_types(int, number, added, removed)
+    _check_types(bytes | None, families)
+    return Changed(name, number, from_ms(at), added, removed, families or b"")
+
+
+def _check_types(wanted: Any, *values: object) -> None:
+    """TypeError when a damaged row holds something else: SQLite lets any column hold anything."""
+    if not all(isinstance(value, wanted) for value in values):
+        raise TypeError(f"{wanted} was expected")

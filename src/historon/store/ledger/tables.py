@@ -1,0 +1,47 @@
+"""The tables that every engine has, and what numbers in them stand for. docs/store-format.md says what each is for."""
+
+__all__ = ["FATES", "KEYS", "OUTCOMES", "STATES", "TABLES"]
+
+OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
+STATES = ("good", "noise", "suspect")
+FATES = ("queued", "sent", "refused", "expired")
+
+TABLES: dict[str, tuple[str, ...]] = {
+    "meta": ("name", "value"),
+    "source": (
+        "id", "name", "last_number", "good", "good_at", "confirmed_at", "outcome", "outcome_at", "note",
+    ),
+    "round": ("number", "began", "ended", "trigger", "tally", "record"),
+    "outcome": ("round", "source", "outcome", "at", "took", "number", "note", "steps"),
+    "version": (
+        "source", "number", "at", "state", "size", "added", "removed", "parts", "held", "note", "families", "trees",
+    ),
+    "removed": ("source", "number"),
+    "strand": ("id", "source", "name", "first", "next", "stored"),
+    "content": ("id", "strand", "position", "base_strand", "base", "size", "encoding", "sha256", "data"),
+    "bundle": ("id", "strand", "first", "data"),
+    "block": ("id", "strand", "sha256", "data"),
+    "memory": ("source", "topic", "text"),
+    "signature": ("source", "first", "bits", "more"),
+    "pending": ("id", "channel", "due", "round", "event"),
+    "notice": (
+        "number", "channel", "at", "fate", "tries", "next", "subject", "letter", "answer", "remaining",
+    ),
+}  # fmt: skip
+
+KEYS: dict[str, tuple[str, ...]] = {
+    "meta": ("name",),
+    "source": ("id",),
+    "round": ("number",),
+    "outcome": ("round", "source"),
+    "version": ("source", "number"),
+    "removed": ("source", "number"),
+    "strand": ("id",),
+    "content": ("id",),
+    "bundle": ("id",),
+    "block": ("id",),
+    "memory": ("source", "topic"),
+    "signature": ("source",),
+    "pending": ("id",),
+    "notice": ("number",),
+}

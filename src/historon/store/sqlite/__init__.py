@@ -1,0 +1,1 @@
+"""The engine of a store in a folder."""

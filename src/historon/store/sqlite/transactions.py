@@ -1,0 +1,177 @@
+"""Transactions on a ledger that is a file of SQLite: one process writes at a time, the others wait."""
+
+import errno
+import os
+import sqlite3
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from datetime import datetime
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+
+from historon.errors import StoreError
+from historon.processes import is_running, process_in_words, this_process
+from historon.store.ledger.transactions import Transactions
+from historon.store.sqlite.schema import check_schema, migrate
+
+__all__ = ["LEDGER", "FileTransactions"]
+
+LEDGER = "ledger.sqlite"
+_BUSY_S = 60
+_WRITING = "writing"  # a file that says who writes, for those who have to wait
+_SENSELESS = (ValueError, TypeError, IndexError, KeyError, OverflowError, msgspec.MsgspecError)
+_T = TypeVar("_T")
+
+
+class FileTransactions(Transactions):
+    """Those on the ledger in a folder."""
+
+    db: sqlite3.Connection
+
+    def __init__(self, folder: Path) -> None:
+        """StoreError when the ledger is not there or cannot be read; `open` has to follow."""
+        self.undone = lambda: None
+        self.folder = folder
+        self.file = folder / LEDGER
+        state = self._look()
+        self.identity = state.st_dev, state.st_ino
+        self.read_only = not (os.access(self.file, os.W_OK) and os.access(folder, os.W_OK | os.X_OK))
+
+    def open(self) -> None:
+        """Open the ledger. StoreError when that cannot be done, or when it is newer than this program."""
+        with self.doing("open the store"):
+            self.db = self._opened_to_read() if self.read_only else self._opened()
+
+    def _look(self) -> os.stat_result:
+        """What the ledger's file is now; StoreError when it is no ledger that could be opened.
+
+        Nothing but SQLite may ever open it: to close a file lets go of all locks that this process has on it, whoever
+        took them (POSIX, fcntl), and then the next reader takes the write-ahead log away from under a writer.
+        """
+        try:
+            state = self.file.stat()
+            if not os.access(self.file, os.R_OK):
+                raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
+        except (FileNotFoundError, NotADirectoryError) as exc:
+            raise StoreError(
+                f"{self.folder}: there is no store here",
+                hint="is its disk mounted? A new, empty one is made with: historon new DIR --store-only",
+            ) from exc
+        except OSError as exc:
+            hint = "run this as the user whom it belongs to, or change owner and mode"
+            raise StoreError(f"{self.file}: it cannot be read by this user: {exc.strerror}", hint=hint) from exc
+        if not state.st_size:
+            hint = "something has cut it off: take the store back from a copy"
+            raise StoreError(f"{self.file}: the ledger is empty, a file of 0 bytes", hint=hint)
+        return state
+
+    def _opened(self) -> sqlite3.Connection:
+        db = sqlite3.connect(self.file, timeout=_BUSY_S, isolation_level=None, check_same_thread=False)
+        # FULL: a commit has reached the disk when it returns, also in write-ahead mode.
+        db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
+        # What is removed is given back to the disk at once; to write zeros over it first would take as much room.
+        db.execute("PRAGMA secure_delete = OFF")
+        migrate(db, str(self.file))
+        return db
+
+    def _opened_to_read(self) -> sqlite3.Connection:
+        """Open a store that cannot be written: a snapshot, a disk that went bad, or another user's."""
+        place = self.file.absolute().as_uri()
+        for how in ("mode=ro", "immutable=1"):  # without write-ahead files beside it SQLite wants to make them
+            try:
+                db = sqlite3.connect(
+                    f"{place}?{how}", uri=True, timeout=_BUSY_S, isolation_level=None, check_same_thread=False
+                )
+                db.execute("SELECT 1 FROM sqlite_schema").fetchone()
+                break
+            except sqlite3.OperationalError:
+                if how == "immutable=1":
+                    raise
+        check_schema(db, str(self.file))
+        return db
+
+    def write(self, what: str, work: Callable[[], _T]) -> _T:
+        """See Transactions."""
+        if self.read_only:
+            hint = "reading commands work; to write, mount it writable, or use a copy of it"
+            raise StoreError(f"{self.file}: cannot {what}: the store is read-only", hint=hint)
+        self._check_place()
+        with self.doing(what):
+            self.db.execute("BEGIN IMMEDIATE")
+            self._sign(what)
+            try:
+                made = work()
+                self._sign("")  # while nobody else can be writing, whose word this would wipe
+                self.db.execute("COMMIT")
+            except BaseException:
+                self.undone()
+                if self.db.in_transaction:
+                    self._sign("")
+                    self.db.execute("ROLLBACK")
+                raise
+        return made
+
+    def _check_place(self) -> None:
+        """StoreError when the store was moved away, or another one is in its place: what is written would be lost."""
+        try:
+            state = self.file.stat()
+        except OSError:
+            state = None
+        if state is None or (state.st_dev, state.st_ino) != self.identity:
+            raise StoreError(
+                f"{self.file}: the store was moved away or replaced while it was open; nothing more was written",
+                hint="if that was meant, restart the service: it opens the one that is there then",
+            )
+
+    def _sign(self, what: str) -> None:
+        """Leave word for those who wait of who is writing, since when, and what for; nobody else reads it."""
+        with suppress(OSError):
+            word = f"{this_process()}\n{datetime.now().astimezone():%H:%M:%S} ({what})" if what else ""
+            with open(os.open(self.folder / _WRITING, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as file:
+                file.write(word)
+
+    def _who_writes(self) -> str:
+        """Who is writing, in words; nothing where nobody left word, or whoever did is dead."""
+        with suppress(OSError):
+            process, _, since = (self.folder / _WRITING).read_text(errors="replace").partition("\n")
+            if is_running(process) is not False:
+                return f"{process_in_words(process)} has been writing since {since}"
+        return ""
+
+    @contextmanager
+    def doing(self, what: str) -> Iterator[None]:
+        """See Transactions."""
+        try:
+            yield
+        except sqlite3.Error as exc:
+            busy = getattr(exc, "sqlite_errorname", "").startswith("SQLITE_BUSY")
+            why = (self._who_writes() if busy else "") or str(exc)
+            raise StoreError(f"{self.file}: cannot {what}: {why}", hint=_advice(exc)) from exc
+
+    @contextmanager
+    def reading(self, what: str) -> Iterator[None]:
+        """See Transactions."""
+        try:
+            with self.doing(what):
+                yield
+        except _SENSELESS as exc:
+            hint = "historon verify tells what else is damaged; take the store back from a copy"
+            raise StoreError(f"{self.file}: cannot {what}: what the ledger says of it is damaged", hint=hint) from exc
+
+
+def _advice(exc: sqlite3.Error) -> str:
+    name = getattr(exc, "sqlite_errorname", "") or ""
+    advice = {
+        "SQLITE_FULL": "the disk is full: make room (historon prune), then run it again; nothing was half written",
+        "SQLITE_IOERR": "nothing was half written, but the disk took no more: full (historon prune)? failing?",
+        "SQLITE_BUSY": "another Historon is writing: wait for it to end",
+        "SQLITE_READONLY": "check the owner and mode of the store",
+        "SQLITE_CANTOPEN": "check the owner and mode of the store",
+        "SQLITE_CORRUPT": "the file is damaged: take the store back from a copy",
+        "SQLITE_NOTADB": "this file is not a ledger, or it is damaged: take the store back from a copy",
+    }
+    return next(
+        (text for code, text in advice.items() if name.startswith(code)), "check the disk and the store's folder"
+    )
