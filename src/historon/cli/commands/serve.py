@@ -32,10 +32,11 @@ _LEVEL = click.Choice(["debug", "info", "warning", "error"])
 @click.command(
     "serve",
     epilog=example(
-        "historon serve", "historon serve --once", "historon serve --log json --port 9300 --estate /etc/historon"
+        "historon serve", "historon serve --once", "historon serve --wait --log json --port 9300 --estate /etc/historon"
     ),
 )
 @click.option("--once", is_flag=True, help="Do what is due now, and end: for cron and systemd timers.")
+@click.option("--wait", is_flag=True, help="While another service keeps the timetables, stand by; then take over.")
 @click.option(
     "--log", "form", type=click.Choice(["plain", "json"]), default="plain", show_default=True, help="Form of the log."
 )
@@ -46,15 +47,16 @@ _LEVEL = click.Choice(["debug", "info", "warning", "error"])
 @estate_option
 @pass_app
 def command(
-    app: App, *, once: bool, form: str, level: str, log_file: str | None, log_file_level: str, port: int | None,
-    estate_file: str | None,
+    app: App, *, once: bool, wait: bool, form: str, level: str, log_file: str | None, log_file_level: str,
+    port: int | None, estate_file: str | None,
 ) -> int:  # fmt: skip
     """Keep the timetable.
 
     Collects what is due, by the timetables of the estate file, until it is told to stop (Ctrl-C or SIGTERM). Rounds in
     the middle are then ended cleanly. A changed estate file takes effect by itself; an invalid one is reported, and the
     previous settings stay in effect. After a downtime each source is collected once. One service at a time keeps the
-    timetables of a store. With --once the exit code is 3 when a source failed or is suspect.
+    timetables of a store; with --wait a second one, here or on another machine that shares the store, takes over when
+    the first is gone. With --once the exit code is 3 when a source failed or is suspect.
 
     Under systemd each line has its priority for the journal. At level debug each step of each source is logged, with
     its time. With --port, /health answers 200 while the service is well, and /metrics gives figures in the OpenMetrics
@@ -70,7 +72,7 @@ def command(
         loop = asyncio.get_running_loop()
         for number in (signal.SIGTERM, signal.SIGINT):
             loop.add_signal_handler(number, service.stop)
-        await service.run(once=once)
+        await service.run(once=once, wait=wait)
 
     with _listening(service.vitals, app, port):
         asyncio.run(main())

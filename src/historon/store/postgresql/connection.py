@@ -38,6 +38,10 @@ class _UnknownEndError(Exception):
     """The connection broke while a transaction was being committed."""
 
 
+class _NotCommittedError(Exception):
+    """The same, and it was not."""
+
+
 class ServerConnection:
     """See Database. Outside of transactions a question is asked again over a new connection when the old one broke."""
 
@@ -159,6 +163,10 @@ class ServerTransactions(Transactions):
                     if not self.db.is_broken or time.monotonic() > until:
                         raise
                     self.db.connect_again(until - time.monotonic())
+                except _NotCommittedError:
+                    repeats += 1
+                    if repeats > _REPEATS:
+                        raise StoreError(f"{self._place}: cannot {what}: the connection breaks each time") from None
                 except _UnknownEndError as exc:
                     raise StoreError(
                         f"{self._place}: cannot {what}: the connection broke while it was being committed, "
@@ -186,7 +194,7 @@ class ServerTransactions(Transactions):
             if not self.db.is_broken:
                 raise
             if not self._was_committed(ours, bytes(before), exc):
-                raise
+                raise _NotCommittedError from exc
         finally:
             self.db.in_transaction = False
         return made

@@ -166,7 +166,7 @@ def _transactions(place: StorePlace, folder: Path, password: SecretRef | None) -
     try:
         return ServerTransactions(ServerConnection(lambda: _connected(place, folder, password)), _told(place))
     except psycopg.OperationalError as exc:
-        why = (str(exc).strip().splitlines() or [""])[-1]
+        why = (str(exc).strip().splitlines() or [""])[0].rpartition("failed: ")[2].removeprefix("FATAL:  ")
         hint = "is the server up, and may this account in? TLS needs a certificate that is valid for its name"
         raise StoreError(f"{_told(place)}: cannot open the store: {why}", hint=hint) from exc
 
