@@ -1,9 +1,10 @@
 """`python -m bench`: all of it, one after another."""
 
-from bench import changes, growth, judging, lines, rounds, start, store
+from bench import changes, engines, growth, judging, lines, rounds, start, store
 
 start.main()
 store.main()
+engines.main()
 judging.main()
 lines.main()
 changes.main()

@@ -31,7 +31,7 @@ def main() -> None:
     """Print medians of whole processes, run in turn."""
     with tempfile.TemporaryDirectory() as name:
         small, large = Path(name) / "small", Path(name) / "large"
-        subprocess.run([HISTORON, "start", small], check=True, stdout=subprocess.DEVNULL)
+        subprocess.run([HISTORON, "new", small], check=True, stdout=subprocess.DEVNULL)
         commands = {
             "python -c pass": ([sys.executable, "-c", "pass"], small),
             "historon --help": ([str(HISTORON), "--help"], small),
