@@ -122,9 +122,18 @@ def _entry(store: FolderStore, name: str, content: bytes, at: datetime) -> Entry
     question = question_about(store, source, _PROCEDURE, kept, Masks(), Reader(source.own_names))
     made = judged(question, Done([*answer(question)]))
     return Entry(
-        name, made.outcome, at, timedelta(seconds=1), made.parts, made.state, made.added, made.removed, None,
-        made.families, made.signature,
-    )  # fmt: skip
+        name,
+        made.outcome,
+        at,
+        timedelta(seconds=1),
+        made.parts,
+        made.state,
+        made.added,
+        made.removed,
+        None,
+        made.families,
+        made.signature,
+    )
 
 
 def _bare_size(store: FolderStore) -> int:

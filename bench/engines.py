@@ -55,9 +55,12 @@ def _row(store: Store, again: Callable[[], Store]) -> dict[str, float]:
         states = [_timed(store.states) for _ in range(20)]
         size = store.size() / 1e6
     return {
-        "ingest": statistics.median(rounds), "open": opening, "read": statistics.median(reads),
-        "states": statistics.median(states), "size": size,
-    }  # fmt: skip
+        "ingest": statistics.median(rounds),
+        "open": opening,
+        "read": statistics.median(reads),
+        "states": statistics.median(states),
+        "size": size,
+    }
 
 
 def _round(store: Store, at: datetime, entries: list[Entry]) -> None:

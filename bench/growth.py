@@ -118,10 +118,19 @@ def _lines(blocks: Sequence[_Lines]) -> Iterator[str]:
 
 
 _FORMS: dict[str, Callable[[int], _Blocks]] = {
-    "indentation": _indented, "braces": _braces, "words": _words, "headers": _headers, "set lines": _set_lines,
-    "flat": _flat, "deep": _deep, "repeated": _equal, "XML": _xml,
-}  # fmt: skip
+    "indentation": _indented,
+    "braces": _braces,
+    "words": _words,
+    "headers": _headers,
+    "set lines": _set_lines,
+    "flat": _flat,
+    "deep": _deep,
+    "repeated": _equal,
+    "XML": _xml,
+}
 _WAYS: dict[str, Callable[[random.Random, _Blocks], _Lines]] = {
-    "one line edited": _one_edited, "every third edited": _every_third_edited, "one in ten gone": _tenth_gone,
+    "one line edited": _one_edited,
+    "every third edited": _every_third_edited,
+    "one in ten gone": _tenth_gone,
     "shuffled": _shuffled,
-}  # fmt: skip
+}

@@ -4,9 +4,24 @@ import random
 from collections.abc import Iterator
 
 _WORDS = (
-    "quay", "berth", "ramp", "slip", "yard", "ferry", "crane", "mast", "keel",
-    "bilge", "anchor", "capstan", "fender", "mooring", "tide", "pilot", "deck",
-)  # fmt: skip
+    "quay",
+    "berth",
+    "ramp",
+    "slip",
+    "yard",
+    "ferry",
+    "crane",
+    "mast",
+    "keel",
+    "bilge",
+    "anchor",
+    "capstan",
+    "fender",
+    "mooring",
+    "tide",
+    "pilot",
+    "deck",
+)
 
 
 def configuration(rng: random.Random, lines: int = 2200) -> list[str]:

@@ -66,9 +66,18 @@ def _nights(folder: Path, lines: int) -> tuple[int, _Times, _Times]:
         _note(judging, wall, cpu, night)
         anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
         entry = Entry(
-            _SOURCE.name, made.outcome, at, timedelta(seconds=1), anew, made.state, made.added, made.removed, None,
-            made.families, made.signature,
-        )  # fmt: skip
+            _SOURCE.name,
+            made.outcome,
+            at,
+            timedelta(seconds=1),
+            anew,
+            made.state,
+            made.added,
+            made.removed,
+            None,
+            made.families,
+            made.signature,
+        )
         wall, cpu = time.perf_counter(), time.process_time()
         number = store.begin_round(at, "bench")
         store.record(number, [entry])

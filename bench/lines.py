@@ -112,8 +112,10 @@ def _many_kinds() -> Iterator[tuple[bytes, bytes]]:
 def _hostile() -> Iterator[tuple[bytes, bytes]]:
     for seed in range(3):
         rng = random.Random(f"hostile {seed}")
-        blocks = [[rng.choice(("  no shutdown", "!", "  mtu 1500", f"  vlan {rng.randrange(40)}")) for _ in range(50)]
-                  for _ in range(400)]  # fmt: skip
+        blocks = [
+            [rng.choice(("  no shutdown", "!", "  mtu 1500", f"  vlan {rng.randrange(40)}")) for _ in range(50)]
+            for _ in range(400)
+        ]
         old = [line for block in blocks for line in block]
         rng.shuffle(blocks)
         yield _text(old), _text([line for block in blocks for line in block])

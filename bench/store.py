@@ -138,9 +138,18 @@ class _Ours:
         made = judged(question, Done([*answer(question)]))
         anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
         return Entry(
-            name, made.outcome, at, timedelta(seconds=1), anew, made.state, made.added, made.removed, None,
-            made.families, made.signature,
-        )  # fmt: skip
+            name,
+            made.outcome,
+            at,
+            timedelta(seconds=1),
+            anew,
+            made.state,
+            made.added,
+            made.removed,
+            None,
+            made.families,
+            made.signature,
+        )
 
 
 if __name__ == "__main__":

@@ -114,9 +114,11 @@ procedure = "files"
 max_age = "26h"
 """
 
-ROUTER_CONFIG = "hostname t\n! saved at 1\n!\n" + "".join(
-    f"interface port-{n}\n  description berth {n} t# here\n!\n" for n in range(30)
-) + "user x password pw-canary-1234\nend\n"  # fmt: skip
+ROUTER_CONFIG = (
+    "hostname t\n! saved at 1\n!\n"
+    + "".join(f"interface port-{n}\n  description berth {n} t# here\n!\n" for n in range(30))
+    + "user x password pw-canary-1234\nend\n"
+)
 
 
 @pytest.fixture
@@ -174,8 +176,15 @@ credentials = "r"
 
 
 def describe_estate(
-    estate: EstateFolder, *, over: str, steps: str, procedure: str = "", source: str = "", more: str = "", head: str = "",
-) -> EstateFolder:  # fmt: skip
+    estate: EstateFolder,
+    *,
+    over: str,
+    steps: str,
+    procedure: str = "",
+    source: str = "",
+    more: str = "",
+    head: str = "",
+) -> EstateFolder:
     """One source `s` whose account is config-reader with the secrets in $PW and $UP."""
     if "tries" not in procedure:
         procedure += "\ntries = 1"

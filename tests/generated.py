@@ -30,15 +30,24 @@ class Device:
         made.port_mtu = dict.fromkeys(range(1, 5 + number % 3), "1500")
         made.users = {"harbour": "operator", "watch": "viewer"}
         made.rules = [
-            f"permit tcp 10.{number}.0.0/16 10.200.0.0/16 port 443", f"permit udp 10.{number}.4.0/24 10.200.0.53/32 port 53",
-            "deny tcp 0.0.0.0/0 10.200.9.0/24 port 22", "deny ip 192.0.2.0/24 10.200.0.0/16",
-        ]  # fmt: skip
+            f"permit tcp 10.{number}.0.0/16 10.200.0.0/16 port 443",
+            f"permit udp 10.{number}.4.0/24 10.200.0.53/32 port 53",
+            "deny tcp 0.0.0.0/0 10.200.9.0/24 port 22",
+            "deny ip 192.0.2.0/24 10.200.0.0/16",
+        ]
         made.routes = [f"10.200.0.0/16 via 10.{number}.0.2"]
         made.settings = {
-            "ntp-server": "10.200.0.123", "syslog-server": "10.200.0.14", "dns-server": "10.200.0.53", "timeout": "600",
-            "banner": "authorised persons only", "location": f"quay {number}", "ssh-cipher": "aes256-gcm",
-            "verify-certificate": "yes", "asn": str(65000 + number), "vlan": str(100 + number),
-        }  # fmt: skip
+            "ntp-server": "10.200.0.123",
+            "syslog-server": "10.200.0.14",
+            "dns-server": "10.200.0.53",
+            "timeout": "600",
+            "banner": "authorised persons only",
+            "location": f"quay {number}",
+            "ssh-cipher": "aes256-gcm",
+            "verify-certificate": "yes",
+            "asn": str(65000 + number),
+            "vlan": str(100 + number),
+        }
         return made
 
     @property
@@ -86,8 +95,11 @@ def _words(one: Device) -> str:
     lines += ["end", "config interface"]
     for port, mtu in one.port_mtu.items():
         lines += [
-            f"    edit port{port}", f"        set ip 10.{one.number}.{port}.1 255.255.255.0", f"        set mtu {mtu}", "    next",
-        ]  # fmt: skip
+            f"    edit port{port}",
+            f"        set ip 10.{one.number}.{port}.1 255.255.255.0",
+            f"        set mtu {mtu}",
+            "    next",
+        ]
     lines += ["end", "config policy"]
     for rule in one.rules:
         lines += [f"    set rule {rule}"]
@@ -122,9 +134,11 @@ def _xml(one: Device) -> str:
     lines += [*(f'  <user name="{user}"><role>{role}</role></user>' for user, role in one.users.items())]
     for port, mtu in one.port_mtu.items():
         lines += [
-            f'  <interface name="port-{port}">', f"    <address>10.{one.number}.{port}.1/24</address>", f"    <mtu>{mtu}</mtu>",
+            f'  <interface name="port-{port}">',
+            f"    <address>10.{one.number}.{port}.1/24</address>",
+            f"    <mtu>{mtu}</mtu>",
             "  </interface>",
-        ]  # fmt: skip
+        ]
     lines += ["  <rules>", *(f"    <rule>{rule}</rule>" for rule in one.rules), "  </rules>"]
     return "\n".join([*lines, *(f"  <route>{route}</route>" for route in one.routes), "</config>"])
 

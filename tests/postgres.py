@@ -55,8 +55,22 @@ class PostgresServer:
             if self._as:
                 shutil.chown(path, _NOBODY)
         (folder / "password").write_text(PASSWORD)
-        self._run("initdb", "--pgdata", self.data, "--username", "historon", "--auth-local", "trust", "--auth-host",
-                  "scram-sha-256", "--pwfile", str(folder / "password"), "--encoding", "UTF8", "--no-sync")  # fmt: skip
+        self._run(
+            "initdb",
+            "--pgdata",
+            self.data,
+            "--username",
+            "historon",
+            "--auth-local",
+            "trust",
+            "--auth-host",
+            "scram-sha-256",
+            "--pwfile",
+            str(folder / "password"),
+            "--encoding",
+            "UTF8",
+            "--no-sync",
+        )
 
     @property
     def data(self) -> str:
@@ -66,8 +80,17 @@ class PostgresServer:
     def start(self) -> None:
         """Start it, and wait until it answers."""
         options = f"-p {self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories={self._folder} -c fsync=off"
-        self._run("pg_ctl", "start", "--wait", "--pgdata", self.data, "--log", str(self._folder / "data" / "log"),
-                  "--options", options)  # fmt: skip
+        self._run(
+            "pg_ctl",
+            "start",
+            "--wait",
+            "--pgdata",
+            self.data,
+            "--log",
+            str(self._folder / "data" / "log"),
+            "--options",
+            options,
+        )
 
     def stop(self, how: str = "fast") -> None:
         """Stop it: `fast` ends all sessions, `immediate` is as if it were killed."""
@@ -87,9 +110,14 @@ class PostgresServer:
         """Not through a pipe: the server that is started would hold it open."""
         with tempfile.TemporaryFile() as said:
             done = subprocess.run(
-                [self._programs / name, *arguments], stdin=subprocess.DEVNULL, stdout=said, stderr=said, check=False,
-                cwd="/", **self._as,
-            )  # type: ignore[call-overload]  # fmt: skip
+                [self._programs / name, *arguments],
+                stdin=subprocess.DEVNULL,
+                stdout=said,
+                stderr=said,
+                check=False,
+                cwd="/",
+                **self._as,
+            )  # type: ignore[call-overload]
             said.seek(0)
             assert done.returncode == 0, said.read().decode(errors="replace")
 

@@ -38,9 +38,12 @@ class Prefork:
         self._talk: socket.socket | None = None
 
     def run(
-        self, arguments: Sequence[str], cwd: Path, environment: Mapping[str, str],
+        self,
+        arguments: Sequence[str],
+        cwd: Path,
+        environment: Mapping[str, str],
         first: Callable[[], object] | None = None,
-    ) -> tuple[int, bytes, bytes]:  # fmt: skip
+    ) -> tuple[int, bytes, bytes]:
         """Run the program to its end, piped, with nothing to read: its exit code (negative: a signal), output, errors.
 
         `first` is called in its process before it begins.

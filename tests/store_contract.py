@@ -189,8 +189,9 @@ class StoreContract(ABC):
         ]
         store.record(number, entries)
         assert store.changed(night(0), night(5)) == [
-            Changed("a", 1, night(1), 1, 0, b"one"), Changed("b", 1, night(2), 2, 0, b"two")
-        ]  # fmt: skip
+            Changed("a", 1, night(1), 1, 0, b"one"),
+            Changed("b", 1, night(2), 2, 0, b"two"),
+        ]
 
     def test_signatures_are_the_sum_of_what_was_recorded(self, store: Store) -> None:
         numbers = [7, 700, 32_767]

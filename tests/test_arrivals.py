@@ -159,8 +159,16 @@ def test_what_is_pushed_again_meanwhile_is_not_put_away(estate: EstateFolder) ->
     _drop(estate, "renamed", then="remove")
     file = estate.path / "drop" / "s-1.csv"
     file.write_text("one\n")
-    target = json.dumps({"folder": str(file.parent), "then": "remove", "move_to": "taken", "files": [
-        {"name": file.name, "size": 4, "changed_ns": file.stat().st_mtime_ns, "inode": file.stat().st_ino}]})  # fmt: skip
+    target = json.dumps(
+        {
+            "folder": str(file.parent),
+            "then": "remove",
+            "move_to": "taken",
+            "files": [
+                {"name": file.name, "size": 4, "changed_ns": file.stat().st_mtime_ns, "inode": file.stat().st_ino}
+            ],
+        }
+    )
     other = file.with_name("new")
     other.write_text("two\n")
     other.replace(file)
@@ -179,8 +187,12 @@ def test_a_removal_that_is_owed_is_made_up_for(estate: EstateFolder) -> None:
     store = estate.store()
     file.write_text("one\n")
     found = file.stat()
-    owed = {"folder": str(file.parent), "then": "remove", "move_to": "taken", "files": [
-        {"name": file.name, "size": 4, "changed_ns": found.st_mtime_ns, "inode": found.st_ino}]}  # fmt: skip
+    owed = {
+        "folder": str(file.parent),
+        "then": "remove",
+        "move_to": "taken",
+        "files": [{"name": file.name, "size": 4, "changed_ns": found.st_mtime_ns, "inode": found.st_ino}],
+    }
     store.remember("s", "owed", json.dumps(owed))
     store.close()
     collect(estate)
@@ -199,8 +211,12 @@ def test_a_removal_that_is_owed_is_made_up_for_by_a_round_of_other_sources(estat
     file = estate.path / "drop" / "s-1.csv"
     file.write_text("one\n")
     found = file.stat()
-    owed = {"folder": str(file.parent), "then": "remove", "move_to": "taken", "files": [
-        {"name": file.name, "size": 4, "changed_ns": found.st_mtime_ns, "inode": found.st_ino}]}  # fmt: skip
+    owed = {
+        "folder": str(file.parent),
+        "then": "remove",
+        "move_to": "taken",
+        "files": [{"name": file.name, "size": 4, "changed_ns": found.st_mtime_ns, "inode": found.st_ino}],
+    }
     store = estate.store()
     store.remember("s", "owed", json.dumps(owed))
     store.close()
@@ -248,7 +264,7 @@ def test_a_suspect_one_stays_where_it_is(estate: EstateFolder, controller: Oilsk
         ("format:xml", None, "<a>", False),
         ("renamed", None, "x", True),
     ],
-)  # fmt: skip
+)
 def test_signs_of_completeness(
     estate: EstateFolder, complete: str, beside: str | None, content: str, whole: bool
 ) -> None:
@@ -307,9 +323,11 @@ def _letter(number: int, attachment: bytes, name: str = "export.cfg", subject: s
 
 def _maildir(estate: EstateFolder, then: str = "keep", step: str = "") -> EstateFolder:
     return describe_estate(
-        estate, over="mailbox", steps=f"{{ pull = \"*.cfg\", sender = 'yard-controller@', subject = 'of s$' {step} }}",
+        estate,
+        over="mailbox",
+        steps=f"{{ pull = \"*.cfg\", sender = 'yard-controller@', subject = 'of s$' {step} }}",
         procedure=f'folder = "mail"\nthen = "{then}"',
-    )  # fmt: skip
+    )
 
 
 def test_attachments_of_letters_in_the_order_in_which_they_arrived(estate: EstateFolder) -> None:
@@ -420,9 +438,12 @@ def imap() -> Iterator[ImapServer]:
 
 def _over_imap(estate: EstateFolder, imap: ImapServer, then: str) -> Result:
     describe_estate(
-        estate, over="mailbox", steps="{ pull = \"*.cfg\", subject = 'of s$' }", procedure=f'then = "{then}"' + ('\nmove_to = "Taken"' if then == "move" else ""),
+        estate,
+        over="mailbox",
+        steps="{ pull = \"*.cfg\", subject = 'of s$' }",
+        procedure=f'then = "{then}"' + ('\nmove_to = "Taken"' if then == "move" else ""),
         source=f'address = "127.0.0.1"\nport = {imap.port}\ncredentials = "c"\ncertificate = "{imap.fingerprint}"',
-    )  # fmt: skip
+    )
     return collect(estate)
 
 

@@ -66,9 +66,12 @@ def relay(tmp_path: Path) -> Iterator[Pennant]:
 
 def _write_estate(estate: EstateFolder, parrot: _Parrot, router: Capstan, relay: Pennant, wall: Tidewall) -> None:
     requests = {
-        "json": 'json = { p = "{password}" }', "form": 'form = { p = "{password}" }', "headers": 'headers = { x-token = "{token}" }',
-        "basic": "", "body": 'body = "{password} {elevation} {token}"',
-    }  # fmt: skip
+        "json": 'json = { p = "{password}" }',
+        "form": 'form = { p = "{password}" }',
+        "headers": 'headers = { x-token = "{token}" }',
+        "basic": "",
+        "body": 'body = "{password} {elevation} {token}"',
+    }
     procedures = "".join(
         f'[procedures.{name}]\nover = "https"\ntries = 1\nauth = "{"basic" if name == "basic" else "none"}"\nsteps = [{{ send = "/token", learn_secret = {{ token = "json:/token" }} }}, '
         f'{{ keep = "POST /say?{name}", as = "x"{", " + clause if clause else ""} }}]\n'
@@ -170,7 +173,7 @@ def _check(text: str, where: str) -> None:
 
 def test_no_secret_shows_anywhere(
     estate: EstateFolder, parrot: _Parrot, relay: Pennant, background: Background, tmp_path: Path
-) -> None:  # fmt: skip
+) -> None:
     config = f"hostname t\nmonitor community {_COMMUNITY} read-only\nuser x password {_ELEVATION}\nend\n"
     router = Capstan("t", lambda: config)
     router.password, router.elevation = _PASSWORD, _ELEVATION
@@ -180,11 +183,23 @@ def test_no_secret_shows_anywhere(
     _write_estate(estate, parrot, router, relay, wall)
     variables = {"CANARY_UP": _ELEVATION}
     said = {}
-    for number, arguments in enumerate((
-        ["collect", "-vv"], ["collect", "-v", "--json"], ["rehearse", *["json", "form", "headers", "basic", "body", "shell", "locked", "fine"]],
-        ["rehearse", "fine", "--as-service"], ["doctor"], ["status"], ["rounds", "1"], ["rounds", "1", "--json"], ["versions", "fine"],
-        ["sources", "--json"], ["procedures", "--json"], ["diff", "fine@1", "fine@1"], ["status", "--json"],
-    )):  # fmt: skip
+    for number, arguments in enumerate(
+        (
+            ["collect", "-vv"],
+            ["collect", "-v", "--json"],
+            ["rehearse", *["json", "form", "headers", "basic", "body", "shell", "locked", "fine"]],
+            ["rehearse", "fine", "--as-service"],
+            ["doctor"],
+            ["status"],
+            ["rounds", "1"],
+            ["rounds", "1", "--json"],
+            ["versions", "fine"],
+            ["sources", "--json"],
+            ["procedures", "--json"],
+            ["diff", "fine@1", "fine@1"],
+            ["status", "--json"],
+        )
+    ):
         if number == 1:
             config = config.replace("read-only", "read-write").replace(_COMMUNITY, _COMMUNITY + "-new")
         if number == 2:

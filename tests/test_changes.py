@@ -115,12 +115,14 @@ def test_edits_of_known_truth_are_told_as_what_they_are(kind: str, seed: int) ->
     assert Outline([line + b"\n" for line in old.encode().splitlines()]).kind == kind
     end = ";" if kind == "braces" else ""
     begin, verb = {"words": ("edit ", "set "), "headers": ("/", "")}.get(kind, ("", ""))
-    assert sorted(_changes(old, new)) == sorted([
-        (How.EDITED, f"{begin}{names[0]} / {verb}mtu", sections[names[0]]["mtu"], "z9000000"),
-        (How.REMOVED, f"{begin}{names[1]}", f"{verb}speed {sections[names[1]]['speed']}{end}", ""),
-        (How.ADDED, f"{begin}{names[2]}", "", f"{verb}storm y5000000{end}"),
-        (How.REMOVED, "", f"{begin}{names[3]}" + " {" * (kind == "braces"), ""),
-    ])  # fmt: skip
+    assert sorted(_changes(old, new)) == sorted(
+        [
+            (How.EDITED, f"{begin}{names[0]} / {verb}mtu", sections[names[0]]["mtu"], "z9000000"),
+            (How.REMOVED, f"{begin}{names[1]}", f"{verb}speed {sections[names[1]]['speed']}{end}", ""),
+            (How.ADDED, f"{begin}{names[2]}", "", f"{verb}storm y5000000{end}"),
+            (How.REMOVED, "", f"{begin}{names[3]}" + " {" * (kind == "braces"), ""),
+        ]
+    )
 
 
 def test_a_heading_is_found_hundreds_of_lines_away() -> None:
@@ -217,12 +219,14 @@ def test_corpora_of_json_are_told_right(seed: int) -> None:
     new["dns"].append("10.0.0.3")
     new["a/b"] = True
     text = json.dumps(dict(reversed(new.items())), indent=rng.choice((None, 2)))
-    assert sorted(_changes(json.dumps(old), text)) == sorted([
-        (How.EDITED, f"/rules/{at} (uuid {rules[at]['uuid']})/to/port", str(rules[at]["to"]["port"]), "4444"),  # type: ignore[index]
-        (How.REMOVED, f"/rules/{gone} (uuid {removed['uuid']})", json.dumps(removed), ""),
-        (How.ADDED, "/dns/2", "", '"10.0.0.3"'),
-        (How.ADDED, "/a~1b", "", "true"),
-    ])  # fmt: skip
+    assert sorted(_changes(json.dumps(old), text)) == sorted(
+        [
+            (How.EDITED, f"/rules/{at} (uuid {rules[at]['uuid']})/to/port", str(rules[at]["to"]["port"]), "4444"),  # type: ignore[index]
+            (How.REMOVED, f"/rules/{gone} (uuid {removed['uuid']})", json.dumps(removed), ""),
+            (How.ADDED, "/dns/2", "", '"10.0.0.3"'),
+            (How.ADDED, "/a~1b", "", "true"),
+        ]
+    )
     assert _changed(json.dumps(old), json.dumps(dict(reversed(old.items())), indent=3)) == []
 
 
@@ -295,9 +299,12 @@ def test_archives_are_looked_into(pack: Callable[..., bytes]) -> None:
     assert compare_exports({"b.bin": pack(before, 1)}, {"b.bin": pack(before, 5)}, _MASKS) == [], "only times differ"
     found = {part.name: part for part in compare_exports({"b.bin": pack(before, 1)}, {"b.bin": pack(after, 5)}, _MASKS)}
     assert {name: part.kind for name, part in found.items()} == {
-        "b.bin/blob": Kind.BINARY, "b.bin/etc/b.json": Kind.EDITED, "b.bin/etc/z.conf": Kind.RENAMED,
-        "b.bin/gone": Kind.REMOVED, "b.bin/new": Kind.ADDED,
-    }  # fmt: skip
+        "b.bin/blob": Kind.BINARY,
+        "b.bin/etc/b.json": Kind.EDITED,
+        "b.bin/etc/z.conf": Kind.RENAMED,
+        "b.bin/gone": Kind.REMOVED,
+        "b.bin/new": Kind.ADDED,
+    }
     assert found["b.bin/etc/z.conf"].was == "b.bin/etc/a.conf"
     assert found["b.bin/etc/b.json"].changes == [Change(How.EDITED, "/x", "1", "2")]
     assert found["b.bin/etc/z.conf"].changes[0] == Change(How.EDITED, "name", "b.bin/etc/a.conf", "b.bin/etc/z.conf")
@@ -326,10 +333,12 @@ def test_archives_that_would_burst_or_are_damaged_stay_closed() -> None:
 @pytest.mark.parametrize(
     ("old", "new", "words"),
     [
-        ("a\n  mtu 1500\nb\n", "a\n    mtu 1500\nb\n", "only its indentation"), ("a\nmtu 1500\nb\n", "a\nmtu  1500\nb\n", "only blanks between its words"),
-        ("a\nmtu 1500\nb\n", "a\nmtu 1500\r\nb\n", "only its line end"), ("a\nmtu 1500\nb\n", "a\nmtu 1500 \nb\n", "only blanks at its end"),
+        ("a\n  mtu 1500\nb\n", "a\n    mtu 1500\nb\n", "only its indentation"),
+        ("a\nmtu 1500\nb\n", "a\nmtu  1500\nb\n", "only blanks between its words"),
+        ("a\nmtu 1500\nb\n", "a\nmtu 1500\r\nb\n", "only its line end"),
+        ("a\nmtu 1500\nb\n", "a\nmtu 1500 \nb\n", "only blanks at its end"),
     ],
-)  # fmt: skip
+)
 def test_an_edit_of_white_space_alone_is_told_in_words(old: str, new: str, words: str) -> None:
     ((how, path, before, after),) = _changes(old, new)
     assert (how, before, after) == ("edited", "", words)
@@ -339,15 +348,26 @@ def test_an_edit_of_white_space_alone_is_told_in_words(old: str, new: str, words
 @pytest.mark.parametrize(
     ("old", "new", "told"),
     [
-        ("a=1\nb=2\n", "a=1\nb=3\n", ("edited", "b", "2", "3")), ("net.x = 0\n# y\n", "net.x = 1\n# y\n", ("edited", "net.x", "0", "1")),
-        ("p1\n  mtu 1\n# note\n  speed 10\np2\n  mtu 1\n", "p1\n  mtu 1\n# note\n  speed 99\np2\n  mtu 1\n", ("edited", "p1 / speed", "10", "99")),
-        ("*nat\n-A X -j Y\nCOMMIT\n*filter\n-A IN --dport 80\nCOMMIT\n", "*nat\n-A X -j Y\nCOMMIT\n*filter\n-A IN --dport 81\nCOMMIT\n",
-         ("edited", "*filter / -A IN --dport", "80", "81")),
+        ("a=1\nb=2\n", "a=1\nb=3\n", ("edited", "b", "2", "3")),
+        ("net.x = 0\n# y\n", "net.x = 1\n# y\n", ("edited", "net.x", "0", "1")),
+        (
+            "p1\n  mtu 1\n# note\n  speed 10\np2\n  mtu 1\n",
+            "p1\n  mtu 1\n# note\n  speed 99\np2\n  mtu 1\n",
+            ("edited", "p1 / speed", "10", "99"),
+        ),
+        (
+            "*nat\n-A X -j Y\nCOMMIT\n*filter\n-A IN --dport 80\nCOMMIT\n",
+            "*nat\n-A X -j Y\nCOMMIT\n*filter\n-A IN --dport 81\nCOMMIT\n",
+            ("edited", "*filter / -A IN --dport", "80", "81"),
+        ),
         ("port p1\n  mtu 1\n# of p2\nport p2\n  mtu 2\n", "port p1\n  mtu 1\n", ("removed", "", "port p2", "")),
-        ("server {\n  server_name s1;\n  root /a;\n}\nserver {\n  server_name s2;\n  root /a;\n}\n",
-         "server {\n  server_name s1;\n  root /a;\n}\nserver {\n  server_name s2;\n  root /b;\n}\n", ("edited", "server (server_name s2) / root", "/a", "/b")),
+        (
+            "server {\n  server_name s1;\n  root /a;\n}\nserver {\n  server_name s2;\n  root /a;\n}\n",
+            "server {\n  server_name s1;\n  root /a;\n}\nserver {\n  server_name s2;\n  root /b;\n}\n",
+            ("edited", "server (server_name s2) / root", "/a", "/b"),
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_heads_and_names_an_edit(old: str, new: str, told: tuple[str, str, str, str]) -> None:
     assert _changes(old, new) == [told]
 
@@ -362,7 +382,7 @@ def test_a_text_that_is_another_or_only_reordered_is_told_as_a_whole() -> None:
     other = "".join(f"host h{number} {{\n}}\n" for number in range(30))
     assert _changes("\n".join([*lines, ""]), other) == [
         ("edited", "", "40 lines", "60 lines, another file altogether"),
-    ]  # fmt: skip
+    ]
 
 
 def test_binary_parts_are_told_by_size_and_digest() -> None:
@@ -377,8 +397,9 @@ def test_readable_texts_in_binary_parts_are_told_when_they_are_few_and_may_be_se
     shown = Masks(reveal=True)
     (part,) = compare_exports({"f": old}, {"f": new}, shown)
     assert [(one.how, one.words) for one in part.changes[1:]] == [
-        (How.REMOVED, "version 10.0.1"), (How.ADDED, "version 10.0.2"),
-    ]  # fmt: skip
+        (How.REMOVED, "version 10.0.1"),
+        (How.ADDED, "version 10.0.2"),
+    ]
     noise = [bytes(random.Random(seed).randbytes(20_000)) for seed in (1, 2)]
     (part,) = compare_exports({"f": b"\0" + noise[0]}, {"f": b"\0" + noise[1]}, shown)
     assert len(part.changes) == 1
@@ -404,10 +425,22 @@ def test_secrets_in_changes_are_masked_everywhere() -> None:
 @pytest.mark.parametrize(
     ("name", "old", "new"),
     [
-        ("a.conf", "[net]\nmtu = 1\n[log]\nlevel = 2\n[net]\nttl = 3\n", "[net]\nmtu = 1\nttl = 3\n[log]\nlevel = 2\n[net]\n"),
-        ("a.conf", "[net]\nmtu = 1\nipv6\n[log]\na = 1\nb = 2\nc = 3\nd = 4\ne = 5\nf = 6\n", "[net]\nmtu = 1\nipv4\n[log]\na = 1\nb = 2\nc = 3\nd = 4\ne = 5\nf = 6\n"),
+        (
+            "a.conf",
+            "[net]\nmtu = 1\n[log]\nlevel = 2\n[net]\nttl = 3\n",
+            "[net]\nmtu = 1\nttl = 3\n[log]\nlevel = 2\n[net]\n",
+        ),
+        (
+            "a.conf",
+            "[net]\nmtu = 1\nipv6\n[log]\na = 1\nb = 2\nc = 3\nd = 4\ne = 5\nf = 6\n",
+            "[net]\nmtu = 1\nipv4\n[log]\na = 1\nb = 2\nc = 3\nd = 4\ne = 5\nf = 6\n",
+        ),
         ("a.xml", "<r><permit/><deny/></r>", "<r><deny/><permit/></r>"),
-        ("a.toml", "[[peer]]\nname = 'a'\nkey = 1\n[[peer]]\nname = 'b'\n", "[[peer]]\nname = 'a'\n[[peer]]\nname = 'b'\nkey = 1\n"),
+        (
+            "a.toml",
+            "[[peer]]\nname = 'a'\nkey = 1\n[[peer]]\nname = 'b'\n",
+            "[[peer]]\nname = 'a'\n[[peer]]\nname = 'b'\nkey = 1\n",
+        ),
         ("a.xml", "<r><?mode fast?><a/></r>", "<r><?mode slow?><a/></r>"),
         ("a.xml", "<r>one<b/>two</r>", "<r>one two<b/></r>"),
         ("a.xml", '<!DOCTYPE r [<!ENTITY e "1">]><r>&e;</r>', '<!DOCTYPE r [<!ENTITY e "2">]><r>&e;</r>'),
@@ -418,11 +451,22 @@ def test_secrets_in_changes_are_masked_everywhere() -> None:
         ("a.conf", "[a]\nx = 1\ny = 2\n", "[a]\nx : 1\ny : 2\n"),
         ("a.csv", "a,b\n1,\n2,3\n", "a,b\n1\n2,3\n"),
     ],
-    ids=["a key to another section of one name", "a flag without a value", "rules of two names swapped",
-         "a setting to another table of an array", "a processing instruction", "where a text stands", "an entity",
-         "a name that stands twice", "digits beyond a double", "a large number", "a line that went on", "another sign",
-         "a cell that went"],
-)  # fmt: skip
+    ids=[
+        "a key to another section of one name",
+        "a flag without a value",
+        "rules of two names swapped",
+        "a setting to another table of an array",
+        "a processing instruction",
+        "where a text stands",
+        "an entity",
+        "a name that stands twice",
+        "digits beyond a double",
+        "a large number",
+        "a line that went on",
+        "another sign",
+        "a cell that went",
+    ],
+)
 def test_what_a_tree_does_not_keep_is_told_as_lines(name: str, old: str, new: str) -> None:
     for one, other in ((old, new), (new, old)):
         (change,) = _changed(one, other, name)
@@ -433,11 +477,15 @@ def test_what_a_tree_does_not_keep_is_told_as_lines(name: str, old: str, new: st
 @pytest.mark.parametrize(
     ("name", "old", "new"),
     [
-        ("a.xml", "<r a='1' b='2'><x/>\n <y>t</y></r>", '<?xml version="1.0"?><!-- by hand --><r b="2" a="1"><x></x><y>t</y></r>'),
+        (
+            "a.xml",
+            "<r a='1' b='2'><x/>\n <y>t</y></r>",
+            '<?xml version="1.0"?><!-- by hand --><r b="2" a="1"><x></x><y>t</y></r>',
+        ),
         ("a.json", '{"a": 1, "b": [1, 2.50]}', '{\n "b": [1, 2.5],\n "a": 1}'),
         ("a.conf", "[a]\nx = 1\ny = 2\n[b]\nz = 3\n", "# moved\n[b]\nz=3\n\n[a]\ny = 2\nx = 1\n"),
     ],
-)  # fmt: skip
+)
 def test_what_its_format_calls_insignificant_is_no_change(name: str, old: str, new: str) -> None:
     assert _changed(old, new, name) == []
 
@@ -445,9 +493,11 @@ def test_what_its_format_calls_insignificant_is_no_change(name: str, old: str, n
 _TAGS = st.sampled_from(["permit", "deny", "log"])
 _ELEMENT = st.recursive(
     st.builds(lambda tag, text: f"<{tag}>{text}</{tag}>", _TAGS, st.sampled_from(["", "1", "2", " 3"])),
-    lambda inner: st.builds(lambda tag, items: f"<{tag}>{''.join(items)}</{tag}>", _TAGS, st.lists(inner, min_size=1, max_size=4)),
+    lambda inner: st.builds(
+        lambda tag, items: f"<{tag}>{''.join(items)}</{tag}>", _TAGS, st.lists(inner, min_size=1, max_size=4)
+    ),
     max_leaves=8,
-)  # fmt: skip
+)
 
 
 @given(st.lists(_ELEMENT, min_size=2, max_size=6), st.data())

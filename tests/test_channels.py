@@ -65,9 +65,11 @@ def test_a_webhook_that_fails_says_why_and_never_where(files_estate: EstateFolde
     estate = _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"')
     listener.status = 500
     for address, said in (
-        (listener.address, "answered with status 500"), ("http://127.0.0.1:9/CANARY", "nobody answers"),
-        ("ftp://CANARY", "this is not an address"), ("CANARY", "this is not an address"),
-    ):  # fmt: skip
+        (listener.address, "answered with status 500"),
+        ("http://127.0.0.1:9/CANARY", "nobody answers"),
+        ("ftp://CANARY", "this is not an address"),
+        ("CANARY", "this is not an address"),
+    ):
         result = _try(estate, HOOK=address)
         assert result.code == 6
         assert said in result.err
@@ -114,8 +116,9 @@ def test_a_log_server_gets_a_message_for_each_event(files_estate: EstateFolder, 
     first, ended = (message.decode() for message in heard)
     assert re.fullmatch(
         r"<134>1 \d{4}-\d\d-\d\dT[\d:.]+Z \S+ historon \d+ first "
-        r'\[historon@32473 estate="Test" source="files" look="historon show files"\] \ufefffiles: first version', first,
-    ), first  # fmt: skip
+        r'\[historon@32473 estate="Test" source="files" look="historon show files"\] \ufefffiles: first version',
+        first,
+    ), first
     assert " round-ended [historon@32473 " in ended
     if over == "tcp":
         assert (
@@ -152,10 +155,17 @@ input(type="{module}" address="127.0.0.1" port="{port}" ruleset="r")
 def test_a_real_log_server_understands_every_message(files_estate: EstateFolder, tmp_path: Path, over: str) -> None:
     certificate = SelfSigned.make(tmp_path)
     port = free_port(socket.SOCK_DGRAM if over == "udp" else socket.SOCK_STREAM)
-    (tmp_path / "rsyslog.conf").write_text(_RSYSLOG.format(
-        folder=tmp_path, certificate=certificate.certificate, key=certificate.key, driver="gtls" if over == "tls" else "ptcp",
-        mode=int(over == "tls"), module="imudp" if over == "udp" else "imtcp", port=port,
-    ))  # fmt: skip
+    (tmp_path / "rsyslog.conf").write_text(
+        _RSYSLOG.format(
+            folder=tmp_path,
+            certificate=certificate.certificate,
+            key=certificate.key,
+            driver="gtls" if over == "tls" else "ptcp",
+            mode=int(over == "tls"),
+            module="imudp" if over == "udp" else "imtcp",
+            port=port,
+        )
+    )
     pin = f'certificate = "{certificate.fingerprint}"' if over == "tls" else ""
     name = 'one "two" [three] \\\\ four'
     text = FILES_ESTATE.replace('name = "Test"', f"name = '{name}'")
@@ -238,14 +248,14 @@ def test_channels_are_listed(files_estate: EstateFolder) -> None:
     ("channel", "said"),
     [
         ('kind = "mial"', '"mial" is not a kind of channel (did you mean "mail"?)'),
-        ("tell = \"always\"", '"kind" is missing'),
+        ('tell = "always"', '"kind" is missing'),
         ('kind = "webhook"\nurl = "https://x/CANARY"', "a secret must not stand in the file itself"),
         ('kind = "syslog"\nserver = "x"\nover = "udp"\nauthority = "ca.pem"', "over udp there is no certificate"),
         ('kind = "command"\ncommand = []', "runs nothing"),
         ('kind = "file"\npath = "x"\nport = 3', "this key is not known"),
         ('kind = "webhook"\nurl = "env:X"\ncertificate = "SHA256:12"', "64 hexadecimal digits"),
     ],
-)  # fmt: skip
+)
 def test_wrong_channels_are_refused_with_their_place(files_estate: EstateFolder, channel: str, said: str) -> None:
     result = _write(files_estate, channel).run("notices")
     assert result.code == 4

@@ -18,9 +18,13 @@ def _estate(
     estate: EstateFolder, router: Capstan, steps: str = _KEEP, procedure: str = "", source: str = "", **also: str
 ) -> EstateFolder:
     return describe_estate(
-        estate, over="ssh-shell", steps=" ".join(steps.split()), procedure=f'{_PROMPT}\nstep_deadline = "4s"\n{procedure}',
-        source=f'address = "127.0.0.1"\nport = {router.port}\ncredentials = "c"\nhost_key = "{router.fingerprint}"\n{source}', **also,
-    )  # fmt: skip
+        estate,
+        over="ssh-shell",
+        steps=" ".join(steps.split()),
+        procedure=f'{_PROMPT}\nstep_deadline = "4s"\n{procedure}',
+        source=f'address = "127.0.0.1"\nport = {router.port}\ncredentials = "c"\nhost_key = "{router.fingerprint}"\n{source}',
+        **also,
+    )
 
 
 def _well(result: Result) -> None:
@@ -132,9 +136,12 @@ def door(router: Capstan, background: Background) -> Iterator[TelnetDoor]:
 
 def _over_telnet(estate: EstateFolder, port: int, procedure: str = "") -> EstateFolder:
     return describe_estate(
-        estate, over="telnet", steps='{ send = "paging off" }, ' + _KEEP, procedure=f'{_PROMPT}\nstep_deadline = "4s"\n{procedure}',
+        estate,
+        over="telnet",
+        steps='{ send = "paging off" }, ' + _KEEP,
+        procedure=f'{_PROMPT}\nstep_deadline = "4s"\n{procedure}',
         source=f'address = "127.0.0.1"\nport = {port}\ncredentials = "c"',
-    )  # fmt: skip
+    )
 
 
 def test_the_oldest_speak_telnet(estate: EstateFolder, door: TelnetDoor) -> None:

@@ -44,14 +44,23 @@ def wall(tmp_path: Path) -> Iterator[Tidewall]:
 
 
 def _estate(
-    estate: EstateFolder, device: WebServer, keep: str = _EXPORT, *, steps: str = _SESSION, procedure: str = "", source: str = "",
+    estate: EstateFolder,
+    device: WebServer,
+    keep: str = _EXPORT,
+    *,
+    steps: str = _SESSION,
+    procedure: str = "",
+    source: str = "",
     more: str = "",
-) -> EstateFolder:  # fmt: skip
+) -> EstateFolder:
     pin = source or f'certificate = "{device.fingerprint}"'
     return describe_estate(
-        estate, over="https", steps=_one_line(steps.replace("KEEP", keep).replace("MORE", more)), procedure=procedure,
+        estate,
+        over="https",
+        steps=_one_line(steps.replace("KEEP", keep).replace("MORE", more)),
+        procedure=procedure,
         source=f'address = "127.0.0.1"\nport = {device.port}\ncredentials = "c"\n{pin}',
-    )  # fmt: skip
+    )
 
 
 def test_a_token_is_learnt_used_and_given_back(estate: EstateFolder, wall: Tidewall) -> None:
@@ -183,8 +192,10 @@ def test_what_cannot_be_reached(estate: EstateFolder, wall: Tidewall) -> None:
 @pytest.fixture
 def booking(tmp_path: Path) -> Iterator[Pierglass]:
     exports: Mapping[str, tuple[str, bytes]] = {
-        "week-21.xml": ("2026-05-24T03:00", b"<w>21</w>"), "week-23.xml": ("2026-06-07T03:00", b"<w>23</w>"), "week-22.xml": ("2026-05-31T03:00", b"<w>22</w>"),
-    }  # fmt: skip
+        "week-21.xml": ("2026-05-24T03:00", b"<w>21</w>"),
+        "week-23.xml": ("2026-06-07T03:00", b"<w>23</w>"),
+        "week-22.xml": ("2026-05-31T03:00", b"<w>22</w>"),
+    }
     device = Pierglass("booking", tmp_path / "booking", lambda: exports)
     device.start()
     yield device
@@ -390,9 +401,12 @@ auth_basic "exports"; auth_basic_user_file {tmp_path}/users; }} }}
 def _from_nginx(estate: EstateFolder, nginx: tuple[int, SelfSigned], path: str, auth: str) -> Result:
     port, tls = nginx
     describe_estate(
-        estate, over="https", steps=f'{{ pull = "{path}", as = "export.cfg" }}', procedure=f'auth = "{auth}"',
+        estate,
+        over="https",
+        steps=f'{{ pull = "{path}", as = "export.cfg" }}',
+        procedure=f'auth = "{auth}"',
         source=f'address = "localhost"\nport = {port}\ncredentials = "c"\nauthority = "{tls.certificate}"',
-    )  # fmt: skip
+    )
     return collect(estate)
 
 

@@ -141,13 +141,15 @@ def test_what_is_there_byte_for_byte_is_no_obstacle_to_a_restore(files_estate: E
     assert "2 files written" in files_estate.run("restore", "files", "--to", "back").out
     again = files_estate.run("restore", "files", "--to", "back")
     assert (again.code, again.out.splitlines()[-1].partition("): ")[2]) == (
-        0, "nothing to write; 2 files there already, byte for byte",
-    )  # fmt: skip
+        0,
+        "nothing to write; 2 files there already, byte for byte",
+    )
     file = files_estate.path / "back" / "data" / "a.conf"
     file.unlink()
-    assert "1 file written, readable by you alone; 1 file there already" in files_estate.run(
-        "restore", "files", "--to", "back"
-    ).out  # fmt: skip
+    assert (
+        "1 file written, readable by you alone; 1 file there already"
+        in files_estate.run("restore", "files", "--to", "back").out
+    )
     file.write_text("another\n")
     refused = files_estate.run("restore", "files", "--to", "back")
     assert refused.code == 6

@@ -23,13 +23,18 @@ def switch(background: Background, request: pytest.FixtureRequest) -> Iterator[T
 
 
 def _estate(
-    estate: EstateFolder, device: Thole, steps: str = '{ keep = "get-config running", as = "running.xml" }',
+    estate: EstateFolder,
+    device: Thole,
+    steps: str = '{ keep = "get-config running", as = "running.xml" }',
     procedure: str = 'step_deadline = "4s"',
-) -> EstateFolder:  # fmt: skip
+) -> EstateFolder:
     return describe_estate(
-        estate, over="netconf", steps=steps, procedure=procedure,
+        estate,
+        over="netconf",
+        steps=steps,
+        procedure=procedure,
         source=f'address = "127.0.0.1"\nport = {device.port}\ncredentials = "c"\nhost_key = "{device.fingerprint}"',
-    )  # fmt: skip
+    )
 
 
 def test_the_running_configuration(estate: EstateFolder, switch: Thole) -> None:
@@ -54,12 +59,16 @@ def test_words_filters_and_operations_of_ones_own(estate: EstateFolder, switch: 
 @pytest.mark.parametrize(
     ("fault", "told", "tries"),
     [
-        (TholeFault.DENIES, "it answers with the error access-denied: this account may not read the configuration", "let the account read this"),
+        (
+            TholeFault.DENIES,
+            "it answers with the error access-denied: this account may not read the configuration",
+            "let the account read this",
+        ),
         (TholeFault.HALF, "the device closed the session in the middle of a reply", "collect it again"),
         (TholeFault.HANGS, "timed out after 4s without a complete answer", "if it is only slow, raise its deadline"),
         (TholeFault.GARBLES, "", "try this step by hand"),
     ],
-)  # fmt: skip
+)
 def test_each_fault_has_its_message(
     estate: EstateFolder, switch: Thole, fault: TholeFault, told: str, tries: str
 ) -> None:

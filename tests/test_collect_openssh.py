@@ -264,9 +264,10 @@ def test_a_real_pager_on_a_plain_terminal_leaves_no_trace(estate: EstateFolder, 
     text = (estate.path / "historon.toml").read_text()
     written = '{ keep = "seq 1 20000; echo end", as = "numbers.txt", ends_with = "end" }'
     estate.write(
-        text.replace(written, f'{{ keep = "more -e {file}", as = "running.cfg", ends_with = "end" }}')
-        .replace("prompt = ", "pager = '--More--'\nprompt = ")
-    )  # fmt: skip
+        text.replace(written, f'{{ keep = "more -e {file}", as = "running.cfg", ends_with = "end" }}').replace(
+            "prompt = ", "pager = '--More--'\nprompt = "
+        )
+    )
     for more in range(12):
         lines = [f"line {number}".ljust(5 + number % 25, "x") for number in range(200)]
         content = "".join(f"{line}\n" for line in ["new"] * more + lines + ["end"])

@@ -83,8 +83,10 @@ def test_versions_shows_the_timeline(history: EstateFolder) -> None:
     assert lines[2].split()[-3:-1] == ["+1", "-0"]
     rows = history.run("versions", "files", "--json").rows
     assert [(row["version"], row["added"], row["removed"], row["state"]) for row in rows] == [
-        (3, 1, 0, "good"), (2, 1, 1, "good"), (1, 5, 0, "good"),
-    ]  # fmt: skip
+        (3, 1, 0, "good"),
+        (2, 1, 1, "good"),
+        (1, 5, 0, "good"),
+    ]
     assert history.run("versions", "file").code == 2
 
 
@@ -139,7 +141,26 @@ def test_show_names_the_parts_where_there_are_several(history: EstateFolder) -> 
     assert 'did you mean "data/b.bin"' in history.run("show", "files", "b.bin").err
 
 
-_UNSEEN = ["\u061c", "\u00ad", "\u202e", "\u2066", "\u200b", "\u2060", "\ufeff", "\U000e0041", "\u034f", "\u3164", "\ufe0f", "\u2028", "\x1b", "\x9b", "\x07", "\x85", "\u180e", "\U000e0100"]  # fmt: skip
+_UNSEEN = [
+    "\u061c",
+    "\u00ad",
+    "\u202e",
+    "\u2066",
+    "\u200b",
+    "\u2060",
+    "\ufeff",
+    "\U000e0041",
+    "\u034f",
+    "\u3164",
+    "\ufe0f",
+    "\u2028",
+    "\x1b",
+    "\x9b",
+    "\x07",
+    "\x85",
+    "\u180e",
+    "\U000e0100",
+]
 
 
 @pytest.mark.parametrize("char", _UNSEEN, ids=lambda char: f"{ord(char):x}")

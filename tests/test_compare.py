@@ -62,10 +62,14 @@ def test_an_edit_that_was_slid_gives_the_same_text_and_is_as_long(old: list[byte
 @pytest.mark.parametrize(
     ("section", "between"),
     [
-        ("interface p{}\n mtu 1500\n speed auto\n", ""), ("interface p{}\n mtu 1500\n", "!\n"), ("server {{\n  listen 80;\n  name s{};\n}}\n", "\n"),
-        ("  edit {}\n    set mtu 1500\n  next\n", ""), ("[peer-{}]\nkeep = 1\n", "\n"), ("<rule>\n  <name>r{}</name>\n  <log/>\n</rule>\n", ""),
+        ("interface p{}\n mtu 1500\n speed auto\n", ""),
+        ("interface p{}\n mtu 1500\n", "!\n"),
+        ("server {{\n  listen 80;\n  name s{};\n}}\n", "\n"),
+        ("  edit {}\n    set mtu 1500\n  next\n", ""),
+        ("[peer-{}]\nkeep = 1\n", "\n"),
+        ("<rule>\n  <name>r{}</name>\n  <log/>\n</rule>\n", ""),
     ],
-)  # fmt: skip
+)
 def test_a_block_beside_a_like_one_begins_where_it_begins(section: str, between: str) -> None:
     blocks = [section.format(number) + between for number in range(6)]
     whole, less = (
@@ -150,8 +154,11 @@ def test_a_changed_line_beside_noise_is_seen() -> None:
 def test_parts_that_come_go_or_are_binary_are_told_so() -> None:
     changes = compare_exports({"a": b"1\n", "b": b"\0"}, {"b": b"\0\1", "c": b"", "d": b"x"}, _NONE)
     assert [(c.name, c.kind) for c in changes] == [
-        ("a", Kind.REMOVED), ("b", Kind.BINARY), ("c", Kind.ADDED), ("d", Kind.ADDED),
-    ]  # fmt: skip
+        ("a", Kind.REMOVED),
+        ("b", Kind.BINARY),
+        ("c", Kind.ADDED),
+        ("d", Kind.ADDED),
+    ]
     assert b"".join(unified(changes[0], "a", "a")) == b"--- a\n+++ /dev/null\n@@ -1 +0,0 @@\n-1\n"
     assert b"".join(unified(changes[1], "b", "b")) == b"Binary parts b and b differ\n"
     assert b"".join(unified(changes[3], "d", "d")).endswith(b"+x\n\\ No newline at end of file\n")

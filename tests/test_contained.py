@@ -52,10 +52,17 @@ def two(estate: EstateFolder) -> EstateFolder:
 @pytest.mark.parametrize(
     ("module", "name"),
     [
-        ("judging", "inspect"), ("judging", "compare_exports"), ("judging", "signature"), ("judging", "each_fingerprint"),
-        ("judging", "unmet"), ("judging", "changed_lines"), ("round", "requirements_of"), ("round", "question_about"), ("round", "news_of"),
+        ("judging", "inspect"),
+        ("judging", "compare_exports"),
+        ("judging", "signature"),
+        ("judging", "each_fingerprint"),
+        ("judging", "unmet"),
+        ("judging", "changed_lines"),
+        ("round", "requirements_of"),
+        ("round", "question_about"),
+        ("round", "news_of"),
     ],
-)  # fmt: skip
+)
 def test_whatever_raises_about_one_source_is_its_own(
     two: EstateFolder, module: str, name: str, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:

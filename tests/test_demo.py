@@ -8,10 +8,22 @@ def test_the_demo_plays_to_its_end_and_leaves_an_estate_to_play_with(tmp_path: P
     assert result.code == 0, result.said
     assert result.err == ""
     for told in (
-        "12 sources in ", "12 first", "1 suspect, 2 failed", "12 sources: 12 fresh; requirements: 1 not met", "+time-server 10.20.0.11",
-        "monitor community [secret ", "+ access-list outside-in  (permits any)  permit any 10.20.30.0/24", "office-edge-1: a requirement is not met", "cannot tell yet in 2 good versions of purser-files: it takes 4", "1 NOT AS REQUIRED of 12", "8 families in the last 7 days", "removed ", "Subject: 2 FAILED, 1 SUSPECT of 12", "nothing found wrong, 1 with advice",
+        "12 sources in ",
+        "12 first",
+        "1 suspect, 2 failed",
+        "12 sources: 12 fresh; requirements: 1 not met",
+        "+time-server 10.20.0.11",
+        "monitor community [secret ",
+        "+ access-list outside-in  (permits any)  permit any 10.20.30.0/24",
+        "office-edge-1: a requirement is not met",
+        "cannot tell yet in 2 good versions of purser-files: it takes 4",
+        "1 NOT AS REQUIRED of 12",
+        "8 families in the last 7 days",
+        "removed ",
+        "Subject: 2 FAILED, 1 SUSPECT of 12",
+        "nothing found wrong, 1 with advice",
         "That was the tour",
-    ):  # fmt: skip
+    ):
         assert told in result.out, told
     assert "quiet-nor-heron" not in result.out
     assert "Salt" in (tmp_path / "bw/restored/purser/tariffs/summer.csv").read_text()

@@ -118,9 +118,13 @@ def test_a_full_disk_is_told_and_half_writes_nothing(estate: EstateFolder) -> No
     (estate.path / "data" / "fixed").write_bytes(os.urandom(300_000))
     limit = 150_000
     done = subprocess.run(
-        [PROGRAM, "collect"], cwd=estate.path, capture_output=True, text=True, check=False,
+        [PROGRAM, "collect"],
+        cwd=estate.path,
+        capture_output=True,
+        text=True,
+        check=False,
         preexec_fn=lambda: _with_file_limit(limit),
-    )  # fmt: skip
+    )
     assert done.returncode == 5, done.stdout + done.stderr
     assert "the store is in trouble" in done.stderr
     assert "nothing was half written" in done.stderr
@@ -171,7 +175,19 @@ def test_a_round_begins_where_the_disk_is_mounted_and_has_room(files_estate: Est
 
 # ---- a store among its troubles --------------------------------------------------------------------------------------
 
-_READING = ("status", "versions s1", "show s1 r.txt", "diff s1", "changes", "find fixed", "rounds", "verify", "requirements", "trace s1 fixed", "restore s1 --to back")  # fmt: skip
+_READING = (
+    "status",
+    "versions s1",
+    "show s1 r.txt",
+    "diff s1",
+    "changes",
+    "find fixed",
+    "rounds",
+    "verify",
+    "requirements",
+    "trace s1 fixed",
+    "restore s1 --to back",
+)
 
 
 @pytest.fixture
@@ -243,14 +259,32 @@ def test_a_store_that_was_replaced_under_a_running_service_is_written_to_no_more
 @pytest.mark.parametrize(
     "harm",
     [
-        "UPDATE version SET parts = x'ff'", "UPDATE version SET parts = x'01'", "UPDATE version SET parts = 'text'", "UPDATE version SET at = 'x'",
-        "UPDATE version SET state = 77", "UPDATE version SET trees = x'80'", "UPDATE version SET at = 1e30", "UPDATE source SET outcome = 99",
-        "UPDATE source SET good_at = 9e18", "UPDATE content SET encoding = 99", "UPDATE content SET data = 7", "UPDATE content SET base = 12345",
-        "UPDATE round SET record = x'00'", "UPDATE round SET tally = '['", "UPDATE version SET families = 3", "UPDATE signature SET bits = x'01'",
-        "UPDATE content SET size = -5", "UPDATE version SET number = 'a' WHERE number = 2", "DELETE FROM strand", "DELETE FROM meta",
-        "UPDATE strand SET name = x'ff00' WHERE id = 3", "UPDATE version SET note = x'ff'", "UPDATE memory SET text = '{'", "UPDATE source SET name = '' WHERE id = 2",
+        "UPDATE version SET parts = x'ff'",
+        "UPDATE version SET parts = x'01'",
+        "UPDATE version SET parts = 'text'",
+        "UPDATE version SET at = 'x'",
+        "UPDATE version SET state = 77",
+        "UPDATE version SET trees = x'80'",
+        "UPDATE version SET at = 1e30",
+        "UPDATE source SET outcome = 99",
+        "UPDATE source SET good_at = 9e18",
+        "UPDATE content SET encoding = 99",
+        "UPDATE content SET data = 7",
+        "UPDATE content SET base = 12345",
+        "UPDATE round SET record = x'00'",
+        "UPDATE round SET tally = '['",
+        "UPDATE version SET families = 3",
+        "UPDATE signature SET bits = x'01'",
+        "UPDATE content SET size = -5",
+        "UPDATE version SET number = 'a' WHERE number = 2",
+        "DELETE FROM strand",
+        "DELETE FROM meta",
+        "UPDATE strand SET name = x'ff00' WHERE id = 3",
+        "UPDATE version SET note = x'ff'",
+        "UPDATE memory SET text = '{'",
+        "UPDATE source SET name = '' WHERE id = 2",
     ],
-)  # fmt: skip
+)
 def test_a_corrupt_row_is_told_in_words_whatever_it_says(many: EstateFolder, harm: str) -> None:
     db = sqlite3.connect(many.path / "store" / LEDGER)
     db.executescript(harm)
@@ -298,8 +332,14 @@ def test_output_that_cannot_be_written_is_no_defect(many: EstateFolder) -> None:
 
 @pytest.mark.parametrize(
     "setting",
-    [f'max_size = "{"9" * 400}GB"', f'deadline = "{"9" * 400}d"', f'deadline = "{"9" * 400} months"', 'max_size = "99999999999999999999TB"', f'retry_pause = "{"9" * 400}"'],
-)  # fmt: skip
+    [
+        f'max_size = "{"9" * 400}GB"',
+        f'deadline = "{"9" * 400}d"',
+        f'deadline = "{"9" * 400} months"',
+        'max_size = "99999999999999999999TB"',
+        f'retry_pause = "{"9" * 400}"',
+    ],
+)
 def test_an_oversized_size_or_duration_is_a_mistake_in_words(files_estate: EstateFolder, setting: str) -> None:
     files_estate.write(FILES_ESTATE.replace('over = "local"', f'over = "local"\n{setting}'))
     result = files_estate.run("status")

@@ -27,7 +27,10 @@ def test_a_healthy_estate_has_nothing_wrong(files_estate: EstateFolder) -> None:
 
 def test_the_doctor_finds_what_will_go_wrong_and_says_what_to_do(estate: EstateFolder) -> None:
     describe_estate(
-        estate, over="local", steps='{ keep = ["no-such-program"], as = "x" }', procedure='needs = { mount = "nowhere" }',
+        estate,
+        over="local",
+        steps='{ keep = ["no-such-program"], as = "x" }',
+        procedure='needs = { mount = "nowhere" }',
         more="""
 [credentials.a]
 user = "Admin"
@@ -46,7 +49,8 @@ credentials = "a"
 name = "d"
 procedure = "drop-folder"
 values = { drop = "not-there" }
-""")  # fmt: skip
+""",
+    )
     (estate.path / "keys" / "open").write_text("x")
     (estate.path / "keys" / "open").chmod(0o644)
     (estate.path / "store").chmod(0o755)
@@ -54,10 +58,22 @@ values = { drop = "not-there" }
     result = estate.run("doctor", PW="x", UP="x")
     assert result.code == 1
     for told in (
-        "there is no program no-such-program", "nothing is mounted at", 'the account is called "Admin"', "env:NOT_SET: this variable is not set",
-        "others can read or change", "chmod 600", "others can change", "chmod go-w", "Telnet sends the password in the clear", "procedures old",
-        "nothing uses it", "jumps j", "never collected", "not-there is not there, or may not be read", "no max_age: silence would not be noticed",
-    ):  # fmt: skip
+        "there is no program no-such-program",
+        "nothing is mounted at",
+        'the account is called "Admin"',
+        "env:NOT_SET: this variable is not set",
+        "others can read or change",
+        "chmod 600",
+        "others can change",
+        "chmod go-w",
+        "Telnet sends the password in the clear",
+        "procedures old",
+        "nothing uses it",
+        "jumps j",
+        "never collected",
+        "not-there is not there, or may not be read",
+        "no max_age: silence would not be noticed",
+    ):
         assert told in result.out, told
     data = estate.run("doctor", "--json").rows
     assert data[0]["severity"] == "wrong"
@@ -210,8 +226,11 @@ def test_procedures_are_listed_and_explained(files_estate: EstateFolder) -> None
 
 def test_stand_ins_run_until_they_are_told_to_stop(tmp_path: Path) -> None:
     process = subprocess.Popen(
-        [PROGRAM, "standins", "play", "--fault", "saltgate-wall-1=half", "--fault", "eider-switch-1=denies"], cwd=tmp_path, stdout=subprocess.PIPE, text=True,
-    )  # fmt: skip
+        [PROGRAM, "standins", "play", "--fault", "saltgate-wall-1=half", "--fault", "eider-switch-1=denies"],
+        cwd=tmp_path,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     assert process.stdout is not None
     lines = []
     for line in process.stdout:

@@ -25,36 +25,78 @@ steps = [{ pull = "data" }]
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ("[estate\n", "historon.toml:1: column 8: Expected ']' at the end of a table declaration (this is not valid TOML)"),
+        (
+            "[estate\n",
+            "historon.toml:1: column 8: Expected ']' at the end of a table declaration (this is not valid TOML)",
+        ),
         ("", '"estate" is missing'),
         ('[estate]\nnam = "x"\n', 'historon.toml:2 estate.nam: this key is not known (did you mean "name"?)'),
-        ('[estate]\nname = 5\n', "historon.toml:2 estate.name: expected text in quotes, found a whole number"),
-        ('[estate]\nname = "x"\ntime_zone = "Europe/Olso"\n', ':3 estate.time_zone: "Europe/Olso" is not a known time zone'),
+        ("[estate]\nname = 5\n", "historon.toml:2 estate.name: expected text in quotes, found a whole number"),
+        (
+            '[estate]\nname = "x"\ntime_zone = "Europe/Olso"\n',
+            ':3 estate.time_zone: "Europe/Olso" is not a known time zone',
+        ),
         ('[estate]\nname = "x"\nat_once = 0\n', ":3 estate.at_once: expected a whole number >= 1"),
         (_BASE + "[retention.t]\nall = 30\n", 'retention.t.all: 30 has no unit (write "30d" for days'),
         (_BASE + '[retention.t]\nday = "-30d"\n', 'retention.t.day: a duration cannot be negative (write "30d")'),
         (_BASE + "[retention.t]\nat_least = 5\n", "retention.t: says only how few to keep"),
-        (_BASE + '[credentials.x]\nuser = "u"\npassword = "hunter2"\n', "credentials.x.password: a secret must not stand"),
+        (
+            _BASE + '[credentials.x]\nuser = "u"\npassword = "hunter2"\n',
+            "credentials.x.password: a secret must not stand",
+        ),
         (_BASE + '[sources]\nname = "x"\n', "sources: expected a list, found a table"),
         (_BASE + '[[sources]]\nname = "../x"\nprocedure = "files"\n', "sources[1].name: this is not a usable name"),
         (_BASE + '[[sources]]\nname = "x"\nprocedure = "file"\n', 'there is no "file" (did you mean "files"?)'),
-        (_BASE + '[[sources]]\nname = "x"\nprocedure = "shell"\n', '"address" is missing (procedures over ssh-shell need it)'),
-        (_BASE + '[[sources]]\nname = "x"\nprocedure = "files"\nport = 70000\n', "sources[1].port: expected a whole number <= 65535"),
+        (
+            _BASE + '[[sources]]\nname = "x"\nprocedure = "shell"\n',
+            '"address" is missing (procedures over ssh-shell need it)',
+        ),
+        (
+            _BASE + '[[sources]]\nname = "x"\nprocedure = "files"\nport = 70000\n',
+            "sources[1].port: expected a whole number <= 65535",
+        ),
         (_BASE + '[[sources]]\nname = "x"\nprocedure = "files"\nretention = "S"\n', '"S" (did you mean "s"?)'),
         (_BASE + '[[sources]]\nname = "x"\nprocedure = "files"\nhost_key = "aa:bb"\n', "not a host key fingerprint"),
         (_BASE + '[[sources]]\nname = "x"\nprocedure = "files"\n' * 2, 'a second source is named "x"'),
-        (_BASE + '[procedures.p]\nover = "ssh-shel"\nsteps = []\n', '"ssh-shel" is not possible here (did you mean "ssh-shell"?)'),
+        (
+            _BASE + '[procedures.p]\nover = "ssh-shel"\nsteps = []\n',
+            '"ssh-shel" is not possible here (did you mean "ssh-shell"?)',
+        ),
         (_BASE + '[procedures.p]\nover = "local"\nsteps = []\n', "procedures.p: keeps nothing"),
-        (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "a", keep = ["b"] }]\n', "exactly one of send, keep, pull, await, pause, each, pick, clock and tidy"),
+        (
+            _BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "a", keep = ["b"] }]\n',
+            "exactly one of send, keep, pull, await, pause, each, pick, clock and tidy",
+        ),
         (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ keep = ["b"] }]\n', "keep needs a name for the part"),
-        (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ keep = "ls -l", as = "x" }]\n', "a local command is a list"),
-        (_BASE + "[procedures.p]\nover = \"ssh-shell\"\nprompt = '('\nsteps = [{ keep = \"x\", as = \"x\" }]\n", "not a regular expression"),
-        (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "{adress}" }]\n[[sources]]\nname = "x"\nprocedure = "p"\n', 'procedures.p.steps[1]: there is no value {adress} (did you mean "address"? For braces write {{ and }})'),
-        (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "{label.site}" }]\n[[sources]]\nname = "x"\nprocedure = "p"\n', 'has no label.site, which the procedure p asks for (add labels = { site = "…" })'),
-        (_BASE + '[channels.m]\nkind = "mail"\nto = ["nobody"]\nfrom = "a@b.example"\nserver = "x"\n', '"nobody" is not a mail address'),
-        (_BASE + '[channels.m]\nkind = "mail"\nto = ["a@b.example"]\nfrom = "a@b.example"\nserver = "x"\nsecurity = "none"\ncredentials = "r"\n', "would send its password in the clear"),
+        (
+            _BASE + '[procedures.p]\nover = "local"\nsteps = [{ keep = "ls -l", as = "x" }]\n',
+            "a local command is a list",
+        ),
+        (
+            _BASE + '[procedures.p]\nover = "ssh-shell"\nprompt = \'(\'\nsteps = [{ keep = "x", as = "x" }]\n',
+            "not a regular expression",
+        ),
+        (
+            _BASE
+            + '[procedures.p]\nover = "local"\nsteps = [{ pull = "{adress}" }]\n[[sources]]\nname = "x"\nprocedure = "p"\n',
+            'procedures.p.steps[1]: there is no value {adress} (did you mean "address"? For braces write {{ and }})',
+        ),
+        (
+            _BASE
+            + '[procedures.p]\nover = "local"\nsteps = [{ pull = "{label.site}" }]\n[[sources]]\nname = "x"\nprocedure = "p"\n',
+            'has no label.site, which the procedure p asks for (add labels = { site = "…" })',
+        ),
+        (
+            _BASE + '[channels.m]\nkind = "mail"\nto = ["nobody"]\nfrom = "a@b.example"\nserver = "x"\n',
+            '"nobody" is not a mail address',
+        ),
+        (
+            _BASE
+            + '[channels.m]\nkind = "mail"\nto = ["a@b.example"]\nfrom = "a@b.example"\nserver = "x"\nsecurity = "none"\ncredentials = "r"\n',
+            "would send its password in the clear",
+        ),
     ],
-)  # fmt: skip
+)
 def test_each_mistake_is_told_with_its_place_and_the_way_out(tmp_path: Path, text: str, told: str) -> None:
     (tmp_path / "historon.toml").write_text(text)
     result = historon("status", cwd=tmp_path)

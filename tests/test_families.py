@@ -43,10 +43,17 @@ def test_fingerprints_come_back_as_they_were() -> None:
 
 
 def test_names_addresses_and_numbers_of_its_own_make_no_other_family() -> None:
-    made: list[Family] = families([
-        _changed(f"edge-{n}", 2, f"hostname edge-{n}\nlog 10.0.{n}.1\n", f"hostname edge-{n}\nlog 10.0.{n}.9 for edge-{n}\n")
-        for n in range(1, 6)
-    ])  # fmt: skip
+    made: list[Family] = families(
+        [
+            _changed(
+                f"edge-{n}",
+                2,
+                f"hostname edge-{n}\nlog 10.0.{n}.1\n",
+                f"hostname edge-{n}\nlog 10.0.{n}.9 for edge-{n}\n",
+            )
+            for n in range(1, 6)
+        ]
+    )
     assert [len(one.members) for one in made] == [5]
 
 
@@ -148,7 +155,7 @@ def test_a_section_that_came_and_went_is_undone() -> None:
 def test_to_and_fro_is_one_entry() -> None:
     nightly = [
         _edit("a", day, *(("mtu 1500", "mtu 9000") if day % 2 else ("mtu 9000", "mtu 1500"))) for day in range(8)
-    ]  # fmt: skip
+    ]
     (one,) = families(nightly)
     assert one.remarks == ["to and fro, 8 times in 8 days"]
     assert len(families(nightly[:2])) == 2

@@ -106,11 +106,21 @@ def test_a_signature_rules_out_what_was_never_there() -> None:
 @pytest.mark.parametrize(
     ("expression", "text"),
     [
-        (r"^permit (tcp|udp) any$", "permit udp any"), (r"por?t", "pot 1"), (r"ab+c*d", "abbbd"), (r"mtu \d{4}", "mtu 1500"),
-        (r"10\.20\.0\.\d+", "10.20.0.9"), (r"(?i)ABC", "abc"), (r"a[bc]d", "acd"), (r"time-server\s+\S+", "time-server x"),
-        (r"\bword\b", "a word!"), (r"x{2}yz", "xxyz"), (r"a\+b", "a+b"), (r"fo{0,2}bar", "fbar"), (r"\w+less", "useless"),
+        (r"^permit (tcp|udp) any$", "permit udp any"),
+        (r"por?t", "pot 1"),
+        (r"ab+c*d", "abbbd"),
+        (r"mtu \d{4}", "mtu 1500"),
+        (r"10\.20\.0\.\d+", "10.20.0.9"),
+        (r"(?i)ABC", "abc"),
+        (r"a[bc]d", "acd"),
+        (r"time-server\s+\S+", "time-server x"),
+        (r"\bword\b", "a word!"),
+        (r"x{2}yz", "xxyz"),
+        (r"a\+b", "a+b"),
+        (r"fo{0,2}bar", "fbar"),
+        (r"\w+less", "useless"),
     ],
-)  # fmt: skip
+)
 def test_the_pieces_of_an_expression_are_in_all_that_it_matches(expression: str, text: str) -> None:
     assert re.search(expression, text)
     assert pieces_of_expression(expression) <= pieces_of_text(text)
@@ -189,16 +199,31 @@ def test_a_suspect_export_is_not_found(tmp_path: Path) -> None:
     [
         ("braces", "a {\n b {\n  c;\n }\n d;\n}\ne {\n f;\n}\n", "f;", ["e"]),
         ("braces", "a {\n b {\n  c;\n }\n d;\n}\n", "d;", ["a"]),
-        ("words", "config x\nedit 1\nset a\nnext\nedit 2\nset b\nnext\nend\nconfig y\nset c\nend\n", "set b", ["config x", "edit 2"]),
-        ("words", "config x\nedit 1\nset a\nnext\nedit 2\nset b\nnext\nend\nconfig y\nset c\nend\n", "set c", ["config y"]),
+        (
+            "words",
+            "config x\nedit 1\nset a\nnext\nedit 2\nset b\nnext\nend\nconfig y\nset c\nend\n",
+            "set b",
+            ["config x", "edit 2"],
+        ),
+        (
+            "words",
+            "config x\nedit 1\nset a\nnext\nedit 2\nset b\nnext\nend\nconfig y\nset c\nend\n",
+            "set c",
+            ["config y"],
+        ),
         ("headers", "[a]\nx = 1\n[b]\ny = 2\n", "y = 2", ["[b]"]),
         ("headers", "/ip address\nadd 1\nadd 2\n/ip dns\nset 3\n", "set 3", ["/ip dns"]),
-        ("prefixes", "".join(f"set interfaces port-{n} mtu 1500\n" for n in range(9)), "set interfaces port-3 mtu 1500", []),
+        (
+            "prefixes",
+            "".join(f"set interfaces port-{n} mtu 1500\n" for n in range(9)),
+            "set interfaces port-3 mtu 1500",
+            [],
+        ),
         ("indentation", "a\n b\n  c\n\n d\ne\n", "d", ["a"]),
         ("indentation", "a\n\tb\n\t\tc\n", "c", ["a", "b"]),
         ("flat", "one\ntwo\n", "two", []),
     ],
-)  # fmt: skip
+)
 def test_the_nesting_is_found(kind: str, text: str, line: str, path: list[str]) -> None:
     lines = [one.encode() + b"\n" for one in text.splitlines()]
     outline = Outline(lines)
@@ -253,13 +278,18 @@ def test_one_flat_section_of_many_lines_takes_no_time() -> None:
 def test_the_typical_source_is_the_one_with_least_that_is_odd() -> None:
     texts = {f"s{n}": b"a 1\nb 2\nc 3\n" + (b"odd\n" if n == 2 else b"") for n in range(5)}
     found = typical(
-        {name: {"p": text} for name, text in texts.items()}, {name: Reader([name], numbers=False) for name in texts},
+        {name: {"p": text} for name, text in texts.items()},
+        {name: Reader([name], numbers=False) for name in texts},
         dict.fromkeys(texts),
-    )  # fmt: skip
+    )
     assert found.source == "s0"
     assert {name: [one.own for one in odd] for name, odd in found.oddities.items()} == {
-        "s0": [], "s1": [], "s2": ["odd"], "s3": [], "s4": [],
-    }  # fmt: skip
+        "s0": [],
+        "s1": [],
+        "s2": ["odd"],
+        "s3": [],
+        "s4": [],
+    }
 
 
 # ---- noise ------------------------------------------------------------------------------------------------------------
@@ -314,9 +344,10 @@ def _rule(**said: object) -> Requirement:
 def test_requirements_hold_for_texts_and_documents() -> None:
     parts = {
         "a.cfg": b"interface port-1\n  mtu 1500\ninterface port-2\n  mtu 9000\n  password CANARY\n",
-        "b.xml": b'<c><rule name="x" port="443"/><rule name="y" port="23"/></c>', "c.json": b'{"log": {"to": ["a", "b"]}}',
+        "b.xml": b'<c><rule name="x" port="443"/><rule name="y" port="23"/></c>',
+        "c.json": b'{"log": {"to": ["a", "b"]}}',
         "d.bin": b"\0telnet",
-    }  # fmt: skip
+    }
     assert unmet([_rule(must=["^interface port-1 / mtu 1500$", "^/log/to/1|b"])], parts, _MASKS) == []
     (lacks,) = unmet([_rule(must=["telnet"], part="*.cfg")], parts, _MASKS)
     assert str(lacks) == "r: lacks telnet"
@@ -426,7 +457,9 @@ _PACKING = {"b.tgz": "w:gz", "b.txz": "w:xz", "b.tar": "w", "b.zip": ""}
 def test_the_members_of_a_large_archive_are_listed_and_what_fits_is_read(estate: EstateFolder, name: str) -> None:
     """Over 16 MiB, packed; the database in it stays closed, which is said of it and of nothing else."""
     describe_estate(
-        estate, over="local", steps=f'{{ pull = "{name}" }}',
+        estate,
+        over="local",
+        steps=f'{{ pull = "{name}" }}',
         more=f"""
 [[requirements]]
 name = "list"
@@ -442,7 +475,7 @@ name = "dump"
 part = "*.dump"
 must_not = ["telnet"]
 """,
-    )  # fmt: skip
+    )
     members = {"etc/ssh.conf": b"port 22\n", "db.dump": os.urandom(17 * 2**20), "etc/shadow": b"x\n"}
     for forbidden in (True, False):
         if not forbidden:
@@ -512,8 +545,9 @@ def test_a_stay_goes_on_when_a_heading_above_becomes_another(tmp_path: Path) -> 
     store = _stored(tmp_path / "store", "s", [_FIRST, _RENAMED, _RENAMED.replace(b"  vlan 7\n", b"")])
     stays = find_ever(store, store.versions("s"), Query("mtu"), _MASKS).hits
     assert [(hit.line, hit.came and hit.came.number, hit.gone) for hit in stays] == [
-        ("mtu 1500", 1, None), ("mtu 9000", 1, None),
-    ]  # fmt: skip
+        ("mtu 1500", 1, None),
+        ("mtu 9000", 1, None),
+    ]
     (vlan,) = find_ever(store, store.versions("s"), Query("vlan 7"), _MASKS).hits
     assert vlan.came is not None
     assert vlan.gone is not None
@@ -642,9 +676,10 @@ def test_a_list_that_comes_in_another_order_each_time_is_proposed_as_unordered(t
     assert one.hides == []
     free = one.added_to(_MASKS)
     differing = [
-        number for number, (old, new) in enumerate(pairwise(texts), 1)
+        number
+        for number, (old, new) in enumerate(pairwise(texts), 1)
         if compare_exports({f"p.{kind}": old}, {f"p.{kind}": new}, free)
-    ]  # fmt: skip
+    ]
     assert differing == [5, 6], "the member that came, and went"
     store.close()
 

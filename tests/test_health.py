@@ -65,8 +65,10 @@ def test_health_tells_whether_the_service_itself_is_well(server: HealthServer, v
     assert (status, kind, json.loads(text)["state"]) == (200, "application/json", "well")
     assert json.loads(text)["ages"] == {"fresh": 3, "overdue": 1}
     for trouble, seen, state in (
-        ("disk full", NOW, "store trouble: disk full"), ("", None, "starting"), ("", NOW - timedelta(hours=1), "stalled"),
-    ):  # fmt: skip
+        ("disk full", NOW, "store trouble: disk full"),
+        ("", None, "starting"),
+        ("", NOW - timedelta(hours=1), "stalled"),
+    ):
         vitals.trouble, vitals.seen = trouble, seen
         status, _, text = _ask(server, "/health")
         assert (status, json.loads(text)["state"]) == (503, state)
@@ -78,9 +80,8 @@ def test_figures_are_openmetrics_as_a_reader_of_it_understands_them(server: Heal
     _, kind, text = _ask(server, "/metrics")
     assert kind.startswith("application/openmetrics-text; version=1.0.0")
     found = {
-        (sample.name, *sample.labels.values()): sample.value
-        for family in _families(text) for sample in family.samples
-    }  # fmt: skip
+        (sample.name, *sample.labels.values()): sample.value for family in _families(text) for sample in family.samples
+    }
     assert found["historon_well",] == 1
     assert found["historon_sources", "overdue"] == 1
     assert found["historon_sources", "never"] == 0
@@ -175,9 +176,12 @@ def test_the_journal_is_told_priorities(scheduled: EstateFolder) -> None:
     reader, writer = os.pipe()
     stat = os.fstat(writer)
     subprocess.run(
-        [PROGRAM, "serve", "--once"], cwd=scheduled.path, stderr=writer, check=True,
+        [PROGRAM, "serve", "--once"],
+        cwd=scheduled.path,
+        stderr=writer,
+        check=True,
         env={"PATH": os.environ["PATH"], "HOME": str(scheduled.path), "JOURNAL_STREAM": f"{stat.st_dev}:{stat.st_ino}"},
-    )  # fmt: skip
+    )
     os.close(writer)
     with open(reader) as pipe:
         said = pipe.read()

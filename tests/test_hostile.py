@@ -75,10 +75,26 @@ name = "ports"
 each = "^interface "
 must = ["mtu"]
 """
-_OF_ALL = ("status", "changes", "changes --by day", "find mtu", "find -e 'port \\d+' --ever", "requirements", "rounds 2", "doctor", "notices --history", "find port --json", "changes --json")  # fmt: skip
+_OF_ALL = (
+    "status",
+    "changes",
+    "changes --by day",
+    "find mtu",
+    "find -e 'port \\d+' --ever",
+    "requirements",
+    "rounds 2",
+    "doctor",
+    "notices --history",
+    "find port --json",
+    "changes --json",
+)
 _MOST_ROWS = 2_000  # that are drawn side by side: a thousand of them take a second
-_OF_EACH = ("diff {0}@1 {0}@2 --form side", "diff {0}@1 {0}@2 --json", "trace {0} port", "restore {0}@2 --to back/{0} --suspect",
-)  # fmt: skip
+_OF_EACH = (
+    "diff {0}@1 {0}@2 --form side",
+    "diff {0}@1 {0}@2 --json",
+    "trace {0} port",
+    "restore {0}@2 --to back/{0} --suspect",
+)
 
 
 @dataclass
@@ -117,9 +133,13 @@ def _sent(folder: Path, heard: _Heard) -> EstateFolder:
     exports = list(hostile_exports())
     files = {f"h{number:03}": f"h{number:03}.{ending}" for number, (ending, _, _) in enumerate(exports)}
     files |= {f"honest-{number}": f"honest-{number}.txt" for number in range(5)}
-    estate.write(heard.estate_file() + "".join(
-        f'[[sources]]\nname = "{name}"\nprocedure = "files"\nvalues = {{ file = "{file}" }}\n' for name, file in files.items()
-    ))  # fmt: skip
+    estate.write(
+        heard.estate_file()
+        + "".join(
+            f'[[sources]]\nname = "{name}"\nprocedure = "files"\nvalues = {{ file = "{file}" }}\n'
+            for name, file in files.items()
+        )
+    )
     for side in (1, 2):
         for number, export in enumerate(exports):
             (estate.path / "sent" / files[f"h{number:03}"]).write_bytes(export[1] if side == 1 else export[2])

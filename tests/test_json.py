@@ -75,11 +75,37 @@ values = {{ path = "data/{name}" }}
 labels = {{ role = "edge", site = "{name}" }}
 """
 COMMANDS = (
-    "sources", "doctor", "procedures", "collect", "status", "status --by role", "agenda --simulate 7d", "notices",
-    "notices --history", "notices 1", "notices 2", "notices 3", "notices 4", "notices 5", "rounds", "rounds 1", "versions edge-1", "diff edge-1@1 edge-1@2",
-    "diff --where role=edge", "changes", "find port", "find port --ever", "find time-server --ever", "trace edge-1 time-server", "trace edge-4 uptime", "requirements",
-    "noise edge-1", "prune", "copies", "verify",
-)  # fmt: skip
+    "sources",
+    "doctor",
+    "procedures",
+    "collect",
+    "status",
+    "status --by role",
+    "agenda --simulate 7d",
+    "notices",
+    "notices --history",
+    "notices 1",
+    "notices 2",
+    "notices 3",
+    "notices 4",
+    "notices 5",
+    "rounds",
+    "rounds 1",
+    "versions edge-1",
+    "diff edge-1@1 edge-1@2",
+    "diff --where role=edge",
+    "changes",
+    "find port",
+    "find port --ever",
+    "find time-server --ever",
+    "trace edge-1 time-server",
+    "trace edge-4 uptime",
+    "requirements",
+    "noise edge-1",
+    "prune",
+    "copies",
+    "verify",
+)
 
 
 @pytest.fixture

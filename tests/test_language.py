@@ -22,27 +22,33 @@ def _local(estate: EstateFolder, steps: str, procedure: str = "", **also: str) -
 
 
 def test_what_is_learnt_fills_later_steps(estate: EstateFolder) -> None:
-    _local(estate, """
+    _local(
+        estate,
+        """
         { send = ["cat", "sites.json"], learn = { first = "json:/sites/0/id", whole = "json:/sites/1" } },
         { send = ["cat", "list.xml"], learn = { version = "xpath://v[@n=2]", versions = "xpaths://v" } },
         { send = ["echo", "id 17, id 18"], learn = { id = 'pattern:id (\\d+)', ids = 'patterns:id (\\d+)' } },
         { pick = "last", from = "ids", newest = "text" },
         { keep = ["echo", "{first} {whole.made} {version} {id} {last} {whole.open}"], as = "{first}.txt" },
         { each = "v", from = "versions", steps = [{ keep = ["echo", "{v}"], as = "v/{v}" }] },
-    """.replace("\\\\", "\\"))  # fmt: skip
+    """.replace("\\\\", "\\"),
+    )
     result = collect(estate)
     assert result.code == 0, result.out
     assert parts_of(estate) == {"a.txt": b"a 2026-03-01 10.1 17 18 false\n", "v/9.4": b"9.4\n", "v/10.1": b"10.1\n"}
 
 
 def test_pick_and_each_choose_by_fields(estate: EstateFolder) -> None:
-    _local(estate, """
+    _local(
+        estate,
+        """
         { send = ["cat", "sites.json"], learn = { sites = "json:/sites" } },
         { pick = "new", from = "sites", newest = "made" },
         { pick = "opened", from = "sites", where = { open = "true" } },
         { keep = ["echo", "{new.id} {opened.id}"], as = "picked" },
         { each = "site", from = "sites", where = { id = "b" }, steps = [{ keep = ["echo", "{site.made}"], as = "{site.id}" }] },
-    """)  # fmt: skip
+    """,
+    )
     assert collect(estate).code == 0
     assert parts_of(estate) == {"picked": b"b a\n", "b": b"2026-03-01\n"}
 
@@ -53,20 +59,41 @@ def test_pick_and_each_choose_by_fields(estate: EstateFolder) -> None:
         ('{ send = ["echo", "{}"], learn = { x = "json:/a/b" } }', "there is no json:/a/b in the answer"),
         ('{ send = ["echo", "plain"], learn = { x = "json:/a" } }', "the answer is not JSON"),
         ('{ send = ["echo", "x"], learn = { x = "pattern:y+" } }', "there is no pattern:y+ in the answer"),
-        ('{ send = ["cat", "sites.json"], learn = { l = "json:/sites" } }, { pick = "p", from = "l", where = { id = "z" } }', "nothing to pick: l has none with id z"),
-        ('{ send = ["cat", "sites.json"], learn = { l = "json:/sites" } }, { send = ["echo", "{l}"] }', "l is a list or a table, not a text"),
-        ('{ send = ["cat", "sites.json"], learn = { l = "json:/sites/0" } }, { send = ["echo", "{l.nix}"] }', "l has no nix"),
+        (
+            '{ send = ["cat", "sites.json"], learn = { l = "json:/sites" } }, { pick = "p", from = "l", where = { id = "z" } }',
+            "nothing to pick: l has none with id z",
+        ),
+        (
+            '{ send = ["cat", "sites.json"], learn = { l = "json:/sites" } }, { send = ["echo", "{l}"] }',
+            "l is a list or a table, not a text",
+        ),
+        (
+            '{ send = ["cat", "sites.json"], learn = { l = "json:/sites/0" } }, { send = ["echo", "{l.nix}"] }',
+            "l has no nix",
+        ),
         ('{ send = ["echo", "ok"], check = { holds = ["done"] } }', "the answer lacks done"),
-        ('{ send = ["echo", "status: failed 7"], check = { lacks = ["failed \\\\d"] } }', 'the answer holds "failed 7"'),
-        ('{ send = ["cat", "sites.json"], check = { value = { "json:/sites/1/open" = "true" } } }', 'json:/sites/1/open is "false", not true'),
+        (
+            '{ send = ["echo", "status: failed 7"], check = { lacks = ["failed \\\\d"] } }',
+            'the answer holds "failed 7"',
+        ),
+        (
+            '{ send = ["cat", "sites.json"], check = { value = { "json:/sites/1/open" = "true" } } }',
+            'json:/sites/1/open is "false", not true',
+        ),
         ('{ send = ["false"], check = { exit_code = 2 } }', "it ended with exit code 1"),
         ('{ send = ["echo", "Unknown command: x"] }', 'it answers: "Unknown command: x"'),
-        ('{ await = ["cat", "state"], until = { holds = ["ready"] }, within = "200ms", every = "50ms", word = "the archive" }', "the archive did not come within 200ms: the answer lacks ready"),
+        (
+            '{ await = ["cat", "state"], until = { holds = ["ready"] }, within = "200ms", every = "50ms", word = "the archive" }',
+            "the archive did not come within 200ms: the answer lacks ready",
+        ),
         ('{ clock = ["echo", "noon"], format = "%H:%M" }', "the answer has no time of the form %H:%M"),
-        ('{ pull = "list.xml", checksum = "00000000000000000000000000000000" }', "did not come whole: its md5 is not 0000"),
+        (
+            '{ pull = "list.xml", checksum = "00000000000000000000000000000000" }',
+            "did not come whole: its md5 is not 0000",
+        ),
         ('{ pull = "back/up-*.cfg", newest = "time" }', "no file matches"),
     ],
-)  # fmt: skip
+)
 def test_what_is_not_as_expected_says_so(estate: EstateFolder, steps: str, told: str) -> None:
     _local(estate, steps + ', { keep = ["echo", "x"], as = "x" }')
     (estate.path / "state").write_text("busy\n")
@@ -125,12 +152,15 @@ def test_variants_are_chosen_by_what_was_learnt(estate: EstateFolder) -> None:
 
 
 def test_parts_may_be_optional_follow_another_or_be_kept_for_the_record(estate: EstateFolder) -> None:
-    _local(estate, """
+    _local(
+        estate,
+        """
         { pull = "text" },
         { pull = "binary", follows = "text" },
         { pull = "table", record_only = true },
         { pull = "maybe", optional = true },
-    """)  # fmt: skip
+    """,
+    )
 
     def now(**files: str) -> str:
         for name, content in files.items():
@@ -286,10 +316,13 @@ def test_it_is_resumed_when_pausing_itself_fails(estate: EstateFolder, purser: P
 
 
 def test_each_turn_tidies_up_after_itself(estate: EstateFolder) -> None:
-    _local(estate, """
+    _local(
+        estate,
+        """
         { send = ["echo", "1 2"], learn = { ids = 'patterns:[0-9]' } },
         { each = "id", from = "ids", steps = [{ send = ["touch", "made-{id}"] }, { keep = ["ls"], as = "{id}" }, { tidy = ["rm", "made-{id}"] }] },
-    """)  # fmt: skip
+    """,
+    )
     assert collect(estate).code == 0
     assert b"made-1" in parts_of(estate)["1"]
     assert b"made-1" not in parts_of(estate)["2"]
@@ -323,7 +356,11 @@ def test_rehearsing_shows_all_of_it_and_stores_nothing(estate: EstateFolder, pur
 @pytest.mark.parametrize(
     ("steps", "procedure", "told"),
     [
-        ('{ send = ["x"], steps = [] , until = { holds = ["x"] } }', "", "send takes no until (it belongs to await, pause)"),
+        (
+            '{ send = ["x"], steps = [] , until = { holds = ["x"] } }',
+            "",
+            "send takes no until (it belongs to await, pause)",
+        ),
         ('{ pause = ["x"], steps = [{ pull = "x" }] }', "", "pause needs what undoes it (add resume)"),
         ('{ pause = ["x"], resume = ["y"] }, { pull = "x" }', "", "pause needs the steps that it is paused for"),
         ('{ pause = ["x"], resume = ["y"], probe = ["z"], steps = [{ pull = "x" }] }', "", "probe needs a condition"),
@@ -331,11 +368,19 @@ def test_rehearsing_shows_all_of_it_and_stores_nothing(estate: EstateFolder, pur
         ('{ each = "x", steps = [{ pull = "x" }] }', "", "each needs a list that was learnt"),
         ('{ each = "x", from = "nix", steps = [{ pull = "{x}" }] }', "", "there is no value {nix}"),
         ('{ send = ["x"], learn = { a = "jason:/x" } }, { pull = "x" }', "", "not a place in an answer"),
-        ('{ send = ["x"], learn = { a = "json:x" } }, { pull = "x" }', "", 'a JSON Pointer begins with a slash (write "json:/x")'),
+        (
+            '{ send = ["x"], learn = { a = "json:x" } }, { pull = "x" }',
+            "",
+            'a JSON Pointer begins with a slash (write "json:/x")',
+        ),
         ('{ send = ["x"], learn = { a = "xpath://[" } }, { pull = "x" }', "", "not an XPath expression"),
         ('{ send = ["x"], check = {} }, { pull = "x" }', "", "checks nothing"),
-        ('{ send = ["x"], json = { a = 1 } }, { pull = "x" }', "", "over local a step has no json (it belongs to https)"),
-        ('{ pull = "x" }', "auth = \"basic\"", "over local has no auth (it belongs to https)"),
+        (
+            '{ send = ["x"], json = { a = 1 } }, { pull = "x" }',
+            "",
+            "over local a step has no json (it belongs to https)",
+        ),
+        ('{ pull = "x" }', 'auth = "basic"', "over local has no auth (it belongs to https)"),
         ('{ pull = "x", newest = "size" }', "", 'newest = "time" or newest = "name"'),
         ('{ pull = "x", follows = "y" }', "", 'follows "y", which no step keeps'),
         ('{ send = ["x", "{password}"] }, { pull = "x" }', "", "a secret would be visible in the process list"),
@@ -343,7 +388,7 @@ def test_rehearsing_shows_all_of_it_and_stores_nothing(estate: EstateFolder, pur
         ('{ pull = "x" }', 'extends = "nothing"', 'there is no "nothing"'),
         ('{ pull = "x" }', 'extends = "p"', "extends itself in a circle"),
     ],
-)  # fmt: skip
+)
 def test_mistakes_are_told_when_the_file_is_read(estate: EstateFolder, steps: str, procedure: str, told: str) -> None:
     result = _local(estate, steps, procedure, source='credentials = "c"').run("status")
     assert (result.code, told in result.err) == (4, True), result.err

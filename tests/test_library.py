@@ -188,8 +188,9 @@ def test_a_round_is_on_record_and_heard_of(library: EstateFolder) -> None:
     with historon.open(library.path) as opened:
         done = opened.collect("edge-1", "edge-2", observer=lambda event: heard.append(type(event).__name__))
         assert {result.source: result.outcome for result in done.report.results} == {
-            "edge-1": Outcome.UNCHANGED, "edge-2": Outcome.FAILED,
-        }  # fmt: skip
+            "edge-1": Outcome.UNCHANGED,
+            "edge-2": Outcome.FAILED,
+        }
         assert heard.count(SourceResult.__name__) == 2
         assert opened.rounds(1)[0].number == done.report.number
         assert len(opened.visits(done.report.number)) == 2

@@ -23,9 +23,12 @@ _KEEP = '{ keep = "list settings active", as = "active.cfg", ends_with = "end" }
 
 def _router_estate(estate: EstateFolder, router: Capstan, steps: str, tries: int = 3) -> EstateFolder:
     return describe_estate(
-        estate, over="ssh-shell", steps=steps, procedure=f'{_PROMPT}\nstep_deadline = "10s"\ntries = {tries}',
+        estate,
+        over="ssh-shell",
+        steps=steps,
+        procedure=f'{_PROMPT}\nstep_deadline = "10s"\ntries = {tries}',
         source=f'address = "127.0.0.1"\nport = {router.port}\ncredentials = "c"\nhost_key = "{router.fingerprint}"',
-    )  # fmt: skip
+    )
 
 
 @pytest.mark.parametrize("patience", [1, 3])
@@ -103,9 +106,11 @@ def test_a_client_certificate_is_shown_over_https(estate: EstateFolder, wall: tu
 
     def write(account: str) -> EstateFolder:
         describe_estate(
-            estate, over="https", steps=steps,
+            estate,
+            over="https",
+            steps=steps,
             source=f'address = "127.0.0.1"\nport = {device.port}\ncredentials = "c"\ncertificate = "{device.fingerprint}"',
-        )  # fmt: skip
+        )
         file = estate.path / "historon.toml"
         file.write_text(file.read_text().replace("[procedures.p]", f"{account}\n[procedures.p]"))
         return estate
@@ -149,9 +154,11 @@ def test_a_device_with_one_session_at_a_time_is_waited_for(estate: EstateFolder,
     server = background.run(start())
     steps = ", ".join(f'{{ keep = "show {number}", as = "{number}.txt" }}' for number in range(5))
     describe_estate(
-        estate, over="ssh-exec", steps=steps,
+        estate,
+        over="ssh-exec",
+        steps=steps,
         source=f'address = "127.0.0.1"\nport = {server.get_port()}\ncredentials = "c"\nhost_key = "{key.get_fingerprint()}"',
-    )  # fmt: skip
+    )
     result = collect(estate)
     background.run(_close(server))
     assert "first" in result.out, result.out
@@ -176,9 +183,12 @@ def test_a_device_with_nothing_but_an_old_algorithm_is_told_by_its_name(
 
     server = background.run(serve())
     describe_estate(
-        estate, over="ssh-exec", steps='{ keep = "x", as = "x" }', procedure="tries = 5",
+        estate,
+        over="ssh-exec",
+        steps='{ keep = "x", as = "x" }',
+        procedure="tries = 5",
         source=f'address = "127.0.0.1"\nport = {server.get_port()}\ncredentials = "c"\nhost_key = "{key.get_fingerprint()}"',
-    )  # fmt: skip
+    )
     result = collect(estate)  # either side may be the first to hang up, before we have read why
     background.run(_close(server))
     named = "ssh-rsa" if kind == "ssh-rsa" else "diffie-hellman-group14-sha1"

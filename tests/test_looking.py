@@ -60,9 +60,13 @@ def _edit(estate: EstateFolder, old: str, new: str, *numbers: int) -> None:
 
 def _terminal(estate: EstateFolder, *arguments: str, columns: int = 120) -> tuple[int | None, str]:
     child = pexpect.spawn(
-        str(PROGRAM), list(arguments), cwd=str(estate.path), dimensions=(50, columns), encoding="utf-8",
+        str(PROGRAM),
+        list(arguments),
+        cwd=str(estate.path),
+        dimensions=(50, columns),
+        encoding="utf-8",
         env={"TERM": "xterm-256color", "PATH": "/usr/bin:/bin"},
-    )  # fmt: skip
+    )
     child.expect(pexpect.EOF)
     child.close()
     return child.exitstatus, re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", str(child.before)).replace("\r", "")
@@ -178,8 +182,10 @@ def test_a_text_is_found_now_then_and_ever(edges: EstateFolder, index: str) -> N
     assert _found(edges, "never-before") == [("edge-2", "", "! saved at never-before")], "noise is text too"
     assert _found(edges, "deny all") == [("edge-3", "acl outside", "deny all")]
     assert _found(edges, "-e", r"^\s+deny a..$", "--where", "site=south") == [
-        ("edge-2", "acl outside", "deny any"), ("edge-3", "acl outside", "deny all"), ("edge-4", "acl outside", "deny any"),
-    ]  # fmt: skip
+        ("edge-2", "acl outside", "deny any"),
+        ("edge-3", "acl outside", "deny all"),
+        ("edge-4", "acl outside", "deny any"),
+    ]
     assert len(_found(edges, "-e", r"berth [1-3]$")) == 12
     plain = edges.run("find", "no shutdown").out
     assert "32 lines in 4 of 4 sources" in plain
@@ -210,8 +216,10 @@ def test_a_line_is_traced_to_its_beginning(edges: EstateFolder) -> None:
     (life,) = edges.run("trace", "edge-1", "berth 333", "--json").rows
     assert life["present"]
     assert [(event["version"], event["how"], event["old"], event["new"]) for event in life["events"]] == [
-        (3, "edited", "berth 33", "berth 333"), (2, "edited", "berth 3", "berth 33"), (1, "added", "", "description berth 3"),
-    ]  # fmt: skip
+        (3, "edited", "berth 33", "berth 333"),
+        (2, "edited", "berth 3", "berth 33"),
+        (1, "added", "", "description berth 3"),
+    ]
     (gone,) = edges.run("trace", "edge-1", "permit gone", "--json").rows
     assert [(event["version"], event["how"]) for event in gone["events"]] == [(5, "removed"), (4, "added")]
     said = edges.run("trace", "edge-1", "berth 333").out
@@ -372,8 +380,11 @@ def test_the_odd_ones_out(edges: EstateFolder) -> None:
     assert result.data["typical"] in ("edge-1", "edge-2")
     odd = {one["source"]: [(o["own"], o["usual"]) for o in one["oddities"]] for one in result.rows}
     assert odd == {
-        "edge-1": [], "edge-2": [], "edge-3": [("telnet on", "")], "edge-4": [("allow some", ""), ("", "deny any")],
-    }  # fmt: skip
+        "edge-1": [],
+        "edge-2": [],
+        "edge-3": [("telnet on", "")],
+        "edge-4": [("allow some", ""), ("", "deny any")],
+    }
     assert "+ telnet on  alone" in edges.run("diff", "--where", "role=edge").out
     assert edges.run("diff", "--where", "site=north").code == 2
     assert edges.run("diff", "edge-1", "--where", "site=north").code == 2
@@ -391,12 +402,26 @@ def test_no_form_of_output_tells_a_secret(edges: EstateFolder) -> None:
     edges.run("collect")
     pin = ("diff", "edge-1")
     for command in (
-        pin, (*pin, "--json"), *((*pin, "--form", form) for form in ("lines", "outline", "html")),
-        ("diff", "edge-1", "edge-2"), ("diff", "--where", "role=edge"), ("diff", "--where", "role=edge", "--json"),
-        ("changes",), ("changes", "--json"), ("changes", "--by", "site"), ("find", "snmp community"),
-        ("find", "CANARY-NEW"), ("find", "snmp", "--json"), ("find", "snmp", "--ever"), ("trace", "edge-1", "snmp"),
-        ("trace", "edge-1", "snmp", "--json"), ("noise", "edge-1"), ("requirements",), ("requirements", "--json"), ("collect", "-vv"),
-    ):  # fmt: skip
+        pin,
+        (*pin, "--json"),
+        *((*pin, "--form", form) for form in ("lines", "outline", "html")),
+        ("diff", "edge-1", "edge-2"),
+        ("diff", "--where", "role=edge"),
+        ("diff", "--where", "role=edge", "--json"),
+        ("changes",),
+        ("changes", "--json"),
+        ("changes", "--by", "site"),
+        ("find", "snmp community"),
+        ("find", "CANARY-NEW"),
+        ("find", "snmp", "--json"),
+        ("find", "snmp", "--ever"),
+        ("trace", "edge-1", "snmp"),
+        ("trace", "edge-1", "snmp", "--json"),
+        ("noise", "edge-1"),
+        ("requirements",),
+        ("requirements", "--json"),
+        ("collect", "-vv"),
+    ):
         result = edges.run(*command)
         assert "CANARY-" not in result.out.replace('"CANARY-NEW"', ""), command
     handle = edges.run("changes", "--json").rows[0]["handle"]

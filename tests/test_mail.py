@@ -26,8 +26,12 @@ def relay(tmp_path: Path) -> Iterator[Pennant]:
 def write(files_estate: EstateFolder, relay: Pennant) -> Write:
     def write(**also: str) -> EstateFolder:
         keys = {
-            "server": "localhost", "security": "starttls", "credentials": "mail", "certificate": relay.tls.fingerprint, **also,
-        }  # fmt: skip
+            "server": "localhost",
+            "security": "starttls",
+            "credentials": "mail",
+            "certificate": relay.tls.fingerprint,
+            **also,
+        }
         lines = "\n".join(f'{key} = "{value}"' for key, value in keys.items() if value)
         text = (files_estate.path / "historon.toml").read_text().partition("[credentials.mail]")[0]
         files_estate.write(f"""{text}

@@ -26,10 +26,29 @@ NIGHTS = 31
 SOURCES = [f"s{n:03}" for n in range(200)]
 HOUR, DAY = timedelta(hours=1), timedelta(days=1)
 TROUBLE = {
-    "not-resumed", "identity-changed", "store-trouble", "failing", "still-failing", "overdue", "still-overdue",
-    "collecting-blocked", "estate-refused", "service-died", "suspect", "still-suspect", "flapping", "requirement-failed", "disk-low",
-    "recovered", "resumed", "fresh-again", "requirement-met", "disk-well", "collecting-again", "estate-accepted",
-}  # fmt: skip
+    "not-resumed",
+    "identity-changed",
+    "store-trouble",
+    "failing",
+    "still-failing",
+    "overdue",
+    "still-overdue",
+    "collecting-blocked",
+    "estate-refused",
+    "service-died",
+    "suspect",
+    "still-suspect",
+    "flapping",
+    "requirement-failed",
+    "disk-low",
+    "recovered",
+    "resumed",
+    "fresh-again",
+    "requirement-met",
+    "disk-well",
+    "collecting-again",
+    "estate-accepted",
+}
 
 
 class CrashingService(Service):
@@ -73,18 +92,32 @@ def _edits(number: int, night: int) -> int:
 
 EXPECTED: dict[range, list[str]] = {
     range(5): [
-        "first", "failing", "overdue", "still-failing", "recovered", "fresh-again",
+        "first",
+        "failing",
+        "overdue",
+        "still-failing",
+        "recovered",
+        "fresh-again",
     ],
     range(5, 8): [
-        "first", "failing", "overdue", "recovered", "fresh-again", "failing", "overdue", "recovered",
-        "fresh-again", "flapping", "recovered",
+        "first",
+        "failing",
+        "overdue",
+        "recovered",
+        "fresh-again",
+        "failing",
+        "overdue",
+        "recovered",
+        "fresh-again",
+        "flapping",
+        "recovered",
     ],
     range(8, 9): ["first", "failing", "overdue", *["still-failing"] * 4],
     range(9, 10): ["first", "suspect", "overdue", "still-suspect", "recovered", "fresh-again"],
     range(10, 20): ["first"],
     range(20, 60): ["first", "changed"],
     range(150, 200): ["first"],
-}  # fmt: skip
+}
 
 
 class Month:
@@ -133,9 +166,12 @@ class Month:
 
     def service(self) -> CrashingService:
         return CrashingService(
-            self.folder.path / "historon.toml", lambda one: FolderStore(one.path(one.settings.store)), self.clock,
-            tick=timedelta(minutes=5), workers=InProcess(),
-        )  # fmt: skip
+            self.folder.path / "historon.toml",
+            lambda one: FolderStore(one.path(one.settings.store)),
+            self.clock,
+            tick=timedelta(minutes=5),
+            workers=InProcess(),
+        )
 
     async def play(self) -> None:
         self.loop = asyncio.get_running_loop()
@@ -174,8 +210,9 @@ class Month:
 def _estate_text(relay: Pennant, listener: WebListener) -> str:
     sources = "".join(
         f'[[sources]]\nname = "{name}"\nprocedure = "files"\ntimetable = "nightly"\nmax_age = "30h"\n'
-        f'labels = {{ site = "{"northmole" if number % 2 else "saltgate"}" }}\n' for number, name in enumerate(SOURCES)
-    )  # fmt: skip
+        f'labels = {{ site = "{"northmole" if number % 2 else "saltgate"}" }}\n'
+        for number, name in enumerate(SOURCES)
+    )
     return f"""
 [estate]
 name = "Brackwater Ferries"
@@ -247,9 +284,11 @@ def _notices(file: Path) -> list[Told]:
 def _events(notices: list[Told]) -> Counter[tuple[str, str | None, str]]:
     """Each event of some notices, but for the rounds that come along."""
     return Counter(
-        (event["kind"], event["source"], event["at"]) for notice in notices for event in notice["events"]
+        (event["kind"], event["source"], event["at"])
+        for notice in notices
+        for event in notice["events"]
         if event["kind"] != "round-ended"
-    )  # fmt: skip
+    )
 
 
 def _local(written: str) -> datetime:
@@ -259,11 +298,17 @@ def _local(written: str) -> datetime:
 WANTED: dict[str, Callable[[str, str | None, str], bool]] = {
     "chat": lambda kind, _source, _at: kind in TROUBLE,
     "week": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
-    "northmole": lambda kind, source, _at: kind in TROUBLE - {"fresh-again"} | {"changed"} and bool(source and int(source[1:]) % 2),
-    "pager": lambda kind, _source, _at: kind in {"failing", "still-failing", "overdue", "still-overdue", "estate-refused", "service-died"},
-    "evenings": lambda kind, _source, at: kind in TROUBLE and (_local(at).hour >= 12 or (_local(at).hour, _local(at).minute) < (0, 30)),
+    "northmole": lambda kind, source, _at: (
+        kind in TROUBLE - {"fresh-again"} | {"changed"} and bool(source and int(source[1:]) % 2)
+    ),
+    "pager": lambda kind, _source, _at: (
+        kind in {"failing", "still-failing", "overdue", "still-overdue", "estate-refused", "service-died"}
+    ),
+    "evenings": lambda kind, _source, at: (
+        kind in TROUBLE and (_local(at).hour >= 12 or (_local(at).hour, _local(at).minute) < (0, 30))
+    ),
     "operators": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
-}  # fmt: skip
+}
 
 
 @pytest.fixture
@@ -301,10 +346,19 @@ def test_every_event_of_a_month_is_told_exactly_as_the_routing_says(month: Month
     }
     received["chat"] = list({body: json.loads(body) for _, _, body in month.listener.heard}.values())
     letters = [msgspec.json.decode(one.letter, type=Letter) for one in sent if one.channel == "operators"]
-    received["operators"] = [{"events": [
-        {"kind": event.kind, "source": event.source, "at": event.at.isoformat(timespec="milliseconds").replace("+00:00", "Z")}
-        for event in letter.events
-    ]} for letter in letters]  # fmt: skip
+    received["operators"] = [
+        {
+            "events": [
+                {
+                    "kind": event.kind,
+                    "source": event.source,
+                    "at": event.at.isoformat(timespec="milliseconds").replace("+00:00", "Z"),
+                }
+                for event in letter.events
+            ]
+        }
+        for letter in letters
+    ]
     for name, wanted in WANTED.items():
         told = _events(received[name])
         meant = Counter({event: 1 for event in happened if wanted(*event)})
@@ -361,9 +415,17 @@ def _check_what_happened(record: list[Told]) -> None:
     for number in range(60, 150):
         assert by_source[SOURCES[number]] == ["first"] + ["changed"] * _edits(number, NIGHTS)
     assert [event["kind"] for event in whole] == [
-        "service-started", "service-stopped", "service-started", "service-died", "service-started", "estate-refused",
-        "estate-accepted", "service-stopped", "service-started", "service-stopped",
-    ]  # fmt: skip
+        "service-started",
+        "service-stopped",
+        "service-started",
+        "service-died",
+        "service-started",
+        "estate-refused",
+        "estate-accepted",
+        "service-stopped",
+        "service-started",
+        "service-stopped",
+    ]
     assert "cut short: round 2" in whole[3]["message"]
 
 

@@ -347,8 +347,11 @@ def test_a_service_takes_over_from_one_that_is_gone(served: EstateFolder) -> Non
         other.terminate()
         assert other.wait(120) == 0
     assert [kind for kind in _told(served) if kind.startswith("service")] == [
-        "service-started", "service-died", "service-started", "service-stopped"
-    ]  # fmt: skip
+        "service-started",
+        "service-died",
+        "service-started",
+        "service-stopped",
+    ]
 
 
 def _let_the_lease_run_out(estate: EstateFolder) -> None:

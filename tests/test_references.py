@@ -24,11 +24,23 @@ def store(tmp_path_factory: pytest.TempPathFactory) -> FolderStore:
 @pytest.mark.parametrize(
     ("name", "number"),
     [
-        ("s", 5), ("s@latest", 5), ("s@2", 2), ("s@4", 4), ("s@-1", 3), ("s@-3", 1), ("s@2026-01-02", 2), ("s@2026-01-04", 3),
-        ("s@2026-01-02T03:30", 2), ("s@2026-01-02T03:29", 1), ("s@2026-01-02T02:30Z", 2), ("s@2026-01-02T03:30:00", 2),
-        ("s@4d", 3), ("s@1d", 5), ("s@5d9h", 2),
+        ("s", 5),
+        ("s@latest", 5),
+        ("s@2", 2),
+        ("s@4", 4),
+        ("s@-1", 3),
+        ("s@-3", 1),
+        ("s@2026-01-02", 2),
+        ("s@2026-01-04", 3),
+        ("s@2026-01-02T03:30", 2),
+        ("s@2026-01-02T03:29", 1),
+        ("s@2026-01-02T02:30Z", 2),
+        ("s@2026-01-02T03:30:00", 2),
+        ("s@4d", 3),
+        ("s@1d", 5),
+        ("s@5d9h", 2),
     ],
-)  # fmt: skip
+)
 def test_every_form_names_a_version(store: FolderStore, name: str, number: int) -> None:
     assert resolve(store, Reference.parse(name), now=NOW, zone=ZoneInfo("Europe/Oslo")).number == number
 

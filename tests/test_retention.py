@@ -30,8 +30,12 @@ def test_the_last_of_each_period_stays_and_says_why() -> None:
     verdicts = plan(versions, retention, now=NOW, zone=OSLO)
     rules = {rule: sum(one.rule == rule for one in verdicts) for rule in {one.rule for one in verdicts}}
     assert rules == {
-        "the last good version": 1, "all for 2d": 8, "last of its day, for 10d": 8, "last of its week, for 30d": 3, None: 180,
-    }  # fmt: skip
+        "the last good version": 1,
+        "all for 2d": 8,
+        "last of its day, for 10d": 8,
+        "last of its week, for 30d": 3,
+        None: 180,
+    }
 
 
 def test_days_are_those_of_the_estate_not_of_utc() -> None:

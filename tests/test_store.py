@@ -68,9 +68,14 @@ def test_long_histories_read_back_through_bundles_and_epochs_and_thinning(
 
 
 _ACTIONS = st.lists(
-    st.tuples(st.sampled_from("abc"), st.sampled_from(["edit", "same", "binary", "suspect", "back", "remove"]), st.integers(0, 10**6)),
-    min_size=1, max_size=60,
-)  # fmt: skip
+    st.tuples(
+        st.sampled_from("abc"),
+        st.sampled_from(["edit", "same", "binary", "suspect", "back", "remove"]),
+        st.integers(0, 10**6),
+    ),
+    min_size=1,
+    max_size=60,
+)
 
 
 @settings(max_examples=25, deadline=None)
@@ -180,8 +185,10 @@ def test_a_store_of_each_schema_is_raised_and_loses_nothing(tmp_path: Path, file
     store = FolderStore(tmp_path)
     assert store.check() == []
     assert [(one.number, one.state, one.held) for one in store.versions("wall-1")] == [
-        (1, State.GOOD, "before the upgrade"), (2, State.GOOD, None), (3, State.SUSPECT, None),
-    ]  # fmt: skip
+        (1, State.GOOD, "before the upgrade"),
+        (2, State.GOOD, None),
+        (3, State.SUSPECT, None),
+    ]
     texts = [store.read(part) for number in (1, 2) for part in store.parts("wall-1", number)]
     assert texts == [b"hostname wall-1\nallow a\nallow b\nallow c\n", b"hostname wall-1\nallow a\nallow d\nallow c\n"]
     assert [len(store.parts("tree", number)) for number in (1, 2)] == [3, 2], "the files and their tree"

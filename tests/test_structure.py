@@ -157,10 +157,22 @@ def _public(module: _Module) -> set[str]:
 
 
 _OUTPUTS = {
-    "print", "input", "exit", "quit", "sys.exit", "os._exit", "time.sleep", "builtins.print", "builtins.input",
-    "sys.stdout.write", "sys.stderr.write", "sys.stdout.buffer.write", "sys.stdout.writelines", "sys.stdout.buffer.writelines",
+    "print",
+    "input",
+    "exit",
+    "quit",
+    "sys.exit",
+    "os._exit",
+    "time.sleep",
+    "builtins.print",
+    "builtins.input",
+    "sys.stdout.write",
+    "sys.stderr.write",
+    "sys.stdout.buffer.write",
+    "sys.stdout.writelines",
+    "sys.stdout.buffer.writelines",
     "os.abort",
-}  # fmt: skip
+}
 
 
 def _outputs(module: _Module) -> list[str]:

@@ -93,7 +93,9 @@ def test_a_grave_state_is_told_though_the_source_flaps() -> None:
 
 # ---- routing ----------------------------------------------------------------------------------------------------------
 
-ROUTED = FILES_ESTATE.replace('max_age = "26h"', 'max_age = "26h"\nlabels = { site = "northmole" }') + """
+ROUTED = (
+    FILES_ESTATE.replace('max_age = "26h"', 'max_age = "26h"\nlabels = { site = "northmole" }')
+    + """
 [[sources]]
 name = "other"
 procedure = "files"
@@ -103,7 +105,8 @@ at = "07:00"
 [channels.c]
 kind = "file"
 path = "told.jsonl"
-"""  # fmt: skip
+"""
+)
 
 
 def _estate(more: str) -> Estate:

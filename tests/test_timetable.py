@@ -52,7 +52,11 @@ def _next(timetable: Timetable, after: str, count: int = 3, zone: ZoneInfo = OSL
     [
         ({"at": "02:30"}, "2026-11-23T12:00", ["Tue 11-24 02:30+0100", "Wed 11-25 02:30+0100"]),
         ({"at": ["14:00", "02:30"]}, "2026-11-23T12:00", ["Mon 11-23 14:00+0100", "Tue 11-24 02:30+0100"]),
-        ({"at": "02:30", "weekdays": ["mon", "fri"]}, "2026-11-23T12:00", ["Fri 11-27 02:30+0100", "Mon 11-30 02:30+0100"]),
+        (
+            {"at": "02:30", "weekdays": ["mon", "fri"]},
+            "2026-11-23T12:00",
+            ["Fri 11-27 02:30+0100", "Mon 11-30 02:30+0100"],
+        ),
         ({"at": "02:30", "days": [-1]}, "2026-02-01T12:00", ["Sat 02-28 02:30+0100", "Tue 03-31 02:30+0200"]),
         ({"at": "02:30", "days": [31]}, "2026-04-01T12:00", ["Sun 05-31 02:30+0200", "Fri 07-31 02:30+0200"]),
         ({"every": "12h"}, "2026-11-23T13:00", ["Tue 11-24 00:00+0100", "Tue 11-24 12:00+0100"]),
@@ -65,7 +69,7 @@ def _next(timetable: Timetable, after: str, count: int = 3, zone: ZoneInfo = OSL
         ({"every": "12h"}, "2026-10-25T00:00", ["Sun 10-25 11:00+0100", "Mon 10-26 00:00+0100"]),
         ({"cron": "30 2 * * *"}, "2026-10-24T12:00", ["Sun 10-25 02:30+0200", "Mon 10-26 02:30+0100"]),
     ],
-)  # fmt: skip
+)
 def test_instants_are_as_people_mean_them(said: dict[str, object], after: str, due: list[str]) -> None:
     assert _next(_timetable(**said), after, len(due)) == due
 
@@ -133,8 +137,10 @@ def test_quiet_hours_are_waited_for_and_freezes_leave_out() -> None:
     source = estate.sources["files"]
     start = datetime(2026, 11, 23, 20, tzinfo=UTC)
     assert [f"{at.astimezone(OSLO):%d %H:%M}" for at, _ in islice(due_instants(estate, source, start), 3)] == [
-        "24 06:00", "24 12:00", "25 06:00",
-    ]  # fmt: skip
+        "24 06:00",
+        "24 12:00",
+        "25 06:00",
+    ]
     freeze = convert({"from": date(2026, 11, 24), "to": date(2026, 12, 1)}, Freeze)
     frozen = _estate(_timetable(at="12:00"), freeze)
     assert f"{next(due_instants(frozen, source, start))[0]:%m-%d}" == "12-02"
@@ -148,14 +154,21 @@ def test_quiet_hours_are_waited_for_and_freezes_leave_out() -> None:
 @pytest.mark.parametrize(
     ("said", "problem"),
     [
-        ({}, "says when in one way"), ({"at": "02:30", "every": "1h"}, "says when in one way"),
-        ({"at": "26:30"}, '"26:30" is not a time of day'), ({"cron": "0 9 * *"}, "has not five fields"),
-        ({"cron": "61 9 * * *"}, "minute, hour"), ({"cron": "0 0 31 2 *"}, "31 2"), ({"every": "1s"}, "a minute at least"),
-        ({"at": "02:30", "weekdays": ["monday"]}, '"monday" is not possible here'), ({"at": "02:30", "days": [0]}, "count from 1"),
-        ({"at": "02:30", "days": [32]}, "a whole number <= 31"), ({"every": "1h", "weekdays": ["mon"]}, "they belong to at"),
-        ({"at": "02:30", "quiet": ["8-9"]}, '"8-9" is not a span of hours'), ({"at": "02:30", "spread": "1d"}, "less than a day"),
+        ({}, "says when in one way"),
+        ({"at": "02:30", "every": "1h"}, "says when in one way"),
+        ({"at": "26:30"}, '"26:30" is not a time of day'),
+        ({"cron": "0 9 * *"}, "has not five fields"),
+        ({"cron": "61 9 * * *"}, "minute, hour"),
+        ({"cron": "0 0 31 2 *"}, "31 2"),
+        ({"every": "1s"}, "a minute at least"),
+        ({"at": "02:30", "weekdays": ["monday"]}, '"monday" is not possible here'),
+        ({"at": "02:30", "days": [0]}, "count from 1"),
+        ({"at": "02:30", "days": [32]}, "a whole number <= 31"),
+        ({"every": "1h", "weekdays": ["mon"]}, "they belong to at"),
+        ({"at": "02:30", "quiet": ["8-9"]}, '"8-9" is not a span of hours'),
+        ({"at": "02:30", "spread": "1d"}, "less than a day"),
     ],
-)  # fmt: skip
+)
 def test_wrong_timetables_are_refused(said: dict[str, object], problem: str) -> None:
     found = [str(one) for one in problems_of(said, Timetable)]
     assert found
@@ -163,7 +176,9 @@ def test_wrong_timetables_are_refused(said: dict[str, object], problem: str) -> 
 
 
 def test_of_a_wrong_timetable_is_told_what_was_understood(estate: EstateFolder) -> None:
-    estate.write(FILES_ESTATE + """
+    estate.write(
+        FILES_ESTATE
+        + """
 [timetables.a]
 cron = "15 9 * * 8"
 [timetables.b]
@@ -171,7 +186,8 @@ at = "02:30"
 spread = "40"
 [timetables.c]
 cron = "@daily"
-""")  # fmt: skip
+"""
+    )
     said = estate.run("agenda").err
     assert re.search(
         r"timetables.a.cron: .*It was understood as minute 15, hour 9: next (\d{4}-\d\d-\d\d 09:15(, )?){5}\)", said
@@ -184,13 +200,16 @@ cron = "@daily"
 
 # ---- the agenda -------------------------------------------------------------------------------------------------------
 
-SCHEDULED = FILES_ESTATE.replace("[[sources]]", """
+SCHEDULED = FILES_ESTATE.replace(
+    "[[sources]]",
+    """
 [timetables.nightly]
 at = "02:30"
 [timetables.weekly]
 cron = "0 9 * * 1"
 [[sources]]
-""").replace('max_age = "26h"', 'max_age = "26h"\ntimetable = ["nightly", "weekly"]')  # fmt: skip
+""",
+).replace('max_age = "26h"', 'max_age = "26h"\ntimetable = ["nightly", "weekly"]')
 
 
 @pytest.fixture
@@ -209,11 +228,14 @@ def test_the_agenda_tells_what_is_due_and_what_will_not_go_well(scheduled: Estat
     plain = scheduled.run("agenda").out
     assert re.search(r"02:30 +\S.* +files +nightly", plain)
     assert "nightly: " in plain
-    scheduled.write(SCHEDULED.replace('at = "02:30"', 'at = "02:30"\nweekdays = ["mon"]') + """
+    scheduled.write(
+        SCHEDULED.replace('at = "02:30"', 'at = "02:30"\nweekdays = ["mon"]')
+        + """
 [[sources]]
 name = "other"
 procedure = "files"
-""")  # fmt: skip
+"""
+    )
     said = scheduled.run("agenda", "--for", "21d").out
     assert "warning: files: is due too seldom for its max_age of 26h" in said
     assert "warning: never due: other (give them a timetable)" in said
@@ -282,9 +304,12 @@ def test_once_does_what_is_due_once_however_long_it_was_missed(scheduled: Estate
 @contextmanager
 def _serving(estate: EstateFolder, *arguments: str) -> Iterator["subprocess.Popen[str]"]:
     process = subprocess.Popen(
-        [PROGRAM, "serve", *arguments], cwd=estate.path, stderr=subprocess.PIPE, text=True,
+        [PROGRAM, "serve", *arguments],
+        cwd=estate.path,
+        stderr=subprocess.PIPE,
+        text=True,
         env={"PATH": os.environ["PATH"], "HOME": str(estate.path)},
-    )  # fmt: skip
+    )
     try:
         yield process
     finally:
@@ -359,7 +384,8 @@ def test_a_unit_lets_the_service_write_where_the_estate_file_says_that_it_does(s
     assert f"ReadWritePaths={scheduled.path}\n" in before
     text = (scheduled.path / "historon.toml").read_text()
     scheduled.write(
-        text + """
+        text
+        + """
 [copies.far]
 path = "/mnt/far/historon"
 mount = "/mnt/far"
@@ -384,7 +410,7 @@ procedure = "pushed"
 name = "gate"
 procedure = "left"
 """
-    )  # fmt: skip
+    )
     unit = scheduled.run("service-files", "timer").out
     assert f"ReadWritePaths={scheduled.path} -/mnt/far -/srv/drop/door -/var/log/historon\n" in unit
 
@@ -459,8 +485,9 @@ def test_a_source_that_gets_overdue_is_noticed_though_nothing_ran(scheduled: Est
 def test_the_board_by_label_paused_and_narrow(estate: EstateFolder) -> None:
     sources = "".join(
         f'[[sources]]\nname = "s{n}"\nprocedure = "files"\nmax_age = "1d"\nlabels = {{ site = "{"ab"[n % 2]}" }}\n'
-        + ('skip = "being moved"\n' if n == 3 else "") for n in range(6)
-    )  # fmt: skip
+        + ('skip = "being moved"\n' if n == 3 else "")
+        for n in range(6)
+    )
     estate.write(FILES_ESTATE.partition("[[sources]]")[0] + sources)
     by = estate.run("status", "--by", "site")
     assert by.code == 1
@@ -469,9 +496,14 @@ def test_the_board_by_label_paused_and_narrow(estate: EstateFolder) -> None:
     assert "skipped" in estate.run("status").out
     assert estate.run("status", "--by", "colour").code == 2
     child = pexpect.spawn(
-        str(PROGRAM), ["status", "--watch", "1"], cwd=str(estate.path), dimensions=(30, 80), encoding="utf-8",
-        env={"TERM": "xterm", "PATH": "/usr/bin:/bin"}, timeout=30,
-    )  # fmt: skip
+        str(PROGRAM),
+        ["status", "--watch", "1"],
+        cwd=str(estate.path),
+        dimensions=(30, 80),
+        encoding="utf-8",
+        env={"TERM": "xterm", "PATH": "/usr/bin:/bin"},
+        timeout=30,
+    )
     for _ in range(2):
         child.expect("5 never collected of 6 sources")
     child.sendintr()

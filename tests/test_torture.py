@@ -74,9 +74,14 @@ def test_what_took_longer_than_its_length_once_does_so_no_more(parser: str, now:
     assert _tried(_BY_NAME[parser], now, before) == ""
 
 
-@pytest.mark.parametrize("line", [
-    b"-rwxr-xr-x root:root 2026-13-01T00:00:00Z a\n", b"-rwxr-xr-x root:root 2026-01-01 a\n", b'-rwxr-xr-x a:b 2026-01-01T00:00:00Z "a\n',
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "line",
+    [
+        b"-rwxr-xr-x root:root 2026-13-01T00:00:00Z a\n",
+        b"-rwxr-xr-x root:root 2026-01-01 a\n",
+        b'-rwxr-xr-x a:b 2026-01-01T00:00:00Z "a\n',
+    ],
+)
 def test_what_only_looks_like_the_metadata_of_a_tree_is_compared_all_the_same(line: bytes) -> None:
     assert _tried(_BY_NAME["trees compared"], _HEAD_OF_TREE + line, _HEAD_OF_TREE) == ""
     assert _tried(_BY_NAME["kept"], _HEAD_OF_TREE + line, _HEAD_OF_TREE) == ""

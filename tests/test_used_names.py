@@ -77,11 +77,21 @@ def _unresolved(old: str, new: str) -> list[str]:
 @pytest.mark.parametrize(
     ("text", "gone", "came", "uses"),
     [
-        (_LISTS, " deny ip any\n", "", "used by 2: interface port-1 / access-group EDGE-IN in; interface port-2 / access-group EDGE-IN in"),
+        (
+            _LISTS,
+            " deny ip any\n",
+            "",
+            "used by 2: interface port-1 / access-group EDGE-IN in; interface port-2 / access-group EDGE-IN in",
+        ),
         (_UPSTREAMS, "10.0.0.2:80", "10.0.0.9:80", "used by 1: server / location / / proxy_pass http://tickets"),
-        (_OBJECTS, "10.0.0.5 ", "10.0.0.9 ", 'used by 2: config policy / edit 1 / set target "srv-web"; config policy / edit 2 / set source "srv-web"'),
+        (
+            _OBJECTS,
+            "10.0.0.5 ",
+            "10.0.0.9 ",
+            'used by 2: config policy / edit 1 / set target "srv-web"; config policy / edit 2 / set source "srv-web"',
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_an_edit_touches_is_told_with_its_users(text: str, gone: str, came: str, uses: str) -> None:
     (change,) = _changes(text, text.replace(gone, came))
     assert change.uses == uses
@@ -90,19 +100,39 @@ def test_what_an_edit_touches_is_told_with_its_users(text: str, gone: str, came:
 @pytest.mark.parametrize(
     ("text", "gone", "came", "told"),
     [
-        (_LISTS, "access-list MGMT\n permit tcp 10.9.0.0/16 port 22\n", "",
-         "access-list MGMT: no longer defined, and still used by 2: interface port-3 / access-group MGMT in; line console / access-class MGMT in"),
-        (_LISTS, "access-list EDGE-IN\n", "access-list EDGE-OUT\n",
-         "access-list EDGE-IN: no longer defined, and still used by 2: interface port-1 / access-group EDGE-IN in; interface port-2 / access-group EDGE-IN in"),
+        (
+            _LISTS,
+            "access-list MGMT\n permit tcp 10.9.0.0/16 port 22\n",
+            "",
+            "access-list MGMT: no longer defined, and still used by 2: interface port-3 / access-group MGMT in; line console / access-class MGMT in",
+        ),
+        (
+            _LISTS,
+            "access-list EDGE-IN\n",
+            "access-list EDGE-OUT\n",
+            "access-list EDGE-IN: no longer defined, and still used by 2: interface port-1 / access-group EDGE-IN in; interface port-2 / access-group EDGE-IN in",
+        ),
         (_LISTS, "access-class MGMT in", "access-class MGNT in", ""),
-        (_LISTS, "port-3\n access-group MGMT in", "port-3\n access-group MGNT in",
-         "interface port-3 / access-group MGNT in: MGNT is defined nowhere as access-list"),
-        (_UPSTREAMS, "upstream maps {\n    server 10.0.0.3:80;\n}\n", "",
-         "upstream maps: no longer defined, and still used by 1: server / location /maps / proxy_pass http://maps"),
-        (_OBJECTS, 'edit 1\n        set source "all"\n        set target "srv-web"', 'edit 1\n        set source "all"\n        set target "srv-wbe"',
-         'config policy / edit 1 / set target "srv-wbe": srv-wbe is defined nowhere as config address / edit'),
+        (
+            _LISTS,
+            "port-3\n access-group MGMT in",
+            "port-3\n access-group MGNT in",
+            "interface port-3 / access-group MGNT in: MGNT is defined nowhere as access-list",
+        ),
+        (
+            _UPSTREAMS,
+            "upstream maps {\n    server 10.0.0.3:80;\n}\n",
+            "",
+            "upstream maps: no longer defined, and still used by 1: server / location /maps / proxy_pass http://maps",
+        ),
+        (
+            _OBJECTS,
+            'edit 1\n        set source "all"\n        set target "srv-web"',
+            'edit 1\n        set source "all"\n        set target "srv-wbe"',
+            'config policy / edit 1 / set target "srv-wbe": srv-wbe is defined nowhere as config address / edit',
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_leads_nowhere_is_told(text: str, gone: str, came: str, told: str) -> None:
     assert _unresolved(text, text.replace(gone, came)) == [told] * bool(told)
 
@@ -125,9 +155,14 @@ def test_where_nothing_is_certain_nothing_is_told(old: str, new: str) -> None:
 
 def test_it_is_an_alarm_of_its_own_everywhere(estate: EstateFolder) -> None:
     describe_estate(
-        estate, over="local", steps='{ pull = "data" }', source="", procedure="", head="",
+        estate,
+        over="local",
+        steps='{ pull = "data" }',
+        source="",
+        procedure="",
+        head="",
         more='[channels.c]\nkind = "file"\npath = "told"\n',
-    )  # fmt: skip
+    )
     data = estate.path / "data"
     data.mkdir()
     (data / "quay.cfg").write_text(_LISTS)

@@ -37,9 +37,12 @@ def test_every_command_that_is_named_is_there(estate: EstateFolder) -> None:
 def test_what_cannot_be_told_is_not_well(estate: EstateFolder) -> None:
     """The sum of it: nothing is known, and no exit code says that all is well."""
     describe_estate(
-        estate, over="local", steps='{ keep = ["false"], as = "x" }', source='max_age = "1h"',
+        estate,
+        over="local",
+        steps='{ keep = ["false"], as = "x" }',
+        source='max_age = "1h"',
         more='[[requirements]]\nname = "r"\nmust = ["x"]\n',
-    )  # fmt: skip
+    )
     assert estate.run("collect", PW="x", UP="y").code == 3
     assert estate.run("status", PW="x", UP="y").code == 1
     assert estate.run("requirements", PW="x", UP="y").code == 1

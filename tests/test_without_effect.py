@@ -15,15 +15,40 @@ _LOCAL = '[procedures.p]\nover = "local"\nsteps = [{ keep = ["echo", "x"], as = 
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        (_WEB + '[credentials.c]\nuser = "u"\npassword = "env:PW"\nkey = "file:k.pem"\n[[sources]]\nname = "s"\nprocedure = "p"\naddress = "127.0.0.1"\ncredentials = "c"\n', "is used by none of its sources (over https)"),
-        (_LOCAL + '[[sources]]\nname = "s"\nprocedure = "p"\nvalues = { name = "other" }\n', "{name} is Historon's own and cannot be set"),
+        (
+            _WEB
+            + '[credentials.c]\nuser = "u"\npassword = "env:PW"\nkey = "file:k.pem"\n[[sources]]\nname = "s"\nprocedure = "p"\naddress = "127.0.0.1"\ncredentials = "c"\n',
+            "is used by none of its sources (over https)",
+        ),
+        (
+            _LOCAL + '[[sources]]\nname = "s"\nprocedure = "p"\nvalues = { name = "other" }\n',
+            "{name} is Historon's own and cannot be set",
+        ),
         (_LOCAL.replace('"x"], as', '"{user}"], as') + '[[sources]]\nname = "s"\nprocedure = "p"\n', "user"),
-        (_WEB + '[[sources]]\nname = "s"\nprocedure = "p"\naddress = "127.0.0.1"\nhost_key = "SHA256:aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"\n', "means nothing over https"),
-        ('[procedures.p]\nover = "local"\nsteps = [{ pull = "d/", as = "x", newest = "*.cfg", exclude = ["b*"] }]\n[[sources]]\nname = "s"\nprocedure = "p"\n', "newest"),
-        (_LOCAL.replace('as = "x"', 'as = "x", ends_with = "pattern:("') + '[[sources]]\nname = "s"\nprocedure = "p"\n', "not a regular expression"),
+        (
+            _WEB
+            + '[[sources]]\nname = "s"\nprocedure = "p"\naddress = "127.0.0.1"\nhost_key = "SHA256:aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"\n',
+            "means nothing over https",
+        ),
+        (
+            '[procedures.p]\nover = "local"\nsteps = [{ pull = "d/", as = "x", newest = "*.cfg", exclude = ["b*"] }]\n[[sources]]\nname = "s"\nprocedure = "p"\n',
+            "newest",
+        ),
+        (
+            _LOCAL.replace('as = "x"', 'as = "x", ends_with = "pattern:("')
+            + '[[sources]]\nname = "s"\nprocedure = "p"\n',
+            "not a regular expression",
+        ),
     ],
-    ids=["key over https", "a built-in value", "user without an account", "a host key over https", "exclude beside newest", "a wrong expression"],
-)  # fmt: skip
+    ids=[
+        "key over https",
+        "a built-in value",
+        "user without an account",
+        "a host key over https",
+        "exclude beside newest",
+        "a wrong expression",
+    ],
+)
 def test_what_has_no_effect_is_a_mistake(estate: EstateFolder, text: str, said: str) -> None:
     estate.write(_HEAD + text)
     result = estate.run("doctor")
@@ -33,11 +58,15 @@ def test_what_has_no_effect_is_a_mistake(estate: EstateFolder, text: str, said: 
 
 def test_picking_by_a_field_that_nothing_has_fails_the_step(estate: EstateFolder) -> None:
     (estate.path / "list.json").write_text(json.dumps([{"id": "a"}, {"id": "b"}]))
-    describe_estate(estate, over="local", steps="""
+    describe_estate(
+        estate,
+        over="local",
+        steps="""
         { send = ["cat", "list.json"], learn = { items = 'json:' } },
         { pick = "one", from = "items", newest = "made" },
         { keep = ["echo", "{one.id}"], as = "x" },
-    """)  # fmt: skip
+    """,
+    )
     result = collect(estate)
     assert result.code == 3
     assert 'nothing to pick: none of 2 in items has "made"' in result.out
@@ -49,10 +78,15 @@ def test_picking_by_a_field_that_nothing_has_fails_the_step(estate: EstateFolder
 
 
 def test_the_end_may_hold_values_and_be_an_expression(estate: EstateFolder) -> None:
-    describe_estate(estate, over="local", source='values = { last = "closing" }', steps="""
+    describe_estate(
+        estate,
+        over="local",
+        source='values = { last = "closing" }',
+        steps="""
         { keep = ["printf", "one\\ntwo\\nclosing\\n"], as = "a", ends_with = "{last}" },
         { keep = ["printf", "one\\ntwo\\nend 17\\n"], as = "b", ends_with = 'pattern:^end \\d+$' },
-    """)  # fmt: skip
+    """,
+    )
     result = collect(estate)
     assert result.code == 0, result.said
     text = (estate.path / "historon.toml").read_text()
@@ -66,10 +100,14 @@ def test_the_end_may_hold_values_and_be_an_expression(estate: EstateFolder) -> N
 def test_what_stands_inside_a_pause_is_taken_without_pausing_when_it_is_not_wanted(estate: EstateFolder) -> None:
     purser = Purser(estate.path / "purser")
     purser.write({"a.conf": "one\n"})
-    describe_estate(estate, over="local", steps="""
+    describe_estate(
+        estate,
+        over="local",
+        steps="""
         { send = ["echo", "mode live"], learn = { mode = 'pattern:mode (\\w+)' } },
         { pause = ["purser/purserctl", "pause"], when = { mode = '^cold' }, resume = ["purser/purserctl", "resume"], steps = [{ pull = "purser/data", as = "data" }, { keep = ["purser/purserctl", "state"], as = "state" }] },
-    """)  # fmt: skip
+    """,
+    )
     result = collect(estate)
     assert result.code == 0, result.said
     assert parts_of(estate)["data/a.conf"] == b"one\n", "the data folder is never missing without a word"
@@ -77,11 +115,15 @@ def test_what_stands_inside_a_pause_is_taken_without_pausing_when_it_is_not_want
 
 
 def test_tidying_up_something_that_was_never_learnt_is_a_remark(estate: EstateFolder) -> None:
-    describe_estate(estate, over="local", steps="""
+    describe_estate(
+        estate,
+        over="local",
+        steps="""
         { keep = ["echo", "x"], as = "x" },
         { send = ["echo", "job 7"], learn = { job = 'pattern:job (\\d+)' }, when = { name = '^another' } },
         { tidy = ["rm", "job-{job}"] },
-    """)  # fmt: skip
+    """,
+    )
     result = collect(estate)
     assert result.code == 0, result.said
     assert "was left out" in result.out or "was left out" in " ".join(estate.run("rounds", "1").out.split())

@@ -221,9 +221,12 @@ def test_an_answer_that_takes_too_long_to_read_fails_its_own_source_alone(
     estate: EstateFolder, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
     names = ("hostile", *(f"h{number}" for number in range(5)))
-    estate.write(_ANSWERS + "".join(
-        f'[[sources]]\nname = "{name}"\nprocedure = "asks"\nvalues = {{ path = "{name}" }}\n' for name in names
-    ))  # fmt: skip
+    estate.write(
+        _ANSWERS
+        + "".join(
+            f'[[sources]]\nname = "{name}"\nprocedure = "asks"\nvalues = {{ path = "{name}" }}\n' for name in names
+        )
+    )
     for name in names:
         (estate.path / name).write_text("<answer><word>fine</word></answer>\n")
     (estate.path / "hostile").write_text("a" * 64 + "b\n")

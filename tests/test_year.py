@@ -77,14 +77,18 @@ BROKEN: dict[str, tuple[tuple[int, ...], list[tuple[int, int, str, str]], str]] 
     "what was taken is not put away": ((1,), [], "left over"),
     "status forgets the last try": ((1,), [(3, 1, "an error in a whole file", "drop-braces-001")], "false all-clear"),
     "what is overdue is not told": ((0,), [(2, 3, "not there", "file-indentation-000")], "missing notice"),
-    "a service that was left paused is not resumed": ((7,), [(2, 1, "a service that does not resume", "paused-headers-007")], "false all-clear"),
+    "a service that was left paused is not resumed": (
+        (7,),
+        [(2, 1, "a service that does not resume", "paused-headers-007")],
+        "false all-clear",
+    ),
     "a dead holder's lease is obeyed": ((0,), [(2, 1, "killed at a turn", "")], "defect"),
     "loss travels into the copy": ((0, 1, 4), [(2, 1, "the store loses versions", "")], "loss"),
     "secrets are shown": ((0, 6, 15, 21, 24), [(3, 1, "looked at", "")], "secret"),
     "trouble is told every half minute": ((0,), [(2, 1, "the disk is read-only", "")], "double notice"),
     "one letter stops a mailbox": ((4,), [(2, 1, "a letter without an export", "mail-indentation-004")], "loss"),
     "a round goes to another store": ((0, 6), [(2, 1, "the store is replaced", "")], "loss"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", BROKEN)

@@ -131,10 +131,31 @@ def _terminal(shot: str, command: str, folder: Path, shown: str = "") -> None:
     )
     environment = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{ROOT / '.venv' / 'bin'}:{os.environ['PATH']}"}
     window = subprocess.Popen(
-        ["xterm", "-geometry", "126x39+0+0", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#14181d", "-fg", "#d8dee6",
-         "-xrm", "XTerm*cursorColor: #14181d", "-xrm", "XTerm*color8: #7d8794", "-e", "bash", "-c", script],
-        cwd=folder, env=environment, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        [
+            "xterm",
+            "-geometry",
+            "126x39+0+0",
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "12",
+            "-bg",
+            "#14181d",
+            "-fg",
+            "#d8dee6",
+            "-xrm",
+            "XTerm*cursorColor: #14181d",
+            "-xrm",
+            "XTerm*color8: #7d8794",
+            "-e",
+            "bash",
+            "-c",
+            script,
+        ],
+        cwd=folder,
+        env=environment,
+        stderr=subprocess.DEVNULL,
+    )
     deadline = time.monotonic() + 60
     while not done.exists() and time.monotonic() < deadline:
         time.sleep(0.1)
@@ -169,11 +190,22 @@ def _photograph(page: Path, shot: str, size: str) -> None:
         print(f"{shot}: left out, as there is no chromium")
         return
     subprocess.run(
-        [browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync",
-         "--no-first-run", f"--user-data-dir={page.parent}/profile", f"--window-size={size}",
-         f"--screenshot={OUT / shot}.png", page.as_uri()],
-        check=True, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        [
+            browser,
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-background-networking",
+            "--disable-sync",
+            "--no-first-run",
+            f"--user-data-dir={page.parent}/profile",
+            f"--window-size={size}",
+            f"--screenshot={OUT / shot}.png",
+            page.as_uri(),
+        ],
+        check=True,
+        stderr=subprocess.DEVNULL,
+    )
     print(f"{shot}: {page.name}")
 
 

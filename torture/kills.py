@@ -211,8 +211,10 @@ class _Listening(_Collecting):
         root = Path(__file__).parent.parent
         self._process = subprocess.Popen(
             [sys.executable, "-c", "from torture.kills import stand; stand()", self.kind, self.folder],
-            cwd=root, stdin=subprocess.PIPE, stdout=subprocess.PIPE,
-        )  # fmt: skip
+            cwd=root,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+        )
         assert self._process.stdout is not None
         told = json.loads(self._process.stdout.readline())
         key = "certificate" if self.kind == "https" else "host_key"
@@ -565,9 +567,11 @@ class _OnStore(Scenario):
         super().__init__(folder)
         self.truth: dict[tuple[str, int], bytes] = {}
         (folder / "historon.toml").write_text(
-            _HEAD + self.head + '[procedures.p]\nover = "local"\nsteps = [{ pull = "x" }]\n'
+            _HEAD
+            + self.head
+            + '[procedures.p]\nover = "local"\nsteps = [{ pull = "x" }]\n'
             + "".join(f'[[sources]]\nname = "s{n}"\nprocedure = "p"\nretention = "r"\n' for n in range(self.sources))
-        )  # fmt: skip
+        )
         self._made = folder / "made"
         self._fill(FolderStore.create(self._made), range(self.versions))
 
@@ -707,9 +711,28 @@ def _listed(folder: Path) -> dict[str, tuple[int, object]]:
 
 
 SCENARIOS: tuple[type[Scenario], ...] = (
-    File, LargeFile, Tree, Program, Shell, Telnet, Netconf, Web, Archive, Paused, Dropped, DroppedMoved, DroppedKept, Mailed, MailedSeen, ImapRemoved, ImapMoved, Served,
-    Pruned, Copied, Restored,
-)  # fmt: skip
+    File,
+    LargeFile,
+    Tree,
+    Program,
+    Shell,
+    Telnet,
+    Netconf,
+    Web,
+    Archive,
+    Paused,
+    Dropped,
+    DroppedMoved,
+    DroppedKept,
+    Mailed,
+    MailedSeen,
+    ImapRemoved,
+    ImapMoved,
+    Served,
+    Pruned,
+    Copied,
+    Restored,
+)
 
 
 # ---- the campaign ----------------------------------------------------------------------------------------------------
@@ -727,8 +750,15 @@ class Campaign:
 
 
 def campaign(
-    kind: type[Scenario], folder: Path, prefork: Prefork, *, stride: int = 1, first: int = 0, by_chance: int = 0, seed: int = 1,
-) -> Campaign:  # fmt: skip
+    kind: type[Scenario],
+    folder: Path,
+    prefork: Prefork,
+    *,
+    stride: int = 1,
+    first: int = 0,
+    by_chance: int = 0,
+    seed: int = 1,
+) -> Campaign:
     """Kill at every point, or every so many, and then so many times by chance. The first trouble ends it."""
     folder.mkdir()
     scenario = kind(folder)

@@ -45,9 +45,15 @@ __all__ = ["Seen", "Siege"]
 PROGRAM = Path(sys.executable).with_name("historon")
 LATE = timedelta(seconds=2)
 _LOOKS = (
-    ["status"], ["changes", "--since", "5m"], ["rounds"], ["versions", "honest-ssh-0"], ["find", "berth"], ["trace", "honest-file-0", "turn"],
-    ["diff", "honest-tree-0"], ["verify", "honest-file-1"],
-)  # fmt: skip
+    ["status"],
+    ["changes", "--since", "5m"],
+    ["rounds"],
+    ["versions", "honest-ssh-0"],
+    ["find", "berth"],
+    ["trace", "honest-file-0", "turn"],
+    ["diff", "honest-tree-0"],
+    ["verify", "honest-file-1"],
+)
 _HONEST = ("ssh", "netconf", "https", "file", "tree", "command")
 _HEAD = """
 [estate]

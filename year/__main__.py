@@ -30,9 +30,18 @@ _COLUMNS = ("loss", "double", "secret", "false all-clear", "missing notice", "do
 @click.option("--shrink/--no-shrink", default=True, help="Look for the shortest script of the first finding.")
 @click.option("--json", "as_json", is_flag=True, help="The findings, for programs.")
 def main(
-    *, seed: str, days: int, sources: int, dense: float, only: tuple[str, ...], script: Path | None, broken: tuple[str, ...],
-    stop: bool, shrink: bool, as_json: bool,
-) -> None:  # fmt: skip
+    *,
+    seed: str,
+    days: int,
+    sources: int,
+    dense: float,
+    only: tuple[str, ...],
+    script: Path | None,
+    broken: tuple[str, ...],
+    stop: bool,
+    shrink: bool,
+    as_json: bool,
+) -> None:
     """Play a year, print what was found by kind of fault, and of the first finding the shortest script."""
     began = time.monotonic()
     faulthandler.register(signal.SIGUSR1)  # one that hangs may be asked where

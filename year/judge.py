@@ -25,17 +25,29 @@ _AGEING = 0.8
 _OFTEN = 3  # more of one kind about the estate in a night is nobody's wish
 _NEAR = timedelta(minutes=50)  # how near to a limit an age may be on either side of it
 _KILLED = {  # of which trigger the round was that ended with the process
-    "killed at a step": "timetable", "killed at a turn": "timetable", "killed, and down until noon": "timetable",
+    "killed at a step": "timetable",
+    "killed at a turn": "timetable",
+    "killed, and down until noon": "timetable",
     "killed while collecting by hand": "hand",
-}  # fmt: skip
+}
 _SECRET = re.compile(rb"pw-canary-|harbour-light|signal-flag")
 _DEFECT = re.compile(rb"Traceback|a defect in Historon")
 _FILES = {"ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "reserve", "spool", "writing"}
 _ALWAYS = {"service-started", "service-stopped", "round-ended", "all-well", "skipped", "resumed"}
 _ABOUT_ESTATE = {
-    "collecting-blocked", "collecting-again", "store-trouble", "disk-low", "disk-well", "estate-refused", "estate-accepted",
-    "service-died", "copy-behind", "copy-well", "store-damaged", "store-verified",
-}  # fmt: skip
+    "collecting-blocked",
+    "collecting-again",
+    "store-trouble",
+    "disk-low",
+    "disk-well",
+    "estate-refused",
+    "estate-accepted",
+    "service-died",
+    "copy-behind",
+    "copy-well",
+    "store-damaged",
+    "store-verified",
+}
 
 
 _Key = tuple[str, str | None, str, int | None]
@@ -468,9 +480,10 @@ class Judge:
     def _judge_letters(self, events: Sequence[dict[str, Any]]) -> None:
         """The operators' letters name everything that went wrong."""
         self._unwritten += [
-            (event["kind"], event["source"]) for event in events
+            (event["kind"], event["source"])
+            for event in events
             if event["source"] and event["kind"] in ("failing", "suspect", "identity-changed", "not-resumed", "changed")
-        ]  # fmt: skip
+        ]
         files = sorted(self._outside.glob("*.eml"))
         for file in files[self._seen["letters"] :]:
             letter = message_from_bytes(file.read_bytes(), policy=default)

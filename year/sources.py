@@ -40,17 +40,42 @@ class Post:
 
 # In this order, so that the first few already are of every kind.
 POSTS: Sequence[Post] = (
-    Post("file", "indentation"), Post("drop", "braces", sign="marker", then="remove"), Post("ssh-shell", "indentation"),
-    Post("tree", "words"), Post("mail", "indentation", then="move"), Post("https", "xml"), Post("file", "json"),
-    Post("paused", "headers"), Post("netconf", "netconf"), Post("file", "archive"), Post("program", "flat"),
-    Post("drop", "csv", sign="checksum", then="move"), Post("ssh-exec", "archive"), Post("file", "database"),
-    Post("telnet", "indentation"), Post("file", "prefixes"), Post("file", "xml"), Post("drop", "xml", sign="format", then="keep"),
-    Post("mail", "json", then="remove"), Post("file", "csv"), Post("https", "json"), Post("file", "braces"),
-    Post("drop", "indentation", sign="ends", then="remove"), Post("ssh-shell", "indentation"), Post("file", "words"),
-    Post("file", "headers"), Post("paused", "indentation"), Post("file", "flat"), Post("tree", "indentation"),
-    Post("drop", "flat", sign="size", then="move"), Post("netconf", "netconf"), Post("program", "json"),
-    Post("mail", "archive", then="keep"), Post("drop", "archive", sign="renamed", then="remove"), Post("file", "large"),
-)  # fmt: skip
+    Post("file", "indentation"),
+    Post("drop", "braces", sign="marker", then="remove"),
+    Post("ssh-shell", "indentation"),
+    Post("tree", "words"),
+    Post("mail", "indentation", then="move"),
+    Post("https", "xml"),
+    Post("file", "json"),
+    Post("paused", "headers"),
+    Post("netconf", "netconf"),
+    Post("file", "archive"),
+    Post("program", "flat"),
+    Post("drop", "csv", sign="checksum", then="move"),
+    Post("ssh-exec", "archive"),
+    Post("file", "database"),
+    Post("telnet", "indentation"),
+    Post("file", "prefixes"),
+    Post("file", "xml"),
+    Post("drop", "xml", sign="format", then="keep"),
+    Post("mail", "json", then="remove"),
+    Post("file", "csv"),
+    Post("https", "json"),
+    Post("file", "braces"),
+    Post("drop", "indentation", sign="ends", then="remove"),
+    Post("ssh-shell", "indentation"),
+    Post("file", "words"),
+    Post("file", "headers"),
+    Post("paused", "indentation"),
+    Post("file", "flat"),
+    Post("tree", "indentation"),
+    Post("drop", "flat", sign="size", then="move"),
+    Post("netconf", "netconf"),
+    Post("program", "json"),
+    Post("mail", "archive", then="keep"),
+    Post("drop", "archive", sign="renamed", then="remove"),
+    Post("file", "large"),
+)
 
 
 @dataclass
@@ -170,9 +195,13 @@ class Source:
             return f'{folder}\nsteps = [{{ pull = "*.{self.style.suffix}", {as_part} }}]'
         suffix = self.style.suffix
         signs = {
-            "marker": "marker:{file}.done", "checksum": "checksum:{file}.sha256", "size": "size:{file}.size",
-            "ends": f"ends:{self.style.end}", "format": f"format:{suffix}", "renamed": "renamed",
-        }  # fmt: skip
+            "marker": "marker:{file}.done",
+            "checksum": "checksum:{file}.sha256",
+            "size": "size:{file}.size",
+            "ends": f"ends:{self.style.end}",
+            "format": f"format:{suffix}",
+            "renamed": "renamed",
+        }
         folder = f'over = "drop-folder"\nfolder = "{place}"\nthen = "{self.post.then}"'
         complete = signs[self.post.sign]
         return f'{folder}\nsteps = [{{ pull = "export-*.{suffix}", {as_part}, complete = "{complete}" }}]'
@@ -227,9 +256,10 @@ class Source:
         file.write_bytes(content)
         _set_time(file, at)
         beside = {
-            "marker": ("done", b""), "size": ("size", str(len(content)).encode()),
+            "marker": ("done", b""),
+            "size": ("size", str(len(content)).encode()),
             "checksum": ("sha256", f"{hashlib.sha256(content).hexdigest()}  {name}\n".encode()),
-        }.get(self.post.sign)  # fmt: skip
+        }.get(self.post.sign)
         if not whole:
             self.unwanted.append(name)
         elif beside:

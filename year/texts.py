@@ -56,9 +56,11 @@ def secret_of(rng: random.Random) -> str:
 
 def _section(name: str, rng: random.Random) -> Section:
     settings = [
-        ("description", f"berth-{rng.randrange(900)}"), ("address", f"10.{rng.randrange(90)}.{rng.randrange(250)}.1"),
-        ("mtu", str(rng.choice([1400, 1500, 9000]))), ("password", secret_of(rng)),
-    ]  # fmt: skip
+        ("description", f"berth-{rng.randrange(900)}"),
+        ("address", f"10.{rng.randrange(90)}.{rng.randrange(250)}.1"),
+        ("mtu", str(rng.choice([1400, 1500, 9000]))),
+        ("password", secret_of(rng)),
+    ]
     return Section(name, settings[: rng.randrange(2, 5)])
 
 
@@ -102,9 +104,14 @@ def _update(model: Model, rng: random.Random) -> None:
 
 
 EDITS: dict[str, Callable[[Model, random.Random], None]] = {
-    "a section more": _add, "a section less": _remove, "another value": _change, "a setting more": _extend,
-    "a password rotated": _rotate, "renamed": _rename, "another release": _update,
-}  # fmt: skip
+    "a section more": _add,
+    "a section less": _remove,
+    "another value": _change,
+    "a setting more": _extend,
+    "a password rotated": _rotate,
+    "renamed": _rename,
+    "another release": _update,
+}
 
 
 # ---- styles ----------------------------------------------------------------------------------------------------------
@@ -256,4 +263,4 @@ STYLES: dict[str, Style] = {
     "database": Style("db", _database),
     "netconf": Style("xml", _netconf),
     "large": Style("bin", lambda model: _large(model, 17 * 2**20)),
-}  # fmt: skip
+}

@@ -9,9 +9,13 @@ from typing import IO
 __all__ = ["Rejoined", "TooMuchError", "decompressed", "kind_by_head"]
 
 _MAGIC = {
-    b"\x1f\x8b": "gzip", b"PK\x03\x04": "zip", b"PK\x05\x06": "zip", b"BZh": "bzip2", b"\xfd7zXZ\0": "xz",
+    b"\x1f\x8b": "gzip",
+    b"PK\x03\x04": "zip",
+    b"PK\x05\x06": "zip",
+    b"BZh": "bzip2",
+    b"\xfd7zXZ\0": "xz",
     b"SQLite format 3\0": "sqlite",
-}  # fmt: skip
+}
 _PIECE = 2**18
 _XZ_MEMORY = 2**28  # bytes that unpacking may take; what a file asks for may be sixteen times as much
 

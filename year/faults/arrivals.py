@@ -125,8 +125,12 @@ FAULTS = (
     Arriving("several pushes", _dropped(), _several),
     Arriving("pushes out of order", _dropped(), _backwards),
     Arriving("no push", _dropped(), _none, _NOTHING),
-    Arriving("a push that is not finished", _dropped("marker", "size", "checksum", "ends", "format"), _unfinished, _STUCK),
-    Arriving("a companion that is older than its file", _dropped("marker", "size", "checksum"), _stale_companion, _STUCK),
+    Arriving(
+        "a push that is not finished", _dropped("marker", "size", "checksum", "ends", "format"), _unfinished, _STUCK
+    ),
+    Arriving(
+        "a companion that is older than its file", _dropped("marker", "size", "checksum"), _stale_companion, _STUCK
+    ),
     Arriving("a foreign file beside", _dropped(), _foreign),
     Arriving("an error in a whole file", _dropped("marker", "size", "checksum", "renamed"), _wrong_content),
     Arriving("no letter", _mailed, _none, _NOTHING),
@@ -135,4 +139,4 @@ FAULTS = (
     Arriving("a letter twice", _mailed, _twice),
     Arriving("an identifier used again", _mailed, _same_name),
     Arriving("a letter without an export", _mailed, _empty_letter, _NOTHING | BAD),
-)  # fmt: skip
+)

@@ -114,8 +114,11 @@ FAULTS = (
     Spoiled("zeros after a power cut", _by_itself, _with(lambda content, _rng: bytes(len(content)))),
     Spoiled("an error page instead", _by_itself, _with(lambda _content, _rng: _PAGE)),
     Spoiled("an error message instead", _by_itself, _with(lambda _content, _rng: b"Error: the disk is full\n")),
-    Spoiled("an error document instead", lambda source: _by_itself(source) and source.post.style in ("json", "xml"),
-            lambda offer, source, _rng: Offer({source.part: _ERRORS[source.post.style]}, offer.mode)),
+    Spoiled(
+        "an error document instead",
+        lambda source: _by_itself(source) and source.post.style in ("json", "xml"),
+        lambda offer, source, _rng: Offer({source.part: _ERRORS[source.post.style]}, offer.mode),
+    ),
     Spoiled("most of it gone", _text, _with(_shrunken), frozenset({"suspect"})),
     Spoiled("written twice", _text, _with(_doubled), _WRONG),
     Spoiled("remnants of paging", lambda source: _text(source) and _by_itself(source), _with(_remnants), _WRONG),
@@ -124,9 +127,20 @@ FAULTS = (
     Spoiled("an archive cut off", _packed, _with(_cut_packed)),
     Spoiled("an empty archive", _packed, _with(_empty_archive)),
     Spoiled("a database cut off", lambda source: source.post.style == "database", _with(_half)),
-    Spoiled("a flood", lambda source: _by_itself(source), _with(lambda content, _rng: content * (5 * 2**20 // len(content))), frozenset({"failed"})),
+    Spoiled(
+        "a flood",
+        lambda source: _by_itself(source),
+        _with(lambda content, _rng: content * (5 * 2**20 // len(content))),
+        frozenset({"failed"}),
+    ),
     Spoiled("not there", _file, _none, frozenset({"failed"}), (1, 4)),
-    Spoiled("a folder half gone", lambda source: source.post.transport == "tree", lambda offer, _source, _rng: Offer(
-        {name: content for name, content in (offer.parts or {}).items() if name.endswith("main.cfg")}, offer.mode), frozenset({"suspect"})),
+    Spoiled(
+        "a folder half gone",
+        lambda source: source.post.transport == "tree",
+        lambda offer, _source, _rng: Offer(
+            {name: content for name, content in (offer.parts or {}).items() if name.endswith("main.cfg")}, offer.mode
+        ),
+        frozenset({"suspect"}),
+    ),
     Spoiled("a folder not there", lambda source: source.post.transport == "tree", _none, frozenset({"failed"})),
-)  # fmt: skip
+)

@@ -29,7 +29,13 @@ FAULTS = (
     Spoiled("the port is closed", _DEVICES, _behaving(CLOSED), _FAILED, (1, 4)),
     Spoiled("nobody answers", _DEVICES, _behaving(SILENT), _FAILED),
     Spoiled("the account is refused", _DEVICES, _behaving(REFUSES), _FAILED, (1, 3)),
-    Spoiled("another host key", _over("ssh-shell", "ssh-exec", "netconf"), _behaving(ANOTHER_KEY), _FAILED, event="identity-changed"),
+    Spoiled(
+        "another host key",
+        _over("ssh-shell", "ssh-exec", "netconf"),
+        _behaving(ANOTHER_KEY),
+        _FAILED,
+        event="identity-changed",
+    ),
     Spoiled("another certificate", _over("https"), _behaving(ANOTHER_KEY), _FAILED, event="identity-changed"),
     Spoiled("mute after log-in", _SHELLS, _behaving("MUTE"), _FAILED),
     Spoiled("answers without end", _SHELLS, _behaving("ENDLESS"), _FAILED),
@@ -48,5 +54,7 @@ FAULTS = (
     Spoiled("no answer to a request", _over("netconf"), _behaving("HANGS"), _FAILED),
     Spoiled("broken framing", _over("netconf"), _behaving("GARBLES"), _FAILED),
     Spoiled("a service that cannot be paused", _over("paused"), _behaving("cannot-pause"), _FAILED),
-    Spoiled("a service that does not resume", _over("paused"), _behaving("cannot-resume"), _FAILED, (1, 2), "not-resumed"),
-)  # fmt: skip
+    Spoiled(
+        "a service that does not resume", _over("paused"), _behaving("cannot-resume"), _FAILED, (1, 2), "not-resumed"
+    ),
+)

@@ -190,8 +190,9 @@ class KilledPruning(Disturbance):
 
     def stops(self, play: "Play") -> _Stops:
         return [
-            (play.at(time(14)), lambda: self._prune(play, self.rng.randrange(40))), (play.at(time(14, 30)), lambda: Pruned._prune(play)),
-        ]  # fmt: skip
+            (play.at(time(14)), lambda: self._prune(play, self.rng.randrange(40))),
+            (play.at(time(14, 30)), lambda: Pruned._prune(play)),
+        ]
 
     @staticmethod
     def _prune(play: "Play", step: int) -> None:
@@ -241,9 +242,20 @@ class Looked(Disturbance):
     def _look(self, play: "Play") -> None:
         name = self.rng.choice([*play.sources])
         for words in (
-            ["changes", "--since", "3d"], ["diff", name], ["show", name], ["versions", name], ["rounds"], ["agenda"], ["find", "berth-1"],
-            ["trace", name, "hostname"], ["noise", name], ["notices", "--history"], ["sources"], ["copies"], ["verify", name],
-        ):  # fmt: skip
+            ["changes", "--since", "3d"],
+            ["diff", name],
+            ["show", name],
+            ["versions", name],
+            ["rounds"],
+            ["agenda"],
+            ["find", "berth-1"],
+            ["trace", name, "hostname"],
+            ["noise", name],
+            ["notices", "--history"],
+            ["sources"],
+            ["copies"],
+            ["verify", name],
+        ):
             code, _, err = play.ask(*words)
             if play.is_odd(code, 0, 1, 2):
                 play.find("defect", " ".join(words), f"it ended with {code}: {err[-300:]}")
@@ -300,8 +312,9 @@ class DiskTrouble(Disturbance):
     def stops(self, play: "Play") -> _Stops:
         begins = play.at(self.from_)  # a night may lack an hour
         return [
-            (begins, lambda: self._be(play, self.disk)), (begins + timedelta(minutes=80), lambda: self._be(play, Disk.WELL)),
-        ]  # fmt: skip
+            (begins, lambda: self._be(play, self.disk)),
+            (begins + timedelta(minutes=80), lambda: self._be(play, Disk.WELL)),
+        ]
 
     @staticmethod
     def _be(play: "Play", disk: Disk) -> None:
@@ -609,7 +622,37 @@ def rot(ledger: Path, rng: Random) -> tuple[int, bytes]:
 
 
 DISTURBANCES: Sequence[type[Disturbance]] = (
-    KilledAtStep, KilledAtTurn, KilledAndDown, Down, DownForLong, Restarted, SecondService, ByHand, KilledByHand, Pruned,
-    KilledPruning, Restored, Looked, ClockWrong, ClockForward, DiskTrouble, DiskFilling, DiskReadOnly, DiskSlow, StoreAway, StoreReplaced,
-    Rot, EstateWrong, EstateChanged, AnotherZone, SecretGone, MailLater, MailDown, WebDown, AllDown, CopyAway, CopyRot, CopyCutShort,
-)  # fmt: skip
+    KilledAtStep,
+    KilledAtTurn,
+    KilledAndDown,
+    Down,
+    DownForLong,
+    Restarted,
+    SecondService,
+    ByHand,
+    KilledByHand,
+    Pruned,
+    KilledPruning,
+    Restored,
+    Looked,
+    ClockWrong,
+    ClockForward,
+    DiskTrouble,
+    DiskFilling,
+    DiskReadOnly,
+    DiskSlow,
+    StoreAway,
+    StoreReplaced,
+    Rot,
+    EstateWrong,
+    EstateChanged,
+    AnotherZone,
+    SecretGone,
+    MailLater,
+    MailDown,
+    WebDown,
+    AllDown,
+    CopyAway,
+    CopyRot,
+    CopyCutShort,
+)

@@ -155,22 +155,39 @@ class Historon:
         yield from self.store.pieces(part)
 
     def restore(
-        self, version: Version | str, folder: str | Path, *, only: str | None = None, overwrite: bool = False,
-        permissions: bool = False, outward_links: bool = False,
-    ) -> "Restored":  # fmt: skip
+        self,
+        version: Version | str,
+        folder: str | Path,
+        *,
+        only: str | None = None,
+        overwrite: bool = False,
+        permissions: bool = False,
+        outward_links: bool = False,
+    ) -> "Restored":
         """Write a version, or a part of it, to a folder, as `historon restore` does; secrets and all."""
         from historon.restore import write_version
 
         found = self._version(version)
         return write_version(
-            self.store, found, Path(folder), self.masks(found.source), only=only, overwrite=overwrite,
-            permissions=permissions, outward_links=outward_links,
-        )  # fmt: skip
+            self.store,
+            found,
+            Path(folder),
+            self.masks(found.source),
+            only=only,
+            overwrite=overwrite,
+            permissions=permissions,
+            outward_links=outward_links,
+        )
 
     def masks(
-        self, source: str, *, reveal: bool = False, with_noise: bool = False, ignore_case: bool = False,
+        self,
+        source: str,
+        *,
+        reveal: bool = False,
+        with_noise: bool = False,
+        ignore_case: bool = False,
         ignore_space: bool = False,
-    ) -> "Masks":  # fmt: skip
+    ) -> "Masks":
         """What is left out of comparisons and of sight, by the source's procedure.
 
         Of a source that the estate file no longer names these are the general ones alone.
@@ -180,9 +197,13 @@ class Historon:
         known = self.estate.sources.get(source)
         procedure = self.estate.procedure_of(known) if known else None
         return Masks.of(
-            procedure, key=self.store.fingerprint_key(), reveal=reveal, with_noise=with_noise, ignore_case=ignore_case,
+            procedure,
+            key=self.store.fingerprint_key(),
+            reveal=reveal,
+            with_noise=with_noise,
+            ignore_case=ignore_case,
             ignore_space=ignore_space,
-        )  # fmt: skip
+        )
 
     def _version(self, version: Version | str) -> Version:
         return self.version(version) if isinstance(version, str) else version
@@ -190,9 +211,16 @@ class Historon:
     # ---- what changed ------------------------------------------------------------------------------------------------
 
     def diff(
-        self, old: str, new: str | None = None, *, only: str | None = None, reveal: bool = False,
-        with_noise: bool = False, ignore_case: bool = False, ignore_space: bool = False,
-    ) -> Difference:  # fmt: skip
+        self,
+        old: str,
+        new: str | None = None,
+        *,
+        only: str | None = None,
+        reveal: bool = False,
+        with_noise: bool = False,
+        ignore_case: bool = False,
+        ignore_space: bool = False,
+    ) -> Difference:
         """What differs between two versions, two sources, or a version and a `file:PATH`.
 
         Of a bare source alone it is its last change, of `SOURCE@WHEN` alone what changed from then to its latest.
@@ -261,9 +289,16 @@ class Historon:
     # ---- looking for something ---------------------------------------------------------------------------------------
 
     def find(
-        self, text: str, *, where: Sequence[str] = (), at: str | None = None, ever: bool = False,
-        expression: bool = False, exact_case: bool = False, reveal: bool = False,
-    ) -> Found:  # fmt: skip
+        self,
+        text: str,
+        *,
+        where: Sequence[str] = (),
+        at: str | None = None,
+        ever: bool = False,
+        expression: bool = False,
+        exact_case: bool = False,
+        reveal: bool = False,
+    ) -> Found:
         """Where a text stands now, stood at a moment, or ever stood, line by line.
 
         `at` is a date, an instant or an age. Raises UsageError when the text is none, or the expression has a mistake.
@@ -313,9 +348,13 @@ class Historon:
     # ---- what changes the store --------------------------------------------------------------------------------------
 
     def collect(
-        self, *names: str, where: Sequence[str] = (), observer: "Observer | None" = None,
-        trust: "Callable[[Mapping[str, OfferedKey]], bool] | None" = None, stopped_by: Sequence[signal.Signals] = (),
-    ) -> Collected:  # fmt: skip
+        self,
+        *names: str,
+        where: Sequence[str] = (),
+        observer: "Observer | None" = None,
+        trust: "Callable[[Mapping[str, OfferedKey]], bool] | None" = None,
+        stopped_by: Sequence[signal.Signals] = (),
+    ) -> Collected:
         """Collect from these sources, or all, now: one round; then tell the channels what is to be told.
 
         `observer` hears how each source fares. Host keys that are shown for the first time are refused, unless `trust`

@@ -66,9 +66,14 @@ class _Round:
         for one in self._stopped_by:
             asyncio.get_running_loop().add_signal_handler(one, task.cancel)
         return await run_round(
-            self._opened.estate, sources, self._opened.store, clock=self._opened.clock, observer=self._hear,
-            trigger="hand", workers=workers,
-        )  # fmt: skip
+            self._opened.estate,
+            sources,
+            self._opened.store,
+            clock=self._opened.clock,
+            observer=self._hear,
+            trigger="hand",
+            workers=workers,
+        )
 
     def _hear(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         self._observer(event)

@@ -15,8 +15,15 @@ from historon.estate import Estate, read_estate
 from historon.store import Store, still_paused
 
 __all__ = [
-    "App", "estate_option", "example", "json_option", "pass_app", "query_options", "reveal_option", "where_option",
-]  # fmt: skip
+    "App",
+    "estate_option",
+    "example",
+    "json_option",
+    "pass_app",
+    "query_options",
+    "reveal_option",
+    "where_option",
+]
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -83,9 +90,12 @@ def pass_app(function: F) -> F:
 def estate_option(function: F) -> F:
     """Every command about an estate may be told where it is."""
     return click.option(
-        "--estate", "estate_file", metavar="FILE", default=lambda: os.environ.get("HISTORON_ESTATE"),
+        "--estate",
+        "estate_file",
+        metavar="FILE",
+        default=lambda: os.environ.get("HISTORON_ESTATE"),
         help="The estate file or its folder; otherwise $HISTORON_ESTATE, or historon.toml here or above.",
-    )(function)  # fmt: skip
+    )(function)
 
 
 def where_option(function: F) -> F:

@@ -19,26 +19,39 @@ _LONGEST = 240
 def part_data(change: PartChange, context: int, weights: Weights) -> dict[str, object]:
     """One part, for programs."""
     return {
-        "part": change.name, "was": change.was, "kind": change.kind, "added": change.added, "removed": change.removed,
+        "part": change.name,
+        "was": change.was,
+        "kind": change.kind,
+        "added": change.added,
+        "removed": change.removed,
         "changes": [change_data(one, weights) for one in change.changes],
         "hunks": [
             {
-                "old_start": hunk.old_start, "new_start": hunk.new_start, "path": _path(hunk),
+                "old_start": hunk.old_start,
+                "new_start": hunk.new_start,
+                "path": _path(hunk),
                 "lines": [row.mark + row.line.decode("utf-8", "replace").rstrip("\n") for row in hunk.rows],
             }
             for hunk in hunks(change, context)
         ],
-    }  # fmt: skip
+    }
 
 
 def change_data(change: Change, weights: Weights | None = None) -> dict[str, object]:
     """One change, for programs, with what it weighs."""
     weight = weights.of(change) if weights else None
     return {
-        "how": change.how, "path": change.path, "old": change.old, "new": change.new, "old_at": change.old_at,
-        "new_at": change.new_at, "lines_under": change.more, "used_by": change.used_by, "moved_from_to": change.ranks,
+        "how": change.how,
+        "path": change.path,
+        "old": change.old,
+        "new": change.new,
+        "old_at": change.old_at,
+        "new_at": change.new_at,
+        "lines_under": change.more,
+        "used_by": change.used_by,
+        "moved_from_to": change.ranks,
         **({"weight": weight.number, "why": weight.why or None} if weight else {}),
-    }  # fmt: skip
+    }
 
 
 def change_text(change: Change, weights: Weights) -> "Text":

@@ -37,10 +37,23 @@ __all__ = [
 ]
 
 STYLES = {
-    "first": "cyan", "changed": "cyan", "unchanged": "dim", "suspect": "yellow", "failed": "bold red", "skipped": "dim",
-    "fresh": "green", "ageing": "yellow", "overdue": "bold red", "never": "bold red", "no limit": "dim",
-    "good": "", "noise": "dim", "met": "", "not met": "bold red", "unknown": "yellow",
-}  # fmt: skip
+    "first": "cyan",
+    "changed": "cyan",
+    "unchanged": "dim",
+    "suspect": "yellow",
+    "failed": "bold red",
+    "skipped": "dim",
+    "fresh": "green",
+    "ageing": "yellow",
+    "overdue": "bold red",
+    "never": "bold red",
+    "no limit": "dim",
+    "good": "",
+    "noise": "dim",
+    "met": "",
+    "not met": "bold red",
+    "unknown": "yellow",
+}
 
 _TAIL_LINES = 4
 _EXCERPT_LINES, _EXCERPT_WIDTH = 3, 160

@@ -9,11 +9,26 @@ from historon.estate import describe
 __all__ = ["skew_words", "told_instant"]
 
 _DIRECTIVES = {
-    "Y": r"\d{4}", "y": r"\d{2}", "m": r"\d{1,2}", "d": r"\d{1,2}", "e": r"\d{1,2}", "H": r"\d{1,2}", "I": r"\d{1,2}",
-    "M": r"\d{1,2}", "S": r"\d{1,2}", "f": r"\d{1,6}", "j": r"\d{3}", "p": r"[AaPp][Mm]", "b": r"[A-Za-z]{3}",
-    "B": r"[A-Za-z]+", "a": r"[A-Za-z]{3}", "A": r"[A-Za-z]+", "z": r"[+-]\d{2}:?\d{2}|Z", "Z": r"[A-Za-z]{3,5}",
+    "Y": r"\d{4}",
+    "y": r"\d{2}",
+    "m": r"\d{1,2}",
+    "d": r"\d{1,2}",
+    "e": r"\d{1,2}",
+    "H": r"\d{1,2}",
+    "I": r"\d{1,2}",
+    "M": r"\d{1,2}",
+    "S": r"\d{1,2}",
+    "f": r"\d{1,6}",
+    "j": r"\d{3}",
+    "p": r"[AaPp][Mm]",
+    "b": r"[A-Za-z]{3}",
+    "B": r"[A-Za-z]+",
+    "a": r"[A-Za-z]{3}",
+    "A": r"[A-Za-z]+",
+    "z": r"[+-]\d{2}:?\d{2}|Z",
+    "Z": r"[A-Za-z]{3,5}",
     "%": "%",
-}  # fmt: skip
+}
 
 
 def told_instant(text: str, form: str, zone: ZoneInfo) -> datetime | None:

@@ -184,9 +184,7 @@ def _compared(question: Question, *, suspect: bool) -> _Compared:
     return _told(telling, learnt, changed=bool(telling), follows=follows)
 
 
-def _told(
-    changes: Sequence[PartChange], reader: Reader, *, changed: bool, follows: Sequence[str] = ()
-) -> _Compared:  # fmt: skip
+def _told(changes: Sequence[PartChange], reader: Reader, *, changed: bool, follows: Sequence[str] = ()) -> _Compared:
     """What is to be kept and told of changes."""
     added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
     made = each_fingerprint(changes, reader)
@@ -301,9 +299,14 @@ def _outcome(question: Question, inspection: Inspection, compared: _Compared | N
 
 
 def question_about(
-    store: Store, source: Source, procedure: Procedure, kept: Sequence[Kept], masks: Masks, reader: Reader,
+    store: Store,
+    source: Source,
+    procedure: Procedure,
+    kept: Sequence[Kept],
+    masks: Masks,
+    reader: Reader,
     rules: Sequence[Requirement] = (),
-) -> Question:  # fmt: skip
+) -> Question:
     """What is to be found out about an export, with all that the store knows. StoreError when it cannot be read."""
     good = store.state(source.name).good
     before = {part.name: part for part in store.parts(source.name, good)} if good is not None else None

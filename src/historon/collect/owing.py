@@ -18,9 +18,10 @@ OWED = "owed"  # under which the ledger remembers what is to be put away of what
 def owing(estate: Estate, store: Store, *, but: Container[str] = ()) -> list[Source]:
     """Sources for whose exports something is owed: a process ended before it came to it. StoreError."""
     return [
-        estate.sources[name] for name, owed in store.recall_all(OWED).items()
+        estate.sources[name]
+        for name, owed in store.recall_all(OWED).items()
         if owed and name in estate.sources and name not in but
-    ]  # fmt: skip
+    ]
 
 
 async def settle(reach: Reach, estate: Estate, store: Store, source: Source) -> str:

@@ -105,10 +105,14 @@ class Reach:
             return reference.resolve(self._estate.folder) if reference else None
 
         return Account(
-            written.user, fetched(written.password), fetched(written.key), fetched(written.passphrase),
-            fetched(written.elevation), self._estate.path(written.certificate) if written.certificate else None,
+            written.user,
+            fetched(written.password),
+            fetched(written.key),
+            fetched(written.passphrase),
+            fetched(written.elevation),
+            self._estate.path(written.certificate) if written.certificate else None,
             written.agent,
-        )  # fmt: skip
+        )
 
     def masks(self, source: Source, key: bytes) -> Masks:
         """The masks of the source's procedure, which also know the secrets of its account."""
@@ -200,20 +204,26 @@ class Reach:
         values = values_of(source, target.procedure, account.user if account else "", self._clock())
         secrets = [(name, getattr(account, name, None)) for name in ACCOUNT_VALUES]
         return Surroundings(
-            source=source.name, workers=self._workers,
+            source=source.name,
+            workers=self._workers,
             values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
-            clock=self._clock, zone=self._estate.zone, reopen=lambda: self._open(target),
-            hide=lambda secret: masks.also(secret.encode()), told=told,
+            clock=self._clock,
+            zone=self._estate.zone,
+            reopen=lambda: self._open(target),
+            hide=lambda secret: masks.also(secret.encode()),
+            told=told,
             paused=lambda resume, at_it: self._note_pause(source, target.procedure, resume, at_it=at_it),
-        )  # fmt: skip
+        )
 
     def _note_pause(self, source: Source, procedure: Procedure, resume: Said | None, *, at_it: bool) -> None:
         """Put on record that a source is paused, how to resume it and who is at it, or that it is no more."""
         now = self._clock()
         note = {
-            "resume": resume, "since": now.isoformat(), "until": (now + procedure.deadline).isoformat(),
+            "resume": resume,
+            "since": now.isoformat(),
+            "until": (now + procedure.deadline).isoformat(),
             "by": this_process() if at_it else "",
-        }  # fmt: skip
+        }
         self._store.remember(source.name, PAUSED, json.dumps(note) if resume is not None else "")
 
     async def resume(self, source: Source, said: Said) -> None:
@@ -245,9 +255,15 @@ class Reach:
             assert account is not None  # noqa: S101 (a jump always has credentials)
             hop = Hop(source.via, jump, account)
         return Target(
-            source, self._estate.procedure_of(source), self._found_account(source.credentials), self._estate.folder,
-            self._spool, lambda topic: self._store.recall(source.name, topic), self._clock, hop,
-        )  # fmt: skip
+            source,
+            self._estate.procedure_of(source),
+            self._found_account(source.credentials),
+            self._estate.folder,
+            self._spool,
+            lambda topic: self._store.recall(source.name, topic),
+            self._clock,
+            hop,
+        )
 
     def _found_account(self, name: str | None) -> Account | None:
         account = self._accounts.get(name) if name else None

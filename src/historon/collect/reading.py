@@ -21,9 +21,13 @@ _MOST = 4 * 2**20  # bytes that a value may take up that is learnt
 
 
 async def read_in(
-    answer: Answer, work: Callable[..., T], *given: Any, expressions: Iterable[Expression | None], workers: Workers,
+    answer: Answer,
+    work: Callable[..., T],
+    *given: Any,
+    expressions: Iterable[Expression | None],
+    workers: Workers,
     source: str,
-) -> T:  # fmt: skip
+) -> T:
     """What `work`, a function of some module, finds in the answer with what is given.
 
     `expressions` are those that it looks for; None stands for one that may take long on a short answer too. LookupError

@@ -29,10 +29,18 @@ _INTERRUPTED = "the round was interrupted"
 
 
 async def run_round(
-    estate: Estate, sources: Sequence[Source], store: Store, *, clock: Clock, observer: Observer, trigger: str,
-    delays: Mapping[str, timedelta] | None = None, places: Places | None = None, workers: Workers | None = None,
+    estate: Estate,
+    sources: Sequence[Source],
+    store: Store,
+    *,
+    clock: Clock,
+    observer: Observer,
+    trigger: str,
+    delays: Mapping[str, timedelta] | None = None,
+    places: Places | None = None,
+    workers: Workers | None = None,
     mark: str | None = None,
-) -> RoundReport:  # fmt: skip
+) -> RoundReport:
     """Collect these sources and record what came of it.
 
     `delays` says how much later than the round some of them begin. Rounds that share `places` share the limits on how
@@ -85,9 +93,16 @@ class _Found:
 
 class _Round:
     def __init__(
-        self, estate: Estate, store: Store, clock: Clock, observer: Observer, delays: Mapping[str, timedelta],
-        places: Places, workers: Workers, mark: str | None,
-    ) -> None:  # fmt: skip
+        self,
+        estate: Estate,
+        store: Store,
+        clock: Clock,
+        observer: Observer,
+        delays: Mapping[str, timedelta],
+        places: Places,
+        workers: Workers,
+        mark: str | None,
+    ) -> None:
         self._estate = estate
         self._delays = delays
         self._store = store
@@ -141,9 +156,16 @@ class _Round:
         results = [self._results[source.name] for source in sources]
         name = self._estate.settings.name
         return RoundReport(
-            name, self._number, began, ended, results, interrupted, self._store_trouble, self._remarks,
+            name,
+            self._number,
+            began,
+            ended,
+            results,
+            interrupted,
+            self._store_trouble,
+            self._remarks,
             resumed=self._resumed,
-        )  # fmt: skip
+        )
 
     def _still_paused(self) -> list[StillPaused]:
         try:
@@ -246,14 +268,33 @@ class _Round:
         newly, met_again, held = _checked(checked_before, rules, judged)
         note = masks.seen("; ".join(remarks)) or None
         result = SourceResult(
-            source.name, judged.outcome, timedelta(), None, judged.added, judged.removed, note, lines=judged.lines,
-            families=judged.families, unmet=newly, met_again=met_again,
-        )  # fmt: skip
+            source.name,
+            judged.outcome,
+            timedelta(),
+            None,
+            judged.added,
+            judged.removed,
+            note,
+            lines=judged.lines,
+            families=judged.families,
+            unmet=newly,
+            met_again=met_again,
+        )
         entry = Entry(
-            source.name, judged.outcome, at, timedelta(), judged.parts, judged.state, judged.added, judged.removed,
-            note, judged.families, judged.signature, remembered=self._remembered(export, judged, held),
+            source.name,
+            judged.outcome,
+            at,
+            timedelta(),
+            judged.parts,
+            judged.state,
+            judged.added,
+            judged.removed,
+            note,
+            judged.families,
+            judged.signature,
+            remembered=self._remembered(export, judged, held),
             made=self._made(source, export, at),
-        )  # fmt: skip
+        )
         return _Found(entry, result)
 
     @staticmethod

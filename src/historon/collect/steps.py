@@ -43,8 +43,18 @@ __all__ = ["StepObserver", "StepTaken", "Surroundings", "resume", "take_steps"]
 T = TypeVar("T")
 _HOSTILE = ("..", ".", "")
 _FILLED = (
-    "as_", "json", "form", "body", "headers", "filter", "answers", "checksum", "include", "exclude", "ends_with",
-)  # fmt: skip
+    "as_",
+    "json",
+    "form",
+    "body",
+    "headers",
+    "filter",
+    "answers",
+    "checksum",
+    "include",
+    "exclude",
+    "ends_with",
+)
 _RESUMES = 3
 _MOST_TURNS = 1000
 
@@ -429,14 +439,21 @@ class _Taking:
                 self.session.secrets.add(str(value))
 
     async def _read(
-        self, answer: Answer, work: Callable[..., T], *given: Any,
+        self,
+        answer: Answer,
+        work: Callable[..., T],
+        *given: Any,
         asked: Check | Finder | Iterable[Pattern] | None = None,
-    ) -> T:  # fmt: skip
+    ) -> T:
         """What is found in an answer, by the expressions of what is asked."""
         return await read_in(
-            answer, work, *given, expressions=expressions_of(asked), workers=self.around.workers,
+            answer,
+            work,
+            *given,
+            expressions=expressions_of(asked),
+            workers=self.around.workers,
             source=self.around.source,
-        )  # fmt: skip
+        )
 
     def _fill(self, said: Said) -> Said:
         with _failing():

@@ -21,12 +21,25 @@ _HEAD = 512
 _PIECE = 2**18
 _MOST = 4 * 2**30  # bytes that are unpacked of one archive
 _MOST_MEMBERS = 200_000
-_ERRORS = (tarfile.TarError, zipfile.BadZipFile, OSError, EOFError, ValueError, zlib.error, lzma.LZMAError,
-           NotImplementedError, RuntimeError)  # fmt: skip
+_ERRORS = (
+    tarfile.TarError,
+    zipfile.BadZipFile,
+    OSError,
+    EOFError,
+    ValueError,
+    zlib.error,
+    lzma.LZMAError,
+    NotImplementedError,
+    RuntimeError,
+)
 _TAR_KINDS = {
-    tarfile.DIRTYPE: stat.S_IFDIR, tarfile.SYMTYPE: stat.S_IFLNK, tarfile.LNKTYPE: stat.S_IFLNK,
-    tarfile.CHRTYPE: stat.S_IFCHR, tarfile.BLKTYPE: stat.S_IFBLK, tarfile.FIFOTYPE: stat.S_IFIFO,
-}  # fmt: skip
+    tarfile.DIRTYPE: stat.S_IFDIR,
+    tarfile.SYMTYPE: stat.S_IFLNK,
+    tarfile.LNKTYPE: stat.S_IFLNK,
+    tarfile.CHRTYPE: stat.S_IFCHR,
+    tarfile.BLKTYPE: stat.S_IFBLK,
+    tarfile.FIFOTYPE: stat.S_IFIFO,
+}
 
 
 class ArchiveError(Exception):

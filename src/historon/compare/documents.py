@@ -60,9 +60,11 @@ class _Plain(Node):
     """A place that was read as a whole."""
 
     def __init__(
-        self, value: str | None = None, fields: Mapping[str, Node] | None = None,
+        self,
+        value: str | None = None,
+        fields: Mapping[str, Node] | None = None,
         lists: Mapping[str, Sequence[Node]] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._value, self._fields, self._lists = value, fields or {}, lists or {}
 
     @property
@@ -262,11 +264,19 @@ def parse_trees(old: bytes, new: bytes) -> tuple[Document, Document]:
     """
     sides = [{member.name: member for member in read_tree(content)} for content in (old, new)]
     return tuple(  # type: ignore[return-value]
-        Document("tree", _Plain(fields={
-            name: _member(member) for name, member in side.items() if name in other or not stat.S_ISREG(member.mode)
-        }), _Tree())
+        Document(
+            "tree",
+            _Plain(
+                fields={
+                    name: _member(member)
+                    for name, member in side.items()
+                    if name in other or not stat.S_ISREG(member.mode)
+                }
+            ),
+            _Tree(),
+        )
         for side, other in zip(sides, sides[::-1], strict=True)
-    )  # fmt: skip
+    )
 
 
 def _member(member: Member) -> Node:

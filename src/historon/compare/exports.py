@@ -153,10 +153,12 @@ class PartChange:
             return any(wanted.encode() in _place(outline, lines, at).lower() for at in range(start, end))
 
         edits = [
-            edit for edit in self.edits
-            if self.structured or under(sides[0], self.old, edit.old_from, edit.old_to)
+            edit
+            for edit in self.edits
+            if self.structured
+            or under(sides[0], self.old, edit.old_from, edit.old_to)
             or under(sides[1], self.new, edit.new_from, edit.new_to)
-        ]  # fmt: skip
+        ]
         made = replace(self, edits=edits)
         made.__dict__["changes"] = kept
         return made

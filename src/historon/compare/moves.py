@@ -80,9 +80,7 @@ def _stretches(start: int, end: int, left_out: set[int]) -> list[tuple[int, int]
     return found
 
 
-def _run(
-    old: Sequence[bytes], at: int, removed: set[int], new: Sequence[bytes], to: int, added: set[int]
-) -> int:  # fmt: skip
+def _run(old: Sequence[bytes], at: int, removed: set[int], new: Sequence[bytes], to: int, added: set[int]) -> int:
     count = 0
     while at + count in removed and to + count in added and old[at + count] == new[to + count]:
         count += 1

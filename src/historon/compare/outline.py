@@ -29,9 +29,18 @@ _COMMENT = re.compile(rb"\s*(?:%s)" % _COMMENT_SIGNS, re.IGNORECASE)
 _BLANK_OR_COMMENT = re.compile(rb"\s*(?:$|%s)" % _COMMENT_SIGNS, re.IGNORECASE)
 # What a block is known by whose heading stands there more than once, such as `server {`: the first of these in it.
 _TELLING_NAMES = (
-    b"server_name", b"name", b"id", b"host", b"hostname", b"publickey", b"endpoint", b"listen", b"match", b"address",
+    b"server_name",
+    b"name",
+    b"id",
+    b"host",
+    b"hostname",
+    b"publickey",
+    b"endpoint",
+    b"listen",
+    b"match",
+    b"address",
     b"description",
-)  # fmt: skip
+)
 _LOOKED_INTO = 60  # lines of such a block
 _CLOSERS = {b"end", b"next", b"exit", b"quit", b"done", b"return", b"fi"}
 _JSON_NAME = re.compile(rb"\s*\"([^\"]+)\"\s*:\s*[{\[]\s*$")
@@ -238,9 +247,13 @@ class Outline:
     def _finders(self) -> dict[str, Callable[[int], tuple[int, int]]]:
         """How a line's parent is found by the kind of nesting: the parent, and the line up to which was walked."""
         return {
-            "indentation": self._shallower, "braces": self._unclosed, "words": self._unclosed,
-            "headers": self._last_header, "prefixes": lambda at: (-1, at), "flat": lambda at: (-1, at),
-        }  # fmt: skip
+            "indentation": self._shallower,
+            "braces": self._unclosed,
+            "words": self._unclosed,
+            "headers": self._last_header,
+            "prefixes": lambda at: (-1, at),
+            "flat": lambda at: (-1, at),
+        }
 
     def _shallower(self, at: int) -> tuple[int, int]:
         """The nearest line above that is indented less."""

@@ -103,8 +103,9 @@ class _Walk:
 
     def _rest(self) -> _Found:
         left, right = (
-            _bare_lines(self._old[self._at : self._old_end]), _bare_lines(self._new[self._to : self._new_end])
-        )  # fmt: skip
+            _bare_lines(self._old[self._at : self._old_end]),
+            _bare_lines(self._new[self._to : self._new_end]),
+        )
         self._at, self._to = self._old_end, self._new_end
         return align(left, right), len(left), len(right)
 

@@ -81,10 +81,12 @@ class _Text:
         """The lines elsewhere that have it as a value; none where it stands so often that it is no name."""
         own = set(self.definitions(name))
         return [
-            at for at in self._places(name) or ()
-            if not own & {at, *self._above(at)} and not self.outline.remarks(at)
+            at
+            for at in self._places(name) or ()
+            if not own & {at, *self._above(at)}
+            and not self.outline.remarks(at)
             and not _FREE_TEXT.search(self.lines[at])
-        ]  # fmt: skip
+        ]
 
     def _above(self, at: int) -> Iterator[int]:
         while (at := self.outline.parent(at)) >= 0:

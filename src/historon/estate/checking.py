@@ -66,9 +66,15 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
     )
 }
 _WORDS = {
-    "str": "text in quotes", "int": "a whole number", "bool": "true or false", "array": "a list",
-    "object": "a table", "null": "nothing", "float": "a number", "datetime": "a date",
-}  # fmt: skip
+    "str": "text in quotes",
+    "int": "a whole number",
+    "bool": "true or false",
+    "array": "a list",
+    "object": "a table",
+    "null": "nothing",
+    "float": "a number",
+    "datetime": "a date",
+}
 
 
 @dataclass(frozen=True)

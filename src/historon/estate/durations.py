@@ -9,9 +9,18 @@ __all__ = ["Duration", "Share", "Size", "describe", "in_words"]
 
 _SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800, "y": 31_536_000}
 _LIKELY = {
-    "sec": "s", "second": "s", "min": "m", "minute": "m", "hour": "h", "hr": "h", "day": "d",
-    "week": "w", "wk": "w", "year": "y", "yr": "y",
-}  # fmt: skip
+    "sec": "s",
+    "second": "s",
+    "min": "m",
+    "minute": "m",
+    "hour": "h",
+    "hr": "h",
+    "day": "d",
+    "week": "w",
+    "wk": "w",
+    "year": "y",
+    "yr": "y",
+}
 _TERM = re.compile(r"(\d+(?:\.\d+)?)\s*([^\W\d]+)\s*")
 _LONGEST = 200 * _SECONDS["y"]
 

@@ -56,8 +56,16 @@ class EventKind:
 _CRITICAL, _ERROR, _WARNING = Severity.CRITICAL, Severity.ERROR, Severity.WARNING
 
 
-def _source(name: str, severity: Severity, subject: str, words: str, *, still: str = "", by_cause: bool = False,
-            heading: str = "Also") -> EventKind:  # fmt: skip
+def _source(
+    name: str,
+    severity: Severity,
+    subject: str,
+    words: str,
+    *,
+    still: str = "",
+    by_cause: bool = False,
+    heading: str = "Also",
+) -> EventKind:
     return EventKind(name, severity, subject, words, True, still, by_cause=by_cause, _heading=heading)
 
 

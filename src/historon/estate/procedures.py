@@ -57,30 +57,53 @@ _KEEPING = {"keep", "pull"}
 _REQUEST = (_SAYING | {"pull"}, {"https"})
 # Which verbs and transports a clause of a step belongs to.
 _CLAUSES: Mapping[str, tuple[set[str], set[str]]] = {
-    "as": (_KEEPING, _ALL), "ends_with": (_KEEPING, _ALL), "min_size": (_KEEPING, _ALL), "max_size": (_KEEPING, _ALL),
-    "follows": (_KEEPING, _ALL), "record_only": (_KEEPING, _ALL), "optional": (_KEEPING, _ALL),
-    "canonical": (_KEEPING, _ALL), "is": (_KEEPING, _ALL),
-    "include": ({"pull"}, _FILES), "exclude": ({"pull"}, _FILES), "checksum": ({"pull"}, _PULLING - {"mailbox"}),
-    "newest": ({"pull", "pick"}, _ALL), "complete": ({"pull"}, {"drop-folder"}),
-    "sender": ({"pull"}, {"mailbox"}), "subject": ({"pull"}, {"mailbox"}),
-    "json": _REQUEST, "form": _REQUEST, "body": _REQUEST, "headers": _REQUEST,
+    "as": (_KEEPING, _ALL),
+    "ends_with": (_KEEPING, _ALL),
+    "min_size": (_KEEPING, _ALL),
+    "max_size": (_KEEPING, _ALL),
+    "follows": (_KEEPING, _ALL),
+    "record_only": (_KEEPING, _ALL),
+    "optional": (_KEEPING, _ALL),
+    "canonical": (_KEEPING, _ALL),
+    "is": (_KEEPING, _ALL),
+    "include": ({"pull"}, _FILES),
+    "exclude": ({"pull"}, _FILES),
+    "checksum": ({"pull"}, _PULLING - {"mailbox"}),
+    "newest": ({"pull", "pick"}, _ALL),
+    "complete": ({"pull"}, {"drop-folder"}),
+    "sender": ({"pull"}, {"mailbox"}),
+    "subject": ({"pull"}, {"mailbox"}),
+    "json": _REQUEST,
+    "form": _REQUEST,
+    "body": _REQUEST,
+    "headers": _REQUEST,
     "filter": (_SAYING, {"netconf"}),
-    "environment": (_SAYING, {"local"}), "answers": (_SAYING, _TEXTUAL), "prompt": (_SAYING, _TEXTUAL),
-    "check": ({"send", "keep", "clock", "tidy"}, _ALL), "learn": (_SAYING - {"pause"}, _ALL),
+    "environment": (_SAYING, {"local"}),
+    "answers": (_SAYING, _TEXTUAL),
+    "prompt": (_SAYING, _TEXTUAL),
+    "check": ({"send", "keep", "clock", "tidy"}, _ALL),
+    "learn": (_SAYING - {"pause"}, _ALL),
     "learn_secret": (_SAYING - {"pause"}, _ALL),
-    "until": ({"await", "pause"}, _ALL), "every": ({"await", "pause"}, _ALL), "within": ({"await", "pause"}, _ALL),
-    "word": ({"await"}, _ALL), "or_else": ({"await"}, _ALL),
-    "resume": ({"pause"}, _ALL), "probe": ({"pause"}, _ALL), "steps": ({"pause", "each"}, _ALL),
-    "from": ({"each", "pick"}, _ALL), "where": ({"each", "pick"}, _ALL), "format": ({"clock"}, _ALL),
-}  # fmt: skip
+    "until": ({"await", "pause"}, _ALL),
+    "every": ({"await", "pause"}, _ALL),
+    "within": ({"await", "pause"}, _ALL),
+    "word": ({"await"}, _ALL),
+    "or_else": ({"await"}, _ALL),
+    "resume": ({"pause"}, _ALL),
+    "probe": ({"pause"}, _ALL),
+    "steps": ({"pause", "each"}, _ALL),
+    "from": ({"each", "pick"}, _ALL),
+    "where": ({"each", "pick"}, _ALL),
+    "format": ({"clock"}, _ALL),
+}
 _REQUIRED = {
     "keep": {"as": 'a name for the part (add as = "running.cfg")'},
     "await": {"until": "a condition (add until = { holds = ['ready'] })"},
     "pause": {"resume": "what undoes it (add resume)", "steps": "the steps that it is paused for (add steps)"},
     "each": {"from": "a list that was learnt (add from)", "steps": "steps to take for each (add steps)"},
     "pick": {"from": "a list that was learnt (add from)"},
-    "clock": {"format": "the form of the time (add format = \"%Y-%m-%d %H:%M:%S\")"},
-}  # fmt: skip
+    "clock": {"format": 'the form of the time (add format = "%Y-%m-%d %H:%M:%S")'},
+}
 
 
 class Step(Table, frozen=True):
@@ -232,11 +255,22 @@ def walk(steps: tuple[Step, ...], place: tuple[str | int, ...] = ()) -> Iterator
 
 # Which transports a key of a procedure belongs to; the others belong to all.
 _KEYS: Mapping[str, set[str]] = {
-    "prompt": _TEXTUAL, "pager": _TEXTUAL, "pager_answer": _TEXTUAL, "typing": _TEXTUAL,
-    "login_prompt": {"telnet"}, "password_prompt": {"telnet"},
-    "transfer": {"ssh-exec"}, "auth": {"https"}, "base": {"https"}, "login_page": {"https"},
-    "folder": _ARRIVING, "mailbox": {"mailbox"}, "then": _ARRIVING, "move_to": _ARRIVING, "take": _ARRIVING,
-}  # fmt: skip
+    "prompt": _TEXTUAL,
+    "pager": _TEXTUAL,
+    "pager_answer": _TEXTUAL,
+    "typing": _TEXTUAL,
+    "login_prompt": {"telnet"},
+    "password_prompt": {"telnet"},
+    "transfer": {"ssh-exec"},
+    "auth": {"https"},
+    "base": {"https"},
+    "login_page": {"https"},
+    "folder": _ARRIVING,
+    "mailbox": {"mailbox"},
+    "then": _ARRIVING,
+    "move_to": _ARRIVING,
+    "take": _ARRIVING,
+}
 
 
 class Procedure(Table, frozen=True):

@@ -33,9 +33,20 @@ from historon.estate.without_effect import problems_without_effect
 __all__ = ["read_estate", "read_procedure"]
 
 _COLUMNS = (
-    "name", "address", "port", "procedure", "credentials", "retention", "timetable", "max_age", "host_key",
-    "certificate", "via", "max_shrink", "skip",
-)  # fmt: skip
+    "name",
+    "address",
+    "port",
+    "procedure",
+    "credentials",
+    "retention",
+    "timetable",
+    "max_age",
+    "host_key",
+    "certificate",
+    "via",
+    "max_shrink",
+    "skip",
+)
 _TABLES = {"label": "labels", "value": "values"}
 
 

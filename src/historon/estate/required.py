@@ -8,9 +8,14 @@ from enum import StrEnum
 from historon.estate.model import Requirement, Source
 
 __all__ = [
-    "REQUIREMENTS", "UNKNOWN_MARK", "RequirementState", "requirement_state", "requirements_of", "rules_digest",
+    "REQUIREMENTS",
+    "UNKNOWN_MARK",
+    "RequirementState",
+    "requirement_state",
+    "requirements_of",
+    "rules_digest",
     "same_rules",
-]  # fmt: skip
+]
 
 REQUIREMENTS = "requirements"  # the topic under which the ledger remembers what a source did not meet
 UNKNOWN_MARK = "?"  # before the digest of what could not be known
@@ -27,10 +32,11 @@ class RequirementState(StrEnum):
 def requirements_of(source: Source, requirements: Iterable[Requirement]) -> list[Requirement]:
     """The rules for a source: those whose labels it has."""
     return [
-        one for one in requirements
+        one
+        for one in requirements
         if all(source.labels.get(label) == value for label, value in one.where.items())
         and one.procedure in (None, source.procedure)
-    ]  # fmt: skip
+    ]
 
 
 def rules_digest(rules: Sequence[Requirement]) -> str:

@@ -125,9 +125,14 @@ class SecretRef(str):
     def _from_command(self, folder: Path) -> str:
         try:
             done = subprocess.run(
-                shlex.split(self.place), cwd=folder, stdin=subprocess.DEVNULL, capture_output=True,
-                timeout=_COMMAND_LIMIT_S, text=True, check=False,
-            )  # fmt: skip
+                shlex.split(self.place),
+                cwd=folder,
+                stdin=subprocess.DEVNULL,
+                capture_output=True,
+                timeout=_COMMAND_LIMIT_S,
+                text=True,
+                check=False,
+            )
         except (OSError, ValueError, subprocess.TimeoutExpired) as exc:
             reason = "no answer in 30s" if isinstance(exc, subprocess.TimeoutExpired) else str(exc)
             raise SecretError(f"{self}: {reason}", hint="run the command by hand") from exc

@@ -206,9 +206,7 @@ def _family(kinds: Sequence[_Kind]) -> Family:
     members = kinds[0].members
     told = b"".join(sorted(keys)) + "".join(f"{one.source}@{one.number} " for one in members).encode()
     own = not kinds[0].to_and_fro and any(len({found.exact for _, found in kind.having}) > 1 for kind in kinds)
-    return Family(
-        _handle(told), gravest.weight, gravest.concern, members, keys, own, to_and_fro=kinds[0].to_and_fro
-    )  # fmt: skip
+    return Family(_handle(told), gravest.weight, gravest.concern, members, keys, own, to_and_fro=kinds[0].to_and_fro)
 
 
 _Made = Sequence[tuple[Family, Sequence[_Kind]]]
@@ -292,9 +290,10 @@ def _changes_of(
     learnt = reader.learning(texts_of(parts))
     return [
         (part.name, change)
-        for part in parts for change in part.changes
+        for part in parts
+        for change in part.changes
         if fingerprint(part.name, change, learnt).key in family.keys
-    ]  # fmt: skip
+    ]
 
 
 def _parts_changed(store: Store, member: Changed, masks: Masks) -> list[PartChange]:

@@ -217,8 +217,11 @@ def _text(line: bytes) -> str:
 
 def _blob(change: PartChange, sides: tuple[Outline, Outline], old_at: range, new_at: range) -> _Seen | None:
     """A certificate or key that was replaced by another one under the same heading."""
-    lines = [line for line in (*(change.old[at] for at in old_at), *(change.new[at] for at in new_at))
-             if not _FRAME.match(line)]  # fmt: skip
+    lines = [
+        line
+        for line in (*(change.old[at] for at in old_at), *(change.new[at] for at in new_at))
+        if not _FRAME.match(line)
+    ]
     form = next((form for form, blob in _BLOBS.items() if lines and all(map(blob.match, lines))), None)
     paths = {_path(side, at) for side, span in zip(sides, (old_at, new_at), strict=True) for at in span}
     if form is None or len(paths) != 1 or not old_at or not new_at or max(map(len, lines)) < _BLOB:
@@ -234,8 +237,10 @@ def _line(change: PartChange, old: bytes, new: bytes) -> _Seen:
     left, right = words_of(old), words_of(new)
     if len(left) != len(right):
         return _Seen((change.name, _REAL, b""), told=told)
-    shape = [_DIGITS.sub(b"0", a) if _DIGITS.sub(b"0", a) == _DIGITS.sub(b"0", b) else b"*"
-             for a, b in zip(left, right, strict=True)]  # fmt: skip
+    shape = [
+        _DIGITS.sub(b"0", a) if _DIGITS.sub(b"0", a) == _DIGITS.sub(b"0", b) else b"*"
+        for a, b in zip(left, right, strict=True)
+    ]
     if all(word == b"*" for word in shape):
         return _Seen((change.name, _REAL, b""), told=told)  # nothing to know the line by
     spaced = old.rstrip() != b" ".join(left) or new.rstrip() != b" ".join(right)

@@ -48,9 +48,11 @@ class Unmet:
 
 
 def unmet(
-    requirements: Sequence[Requirement], parts: Mapping[str, bytes], masks: Masks,
+    requirements: Sequence[Requirement],
+    parts: Mapping[str, bytes],
+    masks: Masks,
     large: Mapping[str, IO[bytes]] | None = None,
-) -> list[Unmet]:  # fmt: skip
+) -> list[Unmet]:
     """What an export does not meet. Places are matched as they are, and told with secrets masked.
 
     In the place of parts of more than 16 MiB stand their stand-ins; those that are archives are looked into where
@@ -69,9 +71,10 @@ def unmet(
     for rule in requirements:
         meant = {name: own for name, own in places.items() if fnmatchcase(name, rule.part)}
         unknown = [
-            f"{name} {why}" for name, why in closed.items()
+            f"{name} {why}"
+            for name, why in closed.items()
             if fnmatchcase(name, rule.part) or (name in packed and _may_hold(name, rule.part))
-        ]  # fmt: skip
+        ]
         unknown += [f"{name} has more than {_MOST_PLACES:,} lines" for name in meant if len(meant[name]) > _MOST_PLACES]
         if not meant and not unknown:
             unknown = [f"no part that can be read is called {rule.part}"]

@@ -86,9 +86,11 @@ def _any_shipped() -> Expression:
 
 _HOW = ("added", "removed", "edited")
 _BECAME: Sequence[tuple[Expression, str]] = (
-    (Expression(rb"\b(?:deny|drop|reject|block|discard|refuse)\b.* \x00 .*\b(?:permit|allow|accept|pass)\b"),
-     "deny became permit"),
-)  # fmt: skip
+    (
+        Expression(rb"\b(?:deny|drop|reject|block|discard|refuse)\b.* \x00 .*\b(?:permit|allow|accept|pass)\b"),
+        "deny became permit",
+    ),
+)
 _SLIGHT_WORDS = "(?:description|descr|remark|comment|note|label|banner|alias|contact|location|motd)"
 # What is only described: by the setting that a path ends with, or by one of the first words of a line.
 _SLIGHT_SETTING = re.compile(rf"(?:^|[\W_]){_SLIGHT_WORDS}$", re.IGNORECASE)

@@ -29,9 +29,16 @@ _MOST_MEMBERS = 200_000
 _SMALL = 16 * 2**20  # bytes up to which a document is read as a whole
 _MOST_STEPS = 50_000_000  # of SQLite's machine, for one database
 _NAMED = {
-    ".gz": "gzip", ".tgz": "gzip", ".zip": "zip", ".bz2": "bzip2", ".xz": "xz", ".txz": "xz", ".tar": "tar",
-    ".xml": "xml", ".json": "json",
-}  # fmt: skip
+    ".gz": "gzip",
+    ".tgz": "gzip",
+    ".zip": "zip",
+    ".bz2": "bzip2",
+    ".xz": "xz",
+    ".txz": "xz",
+    ".tar": "tar",
+    ".xml": "xml",
+    ".json": "json",
+}
 _ARCHIVES = frozenset({"gzip", "zip", "bzip2", "xz", "tar"})
 _PAGE = re.compile(rb"\s*(?:<!doctype\s+html|<html[\s>])", re.IGNORECASE)
 _TITLE = re.compile(rb"<title[^>]*>([^<]{0,120})", re.IGNORECASE)
@@ -104,9 +111,22 @@ class _CutError(Exception):
 
 
 _BROKEN = (
-    _CutError, tarfile.TarError, zipfile.BadZipFile, zipfile.LargeZipFile, OSError, EOFError, ValueError, zlib.error,
-    lzma.LZMAError, NotImplementedError, RuntimeError, expat.ExpatError, sqlite3.Error, OverflowError, LookupError,
-)  # fmt: skip
+    _CutError,
+    tarfile.TarError,
+    zipfile.BadZipFile,
+    zipfile.LargeZipFile,
+    OSError,
+    EOFError,
+    ValueError,
+    zlib.error,
+    lzma.LZMAError,
+    NotImplementedError,
+    RuntimeError,
+    expat.ExpatError,
+    sqlite3.Error,
+    OverflowError,
+    LookupError,
+)
 
 
 def _article(kind: str, *, whole: bool = False) -> str:

@@ -49,11 +49,17 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
     def data(self) -> dict[str, object]:
         """The event for programs and templates, as it is documented in docs/being-told.md."""
         return {
-            "kind": self.kind, "severity": self.severity.word, "severity_number": int(self.severity),
-            "at": utc_text(self.at), "source": self.source,
-            "version": self.version, "message": self.message, "details": self.details, "advice": self.advice,
+            "kind": self.kind,
+            "severity": self.severity.word,
+            "severity_number": int(self.severity),
+            "at": utc_text(self.at),
+            "source": self.source,
+            "version": self.version,
+            "message": self.message,
+            "details": self.details,
+            "advice": self.advice,
             "look": self.look,
-        }  # fmt: skip
+        }
 
 
 def state_of(result: SourceResult) -> str:
@@ -93,9 +99,17 @@ def change_events(result: SourceResult, at: datetime) -> Iterator[Event]:
     if result.outcome is Outcome.CHANGED:
         words = f"version {result.number}, +{result.added} -{result.removed} lines"
         yield Event(
-            "changed", at, words, name, look=f"historon diff {name}", version=result.number, added=result.added,
-            removed=result.removed, lines=tuple(result.lines), families=result.families,
-        )  # fmt: skip
+            "changed",
+            at,
+            words,
+            name,
+            look=f"historon diff {name}",
+            version=result.number,
+            added=result.added,
+            removed=result.removed,
+            lines=tuple(result.lines),
+            families=result.families,
+        )
 
 
 def round_ended(report: RoundReport, as_before: Sequence[str] = (), elsewhere: int = 0) -> Event:
@@ -106,7 +120,11 @@ def round_ended(report: RoundReport, as_before: Sequence[str] = (), elsewhere: i
     words = f"round {report.number}: {well} of {len(report.results)} sources collected in {describe(report.took)}"
     counts = {outcome.value: number for outcome in Outcome if (number := report.count(outcome))}
     return Event(
-        "round-ended", report.ended, words + ", interrupted" * report.interrupted,
-        look=f"historon rounds {report.number}", details=(*known, *report.remarks), counts=counts,
+        "round-ended",
+        report.ended,
+        words + ", interrupted" * report.interrupted,
+        look=f"historon rounds {report.number}",
+        details=(*known, *report.remarks),
+        counts=counts,
         elsewhere=elsewhere,
-    )  # fmt: skip
+    )

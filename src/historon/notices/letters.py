@@ -70,18 +70,27 @@ class Section:
 
 
 def letter_of(
-    events: Sequence[Event], channel: AnyChannel, estate: Estate, at: datetime, *, remarks: Sequence[str] = (),
-    mark: str = "", attachments: Sequence[Attachment] = (),
-) -> Letter:  # fmt: skip
+    events: Sequence[Event],
+    channel: AnyChannel,
+    estate: Estate,
+    at: datetime,
+    *,
+    remarks: Sequence[str] = (),
+    mark: str = "",
+    attachments: Sequence[Attachment] = (),
+) -> Letter:
     """What to tell a channel of these events. A template of its own that is wrong harms nothing but the form."""
     events = sorted(events, key=lambda one: (one.kind == "round-ended", one.severity, one.source or "", one.at))
     subject = _subject(events, estate)
     closing = [*_closing(events, estate, at), *map(visible, remarks)]
     values = {
-        "subject": subject, "estate": estate.settings.name, "sections": list(_sections(events, estate)),
+        "subject": subject,
+        "estate": estate.settings.name,
+        "sections": list(_sections(events, estate)),
         "closing": closing,
-        "events": [event.data for event in events], "at": at.astimezone(estate.zone),
-    }  # fmt: skip
+        "events": [event.data for event in events],
+        "at": at.astimezone(estate.zone),
+    }
     own = (channel.template, channel.html_template) if isinstance(channel, MailChannel) else (None, None)
     text = _written(own[0], "letter.txt.j2", values, closing, estate)
     html = _written(own[1], "letter.html.j2", values, closing, estate) if isinstance(channel, MailChannel) else ""

@@ -137,9 +137,10 @@ class Teller:
         ended = round_ended(report, as_before, self._ailing_elsewhere(report))
         now = self._clock()
         posts = [
-            self._pending(name, channel, ended, now, None) for name, channel in self.estate.channels.items()
+            self._pending(name, channel, ended, now, None)
+            for name, channel in self.estate.channels.items()
             if wants(channel, ended, self.estate) or (name in gathered and not channel.immediately)
-        ]  # fmt: skip
+        ]
         self._post(posts)
         self._ended |= set(filter(None, numbers))
         self.catch_up()
@@ -238,10 +239,13 @@ class Teller:
         if not wanting:
             return
         last, busy = self._store.outbox.last_sent(), self._store.outbox.tally()
-        self._post([
-            self._pending(name, channel, event, now, None) for name, channel in wanting.items()
-            if name not in busy and channel.all_well and (name not in last or now - last[name] >= channel.all_well)
-        ])  # fmt: skip
+        self._post(
+            [
+                self._pending(name, channel, event, now, None)
+                for name, channel in wanting.items()
+                if name not in busy and channel.all_well and (name not in last or now - last[name] >= channel.all_well)
+            ]
+        )
 
     def _known(self, topic: str = "") -> dict[str, Condition]:
         """What people know of each source, or of something else that is looked at."""

@@ -17,12 +17,17 @@ def difference_page(title: str, sides: Sequence[str], changes: Sequence[PartChan
     """
     parts = [
         {
-            "name": change.name, "was": change.was, "kind": str(change.kind), "added": change.added,
-            "removed": change.removed, "changes": list(folded(change.changes)), "structured": change.structured,
+            "name": change.name,
+            "was": change.was,
+            "kind": str(change.kind),
+            "added": change.added,
+            "removed": change.removed,
+            "changes": list(folded(change.changes)),
+            "structured": change.structured,
             "hunks": list(_hunks(change, context)),
         }
         for change in changes
-    ]  # fmt: skip
+    ]
     return str(_template("difference.html").render(title=title, sides=sides, parts=parts))
 
 
@@ -43,10 +48,11 @@ def _hunks(change: PartChange, context: int) -> Iterator[dict[str, object]]:
 
 def _row(old: Marked | None, new: Marked | None) -> list[dict[str, object]]:
     return [
-        {"mark": "", "number": "", "noise": False, "pieces": []} if one is None
+        {"mark": "", "number": "", "noise": False, "pieces": []}
+        if one is None
         else {"mark": one.mark.strip(), "number": one.number, "noise": one.noise, "pieces": list(_pieces(one))}
         for one in (old, new)
-    ]  # fmt: skip
+    ]
 
 
 def _pieces(row: Marked) -> Iterator[tuple[str, bool]]:

@@ -62,9 +62,16 @@ class _Wanted:
 
 
 def write_version(
-    store: Store, version: Version, folder: Path, masks: Masks, *, only: str | None = None, overwrite: bool = False,
-    permissions: bool = False, outward_links: bool = False,
-) -> Restored:  # fmt: skip
+    store: Store,
+    version: Version,
+    folder: Path,
+    masks: Masks,
+    *,
+    only: str | None = None,
+    overwrite: bool = False,
+    permissions: bool = False,
+    outward_links: bool = False,
+) -> Restored:
     """Write a version below the folder, each file whole or not at all, readable by this user alone.
 
     `only` narrows it to a part, a folder of parts, parts by a pattern (fnmatch), or to what stands under this place in

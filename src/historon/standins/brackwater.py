@@ -32,13 +32,20 @@ __all__ = ["NIGHTS", "ZONE", "Brackwater", "evenings"]
 ZONE = ZoneInfo("Europe/Oslo")
 NIGHTS = 7
 _FAULTS: dict[type, type[StrEnum]] = {
-    Capstan: Fault, Fairlead: BalancerFault, Thole: TholeFault, Tidewall: TidewallFault, Pierglass: PierglassFault,
+    Capstan: Fault,
+    Fairlead: BalancerFault,
+    Thole: TholeFault,
+    Tidewall: TidewallFault,
+    Pierglass: PierglassFault,
     Oilskin: OilskinFault,
-}  # fmt: skip
+}
 _PROCEDURES = {
-    Capstan: "capstan-router", Fairlead: "fairlead-balancer", Thole: "netconf", Tidewall: "tidewall-firewall",
+    Capstan: "capstan-router",
+    Fairlead: "fairlead-balancer",
+    Thole: "netconf",
+    Tidewall: "tidewall-firewall",
     Pierglass: "pierglass-booking",
-}  # fmt: skip
+}
 _PROTOCOLS = {Capstan: "SSH command line", Fairlead: "SSH commands, SFTP", Thole: "NETCONF"}
 
 
@@ -140,7 +147,7 @@ class Brackwater:
             5: ("saltgate-quay-1 breaks off, eider-yard-1 sends half, the doors' upload stalls.", self._break),
             6: ("All are well again; the firewall has a new version, which moved its interface.", self._mend),
             7: ("Somebody opens the office to the outside; bookings have a new week's export.", self._open_office),
-        }  # fmt: skip
+        }
         words, change = happens[night]
         change()
         self.doors.push(self._clock() - timedelta(minutes=90))  # it pushes at one in the morning
@@ -202,9 +209,13 @@ class Brackwater:
             setting = "certificate" if isinstance(device, WebServer) else "host_key"
             site, role = texts.PLACES[device.name]
             yield {
-                "name": device.name, "port": device.port, "procedure": _PROCEDURES[type(device)], "site": site,
-                "role": role, "pin": f'{setting} = "{device.fingerprint}"',
-            }  # fmt: skip
+                "name": device.name,
+                "port": device.port,
+                "procedure": _PROCEDURES[type(device)],
+                "site": site,
+                "role": role,
+                "pin": f'{setting} = "{device.fingerprint}"',
+            }
 
 
 def evenings(now: datetime) -> list[datetime]:

@@ -3,20 +3,35 @@
 import random
 
 __all__ = [
-    "BALANCER", "DOORS", "ESTATE", "FILES", "PLACES", "ROUTERS", "SOURCE", "booking_export", "router_config", "rules",
+    "BALANCER",
+    "DOORS",
+    "ESTATE",
+    "FILES",
+    "PLACES",
+    "ROUTERS",
+    "SOURCE",
+    "booking_export",
+    "router_config",
+    "rules",
     "switch_config",
-]  # fmt: skip
+]
 
 ROUTERS = {
-    "northmole-edge-1": ("northmole", "edge"), "northmole-quay-1": ("northmole", "quay"),
-    "saltgate-edge-1": ("saltgate", "edge"), "saltgate-quay-1": ("saltgate", "quay"),
-    "eider-yard-1": ("eider", "yard"), "office-edge-1": ("office", "edge"),
-}  # fmt: skip
+    "northmole-edge-1": ("northmole", "edge"),
+    "northmole-quay-1": ("northmole", "quay"),
+    "saltgate-edge-1": ("saltgate", "edge"),
+    "saltgate-quay-1": ("saltgate", "quay"),
+    "eider-yard-1": ("eider", "yard"),
+    "office-edge-1": ("office", "edge"),
+}
 # Site and role of every device.
 PLACES = {
-    **ROUTERS, "northmole-balance-1": ("northmole", "balancer"), "eider-switch-1": ("eider", "switch"),
-    "saltgate-wall-1": ("saltgate", "firewall"), "office-booking-1": ("office", "booking"),
-}  # fmt: skip
+    **ROUTERS,
+    "northmole-balance-1": ("northmole", "balancer"),
+    "eider-switch-1": ("eider", "switch"),
+    "saltgate-wall-1": ("saltgate", "firewall"),
+    "office-booking-1": ("office", "booking"),
+}
 BALANCER = {
     "pools.conf": "pool quay-app\n  member 10.20.4.20:443\n  member 10.20.4.22:443\n",
     "sites.conf": "site booking.brackwater.example\n  pool quay-app\n  certificate booking-2026\n",

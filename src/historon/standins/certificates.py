@@ -31,13 +31,16 @@ class SelfSigned:
         now = datetime.now(UTC)
         certificate = (
             x509.CertificateBuilder()
-            .subject_name(subject).issuer_name(subject).public_key(key.public_key())
+            .subject_name(subject)
+            .issuer_name(subject)
+            .public_key(key.public_key())
             .serial_number(x509.random_serial_number())
-            .not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=30))
+            .not_valid_before(now - timedelta(days=1))
+            .not_valid_after(now + timedelta(days=30))
             .add_extension(x509.SubjectAlternativeName(_LOOPBACK), critical=False)
             .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
             .sign(key, hashes.SHA256())
-        )  # fmt: skip
+        )
         files = folder / f"{name}.crt", folder / f"{name}.key"
         files[0].write_bytes(certificate.public_bytes(serialization.Encoding.PEM))
         files[1].write_bytes(

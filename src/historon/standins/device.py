@@ -34,9 +34,15 @@ class SshDevice(ABC):
     async def start(self) -> None:
         """Listen on loopback, on the port of before or a free one."""
         self._server = await asyncssh.create_server(
-            lambda: _Guard(self), "127.0.0.1", self.port, server_host_keys=[self.host_key],
-            process_factory=self._session, encoding=None, line_editor=False, **self._options(),
-        )  # fmt: skip
+            lambda: _Guard(self),
+            "127.0.0.1",
+            self.port,
+            server_host_keys=[self.host_key],
+            process_factory=self._session,
+            encoding=None,
+            line_editor=False,
+            **self._options(),
+        )
         self.port = self._server.get_port()
 
     async def stop(self) -> None:

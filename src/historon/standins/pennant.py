@@ -40,9 +40,15 @@ class Pennant:
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         context.load_cert_chain(tls.certificate, tls.key)
         self._controller = Controller(
-            self, hostname="localhost", port=_free_port(), tls_context=context, require_starttls=True,
-            authenticator=self._authenticate, auth_required=True, auth_require_tls=True,
-        )  # fmt: skip
+            self,
+            hostname="localhost",
+            port=_free_port(),
+            tls_context=context,
+            require_starttls=True,
+            authenticator=self._authenticate,
+            auth_required=True,
+            auth_require_tls=True,
+        )
 
     @property
     def port(self) -> int:

@@ -98,9 +98,11 @@ class Thole(SshDevice):
         if name == "get-config" and self.fault is TholeFault.DENIES:
             error = etree.SubElement(reply, f"{_NS}rpc-error")
             for tag, text in (
-                ("error-type", "protocol"), ("error-tag", "access-denied"), ("error-severity", "error"),
+                ("error-type", "protocol"),
+                ("error-tag", "access-denied"),
+                ("error-severity", "error"),
                 ("error-message", "this account may not read the configuration"),
-            ):  # fmt: skip
+            ):
                 etree.SubElement(error, f"{_NS}{tag}").text = text
         elif name in ("get-config", "get"):
             data = etree.SubElement(reply, f"{_NS}data")

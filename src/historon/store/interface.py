@@ -33,7 +33,7 @@ __all__ = [
     "StoredPart",
     "Version",
     "Visit",
-]  # fmt: skip
+]
 
 
 class Outcome(StrEnum):

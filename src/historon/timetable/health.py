@@ -110,11 +110,15 @@ class HealthServer:
         state = self._vitals.state(now)
         start("200 OK" if state == "well" else "503 Service Unavailable", [("Content-Type", "application/json")])
         data = {
-            "state": state, "seen": self._vitals.seen, "next_due": self._vitals.next_due,
-            "last_round": self._vitals.last_round, "ages": self._vitals.ages,
-            "notices_waiting": sum(self._vitals.waiting.values()), "late_s": self._vitals.late.total_seconds(),
+            "state": state,
+            "seen": self._vitals.seen,
+            "next_due": self._vitals.next_due,
+            "last_round": self._vitals.last_round,
+            "ages": self._vitals.ages,
+            "notices_waiting": sum(self._vitals.waiting.values()),
+            "late_s": self._vitals.late.total_seconds(),
             "workers_lost": self._vitals.workers_lost,
-        }  # fmt: skip
+        }
         return [msgspec.json.encode(data) + b"\n"]
 
     def _metrics(self, start: StartResponse) -> Iterable[bytes]:

@@ -57,9 +57,10 @@ def frozen(estate: Estate, source: Source, at: datetime) -> Freeze | None:
     day = at.astimezone(estate.zone).date()
     return next(
         (
-            freeze for freeze in estate.freezes
+            freeze
+            for freeze in estate.freezes
             if freeze.from_ <= day <= freeze.to
             and all(source.labels.get(label) == value for label, value in freeze.where.items())
         ),
         None,
-    )  # fmt: skip
+    )

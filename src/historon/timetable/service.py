@@ -73,9 +73,14 @@ class Service:
     """
 
     def __init__(
-        self, file: Path, open_store: Callable[[Estate], Store], clock: Callable[[], datetime], *,
-        tick: timedelta = _TICK, workers: Workers | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        file: Path,
+        open_store: Callable[[Estate], Store],
+        clock: Callable[[], datetime],
+        *,
+        tick: timedelta = _TICK,
+        workers: Workers | None = None,
+    ) -> None:
         """`tick` is how long a changed file, a jump of the clock or a request to stop may go unnoticed.
 
         `workers` look at what sources send; they are closed at the end.
@@ -347,19 +352,27 @@ class Service:
                 ends[name] = max(ends.get(name, end), end)
         begun = {source.name for source in due}
         return [
-            source for source in free
+            source
+            for source in free
             if source.name not in begun
             and any(name in ends and self._next[source.name] <= ends[name] for name in source.timetables)
-        ]  # fmt: skip
+        ]
 
     async def _round(self, sources: Sequence[Source], delays: Mapping[str, timedelta]) -> None:
         estate = self._estate
         try:
             report = await run_round(
-                estate, sources, self._store, clock=self._clock, observer=self._observe, trigger=_TRIGGER,
-                delays=delays, places=self._places, workers=self.workers,
+                estate,
+                sources,
+                self._store,
+                clock=self._clock,
+                observer=self._observe,
+                trigger=_TRIGGER,
+                delays=delays,
+                places=self._places,
+                workers=self.workers,
                 mark=_TOPIC,
-            )  # fmt: skip
+            )
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
             self.vitals.blocked = exc.message
@@ -376,8 +389,10 @@ class Service:
         self._put_off([source for source in sources if source.name in self._busy & lost], _NOT_TAKEN)
         _LOG.log(
             logging.WARNING if report.in_trouble else logging.INFO,
-            "round %s ended: %s", report.number, _tally(report),
-        )  # fmt: skip
+            "round %s ended: %s",
+            report.number,
+            _tally(report),
+        )
         self.vitals.rounds, self.vitals.last_round = self.vitals.rounds + 1, report.ended
         self.vitals.outcomes = self.vitals.outcomes + Counter(result.outcome for result in report.results)
         self.troubled = self.troubled or report.in_trouble

@@ -95,9 +95,10 @@ def _age_event(kind: str, one: SourceStatus, now: datetime) -> Event:
 def _next_overdue(board: Sequence[SourceStatus], now: datetime) -> datetime | None:
     """When the next source is overdue if nothing happens."""
     left = [
-        one.source.max_age - one.age for one in board
+        one.source.max_age - one.age
+        for one in board
         if one.source.max_age and one.age is not None and one.freshness in (Freshness.FRESH, Freshness.AGEING)
-    ]  # fmt: skip
+    ]
     return now + min(left) if left else None
 
 
@@ -179,8 +180,10 @@ def _all_well_words(board: Sequence[SourceStatus]) -> str | None:
 def log_level(kind: str) -> int:
     """The level at which an event of this kind is logged, as grave as it is; what is empty is well."""
     levels = {
-        Severity.CRITICAL: logging.CRITICAL, Severity.ERROR: logging.ERROR, Severity.WARNING: logging.WARNING,
-    }  # fmt: skip
+        Severity.CRITICAL: logging.CRITICAL,
+        Severity.ERROR: logging.ERROR,
+        Severity.WARNING: logging.WARNING,
+    }
     return levels.get(EVENT_KINDS[kind].severity, logging.INFO) if kind else logging.INFO
 
 

@@ -49,11 +49,20 @@ class Masks:
     """What is left out of comparisons and out of sight, with the key that tells hidden secrets apart."""
 
     def __init__(
-        self, noise: Iterable[Noise] = (), secret: Iterable[Pattern] = (), *, known_secrets: Iterable[bytes] = (),
-        key: bytes = b"", reveal: bool = False, with_noise: bool = False,
-        ignore_case: bool = False, ignore_space: bool = False,
-        outline: str | None = None, unordered: Iterable[Pattern] = (), known_by: Sequence[str] = (),
-    ) -> None:  # fmt: skip
+        self,
+        noise: Iterable[Noise] = (),
+        secret: Iterable[Pattern] = (),
+        *,
+        known_secrets: Iterable[bytes] = (),
+        key: bytes = b"",
+        reveal: bool = False,
+        with_noise: bool = False,
+        ignore_case: bool = False,
+        ignore_space: bool = False,
+        outline: str | None = None,
+        unordered: Iterable[Pattern] = (),
+        known_by: Sequence[str] = (),
+    ) -> None:
         """`known_secrets` are hidden wherever they stand, in any form; `with_noise` counts noise as text.
 
         Lines that differ by case or white space alone are the same where that is to be ignored. `outline`, `unordered`
@@ -80,16 +89,30 @@ class Masks:
 
     @classmethod
     def of(
-        cls, procedure: Procedure | None, *, key: bytes, known_secrets: Iterable[bytes] = (), reveal: bool = False,
-        with_noise: bool = False, ignore_case: bool = False, ignore_space: bool = False,
-    ) -> Self:  # fmt: skip
+        cls,
+        procedure: Procedure | None,
+        *,
+        key: bytes,
+        known_secrets: Iterable[bytes] = (),
+        reveal: bool = False,
+        with_noise: bool = False,
+        ignore_case: bool = False,
+        ignore_space: bool = False,
+    ) -> Self:
         """The masks of a procedure; the general ones alone without one."""
         return cls(
-            procedure.noise if procedure else (), procedure.secret if procedure else (), known_secrets=known_secrets,
-            key=key, reveal=reveal, with_noise=with_noise, ignore_case=ignore_case, ignore_space=ignore_space,
-            outline=procedure.outline if procedure else None, unordered=procedure.unordered if procedure else (),
+            procedure.noise if procedure else (),
+            procedure.secret if procedure else (),
+            known_secrets=known_secrets,
+            key=key,
+            reveal=reveal,
+            with_noise=with_noise,
+            ignore_case=ignore_case,
+            ignore_space=ignore_space,
+            outline=procedure.outline if procedure else None,
+            unordered=procedure.unordered if procedure else (),
             known_by=procedure.known_by if procedure else (),
-        )  # fmt: skip
+        )
 
     def also(self, secret: bytes) -> None:
         """Hide this secret too, wherever it stands, also as it is written in requests and pages."""
@@ -106,8 +129,11 @@ class Masks:
     def _leave_out(self, noise: Iterable[Noise], unordered: Iterable[Pattern]) -> None:
         """Leave this out besides; in lists of its own, as a copy may have the same ones."""
         rules = list(noise)
-        lines = [VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
-                 for rule in rules if rule.kind in ("pattern", "value")]  # fmt: skip
+        lines = [
+            VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
+            for rule in rules
+            if rule.kind in ("pattern", "value")
+        ]
         self._noise = [*self._noise, *lines]
         self._path_noise = [*self._path_noise, *(rule.compiled for rule in rules if rule.kind == "path")]
         self.xpaths = [*self.xpaths, *(rule.place for rule in rules if rule.kind == "xpath")]

@@ -26,8 +26,22 @@ _Span = tuple[int, int]
 # One of these stands in every name of a secret, and in all else that is looked for by name.
 # Directives of web servers that say where a request is passed on to.
 _FORWARDS = {b"proxy_pass", b"fastcgi_pass", b"uwsgi_pass", b"scgi_pass", b"grpc_pass", b"memcached_pass"}
-_SIGNS = (b"pass", b"pw", b"secret", b"psk", b"key", b"token", b"communit", b"credential", b"auth", b"priv", b"chap",
-          b"createuser", b"wep", b"pin")  # fmt: skip
+_SIGNS = (
+    b"pass",
+    b"pw",
+    b"secret",
+    b"psk",
+    b"key",
+    b"token",
+    b"communit",
+    b"credential",
+    b"auth",
+    b"priv",
+    b"chap",
+    b"createuser",
+    b"wep",
+    b"pin",
+)
 _NAME_BYTES = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_.-")
 _LONGEST_NAME = 64
 _LONGEST_VALUE = 4096
@@ -35,27 +49,36 @@ _BEFORE = 100  # bytes of the line before a name that are looked at
 
 # What a name is made of: `wpa_passphrase`, `keystorePass`, `DB_PASSWORD` are words one behind the other.
 _WORDS = re.compile(rb"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
-_SECRET_WORDS = frozenset(b"""
+_SECRET_WORDS = frozenset(
+    b"""
     password passwd passwort pwd pass passphrase passcode pw secret psk presharedkey token community apikey authkey
     privkey privatekey secretkey accesskey credential credentials passkey sharedkey authpass privpass keystring
-    """.split())  # fmt: skip
-_ENDINGS = tuple(b"""
+    """.split()
+)
+_ENDINGS = tuple(
+    b"""
     password passwd passphrase passcode secret psk token community apikey authkey privkey bindpw rootpw userpw adminpw
     requirepass storepass masterauth sharedkey keystring
-    """.split())  # fmt: skip
+    """.split()
+)
 # Words that make a secret of a `key` that they stand before.
-_OF_KEYS = frozenset(b"""
+_OF_KEYS = frozenset(
+    b"""
     private preshared shared pre psk api auth authentication access secret encryption encrypt crypt cipher master
     session wep wpa hmac signing account storage digest isakmp ike ipsec server tacacs radius tsig bgp ospf md5 ppk
     service subscription privacy integrity hello domain area tcp unlock admin client
-    """.split())  # fmt: skip
+    """.split()
+)
 # Words behind a secret's word that do not make something else of it.
-_STILL = frozenset(b"""
+_STILL = frozenset(
+    b"""
     value text string hash hashed encrypted enc plain cleartext clear old new current hex ascii data set md5 sha sha1
     sha256
-    """.split())  # fmt: skip
+    """.split()
+)
 # What a secret's word is followed by when it is about secrets, and is none.
-_NO_VALUES = frozenset(b"""
+_NO_VALUES = frozenset(
+    b"""
     policy minimum maximum min max length min-length minimum-length max-length expires expiry expire expired expiration
     age history encryption recovery strength complexity required require requirements change changes reset prompt
     authentication authenticate protection database file path is are was were be been has have had must should shall
@@ -66,7 +89,8 @@ _NO_VALUES = frozenset(b"""
     internet local-as no-export no-advertise send expanded permit deny match hashing level type name rsa dsa ecdsa
     ed25519 zeroize pubkey-chain usage-keys label general-keys mgmt management import export size bits index version
     mode agreement pair
-    """.split())  # fmt: skip
+    """.split()
+)
 _PLAIN_WORDS = frozenset({b"set", b"match", b"send", b"standard", b"expanded", b"delete", b"permit", b"deny"})
 _COMMENT = re.compile(
     rb"\s*(?:[#!;]|//|/?\*|--|<!--|(?:rem|description|remark|comment|banner|note|title)\b)", re.IGNORECASE
@@ -114,16 +138,34 @@ _REFERENCE = re.compile(
 _B = rb"[ \t]{1,8}"
 _VALUE = rb"(\"[^\"\n]{0,256}\"|[^\s\"']{1,256})"
 _DIGEST, _CIPHER = rb"(?:md5|sha[\d-]{0,8})", rb"(?:3?des\d{0,3}|aes(?:[ \t-]?\d{3})?c?)"
-_PATTERNS = [re.compile(one, re.IGNORECASE) for one in (
-    # SNMPv3 users (RFC 3414): a digest and its pass phrase, a cipher and its own.
-    rb"auth(?:entication)?" + _B + _DIGEST + _B + rb"(?:encrypted" + _B + rb")?" + _VALUE,
-    rb"priv(?:acy)?" + _B + _CIPHER + _B + _VALUE,
-    rb"createuser" + _B + rb"(?:-e" + _B + rb"\S{1,80}" + _B + rb")?\S{1,80}" + _B + _DIGEST + _B + _VALUE
-    + rb"(?:" + _B + _CIPHER + _B + _VALUE + rb")?",
-    # HTTP (RFC 9110): credentials behind their scheme.
-    rb"authorization[\"']?[ \t]{0,8}[:=,]?[ \t]{0,8}[\"']?[ \t]{0,8}"
-    rb"(?:basic|bearer|digest|token|negotiate|apikey)" + _B + rb"([^\s\"',;]{1,4096})",
-)]  # fmt: skip
+_PATTERNS = [
+    re.compile(one, re.IGNORECASE)
+    for one in (
+        # SNMPv3 users (RFC 3414): a digest and its pass phrase, a cipher and its own.
+        rb"auth(?:entication)?" + _B + _DIGEST + _B + rb"(?:encrypted" + _B + rb")?" + _VALUE,
+        rb"priv(?:acy)?" + _B + _CIPHER + _B + _VALUE,
+        rb"createuser"
+        + _B
+        + rb"(?:-e"
+        + _B
+        + rb"\S{1,80}"
+        + _B
+        + rb")?\S{1,80}"
+        + _B
+        + _DIGEST
+        + _B
+        + _VALUE
+        + rb"(?:"
+        + _B
+        + _CIPHER
+        + _B
+        + _VALUE
+        + rb")?",
+        # HTTP (RFC 9110): credentials behind their scheme.
+        rb"authorization[\"']?[ \t]{0,8}[:=,]?[ \t]{0,8}[\"']?[ \t]{0,8}"
+        rb"(?:basic|bearer|digest|token|negotiate|apikey)" + _B + rb"([^\s\"',;]{1,4096})",
+    )
+]
 # Told by their own form, wherever they stand.
 _FORMS = {
     b"$": re.compile(
@@ -134,7 +176,7 @@ _FORMS = {
         re.IGNORECASE,
     ),
     b"://": re.compile(rb"://[^\s:/@\"'<>]{0,256}:([^\s@\"'<>/]{1,256})@"),
-}  # fmt: skip
+}
 _BEGIN = re.compile(rb"-----BEGIN [A-Z0-9 ]{0,40}PRIVATE KEY(?: BLOCK)?-----")
 _KEY_LINES = re.compile(rb"(?:\s|\\[nrt])*")
 
@@ -208,8 +250,11 @@ def _named(content: bytes, lowered: bytes) -> Iterator[_Span]:
         line = content.rfind(b"\n", max(0, start - _BEFORE), start) + 1 or max(0, start - _BEFORE)
         for pattern in _PATTERNS:
             if match := pattern.match(content, start):
-                yield from (match.span(group) for group in range(1, pattern.groups + 1)
-                            if match.start(group) >= 0 and not _MARK.match(content, match.start(group)))  # fmt: skip
+                yield from (
+                    match.span(group)
+                    for group in range(1, pattern.groups + 1)
+                    if match.start(group) >= 0 and not _MARK.match(content, match.start(group))
+                )
         if content[start - 2 : start] == b"</" or not _is_secret(content[start:end], content[line:start]):
             continue
         if (span := _value(content, start, end, content[line:start])) is not None:
@@ -254,9 +299,13 @@ def _stands_alone(before: bytes) -> bool:
 
 def _is_key(before: bytes) -> bool:
     """A bare `key`: of what stands before it, or by itself where a line begins."""
-    return not before.strip() or _last_word(before).lower().rpartition(b"-")[2] in _OF_KEYS or bool(
-        re.search(rb"\b(?:tacacs|radius|server-private|isakmp|authentication|wpa|wep)\b", before, re.IGNORECASE)
-    )  # fmt: skip
+    return (
+        not before.strip()
+        or _last_word(before).lower().rpartition(b"-")[2] in _OF_KEYS
+        or bool(
+            re.search(rb"\b(?:tacacs|radius|server-private|isakmp|authentication|wpa|wep)\b", before, re.IGNORECASE)
+        )
+    )
 
 
 def _last_word(before: bytes) -> bytes:
@@ -440,10 +489,15 @@ def forms_of(secret: bytes) -> tuple[Expression, ...]:
     once = {form for case in (text, text.upper(), text.lower()) for form in _written(case)}
     twice = {form for one in once for form in _written(one)}
     spelt = {
-        "".join(f"&#{ord(char)};" for char in text), "".join(f"&#x{ord(char):x};" for char in text),
-        "".join(f"\\u{ord(char):04x}" for char in text), "".join(f"\\x{byte:02x}" for byte in secret),
-        "".join(f"%{byte:02x}" for byte in secret), secret.hex(), secret.hex(" "), secret.hex(":"),
-    }  # fmt: skip
+        "".join(f"&#{ord(char)};" for char in text),
+        "".join(f"&#x{ord(char):x};" for char in text),
+        "".join(f"\\u{ord(char):04x}" for char in text),
+        "".join(f"\\x{byte:02x}" for byte in secret),
+        "".join(f"%{byte:02x}" for byte in secret),
+        secret.hex(),
+        secret.hex(" "),
+        secret.hex(":"),
+    }
     written = {one.encode("utf-8", "replace") for one in once | twice | spelt if len(one) >= len(text)} | {secret}
     made = [_any_of(written, b"(?i)")]
     if encoded := {form for data in (secret, text.encode("utf-16-le")) for form in _in_base64(data)}:
@@ -456,8 +510,16 @@ def forms_of(secret: bytes) -> tuple[Expression, ...]:
 
 def _written(text: str) -> set[str]:
     """A text as it is, and as others write it."""
-    return {text, quote(text, safe=""), quote(text), quote_plus(text), json.dumps(text)[1:-1],
-            json.dumps(text, ensure_ascii=False)[1:-1], escape(text), repr(text)[1:-1]}  # fmt: skip
+    return {
+        text,
+        quote(text, safe=""),
+        quote(text),
+        quote_plus(text),
+        json.dumps(text)[1:-1],
+        json.dumps(text, ensure_ascii=False)[1:-1],
+        escape(text),
+        repr(text)[1:-1],
+    }
 
 
 def _any_of(forms: set[bytes], flags: bytes = b"") -> Expression:

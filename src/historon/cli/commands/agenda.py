@@ -38,9 +38,16 @@ _NEXT = 3  # instants of a timetable that are named
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], where: tuple[str, ...], *, span: str, hours: bool, simulate: str | None,
-    estate_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    app: App,
+    names: tuple[str, ...],
+    where: tuple[str, ...],
+    *,
+    span: str,
+    hours: bool,
+    simulate: str | None,
+    estate_file: str | None,
+    as_json: bool,
+) -> None:
     """What is due next.
 
     Sources are due by their timetables, in the estate's time zone. It warns of hours that are too full, of sources that
@@ -167,9 +174,14 @@ def _simulated(
     size = store.size()
     growth = round(size / (history / span)) if history >= _ENOUGH else None
     return _Simulation(
-        span, len(dues), asking, asking and asking / estate.settings.at_once, growth, size,
+        span,
+        len(dues),
+        asking,
+        asking and asking / estate.settings.at_once,
+        growth,
+        size,
         history if history >= _ENOUGH else None,
-    )  # fmt: skip
+    )
 
 
 def _print_simulation(estate: Estate, dues: Sequence[Due], simulation: _Simulation) -> None:
@@ -223,6 +235,7 @@ def _coming(estate: Estate, now: datetime) -> list[Freeze]:
 def _timetable_row(estate: Estate, name: str, dues: Sequence[Due], now: datetime) -> dict[str, object]:
     timetable = estate.timetables[name]
     return {
-        "timetable": name, "collections": sum(due.timetable == name for due in dues),
+        "timetable": name,
+        "collections": sum(due.timetable == name for due in dues),
         "next": list(next_instants(timetable, estate.zone, now, _NEXT)),
-    }  # fmt: skip
+    }

@@ -43,9 +43,16 @@ _WORD = 8  # columns for what a family concerns
 @json_option
 @pass_app
 def command(
-    app: App, handle: str | None, since: str, by: str | None, where: tuple[str, ...], *, everything: bool,
-    estate_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    app: App,
+    handle: str | None,
+    since: str,
+    by: str | None,
+    where: tuple[str, ...],
+    *,
+    everything: bool,
+    estate_file: str | None,
+    as_json: bool,
+) -> None:
     """What changed across the estate, equal changes shown once.
 
     The same edit on many sources is one family; names, addresses and numbers may differ in it. What touches access,
@@ -197,14 +204,19 @@ def _closer(opened: Historon, changes: Changes, handle: str, since: str, *, as_j
 def _as_data(opened: Historon, changes: Changes, family: Family, group: str, *, every: bool = False) -> dict[str, Any]:
     forms = list(changes.forms(family, most=None if every else 1))
     return {
-        "handle": family.handle, "group": group or None, "concern": family.concern.word,
-        "weight": family.weight, "first": family.first,
-        "last": family.last, "members": [_member(one) for one in family.members],
-        "own": family.own, "to_and_fro": family.to_and_fro,
+        "handle": family.handle,
+        "group": group or None,
+        "concern": family.concern.word,
+        "weight": family.weight,
+        "first": family.first,
+        "last": family.last,
+        "members": [_member(one) for one in family.members],
+        "own": family.own,
+        "to_and_fro": family.to_and_fro,
         "undoes": family.undoes.handle if family.undoes else None,
         "unlike": family.unlike.handle if family.unlike else None,
         "forms": [_form(form, opened.weights, every=every) for form in forms],
-    }  # fmt: skip
+    }
 
 
 def _form(form: Variant, weights: Weights, *, every: bool) -> dict[str, object]:

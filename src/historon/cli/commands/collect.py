@@ -36,9 +36,16 @@ _UNMET = 6  # of one source that are told
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], where: tuple[str, ...], *, unfinished: bool, trust_first_contact: bool,
-    verbose: int, estate_file: str | None, as_json: bool,
-) -> int:  # fmt: skip
+    app: App,
+    names: tuple[str, ...],
+    where: tuple[str, ...],
+    *,
+    unfinished: bool,
+    trust_first_contact: bool,
+    verbose: int,
+    estate_file: str | None,
+    as_json: bool,
+) -> int:
     """Collect from sources, now: one round.
 
     Every source ends as first, changed, unchanged, suspect (kept aside, as it looks wrong), failed or skipped. The
@@ -54,9 +61,11 @@ def command(
             raise UsageError("there is no source to collect", hint="describe some in the estate file")
         with _Shown(len(sources), quiet=as_json, verbose=verbose) as shown:
             done = opened.collect(
-                *(source.name for source in sources), observer=shown.tell, stopped_by=[signal.SIGTERM],
+                *(source.name for source in sources),
+                observer=shown.tell,
+                stopped_by=[signal.SIGTERM],
                 trust=partial(_confirm_keys, app, shown, trust=trust_first_contact),
-            )  # fmt: skip
+            )
     report, told = done.report, done.notices
     if as_json:
         _print_data(report, told)
@@ -132,9 +141,14 @@ class _Bar(_Silent):
         from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
         self._progress = Progress(
-            TextColumn("collecting"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(),
-            TextColumn("{task.fields[busy]}"), console=console(), transient=True,
-        )  # fmt: skip
+            TextColumn("collecting"),
+            BarColumn(),
+            MofNCompleteColumn(),
+            TimeElapsedColumn(),
+            TextColumn("{task.fields[busy]}"),
+            console=console(),
+            transient=True,
+        )
         self._task = self._progress.add_task("", total=total, busy="")
         self._busy: dict[str, None] = {}
 

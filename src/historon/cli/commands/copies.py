@@ -114,6 +114,11 @@ def _row(one: CopyStatus, now: datetime) -> dict[str, object]:
     behind = one.behind(now)
     state = "up to date" if behind is None else "behind for too long" if one.overdue(now) else "behind"
     return {
-        "copy": one.name, "path": one.copy.path, "state": state, "as_of": one.at, "missing_since": one.missing_since,
-        "lag_s": behind, "max_lag_s": one.copy.max_lag,
-    }  # fmt: skip
+        "copy": one.name,
+        "path": one.copy.path,
+        "state": state,
+        "as_of": one.at,
+        "missing_since": one.missing_since,
+        "lag_s": behind,
+        "max_lag_s": one.copy.max_lag,
+    }

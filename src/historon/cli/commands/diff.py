@@ -54,10 +54,21 @@ _NARROW = 100  # columns from which on two texts have room beside each other
 @json_option
 @pass_app
 def command(
-    app: App, old: str | None, new: str | None, where: tuple[str, ...], form: str | None, only: str | None,
-    context: int, *, ignore_case: bool, ignore_space: bool, with_noise: bool, reveal: bool,
-    estate_file: str | None, as_json: bool,
-) -> int:  # fmt: skip
+    app: App,
+    old: str | None,
+    new: str | None,
+    where: tuple[str, ...],
+    form: str | None,
+    only: str | None,
+    context: int,
+    *,
+    ignore_case: bool,
+    ignore_space: bool,
+    with_noise: bool,
+    reveal: bool,
+    estate_file: str | None,
+    as_json: bool,
+) -> int:
     """What changed between two versions, or two sources.
 
     A and B are SOURCE or SOURCE@WHEN, and one of them may be file:PATH. With a bare SOURCE alone: its last change.
@@ -74,9 +85,14 @@ def command(
         raise UsageError("nothing to compare", hint="historon diff SOURCE, or historon diff --where label=value")
     with app.opened(estate_file) as opened:
         found = opened.diff(
-            old, new, only=only, reveal=reveal, with_noise=with_noise, ignore_case=ignore_case,
+            old,
+            new,
+            only=only,
+            reveal=reveal,
+            with_noise=with_noise,
+            ignore_case=ignore_case,
             ignore_space=ignore_space,
-        )  # fmt: skip
+        )
     for side in (found.before, found.after):
         if side.version is not None:
             warn_if_suspect(side.version)

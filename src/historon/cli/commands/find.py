@@ -46,9 +46,19 @@ _LONGEST = 200
 @json_option
 @pass_app
 def command(
-    app: App, text: str, where: tuple[str, ...], when: str | None, *, ever: bool, expression: bool, exact_case: bool,
-    everything: bool, reveal: bool, estate_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    app: App,
+    text: str,
+    where: tuple[str, ...],
+    when: str | None,
+    *,
+    ever: bool,
+    expression: bool,
+    exact_case: bool,
+    everything: bool,
+    reveal: bool,
+    estate_file: str | None,
+    as_json: bool,
+) -> None:
     """Where a text is now, or ever was.
 
     Looks in the latest version of each source, also into archives, and shows each line under its path. Capitals and
@@ -114,6 +124,10 @@ def _as_data(hit: Hit, *, ever: bool) -> dict[str, object]:
         "gone": hit.gone and {"version": hit.gone.number, "at": hit.gone.at},
     }
     return {
-        "source": hit.source, "part": hit.part, "line_number": hit.number, "path": hit.path, "line": hit.line,
+        "source": hit.source,
+        "part": hit.part,
+        "line_number": hit.number,
+        "path": hit.path,
+        "line": hit.line,
         **(life if ever else {}),
-    }  # fmt: skip
+    }

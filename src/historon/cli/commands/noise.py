@@ -33,7 +33,7 @@ _FEWEST = 4  # versions by which it can be told what changes by itself
 @pass_app
 def command(
     app: App, source: str, *, take: str | None, because: str | None, estate_file: str | None, as_json: bool
-) -> None:  # fmt: skip
+) -> None:
     """What differs in nearly every version of a source: proposes masks.
 
     Each proposal comes with what the history shows for it, and with the real changes that it would have hidden besides;
@@ -145,7 +145,13 @@ def _write(estate: Estate, procedure: str, chosen: Sequence[Proposal], because: 
 
 def _as_data(one: Proposal) -> dict[str, object]:
     return {
-        "setting": one.setting, "rule": one.rule, "part": one.part, "differed": len(one.seen_in), "steps": one.steps,
-        "alone": one.alone, "old": one.old, "new": one.new,
+        "setting": one.setting,
+        "rule": one.rule,
+        "part": one.part,
+        "differed": len(one.seen_in),
+        "steps": one.steps,
+        "alone": one.alone,
+        "old": one.old,
+        "new": one.new,
         "hides": [{"version": hidden.version, "old": hidden.old, "new": hidden.new} for hidden in one.hides],
-    }  # fmt: skip
+    }

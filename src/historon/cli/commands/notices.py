@@ -22,10 +22,13 @@ _STYLES = {Fate.SENT: "green", Fate.QUEUED: "yellow", Fate.REFUSED: "red", Fate.
 @click.command(
     "notices",
     epilog=example(
-        "historon notices", "historon notices try operators", "historon notices --history", "historon notices 41",
+        "historon notices",
+        "historon notices try operators",
+        "historon notices --history",
+        "historon notices 41",
         "historon notices send",
     ),
-)  # fmt: skip
+)
 @click.argument("what", required=False, metavar="[try CHANNEL | send | NUMBER]")
 @click.argument("channel", required=False, metavar="")
 @click.option("--history", is_flag=True, help="What was sent, newest first.")
@@ -35,9 +38,16 @@ _STYLES = {Fate.SENT: "green", Fate.QUEUED: "yellow", Fate.REFUSED: "red", Fate.
 @json_option
 @pass_app
 def command(
-    app: App, what: str | None, channel: str | None, *, history: bool, last: int, template: str | None,
-    estate_file: str | None, as_json: bool,
-) -> int:  # fmt: skip
+    app: App,
+    what: str | None,
+    channel: str | None,
+    *,
+    history: bool,
+    last: int,
+    template: str | None,
+    estate_file: str | None,
+    as_json: bool,
+) -> int:
     """Who is notified of what, what is waiting to be sent, and what was sent.
 
     Lists the channels, and what is waiting. `try CHANNEL` sends a test there and reports the conversation; `send` sends
@@ -141,10 +151,16 @@ def _history(notices: Sequence[Notice], estate: Estate, *, as_json: bool) -> Non
 
 def _notice_row(notice: Notice) -> dict[str, object]:
     return {
-        "notice": notice.number, "channel": notice.channel, "at": notice.at, "state": notice.fate,
-        "tries": notice.tries, "next_try": notice.next, "subject": notice.subject, "answer": notice.answer,
+        "notice": notice.number,
+        "channel": notice.channel,
+        "at": notice.at,
+        "state": notice.fate,
+        "tries": notice.tries,
+        "next_try": notice.next,
+        "subject": notice.subject,
+        "answer": notice.answer,
         "remaining": notice.remaining,
-    }  # fmt: skip
+    }
 
 
 def _channels(estate: Estate, store: Store, *, as_json: bool) -> None:
@@ -152,10 +168,12 @@ def _channels(estate: Estate, store: Store, *, as_json: bool) -> None:
     headline = _headline(estate, waiting, pending)
     if as_json:
         print_json(
-            "notices", headline, [_channel_row(name, one, last.get(name)) for name, one in estate.channels.items()],
+            "notices",
+            headline,
+            [_channel_row(name, one, last.get(name)) for name, one in estate.channels.items()],
             queued=[_notice_row(one) for one in waiting],
             pending=[{"channel": one.channel, "due": one.due, **_event(one)} for one in pending],
-        )  # fmt: skip
+        )
         return
     click.echo(headline)
     made = table(
@@ -187,11 +205,18 @@ def _headline(estate: Estate, waiting: Sequence[Notice], pending: Sequence[Pendi
 
 def _channel_row(name: str, channel: AnyChannel, last: datetime | None) -> dict[str, object]:
     return {
-        "channel": name, "kind": channel.__struct_config__.tag, "tell": channel.tell.split(),
-        "except": channel.except_.split(), "labels": channel.where, "hours": channel.hours, "quiet": channel.quiet,
-        "digest": channel.digest, "immediately": channel.immediately, "all_well_s": channel.all_well,
+        "channel": name,
+        "kind": channel.__struct_config__.tag,
+        "tell": channel.tell.split(),
+        "except": channel.except_.split(),
+        "labels": channel.where,
+        "hours": channel.hours,
+        "quiet": channel.quiet,
+        "digest": channel.digest,
+        "immediately": channel.immediately,
+        "all_well_s": channel.all_well,
         "last_notified": last,
-    }  # fmt: skip
+    }
 
 
 def _print_pending(pending: Sequence[Pending], estate: Estate, blocked: set[str]) -> None:

@@ -95,6 +95,10 @@ def _step_row(place: Sequence[str | int], step: Step) -> dict[str, object]:
 
 def _row(name: str, procedure: Procedure, used: int) -> dict[str, object]:
     return {
-        "procedure": name, "over": procedure.over, "about": procedure.about.strip(), "sources": used,
-        "values": procedure.values, "steps": [_step_row(place, step) for place, step in walk(procedure.steps)],
-    }  # fmt: skip
+        "procedure": name,
+        "over": procedure.over,
+        "about": procedure.about.strip(),
+        "sources": used,
+        "values": procedure.values,
+        "steps": [_step_row(place, step) for place, step in walk(procedure.steps)],
+    }

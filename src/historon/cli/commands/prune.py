@@ -24,9 +24,15 @@ __all__ = ["command"]
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], where: tuple[str, ...], *, each: bool, yes: bool, estate_file: str | None,
+    app: App,
+    names: tuple[str, ...],
+    where: tuple[str, ...],
+    *,
+    each: bool,
+    yes: bool,
+    estate_file: str | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """What retention would remove; removes it when confirmed.
 
     The plan comes first: which versions would be removed, and by which rule the others stay. A source's last good

@@ -33,9 +33,7 @@ _SHOWN = 8  # of one source
 @estate_option
 @json_option
 @pass_app
-def command(
-    app: App, names: tuple[str, ...], where: tuple[str, ...], *, estate_file: str | None, as_json: bool
-) -> int:  # fmt: skip
+def command(app: App, names: tuple[str, ...], where: tuple[str, ...], *, estate_file: str | None, as_json: bool) -> int:
     """Are the sources as they must be? The exit code says it too.
 
     Checks the latest good version of each source against the [[requirements]] of the estate file. Rounds do the same,

@@ -41,9 +41,17 @@ __all__ = ["command"]
 @estate_option
 @pass_app
 def command(
-    app: App, version: str, folder: Path, only: str | None, *, overwrite: bool, permissions: bool, outward_links: bool,
-    suspect: bool, estate_file: str | None,
-) -> None:  # fmt: skip
+    app: App,
+    version: str,
+    folder: Path,
+    only: str | None,
+    *,
+    overwrite: bool,
+    permissions: bool,
+    outward_links: bool,
+    suspect: bool,
+    estate_file: str | None,
+) -> None:
     """Write a version, or a part of it, to a folder.
 
     Byte for byte as it was collected, checked against its SHA-256; secrets included, so files and folders are readable

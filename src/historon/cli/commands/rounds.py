@@ -124,10 +124,14 @@ def _round_row(one: Round, endings: Mapping[int, str]) -> dict[str, object]:
 
 def _visit_row(visit: Visit) -> dict[str, object]:
     return {
-        "source": visit.source, "outcome": visit.outcome, "version": visit.number, "at": visit.at,
-        "took_s": visit.took, "note": visit.note,
+        "source": visit.source,
+        "outcome": visit.outcome,
+        "version": visit.number,
+        "at": visit.at,
+        "took_s": visit.took,
+        "note": visit.note,
         "steps": [{**_step_data(place), "took_s": took} for place, took in visit.steps],
-    }  # fmt: skip
+    }
 
 
 def _step_data(place: str) -> dict[str, object]:

@@ -47,9 +47,17 @@ _LEVEL = click.Choice(["debug", "info", "warning", "error"])
 @estate_option
 @pass_app
 def command(
-    app: App, *, once: bool, wait: bool, form: str, level: str, log_file: str | None, log_file_level: str,
-    port: int | None, estate_file: str | None,
-) -> int:  # fmt: skip
+    app: App,
+    *,
+    once: bool,
+    wait: bool,
+    form: str,
+    level: str,
+    log_file: str | None,
+    log_file_level: str,
+    port: int | None,
+    estate_file: str | None,
+) -> int:
     """Keep the timetable.
 
     Collects what is due, by the timetables of the estate file, until it is told to stop (Ctrl-C or SIGTERM). Rounds in

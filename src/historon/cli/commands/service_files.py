@@ -45,10 +45,11 @@ def _written(estate: Estate) -> list[str]:
 @click.command(
     "service-files",
     epilog=example(
-        "historon service-files systemd", "historon service-files timer --to /etc/systemd/system --user historon",
+        "historon service-files systemd",
+        "historon service-files timer --to /etc/systemd/system --user historon",
         "historon service-files cron",
     ),
-)  # fmt: skip
+)
 @click.argument("kind", type=click.Choice(list(_KINDS)))
 @click.option("--to", "folder", type=click.Path(path_type=Path), help="Write them there instead of printing them.")
 @click.option("--user", default="historon", show_default=True, help="The account that the service runs as.")
@@ -66,15 +67,18 @@ def command(app: App, kind: str, *, folder: Path | None, user: str, estate_file:
     estate = app.estate(estate_file)
     program = Path(sys.argv[0]).absolute()
     values = {
-        "program": program, "estate": estate.file, "folder": estate.folder, "user": user, "written": _written(estate),
+        "program": program,
+        "estate": estate.file,
+        "folder": estate.folder,
+        "user": user,
+        "written": _written(estate),
         "name": "".join(char for char in estate.settings.name if char.isprintable()),
-    }  # fmt: skip
+    }
     for name in _KINDS[kind]:
         source = (resources.files("historon.cli") / "service" / name).read_text(encoding="utf-8")
         escape = name.endswith((".plist", ".xml"))
-        text = Environment(autoescape=escape, undefined=StrictUndefined, keep_trailing_newline=True).from_string(  # noqa: S701
-            source
-        ).render(values)  # fmt: skip
+        engine = Environment(autoescape=escape, undefined=StrictUndefined, keep_trailing_newline=True)  # noqa: S701 (units)
+        text = engine.from_string(source).render(values)
         if folder is None:
             click.echo(text, nl=False)
             continue

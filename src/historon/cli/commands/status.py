@@ -48,9 +48,16 @@ _NARROW = 100  # columns below which the instants are left out: the age says wha
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], where: tuple[str, ...], *, everything: bool, by: str | None, watch: int | None,
-    estate_file: str | None, as_json: bool,
-) -> int:  # fmt: skip
+    app: App,
+    names: tuple[str, ...],
+    where: tuple[str, ...],
+    *,
+    everything: bool,
+    by: str | None,
+    watch: int | None,
+    estate_file: str | None,
+    as_json: bool,
+) -> int:
     """Is everything fresh, and well? The exit code says it too.
 
     Shows the age of each source's last good version against its max_age, those in trouble first. The age counts from
@@ -79,9 +86,14 @@ def command(
 
 
 def _show(
-    estate: Estate, board: Sequence[SourceStatus], stopped: Sequence[StillPaused], by: str | None, *, everything: bool,
+    estate: Estate,
+    board: Sequence[SourceStatus],
+    stopped: Sequence[StillPaused],
+    by: str | None,
+    *,
+    everything: bool,
     clear: bool,
-) -> None:  # fmt: skip
+) -> None:
     from rich.text import Text
 
     if clear:

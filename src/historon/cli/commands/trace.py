@@ -36,9 +36,17 @@ _SHOWN = 20
 @json_option
 @pass_app
 def command(
-    app: App, source: str, text: str, *, expression: bool, exact_case: bool, everything: bool, reveal: bool,
-    estate_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    app: App,
+    source: str,
+    text: str,
+    *,
+    expression: bool,
+    exact_case: bool,
+    everything: bool,
+    reveal: bool,
+    estate_file: str | None,
+    as_json: bool,
+) -> None:
     """Since when a line has been there, and what it was before.
 
     Each line that holds TEXT now, or held it once, with its whole life: when it was added, what it was edited from
@@ -98,9 +106,12 @@ def _words(event: Event, life: Life) -> str:
 
 def _as_data(life: Life) -> dict[str, object]:
     return {
-        "part": life.part, "path": life.path, "line": life.line, "present": life.stands,
+        "part": life.part,
+        "path": life.path,
+        "line": life.line,
+        "present": life.stands,
         "events": [
             {"version": event.version.number, "at": event.version.at, **change_data(event.change)}
             for event in life.events
         ],
-    }  # fmt: skip
+    }

@@ -46,10 +46,15 @@ def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_jso
             for one in found.damages
         ]
         print_json(
-            "verify", f"{_read(found)}: {_verdict(found)}", rows,
-            sources=found.sources, versions=found.versions, contents=found.contents, size_bytes=found.bytes,
+            "verify",
+            f"{_read(found)}: {_verdict(found)}",
+            rows,
+            sources=found.sources,
+            versions=found.versions,
+            contents=found.contents,
+            size_bytes=found.bytes,
             ledger=found.ledger,
-        )  # fmt: skip
+        )
     else:
         _print(found)
     for one in notices:

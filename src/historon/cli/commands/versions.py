@@ -39,9 +39,15 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
         lines = f"+{version.added} -{version.removed}" if version.added or version.removed else ""
         note = f"held: {version.held}" if version.held is not None else version.note or ""
         made.add_row(
-            f"@{version.number}", instant(version.at, zone), since(now - version.at), size_text(version.size), lines,
-            version.state, printable(note), style=STYLES[version.state],
-        )  # fmt: skip
+            f"@{version.number}",
+            instant(version.at, zone),
+            since(now - version.at),
+            size_text(version.size),
+            lines,
+            version.state,
+            printable(note),
+            style=STYLES[version.state],
+        )
     if shown:
         print_table(made)
     _print_left_out(versions, telling, shown)

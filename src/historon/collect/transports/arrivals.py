@@ -81,8 +81,14 @@ class _DropSession(Session):
         if self._procedure.then != "keep":
             companions = [found for one in taken if (found := _companion_of(folder, one, step))]
             files = [asdict(one) for one in (*taken, *companions)]
-            self.owed = json.dumps({"folder": str(folder), "then": self._procedure.then,
-                                    "move_to": self._procedure.move_to, "files": files})  # fmt: skip
+            self.owed = json.dumps(
+                {
+                    "folder": str(folder),
+                    "then": self._procedure.then,
+                    "move_to": self._procedure.move_to,
+                    "files": files,
+                }
+            )
         return part, seen.after([*taken, *never], there)
 
     def _choice(
@@ -115,9 +121,12 @@ class _DropSession(Session):
         return choice, [one for one, _ in never]
 
     def _nothing_whole(
-        self, there: Sequence[_Arrived], arriving: tuple[_Arrived, str] | None,
-        never: Sequence[tuple[_Arrived, str]], step: Step,
-    ) -> Exception:  # fmt: skip
+        self,
+        there: Sequence[_Arrived],
+        arriving: tuple[_Arrived, str] | None,
+        never: Sequence[tuple[_Arrived, str]],
+        step: Step,
+    ) -> Exception:
         """Why there is nothing to take: it is on its way, it never came whole, or nothing is new."""
         if arriving:
             one, why = arriving

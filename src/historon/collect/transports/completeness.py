@@ -102,6 +102,10 @@ def _format(file: Path, place: str) -> str | None:
 
 
 _SIGNS: Mapping[str, Callable[[Path, str], str | None]] = {
-    "renamed": _renamed, "marker": _marker, "checksum": _announced_checksum, "size": _announced_size, "ends": _ends,
+    "renamed": _renamed,
+    "marker": _marker,
+    "checksum": _announced_checksum,
+    "size": _announced_size,
+    "ends": _ends,
     "format": _format,
-}  # fmt: skip
+}

@@ -45,9 +45,14 @@ async def open_session(target: Target, _known: object = None) -> AsyncIterator[S
     trusted = peer_context(target.source, target.folder)
     _show_certificate(trusted, target)
     async with httpx.AsyncClient(
-        base_url=base, verify=trusted, auth=_authentication(target), trust_env=False, http2=False,
-        timeout=httpx.Timeout(None, connect=_CONNECT_S), headers={"user-agent": "historon", "accept": "*/*"},
-    ) as client:  # fmt: skip
+        base_url=base,
+        verify=trusted,
+        auth=_authentication(target),
+        trust_env=False,
+        http2=False,
+        timeout=httpx.Timeout(None, connect=_CONNECT_S),
+        headers={"user-agent": "historon", "accept": "*/*"},
+    ) as client:
         yield _HttpsSession(target, client)
 
 
@@ -111,9 +116,11 @@ class _HttpsSession(Session):
         part = spool.part(name or _suggested(answer.headers, url))
         if answer.status != 200:
             raise CollectError(
-                _kind(answer.status), f"it answers with status {answer.status}", tail=part.edges[-TAIL:],
+                _kind(answer.status),
+                f"it answers with status {answer.status}",
+                tail=part.edges[-TAIL:],
                 absent=answer.status in (404, 410),
-            )  # fmt: skip
+            )
         self._look_for_login_page(Answer(part.edges[: 2**16], status=200, headers=answer.headers), step)
         if step.checksum:
             check_sum(part, step.checksum, path)

@@ -39,11 +39,16 @@ class _LocalSession(Session):
         self._tail = b""
         starting = asyncio.ensure_future(
             asyncio.create_subprocess_exec(
-                program, *what[1:], cwd=self._target.folder, stdin=asyncio.subprocess.DEVNULL,
-                stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, start_new_session=True,
+                program,
+                *what[1:],
+                cwd=self._target.folder,
+                stdin=asyncio.subprocess.DEVNULL,
+                stdout=asyncio.subprocess.PIPE,
+                stderr=asyncio.subprocess.PIPE,
+                start_new_session=True,
                 env={**small_environment(), **step.environment},
             )
-        )  # fmt: skip
+        )
         readers: list[asyncio.Task[bytes]] = []
         try:
             # Cancelled in the middle of starting, asyncio would end the program alone and wait for what it started.

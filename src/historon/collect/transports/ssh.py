@@ -19,24 +19,40 @@ _CONNECT_S = 20
 _LOGIN_S = 30
 # AES-GCM in hardware first; then what else is sound today.
 _CIPHERS = [
-    "aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com",
-    "aes256-ctr", "aes192-ctr", "aes128-ctr",
-]  # fmt: skip
+    "aes128-gcm@openssh.com",
+    "aes256-gcm@openssh.com",
+    "chacha20-poly1305@openssh.com",
+    "aes256-ctr",
+    "aes192-ctr",
+    "aes128-ctr",
+]
 # The quick ones first; group exchange costs half a second of reckoning (RFC 9142 section 4 for what is sound).
 _KEY_EXCHANGES = [
-    "curve25519-sha256", "curve25519-sha256@libssh.org", "ecdh-sha2-nistp256", "ecdh-sha2-nistp384",
-    "ecdh-sha2-nistp521", "mlkem768x25519-sha256", "diffie-hellman-group14-sha256", "diffie-hellman-group16-sha512",
-    "diffie-hellman-group18-sha512", "diffie-hellman-group-exchange-sha256",
-]  # fmt: skip
+    "curve25519-sha256",
+    "curve25519-sha256@libssh.org",
+    "ecdh-sha2-nistp256",
+    "ecdh-sha2-nistp384",
+    "ecdh-sha2-nistp521",
+    "mlkem768x25519-sha256",
+    "diffie-hellman-group14-sha256",
+    "diffie-hellman-group16-sha512",
+    "diffie-hellman-group18-sha512",
+    "diffie-hellman-group-exchange-sha256",
+]
 _MACS = [
-    "hmac-sha2-256-etm@openssh.com", "hmac-sha2-512-etm@openssh.com", "umac-128-etm@openssh.com", "hmac-sha2-256",
-    "hmac-sha2-512", "umac-128@openssh.com",
-]  # fmt: skip
+    "hmac-sha2-256-etm@openssh.com",
+    "hmac-sha2-512-etm@openssh.com",
+    "umac-128-etm@openssh.com",
+    "hmac-sha2-256",
+    "hmac-sha2-512",
+    "umac-128@openssh.com",
+]
 # By family: a device may have a key of each.
 _HOST_KEYS = {
-    "ed25519": ["ssh-ed25519"], "ecdsa": ["ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"],
+    "ed25519": ["ssh-ed25519"],
+    "ecdsa": ["ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"],
     "rsa": ["rsa-sha2-512", "rsa-sha2-256"],
-}  # fmt: skip
+}
 _OPTIONS = {"kex": "kex_algs", "host key": "server_host_key_algs", "cipher": "encryption_algs", "mac": "mac_algs"}
 
 
@@ -74,18 +90,27 @@ async def connect(
 
 
 async def _connected(
-    at: tuple[str, int], check: KeyCheck, account: Account, legacy: Iterable[str],
+    at: tuple[str, int],
+    check: KeyCheck,
+    account: Account,
+    legacy: Iterable[str],
     tunnel: asyncssh.SSHClientConnection | None = None,
-) -> asyncssh.SSHClientConnection:  # fmt: skip
+) -> asyncssh.SSHClientConnection:
     """One log-in. Where the key is pinned, a device that shows another of its keys is asked for the next kind."""
     families = check.preferred(_HOST_KEYS, *at)
     while True:
         try:
             return await asyncssh.connect(
-                *at, tunnel=tunnel or (), client_factory=lambda: check, known_hosts=check.trusted, config=None,
-                connect_timeout=_CONNECT_S, login_timeout=_LOGIN_S, **_algorithms(legacy, families),
+                *at,
+                tunnel=tunnel or (),
+                client_factory=lambda: check,
+                known_hosts=check.trusted,
+                config=None,
+                connect_timeout=_CONNECT_S,
+                login_timeout=_LOGIN_S,
+                **_algorithms(legacy, families),
                 **_authentication(account),
-            )  # fmt: skip
+            )
         except (OSError, asyncssh.Error, TimeoutError) as exc:
             shown = next((family for family in families if check.shown_algorithm in _HOST_KEYS[family]), None)
             shown = shown or ("rsa" if check.shown_algorithm == "ssh-rsa" and "rsa" in families else None)

@@ -47,9 +47,11 @@ async def open_session(target: Target, known: Known | None) -> AsyncIterator[Ses
 
 class _ExecSession(Session):
     def __init__(
-        self, target: Target, connection: asyncssh.SSHClientConnection,
+        self,
+        target: Target,
+        connection: asyncssh.SSHClientConnection,
         reconnect: Callable[[], Awaitable[asyncssh.SSHClientConnection]] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(target)
         self._connection = connection
         self._reconnect = reconnect

@@ -26,9 +26,15 @@ async def open_session(target: Target, _known: object = None) -> AsyncIterator[S
     try:
         async with asyncio.timeout(_CONNECT_S):
             reader, writer = await telnetlib3.open_connection(
-                target.source.address, target.source.port or 23, encoding=False, term="dumb", cols=WIDTH, rows=0,
-                connect_minwait=0.0, connect_maxwait=0.5,
-            )  # fmt: skip
+                target.source.address,
+                target.source.port or 23,
+                encoding=False,
+                term="dumb",
+                cols=WIDTH,
+                rows=0,
+                connect_minwait=0.0,
+                connect_maxwait=0.5,
+            )
     except ConnectionRefusedError as exc:
         raise CollectError(FailureKind.REFUSED, f"{place}: connection refused") from exc
     except TimeoutError as exc:

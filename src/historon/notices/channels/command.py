@@ -19,9 +19,14 @@ def send(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime, 
     name = channel.command[0]
     try:
         done = subprocess.run(
-            channel.command, input=msgspec.json.encode(as_data(letter, estate, at)), cwd=estate.folder,
-            capture_output=True, check=False, timeout=channel.deadline.total_seconds(), env=small_environment(),
-        )  # fmt: skip
+            channel.command,
+            input=msgspec.json.encode(as_data(letter, estate, at)),
+            cwd=estate.folder,
+            capture_output=True,
+            check=False,
+            timeout=channel.deadline.total_seconds(),
+            env=small_environment(),
+        )
     except subprocess.TimeoutExpired as exc:
         raise NoticeError(
             f"command {name}: timed out after {channel.deadline}", hint="make it faster, or raise deadline"

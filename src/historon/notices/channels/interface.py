@@ -56,9 +56,11 @@ def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:
     """The notice for programs, as it is documented in docs/being-told.md."""
     severity = min((event.severity for event in letter.events), default=Severity.INFO)
     return {
-        "estate": estate.settings.name, "subject": letter.subject,
-        "severity": severity.word, "severity_number": int(severity),
+        "estate": estate.settings.name,
+        "subject": letter.subject,
+        "severity": severity.word,
+        "severity_number": int(severity),
         "at": utc_text(at),
         "events": [event.data for event in letter.events],
         "text": letter.text,
-    }  # fmt: skip
+    }

@@ -83,8 +83,9 @@ def _trouble(exc: Exception, channel: MailChannel, place: str, said: Sequence[st
     if isinstance(exc, smtplib.SMTPAuthenticationError):
         return NoticeError(
             f"mail through {place}: the relay refuses the log-in ({exc.smtp_code})",
-            hint="check the channel's credentials", conversation=said,
-        )  # fmt: skip
+            hint="check the channel's credentials",
+            conversation=said,
+        )
     if isinstance(exc, PinError):
         return NoticeError(
             f"mail through {channel.server}: its certificate is {exc.shown}, not the pinned one",
@@ -94,8 +95,9 @@ def _trouble(exc: Exception, channel: MailChannel, place: str, said: Sequence[st
     if isinstance(exc, ssl.SSLCertVerificationError):
         return NoticeError(
             f"mail through {place}: its certificate is not trusted: {exc.verify_message}",
-            hint='name its authority (authority = "ca.pem") or pin it (certificate = "SHA256:…")', conversation=said,
-        )  # fmt: skip
+            hint='name its authority (authority = "ca.pem") or pin it (certificate = "SHA256:…")',
+            conversation=said,
+        )
     if isinstance(exc, smtplib.SMTPResponseException):
         reason = f"the relay says {exc.smtp_code} {_plain(exc.smtp_error)}"
     else:
@@ -136,9 +138,14 @@ def _log_in(relay: smtplib.SMTP, channel: MailChannel, estate: Estate) -> None:
 
 
 def _hand_over(
-    relay: smtplib.SMTP, channel: MailChannel, letter: Letter, at: datetime, recipients: Sequence[str], place: str,
+    relay: smtplib.SMTP,
+    channel: MailChannel,
+    letter: Letter,
+    at: datetime,
+    recipients: Sequence[str],
+    place: str,
     said: list[str],
-) -> Sent:  # fmt: skip
+) -> Sent:
     _expect(relay.mail(channel.from_), lambda code, text: smtplib.SMTPSenderRefused(code, text, channel.from_))
     replies = {address: relay.rcpt(address) for address in recipients}
     taken = [address for address, (code, _) in replies.items() if code < _OK]

@@ -27,9 +27,14 @@ def send(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime, 
         key = _resolved("webhook", channel.secret, estate).encode()
         headers["historon-signature"] = "sha256=" + hmac.new(key, body, hashlib.sha256).hexdigest()
     status = request(
-        "webhook", "POST", channel.url, estate, trust=partial(trusting, channel.certificate, channel.authority, estate),
-        body=body, headers=headers,
-    )  # fmt: skip
+        "webhook",
+        "POST",
+        channel.url,
+        estate,
+        trust=partial(trusting, channel.certificate, channel.authority, estate),
+        body=body,
+        headers=headers,
+    )
     signed = ", signed" if channel.secret else ""
     return Sent(
         f"answered with status {status}",
@@ -38,9 +43,15 @@ def send(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime, 
 
 
 def request(
-    what: str, method: str, url: SecretRef, estate: Estate, *, trust: Callable[[], ssl.SSLContext] | None = None,
-    body: bytes = b"", headers: Mapping[str, str] | None = None,
-) -> int:  # fmt: skip
+    what: str,
+    method: str,
+    url: SecretRef,
+    estate: Estate,
+    *,
+    trust: Callable[[], ssl.SSLContext] | None = None,
+    body: bytes = b"",
+    headers: Mapping[str, str] | None = None,
+) -> int:
     """Ask an address; returns the status of the answer. Raises NoticeError, which never shows it: it may be secret."""
     import httpx  # imported where it is used: few estates have such a channel
 

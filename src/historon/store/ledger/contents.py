@@ -72,10 +72,12 @@ class Contents:
 
     def _append(self, strand: int, position: int, part: Part) -> None:
         base_strand, base, encoding, data = (
-            (None, None, Encoding.BLOCKS, self._blocks.write(strand, part)) if part.spool is not None
-            else self._delta(strand, position, part) if position % EPOCH
+            (None, None, Encoding.BLOCKS, self._blocks.write(strand, part))
+            if part.spool is not None
+            else self._delta(strand, position, part)
+            if position % EPOCH
             else self._keyframe(strand, part)
-        )  # fmt: skip
+        )
         self._insert(strand, Record(position, base_strand, base, part.size, encoding, part.sha256, data))
         if part.spool is None:
             self._remember((strand, position), part.content)

@@ -148,10 +148,26 @@ class LedgerOutbox(Outbox):
 
 
 def _notice(
-    number: int, channel: str, at: int, fate: int, tries: int, again: int | None, subject: str, letter: bytes,
-    answer: str | None, remaining: str | None,
-) -> Notice:  # fmt: skip
+    number: int,
+    channel: str,
+    at: int,
+    fate: int,
+    tries: int,
+    again: int | None,
+    subject: str,
+    letter: bytes,
+    answer: str | None,
+    remaining: str | None,
+) -> Notice:
     return Notice(
-        number, channel, from_ms(at), _FATES[fate], tries, None if again is None else from_ms(again), subject, letter,
-        answer, tuple(remaining.split("\n")) if remaining else (),
-    )  # fmt: skip
+        number,
+        channel,
+        from_ms(at),
+        _FATES[fate],
+        tries,
+        None if again is None else from_ms(again),
+        subject,
+        letter,
+        answer,
+        tuple(remaining.split("\n")) if remaining else (),
+    )

@@ -40,12 +40,19 @@ class Rounds:
             "at = excluded.at, took = excluded.took, number = excluded.number, note = excluded.note, "
             "steps = excluded.steps",
             [
-                (number, source, OUTCOMES.index(told.outcome), to_ms(entry.at),
-                 int(entry.took.total_seconds() * 1000), told.number, entry.note,
-                 _written(entry.steps))
+                (
+                    number,
+                    source,
+                    OUTCOMES.index(told.outcome),
+                    to_ms(entry.at),
+                    int(entry.took.total_seconds() * 1000),
+                    told.number,
+                    entry.note,
+                    _written(entry.steps),
+                )
                 for source, entry, told in visits
             ],
-        )  # fmt: skip
+        )
 
     def end(self, number: int, at: datetime) -> None:
         """Close a round: its outcomes move into one record."""

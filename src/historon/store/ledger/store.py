@@ -150,10 +150,20 @@ class LedgerStore(Store):
         self._db.execute(
             "INSERT INTO version (source, number, at, state, size, added, removed, parts, note, families, trees) "
             "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (source, number, to_ms(entry.made or entry.at), STATES.index(entry.state), sum(p.size for p in entry.parts),
-             entry.added, entry.removed, varints(chain.from_iterable(places)), entry.note, entry.families or None,
-             varints(trees) or None),
-        )  # fmt: skip
+            (
+                source,
+                number,
+                to_ms(entry.made or entry.at),
+                STATES.index(entry.state),
+                sum(p.size for p in entry.parts),
+                entry.added,
+                entry.removed,
+                varints(chain.from_iterable(places)),
+                entry.note,
+                entry.families or None,
+                varints(trees) or None,
+            ),
+        )
         self._marked(1)
         if entry.state is not State.SUSPECT:
             self._signatures.add(source, number, entry.signature)
@@ -455,9 +465,14 @@ def places_in(parts: bytes) -> list[tuple[int, int]]:
 
 
 def _state(
-    name: str, good: int | None, good_at: int | None, confirmed_at: int | None, outcome: int | None,
-    outcome_at: int | None, note: str | None,
-) -> SourceState:  # fmt: skip
+    name: str,
+    good: int | None,
+    good_at: int | None,
+    confirmed_at: int | None,
+    outcome: int | None,
+    outcome_at: int | None,
+    note: str | None,
+) -> SourceState:
     _check_types(str, name)
     _check_types(int | None, good, good_at, confirmed_at)
     _check_types(str | None, note)
@@ -473,9 +488,16 @@ def _state(
 
 
 def _version(
-    source: str, number: int, at: int, state: int, size: int, added: int, removed: int, held: str | None,
+    source: str,
+    number: int,
+    at: int,
+    state: int,
+    size: int,
+    added: int,
+    removed: int,
+    held: str | None,
     note: str | None,
-) -> Version:  # fmt: skip
+) -> Version:
     _check_types(int, number, size, added, removed)
     _check_types(str | None, held, note)
     return Version(source, number, from_ms(at), State(STATES[state]), size, added, removed, held, note)

@@ -55,9 +55,7 @@ class PostgresStore(LedgerStore):
 
     transactions: ServerTransactions
 
-    def __init__(
-        self, place: StorePlace, folder: Path, password: SecretRef | None, *, indexed: bool = True
-    ) -> None:  # fmt: skip
+    def __init__(self, place: StorePlace, folder: Path, password: SecretRef | None, *, indexed: bool = True) -> None:
         """Open the store; `password` is fetched from the estate's `folder`.
 
         StoreError when the server cannot be reached, when there is no store, or when it is newer than this program.

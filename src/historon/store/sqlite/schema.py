@@ -141,10 +141,12 @@ def _script(number: int) -> str:
 
 def _shape(db: sqlite3.Connection) -> set[tuple[str, str]]:
     """Every table with its columns."""
-    return set(db.execute(
-        "SELECT m.name, c.name FROM sqlite_schema AS m, pragma_table_info(m.name) AS c "
-        "WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite_%'"
-    ))  # fmt: skip
+    return set(
+        db.execute(
+            "SELECT m.name, c.name FROM sqlite_schema AS m, pragma_table_info(m.name) AS c "
+            "WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite_%'"
+        )
+    )
 
 
 def _shape_of(schema: int) -> set[tuple[str, str]]:
