@@ -86,6 +86,17 @@ def test_the_page_has_its_examples_and_names_every_verb() -> None:
     assert verbs <= named
 
 
+_IN_DOCSTRINGS = re.findall(r"Example: `(.+)`", "".join(one.__doc__ or "" for one in vars(Historon).values()))
+
+
+def test_each_example_of_a_verb_runs(library: EstateFolder, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(library.path)
+    assert len(_IN_DOCSTRINGS) >= 20
+    with historon.open(library.path) as estate:
+        for example in _IN_DOCSTRINGS:
+            assert "canary" not in repr(eval(example, {"estate": estate}))  # noqa: S307 (our own)
+
+
 def test_it_opens_by_file_and_folder_and_says_what_is_wrong(library: EstateFolder, tmp_path: Path) -> None:
     for path in (library.path, library.path / "historon.toml", str(library.path)):
         with historon.open(path) as opened:

@@ -74,11 +74,16 @@ class Historon:
         """The sources of these names, or all; `where` narrows by labels, such as `site=northmole`.
 
         Raises UsageError for a name or label that there is not.
+
+        Example: `[one.name for one in estate.sources()]`
         """
         return select(self.estate, names, where)
 
     def status(self, *names: str, where: Sequence[str] = ()) -> Board:
-        """How fresh the sources are, and whether all is known to be well."""
+        """How fresh the sources are, and whether all is known to be well.
+
+        Example: `estate.status().well`
+        """
         from historon.timetable import statuses
 
         now = self.clock()
@@ -90,6 +95,8 @@ class Historon:
         """All versions of a source, oldest first; also of one that the estate file no longer names.
 
         Raises UsageError when there is no such source.
+
+        Example: `estate.versions("edge-1")[-1].number`
         """
         found = self.store.versions(source)
         if not found:
@@ -97,7 +104,10 @@ class Historon:
         return found
 
     def version(self, written: str) -> Version:
-        """The version that `SOURCE@WHEN` names. Raises UsageError when there is none, or no such source."""
+        """The version that `SOURCE@WHEN` names. Raises UsageError when there is none, or no such source.
+
+        Example: `estate.version("edge-1@latest").at`
+        """
         from historon.versions import Reference, resolve
 
         reference = Reference.parse(written)
@@ -106,7 +116,10 @@ class Historon:
         return resolve(self.store, reference, now=self.clock(), zone=self.estate.zone)
 
     def parts(self, version: Version | str) -> list[StoredPart]:
-        """The parts of a version."""
+        """The parts of a version.
+
+        Example: `[part.name for part in estate.parts("edge-1@latest")]`
+        """
         found = self._version(version)
         return list(self.store.parts(found.source, found.number))
 
@@ -114,6 +127,8 @@ class Historon:
         """One part of a version; the name may be left out where there is only one.
 
         Raises UsageError when there is no such part, or which one is not said.
+
+        Example: `estate.part("edge-1@1").size`
         """
         found = self._version(version)
         parts = self.parts(found)
@@ -135,6 +150,8 @@ class Historon:
 
         With `reveal` it is what was collected, byte for byte. Raises UsageError where nothing can be masked: in what is
         binary, or larger than 16 MiB.
+
+        Example: `estate.read("edge-1@1").decode()`
         """
         from historon.versions import comparable, is_binary
 
@@ -151,7 +168,10 @@ class Historon:
         return self.masks(found.source).hide(content)
 
     def pieces(self, part: StoredPart) -> Iterator[bytes]:
-        """A part as it was collected, secrets and all, in pieces that fit into memory, checked against its SHA-256."""
+        """A part as it was collected, secrets and all, in pieces that fit into memory, checked against its SHA-256.
+
+        Example: `sum(map(len, estate.pieces(estate.part("edge-1@1"))))`
+        """
         yield from self.store.pieces(part)
 
     def restore(
@@ -164,7 +184,10 @@ class Historon:
         permissions: bool = False,
         outward_links: bool = False,
     ) -> "Restored":
-        """Write a version, or a part of it, to a folder, as `historon restore` does; secrets and all."""
+        """Write a version, or a part of it, to a folder, as `historon restore` does; secrets and all.
+
+        Example: `estate.restore("edge-1@1", "back").files`
+        """
         from historon.restore import write_version
 
         found = self._version(version)
@@ -225,6 +248,8 @@ class Historon:
 
         Of a bare source alone it is its last change, of `SOURCE@WHEN` alone what changed from then to its latest.
         `only` is a part, or what stands under a path of the outline. Raises UsageError when there is no such thing.
+
+        Example: `[change.words for part in estate.diff("edge-1@1", "edge-1@2").parts for change in part.changes]`
         """
         from historon.api.sides import narrowed, sides_of
         from historon.compare import compare_exports
@@ -249,6 +274,8 @@ class Historon:
         """How each of these sources differs from what most of them have, by their latest good versions.
 
         Raises UsageError where fewer than three have one.
+
+        Example: `estate.typical()`
         """
         from historon.api.looking import typical_of
 
@@ -258,6 +285,8 @@ class Historon:
         """What changed across the estate since then: an age such as `7d`, a date, or an instant with its zone.
 
         The same edit on many sources is one family. Raises UsageError for what is no age and no date.
+
+        Example: `len(estate.changes("30d").families)`
         """
         from historon.insight import families, fingerprinted
 
@@ -302,6 +331,8 @@ class Historon:
         """Where a text stands now, stood at a moment, or ever stood, line by line.
 
         `at` is a date, an instant or an age. Raises UsageError when the text is none, or the expression has a mistake.
+
+        Example: `estate.find("time-server").hits`
         """
         from historon.api.looking import checked_query, found_at, found_ever
 
@@ -316,7 +347,10 @@ class Historon:
     def trace(
         self, source: str, text: str, *, expression: bool = False, exact_case: bool = False, reveal: bool = False
     ) -> "Traced":
-        """The lives of the lines that hold a text, or held it: when each came, what it was, when it went."""
+        """The lives of the lines that hold a text, or held it: when each came, what it was, when it went.
+
+        Example: `estate.trace("edge-1", "time-server").lives`
+        """
         from historon.api.looking import checked_query
         from historon.insight import trace
 
@@ -324,7 +358,10 @@ class Historon:
         return trace(self.store, self._good(source), query, self.masks(source, reveal=reveal))
 
     def noise(self, source: str) -> NoiseFound:
-        """What differs in nearly every version of a source, as masks that its history speaks for."""
+        """What differs in nearly every version of a source, as masks that its history speaks for.
+
+        Example: `estate.noise("edge-1")`
+        """
         from historon.insight import study
 
         (known,) = self.sources(source)
@@ -333,7 +370,10 @@ class Historon:
         return NoiseFound(found, len(history), len(self.estate.procedure_of(known).noise))
 
     def requirements(self, *names: str, where: Sequence[str] = ()) -> list[Required]:
-        """How the sources of which something is required stand to it, by their latest good versions."""
+        """How the sources of which something is required stand to it, by their latest good versions.
+
+        Example: `[one.source.name for one in estate.requirements()]`
+        """
         from historon.api.looking import required_of
 
         return required_of(self, self.sources(*names, where=where))
@@ -360,6 +400,8 @@ class Historon:
         `observer` hears how each source fares. Host keys that are shown for the first time are refused, unless `trust`
         says of them, by source, that they may be remembered: then those sources are collected from again. Signals in
         `stopped_by` end the round cleanly; that needs the main thread. Raises OutsideError when a round must not begin.
+
+        Example: `[one.outcome for one in estate.collect("edge-1").report.results]`
         """
         from historon.api.rounds import collect
 
@@ -382,7 +424,10 @@ class Historon:
         return asyncio.run(rehearse(self.estate, known, self.store, clock=self.clock, told=hear))
 
     def plan_prune(self, *names: str, where: Sequence[str] = ()) -> "dict[str, list[Verdict]]":
-        """By source, which versions retention lets stay and which may go; without those that keep everything."""
+        """By source, which versions retention lets stay and which may go; without those that keep everything.
+
+        Example: `estate.plan_prune("edge-1")`
+        """
         from historon.retention import plan
 
         plans = {}
@@ -399,13 +444,19 @@ class Historon:
         return clock_doubt(self.store, self.clock())
 
     def prune(self, plans: "Mapping[str, Sequence[Verdict]]") -> "Pruned":
-        """Remove what the plans let go. A source's last good version and held ones always stay."""
+        """Remove what the plans let go. A source's last good version and held ones always stay.
+
+        Example: `estate.prune(estate.plan_prune("edge-1")).removed`
+        """
         from historon.retention import prune
 
         return prune(self.store, [verdict for one in plans.values() for verdict in one])
 
     def hold(self, version: Version | str, reason: str | None) -> None:
-        """Keep a version whatever retention says, for this reason; None ends it."""
+        """Keep a version whatever retention says, for this reason; None ends it.
+
+        Example: `estate.hold("edge-1@1", "before the change of provider")`
+        """
         found = self._version(version)
         self.store.hold(found.source, found.number, reason)
 
@@ -419,6 +470,8 @@ class Historon:
         """Read every version of these sources, or all, from the disk and check it; `told` hears of each source.
 
         Raises UsageError for a source that nothing was ever collected from.
+
+        Example: `estate.verify("edge-1").well`
         """
         from historon.store import verify
 
@@ -431,7 +484,10 @@ class Historon:
     # ---- the machine, the timetable, second places -------------------------------------------------------------------
 
     def doctor(self) -> "list[Finding]":
-        """What is wrong, or will be, as far as it can be told without asking any source; what is wrong comes first."""
+        """What is wrong, or will be, as far as it can be told without asking any source; what is wrong comes first.
+
+        Example: `[finding.message for finding in estate.doctor()]`
+        """
         from historon.doctor import examine
 
         try:
@@ -448,7 +504,10 @@ class Historon:
         return list(agenda(self.estate, self.sources(*names, where=where), now, now + span))
 
     def rounds(self, last: int) -> list[Round]:
-        """The last rounds, newest first."""
+        """The last rounds, newest first.
+
+        Example: `estate.rounds(1)[0].outcomes`
+        """
         return list(self.store.rounds(last))
 
     def visits(self, number: int) -> list[Visit]:
