@@ -446,7 +446,7 @@ class Historon:
     def prune(self, plans: "Mapping[str, Sequence[Verdict]]") -> "Pruned":
         """Remove what the plans let go. A source's last good version and held ones always stay.
 
-        Example: `estate.prune(estate.plan_prune("edge-1")).removed`
+        Example: `estate.prune(estate.plan_prune("edge-1")).versions`
         """
         from historon.retention import prune
 
