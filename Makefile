@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench torture year screenshots clean
+.PHONY: demo test coverage lint bench torture year screenshots clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Historon needs Python 3.11 or newer (set PYTHON=/path/to/python3.11)")'
@@ -16,6 +16,12 @@ demo: $(VENV)/.ready
 
 test: $(VENV)/.ready
 	$(BIN)/python -m pytest -n auto
+
+coverage: $(VENV)/.ready
+	rm -f .coverage .coverage.*
+	$(BIN)/coverage run -m pytest
+	$(BIN)/coverage combine --quiet
+	$(BIN)/coverage report
 
 lint: $(VENV)/.ready
 	$(BIN)/ruff check .

@@ -486,7 +486,7 @@ class Historon:
     def doctor(self) -> "list[Finding]":
         """What is wrong, or will be, as far as it can be told without asking any source; what is wrong comes first.
 
-        Example: `[finding.message for finding in estate.doctor()]`
+        Example: `[finding.what for finding in estate.doctor()]`
         """
         from historon.doctor import examine
 
