@@ -13,7 +13,7 @@ from pathlib import Path
 
 from bench.history import history
 from historon.collect.judging import answer, judged, question_about
-from historon.estate import Noise, Procedure, Source, Step
+from historon.estate import Noise, Procedure, Source, Step, TransportName
 from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
@@ -22,7 +22,7 @@ from historon.workers import Done
 
 SOURCES, NIGHTS = 60, 90
 _STEP = Step(keep="list settings active", as_="active.cfg")
-_PROCEDURE = Procedure(over="ssh-exec", steps=(_STEP,), noise=(Noise.parse("^! saved at "),))
+_PROCEDURE = Procedure(over=TransportName("ssh-exec"), steps=(_STEP,), noise=(Noise.parse("^! saved at "),))
 START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
 
 

@@ -43,7 +43,7 @@ from historon.estate.selection import select
 from historon.estate.spelling import nearest
 from historon.estate.telling import Telling
 from historon.estate.timetables import Freeze, Hours, Timetable
-from historon.estate.transport_kinds import TRANSPORTS, TransportKind
+from historon.estate.transport_kinds import TRANSPORTS, TransportKind, TransportName
 from historon.estate.understanding import words_of
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
@@ -95,6 +95,7 @@ __all__ = [
     "Telling",
     "Timetable",
     "TransportKind",
+    "TransportName",
     "WebhookChannel",
     "WeightRule",
     "add_rules",

@@ -30,7 +30,7 @@ from historon.estate.secrets import SecretRef
 from historon.estate.spelling import nearest
 from historon.estate.telling import Telling
 from historon.estate.timetables import Cron, Freeze, Hours, Times, Timetable
-from historon.estate.transport_kinds import TRANSPORTS
+from historon.estate.transport_kinds import TRANSPORTS, TransportName
 from historon.estate.values import ACCOUNT_VALUES, BUILT_IN, missing_values, values_of
 
 __all__ = [
@@ -58,6 +58,7 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
         Noise,
         Finder,
         StorePlace,
+        TransportName,
         Zone,
         Times,
         Hours,

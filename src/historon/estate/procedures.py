@@ -7,10 +7,10 @@ from msgspec import UNSET, Meta, Struct, UnsetType, field
 
 from historon.estate.durations import Duration, Share, Size
 from historon.estate.patterns import Finder, Noise, Pattern, QuickPattern
+from historon.estate.transport_kinds import TRANSPORTS, TransportKind, TransportName
 
-__all__ = ["Check", "Needs", "Procedure", "Said", "Step", "Table", "Transport", "walk"]
+__all__ = ["Check", "Needs", "Procedure", "Said", "Step", "Table", "walk"]
 
-Transport = Literal["ssh-shell", "ssh-exec", "telnet", "https", "netconf", "local", "drop-folder", "mailbox"]
 Said = str | tuple[str, ...]
 Format = Literal["xml", "json", "gzip", "bzip2", "xz", "zip", "tar", "sqlite", "text", "anything"]
 Count = Annotated[int, Meta(ge=1)]
@@ -48,53 +48,48 @@ class Needs(Table, frozen=True):
 
 _VERBS = ("send", "keep", "pull", "await", "pause", "each", "pick", "clock", "tidy")
 _SAYING = {"send", "keep", "await", "pause", "clock", "tidy"}
-_TEXTUAL = {"ssh-shell", "telnet"}
-_FILES = {"local", "ssh-exec"}
-_ARRIVING = {"drop-folder", "mailbox"}
-_PULLING = {"local", "ssh-exec", "https", *_ARRIVING}
-_ALL = {"ssh-shell", "ssh-exec", "telnet", "https", "netconf", "local", *_ARRIVING}
 _KEEPING = {"keep", "pull"}
-_REQUEST = (_SAYING | {"pull"}, {"https"})
-# Which verbs and transports a clause of a step belongs to.
-_CLAUSES: Mapping[str, tuple[set[str], set[str]]] = {
-    "as": (_KEEPING, _ALL),
-    "ends_with": (_KEEPING, _ALL),
-    "min_size": (_KEEPING, _ALL),
-    "max_size": (_KEEPING, _ALL),
-    "follows": (_KEEPING, _ALL),
-    "record_only": (_KEEPING, _ALL),
-    "optional": (_KEEPING, _ALL),
-    "canonical": (_KEEPING, _ALL),
-    "is": (_KEEPING, _ALL),
-    "include": ({"pull"}, _FILES),
-    "exclude": ({"pull"}, _FILES),
-    "checksum": ({"pull"}, _PULLING - {"mailbox"}),
-    "newest": ({"pull", "pick"}, _ALL),
-    "complete": ({"pull"}, {"drop-folder"}),
-    "sender": ({"pull"}, {"mailbox"}),
-    "subject": ({"pull"}, {"mailbox"}),
+_REQUEST = _SAYING | {"pull"}
+# Which verbs a clause of a step belongs to.
+_CLAUSES: Mapping[str, set[str]] = {
+    "as": _KEEPING,
+    "ends_with": _KEEPING,
+    "min_size": _KEEPING,
+    "max_size": _KEEPING,
+    "follows": _KEEPING,
+    "record_only": _KEEPING,
+    "optional": _KEEPING,
+    "canonical": _KEEPING,
+    "is": _KEEPING,
+    "include": {"pull"},
+    "exclude": {"pull"},
+    "checksum": {"pull"},
+    "newest": {"pull", "pick"},
+    "complete": {"pull"},
+    "sender": {"pull"},
+    "subject": {"pull"},
     "json": _REQUEST,
     "form": _REQUEST,
     "body": _REQUEST,
     "headers": _REQUEST,
-    "filter": (_SAYING, {"netconf"}),
-    "environment": (_SAYING, {"local"}),
-    "answers": (_SAYING, _TEXTUAL),
-    "prompt": (_SAYING, _TEXTUAL),
-    "check": ({"send", "keep", "clock", "tidy"}, _ALL),
-    "learn": (_SAYING - {"pause"}, _ALL),
-    "learn_secret": (_SAYING - {"pause"}, _ALL),
-    "until": ({"await", "pause"}, _ALL),
-    "every": ({"await", "pause"}, _ALL),
-    "within": ({"await", "pause"}, _ALL),
-    "word": ({"await"}, _ALL),
-    "or_else": ({"await"}, _ALL),
-    "resume": ({"pause"}, _ALL),
-    "probe": ({"pause"}, _ALL),
-    "steps": ({"pause", "each"}, _ALL),
-    "from": ({"each", "pick"}, _ALL),
-    "where": ({"each", "pick"}, _ALL),
-    "format": ({"clock"}, _ALL),
+    "filter": _SAYING,
+    "environment": _SAYING,
+    "answers": _SAYING,
+    "prompt": _SAYING,
+    "check": {"send", "keep", "clock", "tidy"},
+    "learn": _SAYING - {"pause"},
+    "learn_secret": _SAYING - {"pause"},
+    "until": {"await", "pause"},
+    "every": {"await", "pause"},
+    "within": {"await", "pause"},
+    "word": {"await"},
+    "or_else": {"await"},
+    "resume": {"pause"},
+    "probe": {"pause"},
+    "steps": {"pause", "each"},
+    "from": {"each", "pick"},
+    "where": {"each", "pick"},
+    "format": {"clock"},
 }
 _REQUIRED = {
     "keep": {"as": 'a name for the part (add as = "running.cfg")'},
@@ -164,10 +159,10 @@ class Step(Table, frozen=True):
         if len([verb for verb in _VERBS if self._verb_value(verb) is not None]) != 1:
             raise ValueError(f"a step has exactly one of {', '.join(_VERBS[:-1])} and {_VERBS[-1]}")
         for clause in self.clauses:
-            if self.verb not in _CLAUSES[clause][0]:
+            if self.verb not in _CLAUSES[clause]:
                 if clause in ("as", "ends_with", "min_size"):
                     raise ValueError(f"{self.verb} keeps nothing, so it takes no as, ends_with or min_size (use keep)")
-                takers = ", ".join(verb for verb in _VERBS if verb in _CLAUSES[clause][0])
+                takers = ", ".join(verb for verb in _VERBS if verb in _CLAUSES[clause])
                 raise ValueError(f"{self.verb} takes no {clause} (it belongs to {takers})")
         self._check_details()
 
@@ -253,30 +248,21 @@ def walk(steps: tuple[Step, ...], place: tuple[str | int, ...] = ()) -> Iterator
         yield from walk(step.steps, (*place, index, "steps"))
 
 
-# Which transports a key of a procedure belongs to; the others belong to all.
-_KEYS: Mapping[str, set[str]] = {
-    "prompt": _TEXTUAL,
-    "pager": _TEXTUAL,
-    "pager_answer": _TEXTUAL,
-    "typing": _TEXTUAL,
-    "login_prompt": {"telnet"},
-    "password_prompt": {"telnet"},
-    "transfer": {"ssh-exec"},
-    "auth": {"https"},
-    "base": {"https"},
-    "login_page": {"https"},
-    "folder": _ARRIVING,
-    "mailbox": {"mailbox"},
-    "then": _ARRIVING,
-    "move_to": _ARRIVING,
-    "take": _ARRIVING,
+# Settings and clauses that not every transport has, each with those that have it.
+_SETTINGS_OF = {
+    key: sorted(name for name, kind in TRANSPORTS.items() if key in kind.settings)
+    for key in sorted({key for kind in TRANSPORTS.values() for key in kind.settings})
+}
+_CLAUSES_OF = {
+    clause: sorted(name for name, kind in TRANSPORTS.items() if clause in kind.clauses)
+    for clause in {clause for kind in TRANSPORTS.values() for clause in kind.clauses}
 }
 
 
 class Procedure(Table, frozen=True):
     """`[procedures.NAME]`: how a kind of source is asked for its export."""
 
-    over: Transport
+    over: TransportName
     steps: tuple[Step, ...]
     about: str = ""
     extends: str | None = None
@@ -312,16 +298,15 @@ class Procedure(Table, frozen=True):
 
     def __post_init__(self) -> None:
         """What one transport needs and another does not have."""
-        for key, transports in _KEYS.items():
+        for key, transports in _SETTINGS_OF.items():
             if self.over not in transports and _given(getattr(self, key), _PROCEDURE_DEFAULTS[key]):
-                raise ValueError(f"over {self.over} has no {key} (it belongs to {', '.join(sorted(transports))})")
+                raise ValueError(f"over {self.over} has no {key} (it belongs to {', '.join(transports)})")
         if not any(step.keeps for _, step in walk(self.steps)):
             raise ValueError("keeps nothing (at least one step must be keep or pull)")
         self._check_effect()
-        if self.over in _TEXTUAL and self.prompt is None:
-            raise ValueError(f"over {self.over} needs a prompt (such as prompt = '^\\S+[>#] ?$')")
-        if self.over == "drop-folder" and self.folder is None:
-            raise ValueError('over drop-folder needs the folder (add folder = "/srv/drop")')
+        for key, wanted in self.kind.needed.items():
+            if getattr(self, key) is None:
+                raise ValueError(f"over {self.over} needs {wanted}")
         names = {
             step.as_ or str(step.says).rstrip("/").rpartition("/")[2] for _, step in walk(self.steps) if step.keeps
         }
@@ -336,39 +321,50 @@ class Procedure(Table, frozen=True):
             raise ValueError("pager_answer answers nothing (add pager, or remove it)")
         if self.then != "move" and self.move_to != "taken":
             raise ValueError('move_to moves nothing (set then = "move", or remove it)')
-        if self.over == "mailbox" and self.folder is not None and self.mailbox != "INBOX":
+        if self.folder is not None and self.mailbox != "INBOX":
             raise ValueError("takes mails from folder or over IMAP from mailbox, not both (remove one)")
 
     def _check(self, step: Step) -> None:
         """What a step cannot be over this transport."""
-        over = self.over
+        over, kind = self.over, self.kind
         for clause in step.clauses:
-            if over not in _CLAUSES[clause][1]:
-                belongs = ", ".join(sorted(_CLAUSES[clause][1]))
+            if over not in _CLAUSES_OF.get(clause, TRANSPORTS):
+                belongs = ", ".join(_CLAUSES_OF[clause])
                 raise ValueError(f"over {over} a step has no {clause} (it belongs to {belongs})")
-        if step.verb == "pull" and over not in _PULLING:
-            raise ValueError(f"over {over} cannot pull a file (use keep{', or over ssh-exec' * (over != 'netconf')})")
+        if step.verb == "pull":
+            self._check_pull(step)
         said = list(step.sayings)
-        if over in _ARRIVING and said:
+        if kind.arriving and said:
             raise ValueError(f"over {over} nothing can be sent (use pull)")
-        if over == "drop-folder" and step.verb == "pull" and step.complete is None:
-            raise ValueError('pull needs to know when a file is complete (add complete = "renamed" or another sign)')
-        if over == "local" and any("{password}" in word or "{elevation}" in word for one in said for word in one):
+        if kind.as_list and any("{password}" in word or "{elevation}" in word for one in said for word in one):
             raise ValueError("a secret would be visible in the process list (give it in environment, or in a file)")
-        if over == "local" and any(isinstance(one, str) for one in said):
-            raise ValueError('a local command is a list, as no shell reads it (["program", "argument"])')
-        if over != "local" and not all(isinstance(one, str) for one in said):
+        if kind.as_list and any(isinstance(one, str) for one in said):
+            raise ValueError(f'a {over} command is a list, as no shell reads it (["program", "argument"])')
+        if not kind.as_list and not all(isinstance(one, str) for one in said):
             raise ValueError(f'over {over} a command is a text ("list settings")')
+
+    def _check_pull(self, step: Step) -> None:
+        kind = self.kind
+        if not kind.pulls:
+            raise ValueError(f"over {self.over} cannot pull a file (use keep{', or over ssh-exec' * kind.over_ssh})")
+        for clause, wanted in kind.needed_to_pull.items():
+            if clause not in step.clauses:
+                raise ValueError(f"pull needs to know {wanted}")
+
+    @property
+    def kind(self) -> TransportKind:
+        """Its transport."""
+        return TRANSPORTS[self.over]
 
     @property
     def remote(self) -> bool:
         """Whether sources are reached over the network, and so need an address and an account."""
-        return self.over not in ("local", "drop-folder") and not (self.over == "mailbox" and self.folder)
+        return self.kind.remote and not self.folder
 
     @property
     def needs_account(self) -> bool:
         """Whether a source cannot be asked without credentials."""
-        return self.remote and not (self.over == "https" and self.auth == "none")
+        return self.remote and not (self.kind.anonymously and self.auth == "none")
 
 
 _PROCEDURE_DEFAULTS = dict(

@@ -41,7 +41,7 @@ async def open_session(target: Target, _known: object = None) -> AsyncIterator[S
     """A client with its cookies; the first request connects."""
     host = target.source.address
     authority = f"[{host}]" if ":" in host else host
-    base = f"https://{authority}:{target.source.port or 443}"
+    base = f"https://{authority}:{target.port}"
     trusted = peer_context(target.source, target.folder)
     _show_certificate(trusted, target)
     async with httpx.AsyncClient(
@@ -171,9 +171,9 @@ class _HttpsSession(Session):
                     spool.write(data)
                     self._tail = spool.tail
         except (httpx.ConnectError, httpx.ConnectTimeout) as exc:
-            raise peer_verdict(self._target.source, exc) or self._unreachable(exc) from exc
+            raise peer_verdict(self._target, exc) or self._unreachable(exc) from exc
         except (httpx.TransportError, ssl.SSLError) as exc:
-            if verdict := peer_verdict(self._target.source, exc):
+            if verdict := peer_verdict(self._target, exc):
                 raise verdict from exc
             message = f"the connection broke in the middle of an answer: {exc or type(exc).__name__}"
             raise CollectError(FailureKind.INCOMPLETE, message, tail=self.tail, again=safe) from exc
@@ -200,7 +200,7 @@ class _HttpsSession(Session):
         return after.raw_path.decode("ascii", "replace")
 
     def _unreachable(self, exc: httpx.TransportError) -> CollectError:
-        place = f"{self._target.source.address} port {self._target.source.port or 443}"
+        place = self._target.place
         if any(isinstance(one, ConnectionRefusedError) for one in causes_of(exc)):
             return CollectError(FailureKind.REFUSED, f"{place}: connection refused")
         if isinstance(exc, httpx.ConnectTimeout):

@@ -11,7 +11,7 @@ import msgspec
 
 from historon.collect.failures import TAIL, CollectError, FailureKind
 from historon.collect.transports.spooling import Spool
-from historon.estate import Jump, Procedure, Said, Secret, Source, Step
+from historon.estate import TRANSPORTS, Jump, Procedure, Said, Secret, Source, Step
 from historon.store import Part
 
 __all__ = ["TAIL", "Account", "Answer", "Hop", "Session", "Target"]
@@ -57,6 +57,16 @@ class Target:
     recall: Callable[[str], str | None]
     clock: Callable[[], datetime]
     hop: Hop | None = None
+
+    @property
+    def port(self) -> int:
+        """The port that the source is reached at."""
+        return self.source.port or TRANSPORTS[self.procedure.over].port
+
+    @property
+    def place(self) -> str:
+        """Where the source is, as messages say it."""
+        return f"{self.source.address} port {self.port}"
 
 
 @dataclass(frozen=True)

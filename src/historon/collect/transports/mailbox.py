@@ -31,7 +31,6 @@ __all__ = ["open_session", "settle"]
 
 _LONGEST_HEADER = 2000  # letters; a line has 998 at most (RFC 5322 section 2.1.1)
 _TIMEOUT_S = 60
-_PORT = 993  # RFC 8314 section 3.2
 _ENVELOPE = 2**20  # bytes of a mail besides what is attached to it
 _LATEST = 200  # how many of the newest mails are looked at
 _ODD = timedelta(days=1)  # between a mail's own date and its arrival
@@ -299,21 +298,24 @@ class _Server:
 
     def __init__(self, target: Target) -> None:
         self._target = target
-        self._place = f"{target.source.address} port {target.source.port or _PORT}"
+        self._place = target.place
         self.validity = ""
 
     def __enter__(self) -> "_Server":
         source, account = self._target.source, self._target.account
+        trusted = peer_context(source, self._target.folder)
         assert account is not None  # noqa: S101 (checked when the estate file is read)
-        port = source.port or _PORT
         try:
             self._imap = imaplib.IMAP4_SSL(
-                source.address, port, ssl_context=peer_context(source, self._target.folder), timeout=_TIMEOUT_S
+                source.address,
+                self._target.port,
+                ssl_context=trusted,
+                timeout=_TIMEOUT_S,
             )
         except ConnectionRefusedError as exc:
             raise CollectError(FailureKind.REFUSED, f"{self._place}: connection refused") from exc
         except OSError as exc:
-            verdict = peer_verdict(source, exc)
+            verdict = peer_verdict(self._target, exc)
             raise verdict or CollectError(FailureKind.UNREACHABLE, f"{self._place}: {exc.strerror or exc}") from exc
         try:
             self._imap.login(account.user, account.password.reveal() if account.password else "")

@@ -22,7 +22,6 @@ _BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 _NETCONF = f"{{{_BASE}}}"
 _BASE_1_0, _BASE_1_1 = "urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1"
 _NAMESPACES: Any = {None: _BASE}  # the default namespace
-_PORT = 830  # RFC 6242 section 7
 _CHUNK = 65536
 _WORDS = "write get-config DATASTORE, get, lock DATASTORE, unlock DATASTORE, discard-changes, or the operation's XML"
 _ERRORS = {"access-denied": FailureKind.PERMISSION, "lock-denied": FailureKind.STEP}  # RFC 6241 appendix A
@@ -31,8 +30,6 @@ _ERRORS = {"access-denied": FailureKind.PERMISSION, "lock-denied": FailureKind.S
 @asynccontextmanager
 async def open_session(target: Target, known: Known | None) -> AsyncIterator[Session]:
     """Connect, open the subsystem, exchange hellos, and close the session when all is done (RFC 6241 section 7.8)."""
-    if target.source.port is None:
-        target = _with_port(target)
     async with connect(target, known) as connection:
         try:
             process = await connection.create_process(subsystem="netconf", encoding=None)
@@ -43,14 +40,6 @@ async def open_session(target: Target, known: Known | None) -> AsyncIterator[Ses
         await session.greet()
         yield session
         session.bid_farewell()
-
-
-def _with_port(target: Target) -> Target:
-    from dataclasses import replace as with_fields
-
-    from msgspec.structs import replace
-
-    return with_fields(target, source=replace(target.source, port=_PORT))
 
 
 class _NetconfSession(Session):

@@ -17,6 +17,7 @@ __all__ = ["connect"]
 
 _CONNECT_S = 20
 _LOGIN_S = 30
+_JUMP_PORT = 22
 # AES-GCM in hardware first; then what else is sound today.
 _CIPHERS = [
     "aes128-gcm@openssh.com",
@@ -67,7 +68,7 @@ async def connect(
     """
     source, account = target.source, target.account
     assert account is not None  # noqa: S101 (checked when the estate file is read)
-    at = (source.address, source.port or 22)
+    at = (source.address, target.port)
     check = KeyCheck(source.host_key, None if strangers else known)
     if target.hop is None:
         connection = await _connected(at, check, account, source.legacy)
@@ -77,7 +78,7 @@ async def connect(
     jump = target.hop.jump
     try:
         first = await _connected(
-            (jump.address, jump.port or 22), KeyCheck(jump.host_key, known), target.hop.account, jump.legacy
+            (jump.address, jump.port or _JUMP_PORT), KeyCheck(jump.host_key, known), target.hop.account, jump.legacy
         )
     except CollectError as exc:
         exc.hop = target.hop.name

@@ -22,12 +22,12 @@ _CHUNK = 65536
 @asynccontextmanager
 async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
     """Connect, log in where the device asks for it, and wait for the first prompt."""
-    place = f"{target.source.address} port {target.source.port or 23}"
+    place = target.place
     try:
         async with asyncio.timeout(_CONNECT_S):
             reader, writer = await telnetlib3.open_connection(
                 target.source.address,
-                target.source.port or 23,
+                target.port,
                 encoding=False,
                 term="dumb",
                 cols=WIDTH,

@@ -5,6 +5,7 @@ import ssl
 from pathlib import Path
 
 from historon.collect.failures import CollectError, FailureKind
+from historon.collect.transports.interface import Target
 from historon.errors import causes_of
 from historon.estate import Source
 from historon.tls import PinError, pinned_context
@@ -23,9 +24,9 @@ def peer_context(source: Source, folder: Path) -> ssl.SSLContext:
         raise CollectError(FailureKind.SETUP, f"{authority}: not a file of certificates: {exc}") from exc
 
 
-def peer_verdict(source: Source, exc: BaseException) -> CollectError | None:
+def peer_verdict(target: Target, exc: BaseException) -> CollectError | None:
     """What is wrong with the source's certificate, if that is what an error comes from."""
-    place = f"{source.address} port {source.port or 443}"
+    place = target.place
     causes = list(causes_of(exc))
     if pin := next((one for one in causes if isinstance(one, PinError)), None):
         return CollectError(
@@ -38,7 +39,7 @@ def peer_verdict(source: Source, exc: BaseException) -> CollectError | None:
             return CollectError(
                 FailureKind.IDENTITY,
                 f"the certificate of {place} is not trusted: {found[1]}",
-                hint=f"compare its fingerprint and pin it: historon sources pin {source.name}; "
+                hint=f"compare its fingerprint and pin it: historon sources pin {target.source.name}; "
                 'or name its authority: authority = "ca.pem"',
             )
     if wrong := next((one for one in causes if isinstance(one, ssl.SSLError) or "SSL" in str(one)), None):
