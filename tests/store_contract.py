@@ -17,8 +17,8 @@ from historon.store import (
     ESTATE,
     Changed,
     Entry,
-    Fate,
     FolderStore,
+    NoticeState,
     Outbox,
     Outcome,
     Part,
@@ -309,19 +309,19 @@ class StoreContract(ABC):
         outbox.write("mail", night(2), "told twice", b"letter", [first.number])
         assert outbox.tally() == {"mail": 1, "hook": 1}
         (notice,) = outbox.take(night(2), night(3))
-        assert (notice.subject, notice.fate, notice.tries, notice.next) == ("subject", Fate.QUEUED, 1, night(3))
+        assert (notice.subject, notice.fate, notice.tries, notice.next) == ("subject", NoticeState.QUEUED, 1, night(3))
         assert outbox.take(night(2), night(3)) == [], "it is ours"
-        outbox.settle(notice.number, Fate.QUEUED, "busy", night(30), ["a@x", "b@x"])
+        outbox.settle(notice.number, NoticeState.QUEUED, "busy", night(30), ["a@x", "b@x"])
         assert outbox.waiting()[0].remaining == ("a@x", "b@x")
         outbox.set_right(night(4), night(5), night(5), {"hook": night(4)})
         assert outbox.waiting()[0].next == night(4), "nothing waits longer than that"
         outbox.hurry(night(1))
         assert outbox.waiting()[0].next == night(1)
-        outbox.settle(notice.number, Fate.SENT, "250 ok")
+        outbox.settle(notice.number, NoticeState.SENT, "250 ok")
         assert (outbox.waiting(), outbox.last_sent()) == ([], {"mail": night(2)})
         told = outbox.notice(notice.number)
         assert told is not None
-        assert (told.fate, told.answer) == (Fate.SENT, "250 ok")
+        assert (told.fate, told.answer) == (NoticeState.SENT, "250 ok")
         outbox.forget(night(99))
         assert [one.number for one in outbox.last(9)] == [notice.number], "the last of a channel stays"
 

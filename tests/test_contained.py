@@ -10,7 +10,7 @@ from contextlib import AsyncExitStack, suppress
 import pytest
 
 from historon.cli.main import run
-from historon.collect import Places
+from historon.collect import Slots
 from historon.estate import read_estate
 from historon.threads import StillBusyError, apart
 from historon.workers import Workers
@@ -151,7 +151,7 @@ def test_sources_that_failed_last_take_half_of_the_places(files_estate: EstateFo
     source = estate.sources["files"]
 
     async def play() -> None:
-        places = Places(estate)
+        places = Slots(estate)
         async with AsyncExitStack() as held:
             for _ in range(2):
                 await held.enter_async_context(places.for_source(source, failing=True))

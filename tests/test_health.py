@@ -19,7 +19,7 @@ from prometheus_client.openmetrics.parser import text_string_to_metric_families
 from historon.estate import SecretRef, without_secrets
 from historon.store import Outcome
 from historon.timetable import Freshness
-from historon.timetable.health import HealthServer, Vitals
+from historon.timetable.health import HealthFigures, HealthServer
 from tests.conftest import PROGRAM, EstateFolder
 from tests.test_timetable import _on_record, _serving, scheduled
 from tests.waiting import wait_for
@@ -30,8 +30,8 @@ NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
 
 @pytest.fixture
-def vitals() -> Vitals:
-    made = Vitals(
+def figures() -> HealthFigures:
+    made = HealthFigures(
         seen=NOW - timedelta(seconds=5), ages={Freshness.FRESH: 3, Freshness.OVERDUE: 1}, store_bytes=4096, rounds=2
     )
     made.confirmed = {'edge "1"\n': NOW - timedelta(hours=1)}
@@ -41,8 +41,8 @@ def vitals() -> Vitals:
 
 
 @pytest.fixture
-def server(vitals: Vitals) -> Iterator[HealthServer]:
-    with HealthServer(vitals, lambda: NOW, 0) as made:
+def server(figures: HealthFigures) -> Iterator[HealthServer]:
+    with HealthServer(figures, lambda: NOW, 0) as made:
         yield made
 
 
@@ -60,7 +60,7 @@ def _families(text: str) -> list[Metric]:
     return list(text_string_to_metric_families(text))  # type: ignore[no-untyped-call]
 
 
-def test_health_tells_whether_the_service_itself_is_well(server: HealthServer, vitals: Vitals) -> None:
+def test_health_tells_whether_the_service_itself_is_well(server: HealthServer, figures: HealthFigures) -> None:
     status, kind, text = _ask(server, "/health")
     assert (status, kind, json.loads(text)["state"]) == (200, "application/json", "well")
     assert json.loads(text)["ages"] == {"fresh": 3, "overdue": 1}
@@ -69,7 +69,7 @@ def test_health_tells_whether_the_service_itself_is_well(server: HealthServer, v
         ("", None, "starting"),
         ("", NOW - timedelta(hours=1), "stalled"),
     ):
-        vitals.trouble, vitals.seen = trouble, seen
+        figures.trouble, figures.seen = trouble, seen
         status, _, text = _ask(server, "/health")
         assert (status, json.loads(text)["state"]) == (503, state)
     assert _ask(server, "/")[0] == 404

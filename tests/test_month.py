@@ -15,7 +15,7 @@ import pytest
 from historon.notices import Letter
 from historon.standins.certificates import SelfSigned
 from historon.standins.pennant import Pennant
-from historon.store import Fate, FolderStore, Outcome
+from historon.store import FolderStore, NoticeState, Outcome
 from historon.timetable.service import Service
 from tests.conftest import EstateFolder, WebListener
 from tests.leaping import InProcess, LeapingLoop, fast_folder
@@ -274,14 +274,14 @@ hours = ["12:00-00:30"]
 # ---- what was told ----------------------------------------------------------------------------------------------------
 
 
-Told = Mapping[str, Any]
+DeliveryResult = Mapping[str, Any]
 
 
-def _notices(file: Path) -> list[Told]:
+def _notices(file: Path) -> list[DeliveryResult]:
     return [json.loads(line) for line in file.read_text().splitlines()] if file.exists() else []
 
 
-def _events(notices: list[Told]) -> Counter[tuple[str, str | None, str]]:
+def _events(notices: list[DeliveryResult]) -> Counter[tuple[str, str | None, str]]:
     """Each event of some notices, but for the rounds that come along."""
     return Counter(
         (event["kind"], event["source"], event["at"])
@@ -339,9 +339,9 @@ def test_every_event_of_a_month_is_told_exactly_as_the_routing_says(month: Month
     assert set(happened.values()) == {1}, "each event is told once"
     _check_rounds(store, record)
     _check_what_happened(record)
-    sent = [one for one in store.outbox.last(10**6) if one.fate is Fate.SENT]
+    sent = [one for one in store.outbox.last(10**6) if one.fate is NoticeState.SENT]
     left = Counter(one.channel for one in store.outbox.pending())
-    received: dict[str, list[Told]] = {
+    received: dict[str, list[DeliveryResult]] = {
         name: _notices(month.folder.path / f"{name}.jsonl") for name in ("week", "northmole", "pager", "evenings")
     }
     received["chat"] = list({body: json.loads(body) for _, _, body in month.listener.heard}.values())
@@ -368,14 +368,14 @@ def test_every_event_of_a_month_is_told_exactly_as_the_routing_says(month: Month
     assert left["week"] > 0
     _check_times(received)
     _check_mail(month.relay, letters)
-    assert [one for one in store.outbox.last(10**6) if one.fate is not Fate.SENT] == []
+    assert [one for one in store.outbox.last(10**6) if one.fate is not NoticeState.SENT] == []
     chat = [one for one in sent if one.channel == "chat" and one.tries > 1]
     assert len(chat) == 1, "one notice was tried again and again while the channel was down, the rest waited behind it"
     assert chat[0].tries > 10
     store.close()
 
 
-def _check_rounds(store: FolderStore, record: list[Told]) -> None:
+def _check_rounds(store: FolderStore, record: list[DeliveryResult]) -> None:
     """Every source in every night once, also when clocks go back, the service dies or is down."""
     nights: Counter[tuple[str, date]] = Counter()
     at_two_thirty = []
@@ -401,7 +401,7 @@ def _since_midnight(at: datetime) -> timedelta:
     return at.astimezone(UTC) - midnight.astimezone(UTC)
 
 
-def _check_what_happened(record: list[Told]) -> None:
+def _check_what_happened(record: list[DeliveryResult]) -> None:
     by_source: dict[str, list[str]] = {name: [] for name in SOURCES}
     whole = []
     for event in sorted((event for notice in record for event in notice["events"]), key=lambda event: event["at"]):
@@ -429,7 +429,7 @@ def _check_what_happened(record: list[Told]) -> None:
     assert "cut short: round 2" in whole[3]["message"]
 
 
-def _check_times(received: Mapping[str, list[Told]]) -> None:
+def _check_times(received: Mapping[str, list[DeliveryResult]]) -> None:
     assert len(received["week"]) == 5
     for notice in received["week"]:
         at = _local(notice["at"])

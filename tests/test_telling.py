@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, EventKind, Severity, read_estate
-from historon.notices import Event, Teller, letter_of, send
+from historon.notices import Event, Notifier, letter_of, send
 from historon.notices.conditions import Condition, News, advance
 from historon.notices.routing import due_at, wants
 from historon.store import FolderStore
@@ -202,15 +202,15 @@ class Clock:
         return self.now
 
 
-class Telling:
-    """A teller over a real store, with a clock that is set by hand and a file as channel."""
+class Subscription:
+    """A notifier over a real store, with a clock that is set by hand and a file as channel."""
 
     def __init__(self, folder: EstateFolder, more: str = "") -> None:
         folder.write(ROUTED + more)
         self.clock = Clock()
         self.store = FolderStore(folder.path / "store")
         self.estate = read_estate(folder.path / "historon.toml")
-        self.teller = Teller(self.estate, self.store, self.clock)
+        self.notifier = Notifier(self.estate, self.store, self.clock)
         self.file = folder.path / "told.jsonl"
 
     def told(self) -> list[list[str]]:
@@ -221,18 +221,18 @@ class Telling:
         return [[event["kind"] for event in notice["events"]] for notice in notices]
 
     def deliver(self) -> list[str | None]:
-        return [one.trouble for one in self.teller.delivery.deliver()]
+        return [one.trouble for one in self.notifier.delivery.deliver()]
 
     def event(self, kind: str, source: str | None = "files") -> Event:
         return Event(kind, self.clock(), "what happened", source)
 
 
 @pytest.fixture
-def telling(estate: EstateFolder) -> Iterator[Callable[[str], Telling]]:
-    made: list[Telling] = []
+def telling(estate: EstateFolder) -> Iterator[Callable[[str], Subscription]]:
+    made: list[Subscription] = []
 
-    def make(more: str = "") -> Telling:
-        made.append(Telling(estate, more))
+    def make(more: str = "") -> Subscription:
+        made.append(Subscription(estate, more))
         return made[-1]
 
     yield make
@@ -240,12 +240,12 @@ def telling(estate: EstateFolder) -> Iterator[Callable[[str], Telling]]:
         one.store.close()
 
 
-def test_a_digest_gathers_until_its_time_and_then_tells_all_of_it(telling: Callable[[str], Telling]) -> None:
+def test_a_digest_gathers_until_its_time_and_then_tells_all_of_it(telling: Callable[[str], Subscription]) -> None:
     one = telling('digest = "mornings"')
-    one.teller.tell(one.event("failing"), one.event("changed", "other"))
+    one.notifier.tell(one.event("failing"), one.event("changed", "other"))
     assert one.deliver() == []
     one.clock.now += timedelta(hours=10)
-    one.teller.tell(one.event("recovered"))
+    one.notifier.tell(one.event("recovered"))
     assert one.deliver() == []
     one.clock.now += timedelta(hours=8)
     assert one.deliver() == [None]
@@ -253,14 +253,14 @@ def test_a_digest_gathers_until_its_time_and_then_tells_all_of_it(telling: Calla
     assert one.deliver() == []
 
 
-def test_what_a_channel_that_is_down_missed_comes_in_one_piece(telling: Callable[[str], Telling]) -> None:
+def test_what_a_channel_that_is_down_missed_comes_in_one_piece(telling: Callable[[str], Subscription]) -> None:
     one = telling('tell = "always"')
     one.file.mkdir()
-    one.teller.tell(one.event("failing"))
+    one.notifier.tell(one.event("failing"))
     assert "Is a directory" in str(one.deliver()[0])
     for _ in range(24):
         one.clock.now += timedelta(hours=1)
-        one.teller.tell(one.event("changed"))
+        one.notifier.tell(one.event("changed"))
         assert len(one.deliver()) == 1
     one.file.rmdir()
     one.clock.now += timedelta(hours=1)
@@ -271,10 +271,10 @@ def test_what_a_channel_that_is_down_missed_comes_in_one_piece(telling: Callable
     assert fates == [("sent", 1), ("sent", 26)]
 
 
-def test_what_cannot_be_told_expires_with_a_trace(telling: Callable[[str], Telling]) -> None:
+def test_what_cannot_be_told_expires_with_a_trace(telling: Callable[[str], Subscription]) -> None:
     one = telling("")
     one.file.mkdir()
-    one.teller.tell(one.event("failing"))
+    one.notifier.tell(one.event("failing"))
     one.deliver()
     one.clock.now += timedelta(days=2)
     one.deliver()
@@ -285,22 +285,24 @@ def test_what_cannot_be_told_expires_with_a_trace(telling: Callable[[str], Telli
     assert re.search(r"given up after 3d 1h: file .*Is a directory", notice.answer or "")
 
 
-def test_a_channel_that_is_gone_takes_nothing_with_it(telling: Callable[[str], Telling], estate: EstateFolder) -> None:
+def test_a_channel_that_is_gone_takes_nothing_with_it(
+    telling: Callable[[str], Subscription], estate: EstateFolder
+) -> None:
     one = telling("")
-    one.teller.tell(one.event("failing"))
+    one.notifier.tell(one.event("failing"))
     estate.write(FILES_ESTATE)
-    gone = Teller(read_estate(estate.path / "historon.toml"), one.store, one.clock)
+    gone = Notifier(read_estate(estate.path / "historon.toml"), one.store, one.clock)
     assert list(gone.delivery.deliver()) == []
     (notice,) = one.store.outbox.last(9)
     assert (notice.fate, notice.answer) == ("expired", "there is no channel c any more")
 
 
-def test_two_processes_never_send_the_same(telling: Callable[[str], Telling], estate: EstateFolder) -> None:
+def test_two_processes_never_send_the_same(telling: Callable[[str], Subscription], estate: EstateFolder) -> None:
     one = telling("")
-    one.teller.tell(one.event("failing"))
+    one.notifier.tell(one.event("failing"))
     other_store = FolderStore(estate.path / "store")
-    other = Teller(one.estate, other_store, one.clock)
-    first, second = one.teller.delivery.outgoing(), other.delivery.outgoing()
+    other = Notifier(one.estate, other_store, one.clock)
+    first, second = one.notifier.delivery.outgoing(), other.delivery.outgoing()
     assert (len(first), len(second)) == (1, 0)
     one.clock.now += timedelta(minutes=11)  # the first one died over it
     assert len(other.delivery.outgoing()) == 1
@@ -308,7 +310,7 @@ def test_two_processes_never_send_the_same(telling: Callable[[str], Telling], es
 
 
 def test_a_store_that_takes_nothing_is_told_of_all_the_same(
-    telling: Callable[[str], Telling], monkeypatch: pytest.MonkeyPatch
+    telling: Callable[[str], Subscription], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     one = telling("")
 
@@ -317,24 +319,24 @@ def test_a_store_that_takes_nothing_is_told_of_all_the_same(
 
     for name in ("post", "take", "write", "pending", "waiting"):
         monkeypatch.setattr(one.store.outbox, name, full)
-    one.teller.tell(one.event("store-trouble", None))
-    for outgoing in one.teller.delivery.outgoing():
-        assert one.teller.delivery.settle(outgoing, send(outgoing, one.estate, NOW)).trouble is None
+    one.notifier.tell(one.event("store-trouble", None))
+    for outgoing in one.notifier.delivery.outgoing():
+        assert one.notifier.delivery.settle(outgoing, send(outgoing, one.estate, NOW)).trouble is None
     assert one.told() == [["store-trouble"]]
 
 
-def test_all_is_well_is_told_as_often_as_wanted(telling: Callable[[str], Telling]) -> None:
+def test_all_is_well_is_told_as_often_as_wanted(telling: Callable[[str], Subscription]) -> None:
     one = telling('tell = "trouble"\nall_well = "7d"')
     for _ in range(20):
-        one.teller.tell_well(one.event("all-well", None))
-        one.teller.tell_well(one.event("all-well", None))
+        one.notifier.tell_well(one.event("all-well", None))
+        one.notifier.tell_well(one.event("all-well", None))
         one.deliver()
         one.clock.now += DAY
     assert one.told() == [["all-well"]] * 3
-    one.teller.tell(one.event("failing"))
+    one.notifier.tell(one.event("failing"))
     one.deliver()
     one.clock.now += 2 * DAY
-    one.teller.tell_well(one.event("all-well", None))
+    one.notifier.tell_well(one.event("all-well", None))
     assert one.deliver() == [], "something was told two days ago"
 
 
@@ -509,10 +511,10 @@ def test_a_service_whose_store_fails_says_so_past_the_store_and_goes_on(files_es
         await asyncio.sleep(5400)
         stores[0].broken = True
         await asyncio.sleep(7200)
-        assert service.vitals.state(NOW + timedelta(seconds=loop.time())).startswith("store trouble: cannot")
+        assert service.figures.state(NOW + timedelta(seconds=loop.time())).startswith("store trouble: cannot")
         stores[0].broken = False
         await asyncio.sleep(3600)
-        assert service.vitals.trouble == ""
+        assert service.figures.trouble == ""
         service.stop()
         await running
 
@@ -565,13 +567,13 @@ def test_a_clock_that_was_wrong_for_a_while_stops_nothing(files_estate: EstateFo
 
 
 def test_a_channel_that_fails_in_a_way_nobody_thought_of_ends_nothing(
-    telling: Callable[[str], Telling], monkeypatch: pytest.MonkeyPatch
+    telling: Callable[[str], Subscription], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from historon.notices.channels import file
 
     one = telling("")
     monkeypatch.setattr(file, "send", lambda *_: 1 / 0)
-    one.teller.tell(one.event("failing"))
+    one.notifier.tell(one.event("failing"))
     assert one.deliver() == ["unexpected ZeroDivisionError: division by zero (please report this)"]
     assert len(one.store.outbox.waiting()) == 1
 

@@ -54,7 +54,7 @@ def _last_try_forgotten() -> None:
 
 
 def _overdue_untold() -> None:
-    _module("timetable.watching")._about_ages = lambda *_: iter(())
+    _module("timetable.monitoring")._about_ages = lambda *_: iter(())
 
 
 def _never_resumed() -> None:

@@ -17,7 +17,7 @@ from tests.leaping import fast_folder
 
 from historon.store import FolderStore
 from year.devices import PASSWORD, USER, Devices
-from year.faults import Disturbance, Spoiled, arrivals, exports, reaching, surroundings
+from year.faults import Disturbance, Spoiled, arrivals, connections, exports, machine
 from year.judge import Judge
 from year.outside import OPERATOR, Outside
 from year.program import NOT_ARMED, EndedError, Program
@@ -34,16 +34,16 @@ _ESTATE_REFUSED = 4  # docs/exit-codes.md
 _RESTART = timedelta(minutes=3)  # until whoever looks after services starts one again that died
 _PAIRED = 0.3  # of the disturbances have another one beside them
 
-SPOILED = {one.kind: one for one in (*exports.FAULTS, *reaching.FAULTS)}
-_WRONG = surroundings.EstateWrong.kind
+SPOILED = {one.kind: one for one in (*exports.FAULTS, *connections.FAULTS)}
+_WRONG = machine.EstateWrong.kind
 ARRIVING = {one.kind: one for one in arrivals.FAULTS}
-DISTURBING = {one.kind: one for one in surroundings.DISTURBANCES}
+DISTURBING = {one.kind: one for one in machine.DISTURBANCES}
 KINDS = [*SPOILED, *ARRIVING, *DISTURBING]
 
 
 @dataclass(frozen=True)
 class Entry:
-    """A fault of the script: from the noon of this day, for so many nights, of this source or of the surroundings."""
+    """A fault of the script: from the noon of this day, for so many nights, of this source or of the machine."""
 
     day: int
     nights: int

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from historon.collect import RoundReport
     from historon.compare import PartChange
     from historon.insight import Family, Hit, Proposal, Reader, Unmet, Variant, Weights
-    from historon.notices import Told
+    from historon.notices import DeliveryResult
     from historon.timetable import SourceStatus
     from historon.versions import Masks
 
@@ -115,7 +115,7 @@ class Collected:
     """What a round by hand came to, and how the notices about it fared."""
 
     report: "RoundReport"
-    notices: "Sequence[Told]"
+    notices: "Sequence[DeliveryResult]"
 
 
 @dataclass(frozen=True)

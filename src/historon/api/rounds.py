@@ -10,7 +10,7 @@ from historon.api.results import Collected
 from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
 from historon.errors import UsageError
 from historon.estate import Source
-from historon.notices import Teller, sign_of_life
+from historon.notices import Notifier, sign_of_life
 from historon.workers import Workers
 
 if TYPE_CHECKING:
@@ -30,27 +30,27 @@ def collect(
     if not sources:
         raise UsageError("there is no source to collect", hint="describe some in the estate file")
     estate = opened.estate
-    teller = Teller(estate, opened.store, opened.clock)
-    run = _Round(opened, teller, observer or (lambda event: None), stopped_by)
+    notifier = Notifier(estate, opened.store, opened.clock)
+    run = _Round(opened, notifier, observer or (lambda event: None), stopped_by)
     report = run(sources)
     trusted = _trusted(opened, report, trust)
     for result in report.results:
         if _offered(result) and result.source not in trusted:
-            teller.hear(result)
+            notifier.hear(result)
     if trusted:
         report = report.followed_by(run([estate.sources[name] for name in trusted]))
-    teller.end_round(report)
-    return Collected(report, [*teller.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])])
+    notifier.end_round(report)
+    return Collected(report, [*notifier.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])])
 
 
 class _Round:
     """One pass over some sources, each told of as soon as it is done."""
 
     def __init__(
-        self, opened: "Historon", teller: Teller, observer: Observer, stopped_by: Sequence[signal.Signals]
+        self, opened: "Historon", notifier: Notifier, observer: Observer, stopped_by: Sequence[signal.Signals]
     ) -> None:
         self._opened = opened
-        self._teller = teller
+        self._notifier = notifier
         self._observer = observer
         self._stopped_by = stopped_by
 
@@ -79,7 +79,7 @@ class _Round:
         self._observer(event)
         # Of a key that is shown for the first time is only told when nobody trusts it.
         if isinstance(event, SourceResult) and not _offered(event):
-            self._teller.hear(event)
+            self._notifier.hear(event)
 
 
 def _offered(result: SourceResult) -> bool:

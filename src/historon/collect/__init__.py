@@ -1,15 +1,15 @@
 """Reaching sources: rounds, procedures and their steps, one module for each transport."""
 
+from historon.collect.access import Clock
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep, cause_of
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import ChangedLine, Judged, judge, question_about
-from historon.collect.owing import owing, settle_owed
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.pinning import Identity, shown_identity
-from historon.collect.places import Places
-from historon.collect.reaching import Clock
 from historon.collect.rehearsal import Rehearsal, rehearse
 from historon.collect.round import run_round, unfinished_sources
+from historon.collect.settling import owing, settle_owed
+from historon.collect.slots import Slots
 from historon.collect.steps import StepTaken
 from historon.collect.vouching import vouch
 
@@ -23,10 +23,10 @@ __all__ = [
     "Judged",
     "Observer",
     "OfferedKey",
-    "Places",
     "Rehearsal",
     "Resumed",
     "RoundReport",
+    "Slots",
     "SourceBegan",
     "SourceResult",
     "SourceStep",

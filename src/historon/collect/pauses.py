@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 
+from historon.collect.access import Access, Clock
 from historon.collect.failures import NOT_RESUMED, CollectError
-from historon.collect.reaching import Clock, Reach
 from historon.errors import where_raised
 from historon.estate import Estate, Source
 from historon.processes import this_process
@@ -59,7 +59,7 @@ async def _trouble(estate: Estate, source: Source | None, store: Store, clock: C
         return "the estate file no longer has this source"
     workers = Workers()
     try:
-        reach = Reach(estate, store, clock, workers)
+        reach = Access(estate, store, clock, workers)
         await reach.fetch_accounts([source])
         await reach.resume(source, left.resume)
     except CollectError as exc:

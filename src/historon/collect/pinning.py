@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 from msgspec.structs import replace
 
+from historon.collect.access import Access, Clock
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.reaching import Clock, Reach
 from historon.estate import TRANSPORTS, Estate, Source
 from historon.store import Store
 from historon.threads import apart
@@ -34,7 +34,7 @@ async def shown_identity(estate: Estate, source: Source, store: Store, *, clock:
         return await apart(source.name, _certificate, source, kind.port)
     if not kind.over_ssh:
         raise CollectError(FailureKind.SETUP, f"over {kind.name} there is nothing to pin")
-    reach = Reach(estate, store, clock, Workers())
+    reach = Access(estate, store, clock, Workers())
     await reach.fetch_accounts([source])
     try:
         await reach.knock(replace(source, host_key=None))

@@ -4,10 +4,10 @@ from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass
 
+from historon.collect.access import Access, Clock
 from historon.collect.events import Failure
 from historon.collect.failures import CollectError, NotNowError
 from historon.collect.judging import Judged, judge, question_about
-from historon.collect.reaching import Clock, Reach
 from historon.collect.steps import StepObserver
 from historon.estate import Estate, Source
 from historon.insight import Reader, Weights
@@ -36,11 +36,11 @@ async def rehearse(estate: Estate, source: Source, store: Store, *, clock: Clock
     `told` hears of each step as it ends. Raises StoreError when the last good version cannot be read.
     """
     with closing(Workers()) as workers:
-        return await _rehearsed(Reach(estate, store, clock, workers), estate, source, store, told, workers)
+        return await _rehearsed(Access(estate, store, clock, workers), estate, source, store, told, workers)
 
 
 async def _rehearsed(
-    reach: Reach, estate: Estate, source: Source, store: Store, told: StepObserver, workers: Workers
+    reach: Access, estate: Estate, source: Source, store: Store, told: StepObserver, workers: Workers
 ) -> Rehearsal:
     await reach.fetch_accounts([source])
     masks = reach.masks(source, store.fingerprint_key())

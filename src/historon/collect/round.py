@@ -5,15 +5,15 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
+from historon.collect.access import Access, Clock, Export
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.judging import Judged, judge, question_about
-from historon.collect.owing import OWED, owing, settle
 from historon.collect.pauses import Resumed, resume_paused
-from historon.collect.places import Places
-from historon.collect.reaching import Clock, Export, Reach
+from historon.collect.preconditions import check_preconditions
+from historon.collect.settling import OWED, owing, settle
+from historon.collect.slots import Slots
 from historon.collect.steps import StepTaken
-from historon.collect.surroundings import check_surroundings
 from historon.collect.transports.arrivals import strangers
 from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, requirements_of, same_rules
@@ -37,7 +37,7 @@ async def run_round(
     observer: Observer,
     trigger: str,
     delays: Mapping[str, timedelta] | None = None,
-    places: Places | None = None,
+    places: Slots | None = None,
     workers: Workers | None = None,
     mark: str | None = None,
 ) -> RoundReport:
@@ -49,12 +49,12 @@ async def run_round(
 
     Cancelling it ends the round cleanly: what is not done is recorded as skipped, and the report says so. A store that
     takes nothing more does not end the round either: `store_trouble` says what is wrong. Raises OutsideError when the
-    round must not begin (see check_surroundings), StoreError when it cannot.
+    round must not begin (see check_preconditions), StoreError when it cannot.
     """
-    check_surroundings(estate)
+    check_preconditions(estate)
     own = workers or Workers()
     try:
-        made = _Round(estate, store, clock, observer, delays or {}, places or Places(estate), own, mark)
+        made = _Round(estate, store, clock, observer, delays or {}, places or Slots(estate), own, mark)
         return await made.run(sources, trigger)
     finally:
         if workers is None:
@@ -99,7 +99,7 @@ class _Round:
         clock: Clock,
         observer: Observer,
         delays: Mapping[str, timedelta],
-        places: Places,
+        places: Slots,
         workers: Workers,
         mark: str | None,
     ) -> None:
@@ -117,7 +117,7 @@ class _Round:
         self._remarks: list[str] = []
         self._resumed: list[Resumed] = []
         self._queue: asyncio.Queue[_Found | None] = asyncio.Queue()  # None: nothing more will come
-        self._reach = Reach(estate, store, clock, workers)
+        self._reach = Access(estate, store, clock, workers)
         self._results: dict[str, SourceResult] = {}
         self._store_trouble: str | None = None
 
@@ -226,7 +226,7 @@ class _Round:
             self._tell(step)
 
         try:
-            check_surroundings(self._estate)
+            check_preconditions(self._estate)
             export = await self._reach.export(source, masks, told)
             waiting = export.waiting
             found = await self._judged(source, export, masks, at)

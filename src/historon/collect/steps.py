@@ -38,7 +38,7 @@ from historon.store import LARGE, Part
 from historon.threads import apart
 from historon.workers import Workers
 
-__all__ = ["StepObserver", "StepTaken", "Surroundings", "resume", "take_steps"]
+__all__ = ["StepContext", "StepObserver", "StepTaken", "resume", "take_steps"]
 
 T = TypeVar("T")
 _HOSTILE = ("..", ".", "")
@@ -73,7 +73,7 @@ StepObserver = Callable[[StepTaken], None]
 
 
 @dataclass
-class Surroundings:
+class StepContext:
     """What steps need beside the session: values to fill in, workers to read answers, the time, a way to a new session.
 
     `hide` is told every secret that is learnt; `paused` how to resume what is about to be paused and whether we are at
@@ -92,7 +92,7 @@ class Surroundings:
     secret: set[str] = field(default_factory=lambda: set(ACCOUNT_VALUES))
 
 
-async def take_steps(session: Session, procedure: Procedure, around: Surroundings) -> list[Kept]:
+async def take_steps(session: Session, procedure: Procedure, around: StepContext) -> list[Kept]:
     """All parts that the steps keep. Raises CollectError with the step's place, NotNowError when it is no good time.
 
     Steps that tidy are taken at the end of those they stand among, whatever happened before; when one of them fails,
@@ -114,7 +114,7 @@ async def take_steps(session: Session, procedure: Procedure, around: Surrounding
     return taking.kept
 
 
-async def resume(session: Session, procedure: Procedure, around: Surroundings, said: Said) -> None:
+async def resume(session: Session, procedure: Procedure, around: StepContext, said: Said) -> None:
     """Say what resumes a service that was left paused, and look whether it answers, as the procedure does.
 
     Raises CollectError when it does not.
@@ -136,7 +136,7 @@ def _fills_to(written: Said | None, values: dict[str, Any], said: Said) -> bool:
 class _Taking:
     session: Session
     procedure: Procedure
-    around: Surroundings
+    around: StepContext
     kept: list[Kept] = field(default_factory=list)
     passed_over: list[str] = field(default_factory=list)
     repeatable: bool = False  # whether the step being taken may be taken again when no answer comes

@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 
 from historon.collect.failures import CollectError
-from historon.collect.surroundings import check_needs, check_surroundings
+from historon.collect.preconditions import check_needs, check_preconditions
 from historon.collect.transports.arrivals import strangers
 from historon.errors import HistoronError
 from historon.estate import Credentials, Estate, SecretError, SecretRef, Source, fill, values_of, walk
@@ -61,7 +61,7 @@ def _machine(estate: Estate) -> Iterator[Finding]:
     if not estate.working_folder.is_dir():
         return  # the store itself is told of
     try:
-        check_surroundings(estate)
+        check_preconditions(estate)
     except HistoronError as exc:
         yield Finding(True, "store", exc.message, exc.hint)
 

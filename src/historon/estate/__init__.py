@@ -4,7 +4,6 @@ from historon.estate.checking import EstateError, Problem
 from historon.estate.durations import Duration, Share, Size, describe, in_words
 from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
 from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
-from historon.estate.instants import after_hours, instants, next_instants
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
@@ -25,10 +24,10 @@ from historon.estate.model import (
     WeightRule,
 )
 from historon.estate.patterns import Expression, Finder, Noise, Pattern, QuickPattern
-from historon.estate.places import StorePlace
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Check, Needs, Procedure, Said, Step, walk
 from historon.estate.reading import read_estate, read_procedure
+from historon.estate.recurrence import after_hours, instants, next_instants
 from historon.estate.required import (
     REQUIREMENTS,
     UNKNOWN_MARK,
@@ -41,10 +40,11 @@ from historon.estate.required import (
 from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference, small_environment, without_secrets
 from historon.estate.selection import select
 from historon.estate.spelling import nearest
-from historon.estate.telling import Telling
+from historon.estate.store_place import StorePlace
+from historon.estate.subscriptions import Subscription
+from historon.estate.timetable_words import words_of
 from historon.estate.timetables import Freeze, Hours, Timetable
 from historon.estate.transport_kinds import TRANSPORTS, TransportKind, TransportName
-from historon.estate.understanding import words_of
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
 __all__ = [
@@ -91,8 +91,8 @@ __all__ = [
     "Source",
     "Step",
     "StorePlace",
+    "Subscription",
     "SyslogChannel",
-    "Telling",
     "Timetable",
     "TransportKind",
     "TransportName",

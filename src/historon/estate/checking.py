@@ -23,12 +23,12 @@ from historon.estate.model import (
     Zone,
 )
 from historon.estate.patterns import Finder, Noise, Pattern, QuickPattern
-from historon.estate.places import StorePlace
 from historon.estate.procedures import Procedure
 from historon.estate.renamed import renamed
 from historon.estate.secrets import SecretRef
 from historon.estate.spelling import nearest
-from historon.estate.telling import Telling
+from historon.estate.store_place import StorePlace
+from historon.estate.subscriptions import Subscription
 from historon.estate.timetables import Cron, Freeze, Hours, Times, Timetable
 from historon.estate.transport_kinds import TRANSPORTS, TransportName
 from historon.estate.values import ACCOUNT_VALUES, BUILT_IN, missing_values, values_of
@@ -63,7 +63,7 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
         Times,
         Hours,
         Cron,
-        Telling,
+        Subscription,
     )
 }
 _WORDS = {

@@ -11,10 +11,10 @@ from msgspec import Meta, field
 
 from historon.estate.durations import Duration, Share, Size
 from historon.estate.patterns import Pattern
-from historon.estate.places import StorePlace
 from historon.estate.procedures import Procedure, Table
 from historon.estate.secrets import SecretRef
-from historon.estate.telling import Telling
+from historon.estate.store_place import StorePlace
+from historon.estate.subscriptions import Subscription
 from historon.estate.timetables import Freeze, Hours, Timetable
 
 __all__ = [
@@ -246,8 +246,8 @@ class Channel(Table, frozen=True, tag_field="kind"):
     waits for the end of `quiet` hours, and for the next instant of the timetable `digest`, unless it is critical.
     """
 
-    tell: Telling = Telling("always")
-    except_: Telling = field(default=Telling(""), name="except")
+    tell: Subscription = Subscription("always")
+    except_: Subscription = field(default=Subscription(""), name="except")
     where: dict[str, str] = {}
     hours: tuple[Hours, ...] = ()
     quiet: tuple[Hours, ...] = ()

@@ -27,7 +27,7 @@ from historon.estate.procedure_files import files_in, joined, shipped_names
 from historon.estate.procedures import Procedure
 from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
-from historon.estate.understanding import understood
+from historon.estate.timetable_words import understood
 from historon.estate.without_effect import problems_without_effect
 
 __all__ = ["read_estate", "read_procedure"]

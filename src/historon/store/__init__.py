@@ -20,7 +20,7 @@ from historon.store.interface import (
     Visit,
 )
 from historon.store.opening import create_store, open_store
-from historon.store.outbox import Fate, Notice, Outbox, Pending
+from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
 from historon.store.sqlite.folder import FolderStore
 from historon.store.sqlite.transactions import LEDGER
@@ -37,10 +37,10 @@ __all__ = [
     "Copied",
     "Damage",
     "Entry",
-    "Fate",
     "FolderStore",
     "Member",
     "Notice",
+    "NoticeState",
     "Outbox",
     "Outcome",
     "Part",

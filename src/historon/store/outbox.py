@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
 
-__all__ = ["Fate", "Notice", "Outbox", "Pending"]
+__all__ = ["Notice", "NoticeState", "Outbox", "Pending"]
 
 
-class Fate(StrEnum):
+class NoticeState(StrEnum):
     """What became of a notice: `refused` by every recipient for good, `expired` after it was tried for long enough."""
 
     QUEUED = "queued"
@@ -43,7 +43,7 @@ class Notice:
     number: int
     channel: str
     at: datetime
-    fate: Fate
+    fate: NoticeState
     tries: int
     next: datetime | None
     subject: str
@@ -77,7 +77,7 @@ class Outbox(ABC):
 
     @abstractmethod
     def settle(
-        self, number: int, fate: Fate, answer: str, again: datetime | None = None, remaining: Sequence[str] = ()
+        self, number: int, fate: NoticeState, answer: str, again: datetime | None = None, remaining: Sequence[str] = ()
     ) -> None:
         """Note what became of a notice; a waiting one is sent again at the given instant."""
 

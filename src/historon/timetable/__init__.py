@@ -4,8 +4,8 @@ The service is in `historon.timetable.service`, and not imported here: it brings
 """
 
 from historon.timetable.agenda import Due, Load, agenda, load_by_hour, warnings_of
+from historon.timetable.due import due_instants, frozen, offset_of
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
-from historon.timetable.instants import due_instants, frozen, offset_of
 
 __all__ = [
     "Due",

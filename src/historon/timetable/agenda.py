@@ -8,7 +8,7 @@ from heapq import merge
 from itertools import pairwise, takewhile
 
 from historon.estate import Estate, Source
-from historon.timetable.instants import due_instants
+from historon.timetable.due import due_instants
 
 __all__ = ["Due", "Load", "agenda", "load_by_hour", "warnings_of"]
 

@@ -18,7 +18,7 @@ from historon.timetable.freshness import Freshness
 if TYPE_CHECKING:
     from prometheus_client import Metric
 
-__all__ = ["HealthServer", "Vitals"]
+__all__ = ["HealthFigures", "HealthServer"]
 
 _STALLED = timedelta(minutes=2)
 _LATE = timedelta(seconds=5)
@@ -28,7 +28,7 @@ StartResponse = Callable[[str, list[tuple[str, str]]], object]
 
 
 @dataclass
-class Vitals:
+class HealthFigures:
     """What the service says of itself. It replaces values as a whole, so that another thread may read them.
 
     `seen` is when it last looked around, `confirmed` when each source's last good version was last found to be so, and
@@ -67,9 +67,9 @@ class Vitals:
 class HealthServer:
     """Answers `/health` and `/metrics` on loopback, in a thread of its own."""
 
-    def __init__(self, vitals: Vitals, clock: Callable[[], datetime], port: int) -> None:
+    def __init__(self, figures: HealthFigures, clock: Callable[[], datetime], port: int) -> None:
         """Begin to listen; OutsideError when that port is taken."""
-        self._vitals = vitals
+        self._figures = figures
         self._clock = clock
         try:
             self._server = make_server(_LOOPBACK, port, self._answer, _Server, _Quiet)
@@ -107,17 +107,17 @@ class HealthServer:
 
     def _health(self, start: StartResponse) -> Iterable[bytes]:
         now = self._clock()
-        state = self._vitals.state(now)
+        state = self._figures.state(now)
         start("200 OK" if state == "well" else "503 Service Unavailable", [("Content-Type", "application/json")])
         data = {
             "state": state,
-            "seen": self._vitals.seen,
-            "next_due": self._vitals.next_due,
-            "last_round": self._vitals.last_round,
-            "ages": self._vitals.ages,
-            "notices_waiting": sum(self._vitals.waiting.values()),
-            "late_s": self._vitals.late.total_seconds(),
-            "workers_lost": self._vitals.workers_lost,
+            "seen": self._figures.seen,
+            "next_due": self._figures.next_due,
+            "last_round": self._figures.last_round,
+            "ages": self._figures.ages,
+            "notices_waiting": sum(self._figures.waiting.values()),
+            "late_s": self._figures.late.total_seconds(),
+            "workers_lost": self._figures.workers_lost,
         }
         return [msgspec.json.encode(data) + b"\n"]
 
@@ -126,16 +126,16 @@ class HealthServer:
         from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 
         registry = CollectorRegistry()
-        registry.register(_Figures(self._vitals, self._clock()))
+        registry.register(_Figures(self._figures, self._clock()))
         start("200 OK", [("Content-Type", CONTENT_TYPE_LATEST)])
         return [generate_latest(registry)]  # type: ignore[no-untyped-call]
 
 
 class _Figures:
-    """The vitals as families of metrics; times in seconds, sizes in bytes, instants in seconds since 1970 UTC."""
+    """The figures as families of metrics; times in seconds, sizes in bytes, instants in seconds since 1970 UTC."""
 
-    def __init__(self, vitals: Vitals, now: datetime) -> None:
-        self._vitals = vitals
+    def __init__(self, figures: HealthFigures, now: datetime) -> None:
+        self._figures = figures
         self._now = now
 
     def collect(self) -> "Iterator[Metric]":
@@ -148,29 +148,31 @@ class _Figures:
                 family.add_metric([key] if label else [], value)
             return family
 
-        vitals = self._vitals
-        yield gauge("well", "1 while the service itself is well.", [("", vitals.state(self._now) == "well")])
-        counts = [(age.value, float(vitals.ages.get(age, 0))) for age in Freshness]
+        figures = self._figures
+        yield gauge("well", "1 while the service itself is well.", [("", figures.state(self._now) == "well")])
+        counts = [(age.value, float(figures.ages.get(age, 0))) for age in Freshness]
         yield gauge("sources", "Sources by the age of their last good version against max_age.", counts, "age")
-        confirmed = [(name, at.timestamp()) for name, at in vitals.confirmed.items()]
+        confirmed = [(name, at.timestamp()) for name, at in figures.confirmed.items()]
         about = "When the last good version of a source was last confirmed."
         yield gauge("source_confirmed_timestamp_seconds", about, confirmed, "source")
-        waiting = [(channel, float(number)) for channel, number in vitals.waiting.items()]
+        waiting = [(channel, float(number)) for channel, number in figures.waiting.items()]
         yield gauge("notices_waiting", "Notices and events that are waiting to be told.", waiting, "channel")
-        yield gauge("store_bytes", "Size of the store on disk.", [("", vitals.store_bytes)])
+        yield gauge("store_bytes", "Size of the store on disk.", [("", figures.store_bytes)])
         for name, help_, at in (
-            ("next_due", "When the next source is due.", vitals.next_due),
-            ("last_round", "When the last round ended.", vitals.last_round),
+            ("next_due", "When the next source is due.", figures.next_due),
+            ("last_round", "When the last round ended.", figures.last_round),
         ):
             if at is not None:
                 yield gauge(f"{name}_timestamp_seconds", help_, [("", at.timestamp())])
-        yield gauge("late_seconds", "By how much the event loop was late of late.", [("", vitals.late.total_seconds())])
+        yield gauge(
+            "late_seconds", "By how much the event loop was late of late.", [("", figures.late.total_seconds())]
+        )
         lost = "Processes that looked at exports and had to be ended, since the service began."
-        yield CounterMetricFamily("historon_workers_lost", lost, value=vitals.workers_lost)
-        yield CounterMetricFamily("historon_rounds", "Rounds since the service began.", value=vitals.rounds)
+        yield CounterMetricFamily("historon_workers_lost", lost, value=figures.workers_lost)
+        yield CounterMetricFamily("historon_rounds", "Rounds since the service began.", value=figures.rounds)
         outcomes = CounterMetricFamily("historon_outcomes", "Outcomes since the service began.", labels=["outcome"])
         for outcome in Outcome:
-            outcomes.add_metric([outcome.value], vitals.outcomes[outcome])
+            outcomes.add_metric([outcome.value], figures.outcomes[outcome])
         yield outcomes
 
 

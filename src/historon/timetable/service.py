@@ -14,8 +14,8 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from historon.collect import (
-    Places,
     RoundReport,
+    Slots,
     SourceBegan,
     SourceResult,
     SourceStep,
@@ -28,13 +28,13 @@ from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import CommandChannel, Estate, EstateError, Source, describe, read_estate
 from historon.notices import (
+    DeliveryResult,
     Event,
+    Monitored,
     NoticeError,
+    Notifier,
     Outgoing,
     Sent,
-    Teller,
-    Told,
-    Watched,
     send,
     sign_of_life,
     state_of,
@@ -44,9 +44,9 @@ from historon.processes import process_in_words, this_process
 from historon.store import ESTATE, Outcome, StillPaused, Store, still_paused
 from historon.threads import StillBusyError, apart
 from historon.times import utc_text
-from historon.timetable.health import Vitals
-from historon.timetable.instants import due_instants
-from historon.timetable.watching import Lookout, about_estate, about_rounds, log_level, many_sources
+from historon.timetable.due import due_instants
+from historon.timetable.health import HealthFigures
+from historon.timetable.monitoring import Monitor, about_estate, about_rounds, log_level, many_sources
 from historon.workers import Workers
 
 __all__ = ["Service"]
@@ -106,7 +106,7 @@ class Service:
         self._settling: asyncio.Task[None] | None = None
         self._resume_again: dict[str, datetime] = {}
         self.troubled = False
-        self.vitals = Vitals()
+        self.figures = HealthFigures()
         self.workers = workers or Workers()
         self.workers.start()
 
@@ -125,8 +125,8 @@ class Service:
         self._estate = read_estate(self._file)
         self._store = self._open_store(self._estate)
         self._pen = self._store.another()  # for what is written in a thread
-        self._teller = Teller(self._estate, self._store, self._clock)
-        self._lookout = Lookout(self._teller, self._store, self.vitals)
+        self._notifier = Notifier(self._estate, self._store, self._clock)
+        self._monitor = Monitor(self._notifier, self._store, self.figures)
         try:
             if wait:
                 await self._stand_by()
@@ -140,7 +140,7 @@ class Service:
             self._settling = asyncio.create_task(self._settle_owed())
             await self._keep(once=once)
             if not once:
-                self._teller.tell(
+                self._notifier.tell(
                     Event("service-stopped", self._clock(), f"{process_in_words(self._holder)}; it ended properly")
                 )
                 self._store.remember(ESTATE, _RUNNING, "")
@@ -154,10 +154,10 @@ class Service:
             cut = [one.number for one in self._store.rounds() if one.ended is None and one.trigger == _TRIGGER]
             rounds = f"; cut short: round {', '.join(map(str, cut))}" if cut else ""
             words = f"{before} did not end properly{rounds}"
-            self._teller.tell(Event("service-died", now, words, advice="look at its log of that time"))
+            self._notifier.tell(Event("service-died", now, words, advice="look at its log of that time"))
         self._store.remember(ESTATE, _RUNNING, f"{process_in_words(self._holder)}, since {utc_text(now)}")
-        self._teller.tell_untold()
-        self._teller.tell(Event("service-started", now, process_in_words(self._holder)))
+        self._notifier.tell_untold()
+        self._notifier.tell(Event("service-started", now, process_in_words(self._holder)))
 
     def _take_lease(self, store: Store) -> None:
         now = self._clock()
@@ -187,9 +187,9 @@ class Service:
     def _begin(self) -> None:
         """Take up what is on record; a source that was never on schedule begins to be now."""
         now = self._clock()
-        self._teller.delivery.heed_clock()
-        self._places = Places(self._estate)
-        self.vitals.last_round = next((one.ended for one in self._store.rounds() if one.ended), None)
+        self._notifier.delivery.heed_clock()
+        self._places = Slots(self._estate)
+        self.figures.last_round = next((one.ended for one in self._store.rounds() if one.ended), None)
         written = {**self._store.recall_all(_TOPIC), **self._being_written, **self._new}
         known = {name: datetime.fromisoformat(text) for name, text in written.items()}
         scheduled = [source for source in self._estate.sources.values() if source.timetables]
@@ -224,19 +224,19 @@ class Service:
                 self._write_beside(renew=abs(now - self._renewed) > _LEASE / 3)
                 self._resume_paused(now)
                 self._start_due(now, once=once)
-                self._lookout.look(self._estate, self._kept, now)
+                self._monitor.look(self._estate, self._kept, now)
                 self._copy()
                 self._deliver(now)
                 wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
                 if self._taken:
-                    self.vitals.trouble = ""
+                    self.figures.trouble = ""
             except StoreError as exc:
                 self._taken = False
                 _LOG.error("the store is in trouble: %s; will be retried in %ss", exc, _TROUBLE.seconds)
                 self._tell_trouble(exc)
                 wait = _TROUBLE
-            self.vitals.late, self.vitals.workers_lost = lateness(), self.workers.lost
-            self.vitals.seen, self.vitals.next_due = self._clock(), min(self._next.values(), default=None)
+            self.figures.late, self.figures.workers_lost = lateness(), self.workers.lost
+            self.figures.seen, self.figures.next_due = self._clock(), min(self._next.values(), default=None)
             if once and not any((self._rounds, self._copying, self._resuming, self._settling)):
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
@@ -247,14 +247,14 @@ class Service:
         if before - now > _JUMP:
             _LOG.warning("the clock went back by %s", describe(before - now))
             self._begin()
-            self._lookout.soon()
+            self._monitor.soon()
         return now
 
     def _tell_trouble(self, exc: StoreError) -> None:
         """Tell once that the store is in trouble, past the store if need be."""
-        if not self.vitals.trouble:
-            self._teller.tell(Event("store-trouble", self._clock(), exc.message, advice=exc.hint))
-        self.vitals.trouble = str(exc)
+        if not self.figures.trouble:
+            self._notifier.tell(Event("store-trouble", self._clock(), exc.message, advice=exc.hint))
+        self.figures.trouble = str(exc)
         with suppress(StoreError):
             self._deliver(self._clock())
 
@@ -289,9 +289,9 @@ class Service:
         if estate.settings.store != self._estate.settings.store:
             _LOG.error("the estate file names another store: restart the service for it")
             return
-        self._estate = self._teller.estate = estate
+        self._estate = self._notifier.estate = estate
         self._look("estate", about_estate("", self._clock()))
-        self._lookout.soon()
+        self._monitor.soon()
         self._begin()
 
     def _resume_paused(self, now: datetime) -> None:
@@ -325,7 +325,7 @@ class Service:
             for one in found:
                 _LOG.log(logging.CRITICAL if one.trouble else logging.WARNING, "%s", one)
             self.troubled = self.troubled or any(one.trouble for one in found)
-            self._teller.tell_resumed(found)
+            self._notifier.tell_resumed(found)
         except StoreError as exc:
             _LOG.error("the store is in trouble: %s", exc)
 
@@ -375,11 +375,11 @@ class Service:
             )
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
-            self.vitals.blocked = exc.message
+            self.figures.blocked = exc.message
             self._look("rounds", about_rounds(exc.message, exc.hint, self._clock()))
             self._put_off(sources)
             return
-        self.vitals.blocked = ""
+        self.figures.blocked = ""
         self._look("rounds", about_rounds("", "", self._clock()))
         for result in () if report.interrupted else report.results:
             if result.waiting and result.source in self._busy:  # what waited there could not be taken
@@ -393,16 +393,16 @@ class Service:
             report.number,
             _tally(report),
         )
-        self.vitals.rounds, self.vitals.last_round = self.vitals.rounds + 1, report.ended
-        self.vitals.outcomes = self.vitals.outcomes + Counter(result.outcome for result in report.results)
+        self.figures.rounds, self.figures.last_round = self.figures.rounds + 1, report.ended
+        self.figures.outcomes = self.figures.outcomes + Counter(result.outcome for result in report.results)
         self.troubled = self.troubled or report.in_trouble
         with suppress(StoreError):
-            self._teller.tell_untold()
-        known = bool(self.vitals.trouble)
+            self._notifier.tell_untold()
+        known = bool(self.figures.trouble)
         if report.store_trouble:
-            self.vitals.trouble, self._taken = report.store_trouble, False
-        self._teller.end_round(replace(report, store_trouble="") if known else report)
-        self._lookout.soon()
+            self.figures.trouble, self._taken = report.store_trouble, False
+        self._notifier.end_round(replace(report, store_trouble="") if known else report)
+        self._monitor.soon()
         with suppress(StillBusyError):  # that one was told of, or will be when it comes back
             self._report(await apart("heartbeat", sign_of_life, estate, report))
 
@@ -412,7 +412,7 @@ class Service:
             _LOG.debug("%s: %s took %s", event.source, event.place, describe(event.taken.took))
         if not isinstance(event, SourceResult):
             return
-        self._teller.hear(event)
+        self._notifier.hear(event)
         if event.source not in self._busy:
             return
         if event.outcome is Outcome.SKIPPED and self._stop.is_set():
@@ -438,10 +438,10 @@ class Service:
             if source.name in self._estate.sources and source.timetables:
                 self._next[source.name] = self._clock() + by
 
-    def _look(self, topic: str, look: Watched) -> None:
+    def _look(self, topic: str, look: Monitored) -> None:
         """Tell of one thing, if that is news; where the store cannot say what is, the log has it."""
         try:
-            self._teller.watch(topic, [look])
+            self._notifier.watch(topic, [look])
         except StoreError as exc:
             _LOG.error("the store is in trouble: %s", exc)
 
@@ -450,24 +450,24 @@ class Service:
         if self._delivery is not None and self._delivery.done():
             done, self._delivery = self._delivery, None  # gone before what went wrong in it is raised
             done.result()
-        self._teller.catch_up()
-        if self._delivery is None and self._teller.delivery.has_due(now):
+        self._notifier.catch_up()
+        if self._delivery is None and self._notifier.delivery.has_due(now):
             self._delivery = asyncio.create_task(self._send_due())
 
     async def _send_due(self) -> None:
-        outgoing, estate, now = self._teller.delivery.outgoing(), self._estate, self._clock()
+        outgoing, estate, now = self._notifier.delivery.outgoing(), self._estate, self._clock()
         results = await asyncio.gather(*(_sent(one, estate, now) for one in outgoing))
         for one, result in zip(outgoing, results, strict=True):
             try:
-                self._report(self._teller.delivery.settle(one, result))
+                self._report(self._notifier.delivery.settle(one, result))
             except StoreError as exc:
                 _LOG.error("what became of a notice to %s could not be recorded yet: %s", one.name, exc)
-        self.vitals.waiting = self._teller.delivery.waiting()
+        self.figures.waiting = self._notifier.delivery.waiting()
 
     def _copy(self) -> None:
         """Bring copies up to date in which something is missing, one after another, beside everything else."""
-        if self._copying is None and self._lookout.copies_wanted and not self._rounds:
-            wanted, self._lookout.copies_wanted = self._lookout.copies_wanted, []
+        if self._copying is None and self._monitor.copies_wanted and not self._rounds:
+            wanted, self._monitor.copies_wanted = self._monitor.copies_wanted, []
             self._copying = asyncio.create_task(self._copy_all(wanted))
 
     async def _copy_all(self, names: Sequence[str]) -> None:
@@ -477,14 +477,14 @@ class Service:
                 copied = await apart(f"copy {name}", bring_up_to_date, self._estate, name)
                 note_copied(self._store, name, at, copied)
             except (HistoronError, StillBusyError) as exc:
-                self._lookout.copy_troubles[name] = exc.message if isinstance(exc, HistoronError) else exc.words
+                self._monitor.copy_troubles[name] = exc.message if isinstance(exc, HistoronError) else exc.words
                 _LOG.error("copy %s: %s", name, exc)
             else:
-                self._lookout.copy_troubles.pop(name, None)
-                self._lookout.soon()
+                self._monitor.copy_troubles.pop(name, None)
+                self._monitor.soon()
                 _LOG.info("copy %s: up to date, %s versions", name, copied.versions)
 
-    def _report(self, told: Told | None) -> None:
+    def _report(self, told: DeliveryResult | None) -> None:
         if told is not None and told.trouble:
             _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
 

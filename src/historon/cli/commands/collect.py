@@ -13,7 +13,7 @@ from historon.cli.output import STYLES, console, count, excerpt, print_failure, 
 from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.errors import ExitCode, UsageError
 from historon.estate import describe
-from historon.notices import Told
+from historon.notices import DeliveryResult
 from historon.store import Outcome
 
 if TYPE_CHECKING:
@@ -197,7 +197,7 @@ def _confirm_keys(app: App, shown: _Shown, offered: Mapping[str, OfferedKey], *,
     return trust or click.confirm(f"Trust {'it' if len(offered) == 1 else 'them'} and collect now?")
 
 
-def _print_end(report: RoundReport, told: Sequence[Told]) -> None:
+def _print_end(report: RoundReport, told: Sequence[DeliveryResult]) -> None:
     screen = console()
     _print_troubles(report, screen)
     _print_requirements(report, screen)
@@ -256,7 +256,7 @@ def _round_words(report: RoundReport) -> str:
     return f"round {report.number}: {count(len(report.results), 'source')} in {describe(report.took)}"
 
 
-def _print_data(report: RoundReport, told: Sequence[Told]) -> None:
+def _print_data(report: RoundReport, told: Sequence[DeliveryResult]) -> None:
     outcomes = {outcome.value: report.count(outcome) for outcome in Outcome}
     known = ", ".join(f"{number} {outcome}" for outcome, number in outcomes.items() if number)
     print_json(
@@ -298,7 +298,7 @@ def _result_data(result: SourceResult) -> dict[str, object]:
     }
 
 
-def _exit_code(report: RoundReport, told: Sequence[Told]) -> ExitCode:
+def _exit_code(report: RoundReport, told: Sequence[DeliveryResult]) -> ExitCode:
     if report.store_trouble:
         return ExitCode.STORE
     if report.interrupted:

@@ -16,8 +16,8 @@ from historon.cli.app import (
     where_option,
 )
 from historon.cli.differences import part_data, print_lines, print_outline, print_side_by_side
+from historon.cli.outliers import print_typical
 from historon.cli.output import console, count, instant, print_json, warn_if_suspect
-from historon.cli.typical import print_typical
 from historon.compare import unified
 from historon.errors import ExitCode, UsageError
 

@@ -12,11 +12,16 @@ from historon.cli.output import count, instant, print_json, print_table, printab
 from historon.errors import ExitCode, UsageError
 from historon.estate import AnyChannel, CommandChannel, Estate, FileChannel, MailChannel, SyslogChannel, nearest
 from historon.notices import Delivery, Event, Letter, NoticeError, shipped_template, try_channel
-from historon.store import Fate, Notice, Pending, Store
+from historon.store import Notice, NoticeState, Pending, Store
 
 __all__ = ["command"]
 
-_STYLES = {Fate.SENT: "green", Fate.QUEUED: "yellow", Fate.REFUSED: "red", Fate.EXPIRED: "red"}
+_STYLES = {
+    NoticeState.SENT: "green",
+    NoticeState.QUEUED: "yellow",
+    NoticeState.REFUSED: "red",
+    NoticeState.EXPIRED: "red",
+}
 
 
 @click.command(
@@ -142,7 +147,7 @@ def _history(notices: Sequence[Notice], estate: Estate, *, as_json: bool) -> Non
     for one in notices:
         fate = Text(one.fate, _STYLES[one.fate])
         # That all went well needs no words.
-        answer = "" if one.fate is Fate.SENT and "refused for" not in (one.answer or "") else one.answer or ""
+        answer = "" if one.fate is NoticeState.SENT and "refused for" not in (one.answer or "") else one.answer or ""
         cells = map(printable, (one.subject, answer))
         made.add_row(str(one.number), instant(one.at, estate.zone), one.channel, fate, *cells)
     if notices:
@@ -236,7 +241,7 @@ def _until(one: Pending, estate: Estate, blocked: set[str]) -> str:
 
 
 def _fate(notice: Notice, estate: Estate) -> str:
-    if notice.fate is Fate.QUEUED and notice.next:
+    if notice.fate is NoticeState.QUEUED and notice.next:
         left = f" for {', '.join(notice.remaining)}" if notice.remaining else ""
         again = instant(notice.next, estate.zone)
         return f"is queued{left}, tried {count(notice.tries, 'time')}, will be retried at {again}"

@@ -22,7 +22,7 @@ from historon.store import open_store
 from historon.times import utc_text
 
 if TYPE_CHECKING:
-    from historon.timetable.health import Vitals
+    from historon.timetable.health import HealthFigures
 
 __all__ = ["command"]
 
@@ -82,19 +82,19 @@ def command(
             loop.add_signal_handler(number, service.stop)
         await service.run(once=once, wait=wait)
 
-    with _listening(service.vitals, app, port):
+    with _listening(service.figures, app, port):
         asyncio.run(main())
     return ExitCode.SOURCES if once and service.troubled else ExitCode.WELL
 
 
 @contextmanager
-def _listening(vitals: "Vitals", app: App, port: int | None) -> Iterator[None]:
+def _listening(figures: "HealthFigures", app: App, port: int | None) -> Iterator[None]:
     if port is None:
         yield
         return
     from historon.timetable.health import HealthServer
 
-    with HealthServer(vitals, app.clock, port) as server:
+    with HealthServer(figures, app.clock, port) as server:
         logging.getLogger("historon.service").info("health and metrics on http://127.0.0.1:%s", server.port)
         yield
 

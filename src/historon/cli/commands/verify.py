@@ -10,7 +10,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable, size_text
 from historon.errors import ExitCode
-from historon.notices import Event, Teller, Told, Watched
+from historon.notices import DeliveryResult, Event, Monitored, Notifier
 from historon.store import ESTATE, Verification
 
 if TYPE_CHECKING:
@@ -38,8 +38,8 @@ def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_jso
         with _progress(len(names) or len(opened.store.states()), quiet=as_json) as told:
             found = opened.verify(*names, told=told)
         # A look at some sources cannot tell that all of the store is whole again.
-        teller = Teller(opened.estate, opened.store, app.clock)
-        notices = _tell(teller, found, app.clock()) if found.damages or not names else []
+        notifier = Notifier(opened.estate, opened.store, app.clock)
+        notices = _tell(notifier, found, app.clock()) if found.damages or not names else []
     if as_json:
         rows = [
             {"source": one.source, "version": one.number, "part": one.part, "problem": one.problem}
@@ -101,7 +101,7 @@ def _verdict(found: Verification) -> str:
     return f"{damaged} DAMAGED" if damaged else "all of it as written"
 
 
-def _tell(teller: Teller, found: Verification, now: datetime) -> list[Told]:
+def _tell(notifier: Notifier, found: Verification, now: datetime) -> list[DeliveryResult]:
     troubles = [*found.ledger, *map(str, found.damages)]
 
     def make(kind: str) -> Event:
@@ -110,5 +110,5 @@ def _tell(teller: Teller, found: Verification, now: datetime) -> list[Told]:
         message = f"{count(len(troubles), 'content')} cannot be read, or differ from what was written"
         return Event(kind, now, message, look="historon verify", excerpt=tuple(troubles[:_TOLD]))
 
-    teller.watch("store", [Watched(ESTATE, "store-damaged" if troubles else "", "store-verified", make)])
-    return list(teller.delivery.deliver())
+    notifier.watch("store", [Monitored(ESTATE, "store-damaged" if troubles else "", "store-verified", make)])
+    return list(notifier.delivery.deliver())

@@ -3,14 +3,14 @@
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 
-from historon.store.ledger.instants import from_ms, to_ms
 from historon.store.ledger.memory import Memory
+from historon.store.ledger.milliseconds import from_ms, to_ms
 from historon.store.ledger.transactions import Transactions, writing
-from historon.store.outbox import Fate, Notice, Outbox, Pending
+from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 
 __all__ = ["LedgerOutbox"]
 
-_FATES = tuple(Fate)
+_FATES = tuple(NoticeState)
 _COLUMNS = "number, channel, at, fate, tries, next, subject, letter, answer, remaining"
 
 
@@ -72,7 +72,7 @@ class LedgerOutbox(Outbox):
 
     @writing("settle a notice")
     def settle(
-        self, number: int, fate: Fate, answer: str, again: datetime | None = None, remaining: Sequence[str] = ()
+        self, number: int, fate: NoticeState, answer: str, again: datetime | None = None, remaining: Sequence[str] = ()
     ) -> None:
         """See Outbox."""
         self._db.execute(

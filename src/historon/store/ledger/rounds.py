@@ -8,7 +8,7 @@ import msgspec
 
 from historon.store.encoding import pack, unpack
 from historon.store.interface import Entry, Outcome, Recorded, Round, Visit
-from historon.store.ledger.instants import from_ms, to_ms
+from historon.store.ledger.milliseconds import from_ms, to_ms
 from historon.store.ledger.tables import OUTCOMES
 from historon.store.ledger.transactions import Database
 

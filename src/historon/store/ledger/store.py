@@ -26,8 +26,8 @@ from historon.store.interface import (
     Visit,
 )
 from historon.store.ledger.contents import Contents
-from historon.store.ledger.instants import from_ms, to_ms
 from historon.store.ledger.memory import Memory, Names
+from historon.store.ledger.milliseconds import from_ms, to_ms
 from historon.store.ledger.outbox import LedgerOutbox
 from historon.store.ledger.rounds import Rounds
 from historon.store.ledger.signatures import Signatures

@@ -14,12 +14,12 @@ from historon.collect import Resumed, RoundReport, SourceResult
 from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, AnyChannel, Estate, Severity, describe
 from historon.notices.conditions import Condition, News, advance
-from historon.notices.delivering import Delivery
+from historon.notices.delivery import Delivery
 from historon.notices.events import Event, change_events, round_ended, state_of, trouble_event
 from historon.notices.routing import due_at, wants, when_awake
 from historon.store import ESTATE, Outcome, Pending, Store
 
-__all__ = ["Teller", "Watched"]
+__all__ = ["Monitored", "Notifier"]
 
 _SOURCES = "told"  # under which the ledger remembers what people know of a source
 _UP_TO = "told up to"  # under which it remembers the last version of a source that was told of
@@ -27,7 +27,7 @@ _NEWS = (Outcome.FIRST, Outcome.CHANGED)
 
 
 @dataclass(frozen=True)
-class Watched:
+class Monitored:
     """Something that is looked at all the time, and told of when it changes.
 
     `subject` is a source, or ESTATE. `state` is what is amiss, as a kind of event, empty for nothing; `over` the kind
@@ -40,7 +40,7 @@ class Watched:
     make: Callable[[str], Event]
 
 
-class Teller:
+class Notifier:
     """Tells of one estate. What is to be told is in the store before anybody is told."""
 
     def __init__(self, estate: Estate, store: Store, clock: Callable[[], datetime]) -> None:
@@ -193,7 +193,7 @@ class Teller:
         self._heard.append((late, None))
         self._versions[name] = str(number)
 
-    def watch(self, topic: str, looks: Iterable[Watched]) -> list[Event]:
+    def watch(self, topic: str, looks: Iterable[Monitored]) -> list[Event]:
         """Take in how things stand that are looked at all the time; returns, and keeps, what is to be told of them.
 
         Of a source that is flapping nothing more is told until it is steady, and nobody is reminded here of one that is
@@ -292,7 +292,7 @@ class Teller:
             self._unkept.clear()
 
 
-def _about_pause(resumed: Resumed, now: datetime) -> Watched:
+def _about_pause(resumed: Resumed, now: datetime) -> Monitored:
     left = resumed.left
 
     def make(kind: str) -> Event:
@@ -301,7 +301,7 @@ def _about_pause(resumed: Resumed, now: datetime) -> Watched:
             return Event(kind, now, f"Historon ended before it could resume it; it was resumed {since}", left.source)
         return Event(kind, now, resumed.trouble, left.source, f"resume it by hand, now: {left.words}")
 
-    return Watched(left.source, "not-resumed" if resumed.trouble else "", "resumed", make)
+    return Monitored(left.source, "not-resumed" if resumed.trouble else "", "resumed", make)
 
 
 def _is_critical(kind: str) -> bool:

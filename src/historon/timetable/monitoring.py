@@ -10,27 +10,27 @@ from functools import partial
 from historon.copies import CopyStatus, copies_of
 from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
-from historon.notices import Event, Teller, Watched
+from historon.notices import Event, Monitored, Notifier
 from historon.store import ESTATE, Store, still_paused
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
-from historon.timetable.health import Vitals
+from historon.timetable.health import HealthFigures
 
-__all__ = ["Lookout", "about_estate", "about_rounds", "log_level", "many_sources"]
+__all__ = ["Monitor", "about_estate", "about_rounds", "log_level", "many_sources"]
 
 _LOG = logging.getLogger("historon.service")
 _EVERY = timedelta(minutes=15)  # at most between two looks
 
 
-class Lookout:
+class Monitor:
     """Looks at what may change though nothing runs: versions get old, the disk fills up, copies fall behind.
 
     `copies_wanted` are those in which something is missing, `copy_troubles` what became of the last try.
     """
 
-    def __init__(self, teller: Teller, store: Store, vitals: Vitals) -> None:
-        self._teller = teller
+    def __init__(self, notifier: Notifier, store: Store, figures: HealthFigures) -> None:
+        self._notifier = notifier
         self._store = store
-        self._vitals = vitals
+        self._figures = figures
         self._next: datetime | None = None
         self.copies_wanted: list[str] = []
         self.copy_troubles: dict[str, str] = {}
@@ -46,7 +46,7 @@ class Lookout:
         board = statuses(estate, list(estate.sources.values()), self._store, now)
         self._next = min(now + _EVERY, (_next_overdue(board, now) or now + _EVERY) + timedelta(milliseconds=1))
         self._note(board)
-        for event in self._teller.watch("age", _about_ages(board, since, now)):
+        for event in self._notifier.watch("age", _about_ages(board, since, now)):
             _LOG.log(log_level(event.kind), "%s: %s: %s", event.source, event.kind, event.message)
         self._watch("disk", _about_disk(estate, now))
         copies = copies_of(estate, self._store, now)
@@ -55,21 +55,21 @@ class Lookout:
             self._watch(f"copy {one.name}", _about_copy(one, self.copy_troubles.get(one.name, ""), now))
         amiss = any(one.overdue(now) for one in copies) or still_paused(self._store, now)
         if not amiss and (well := _all_well_words(board)):
-            self._teller.tell_well(Event("all-well", now, well))
+            self._notifier.tell_well(Event("all-well", now, well))
 
-    def _watch(self, topic: str, look: Watched) -> None:
-        for event in self._teller.watch(topic, [look]):
+    def _watch(self, topic: str, look: Monitored) -> None:
+        for event in self._notifier.watch(topic, [look]):
             _LOG.log(log_level(event.kind), "%s", event.message)
 
     def _note(self, board: Sequence[SourceStatus]) -> None:
         confirmed = {one.source.name: one.state.confirmed_at for one in board}
-        self._vitals.ages = Counter(one.freshness for one in board)
-        self._vitals.confirmed = {name: at for name, at in confirmed.items() if at is not None}
-        self._vitals.waiting = self._teller.delivery.waiting()
-        self._vitals.store_bytes = self._store.size()
+        self._figures.ages = Counter(one.freshness for one in board)
+        self._figures.confirmed = {name: at for name, at in confirmed.items() if at is not None}
+        self._figures.waiting = self._notifier.delivery.waiting()
+        self._figures.store_bytes = self._store.size()
 
 
-def _about_ages(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Watched]:
+def _about_ages(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Monitored]:
     """Of every source with a `max_age`, whether it is overdue; of one that is skipped nothing new is told.
 
     `since` is from when on sources are on schedule: one that was never collected has its `max_age` from then.
@@ -79,7 +79,7 @@ def _about_ages(board: Sequence[SourceStatus], since: Mapping[str, datetime], no
         new = one.age is None and begins is not None and one.source.max_age and now - begins <= one.source.max_age
         if one.freshness not in (Freshness.SKIPPED, Freshness.NO_LIMIT) and not new:
             state = "overdue" if one.freshness.trouble else ""
-            yield Watched(one.source.name, state, "fresh-again", partial(_age_event, one=one, now=now))
+            yield Monitored(one.source.name, state, "fresh-again", partial(_age_event, one=one, now=now))
 
 
 def _age_event(kind: str, one: SourceStatus, now: datetime) -> Event:
@@ -102,7 +102,7 @@ def _next_overdue(board: Sequence[SourceStatus], now: datetime) -> datetime | No
     return now + min(left) if left else None
 
 
-def _about_disk(estate: Estate, now: datetime) -> Watched:
+def _about_disk(estate: Estate, now: datetime) -> Monitored:
     """Whether the disk of the store has as much room as the settings ask to be told of. StoreError when it is away."""
     store = estate.working_folder
     try:
@@ -119,10 +119,10 @@ def _about_disk(estate: Estate, now: datetime) -> Watched:
             return Event(kind, now, message)
         return Event(kind, now, told, advice="make room, for example with historon prune; warn_free sets the limit")
 
-    return Watched(ESTATE, "disk-low" if free < wanted else "", "disk-well", make)
+    return Monitored(ESTATE, "disk-low" if free < wanted else "", "disk-well", make)
 
 
-def _about_copy(copy: CopyStatus, trouble: str, now: datetime) -> Watched:
+def _about_copy(copy: CopyStatus, trouble: str, now: datetime) -> Monitored:
     """Whether something has been missing in a copy for too long."""
     behind = copy.behind(now)
 
@@ -134,10 +134,10 @@ def _about_copy(copy: CopyStatus, trouble: str, now: datetime) -> Watched:
         last = (f"last try: {trouble}",) if trouble else ()
         return Event(kind, now, message, look=f"historon copies {copy.name} --update", details=last)
 
-    return Watched(ESTATE, "copy-behind" if copy.overdue(now) else "", "copy-well", make)
+    return Monitored(ESTATE, "copy-behind" if copy.overdue(now) else "", "copy-well", make)
 
 
-def about_estate(refusal: str, now: datetime) -> Watched:
+def about_estate(refusal: str, now: datetime) -> Monitored:
     """Whether the estate file is refused, and why."""
 
     def make(kind: str) -> Event:
@@ -152,16 +152,16 @@ def about_estate(refusal: str, now: datetime) -> Watched:
             excerpt=(first, *more),
         )
 
-    return Watched(ESTATE, "estate-refused" if refusal else "", "estate-accepted", make)
+    return Monitored(ESTATE, "estate-refused" if refusal else "", "estate-accepted", make)
 
 
-def about_rounds(refusal: str, hint: str, now: datetime) -> Watched:
+def about_rounds(refusal: str, hint: str, now: datetime) -> Monitored:
     """Whether rounds can begin at all, and if not why."""
 
     def make(kind: str) -> Event:
         return Event(kind, now, refusal or "what was in the way is gone", advice=hint)
 
-    return Watched(ESTATE, "collecting-blocked" if refusal else "", "collecting-again", make)
+    return Monitored(ESTATE, "collecting-blocked" if refusal else "", "collecting-again", make)
 
 
 def _all_well_words(board: Sequence[SourceStatus]) -> str | None:

@@ -8,10 +8,10 @@ from historon.collect.failures import CollectError, FailureKind
 from historon.errors import OutsideError
 from historon.estate import Estate, Procedure
 
-__all__ = ["check_needs", "check_surroundings"]
+__all__ = ["check_needs", "check_preconditions"]
 
 
-def check_surroundings(estate: Estate) -> None:
+def check_preconditions(estate: Estate) -> None:
     """Raise OutsideError when a round would write to the wrong disk, or fill it, or could not write at all."""
     store = estate.working_folder
     if estate.settings.mount is not None:

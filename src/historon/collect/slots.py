@@ -9,10 +9,10 @@ from contextlib import AsyncExitStack, asynccontextmanager
 
 from historon.estate import Estate, Source
 
-__all__ = ["Places"]
+__all__ = ["Slots"]
 
 
-class Places:
+class Slots:
     """The places of a round. A source waits for its own narrow ones first, so that it keeps no other waiting."""
 
     def __init__(self, estate: Estate) -> None:

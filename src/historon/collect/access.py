@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any, cast
 from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.steps import StepObserver, Surroundings, resume, take_steps
-from historon.collect.surroundings import check_needs
+from historon.collect.preconditions import check_needs
+from historon.collect.steps import StepContext, StepObserver, resume, take_steps
 from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.errors import HistoronError, where_raised
 from historon.estate import (
@@ -40,7 +40,7 @@ from historon.workers import Workers
 if TYPE_CHECKING:
     from historon.collect.transports.host_keys import Known
 
-__all__ = ["Clock", "Export", "Reach"]
+__all__ = ["Access", "Clock", "Export"]
 
 Clock = Callable[[], datetime]
 
@@ -60,7 +60,7 @@ class Export:
     made: datetime | None = None
 
 
-class Reach:
+class Access:
     """What many sources share on the way to them: accounts fetched once, known hosts read once."""
 
     def __init__(self, estate: Estate, store: Store, clock: Clock, workers: Workers) -> None:
@@ -176,7 +176,7 @@ class Reach:
         target = self._target(source)
         procedure = target.procedure
         check_needs(self._estate, procedure)
-        around = self._surroundings(source, target, masks, told)
+        around = self._step_context(source, target, masks, told)
         session: Session | None = None
         try:
             async with within(procedure.deadline), self._open(target) as session:
@@ -199,11 +199,11 @@ class Reach:
             remembered.append((SKEW, str(session.skew.total_seconds())))
         return Export(kept, remarks, remembered, session.owed, session.waiting, session.made)
 
-    def _surroundings(self, source: Source, target: Target, masks: Masks, told: StepObserver | None) -> Surroundings:
+    def _step_context(self, source: Source, target: Target, masks: Masks, told: StepObserver | None) -> StepContext:
         account = target.account
         values = values_of(source, target.procedure, account.user if account else "", self._clock())
         secrets = [(name, getattr(account, name, None)) for name in ACCOUNT_VALUES]
-        return Surroundings(
+        return StepContext(
             source=source.name,
             workers=self._workers,
             values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
@@ -229,7 +229,7 @@ class Reach:
     async def resume(self, source: Source, said: Said) -> None:
         """Resume a service that was left paused, over a session of its own. CollectError when it does not come back."""
         target, masks = self._target(source), Masks()
-        around = self._surroundings(source, target, masks, None)
+        around = self._step_context(source, target, masks, None)
         try:
             async with within(target.procedure.deadline), self._open(target) as session:
                 await resume(session, target.procedure, around, said)

@@ -4,8 +4,8 @@ from collections.abc import Container, Iterable
 from contextlib import closing
 from pathlib import Path
 
+from historon.collect.access import Access, Clock
 from historon.collect.failures import CollectError
-from historon.collect.reaching import Clock, Reach
 from historon.estate import TRANSPORTS, Estate, Source
 from historon.store import Store
 from historon.workers import Workers
@@ -24,7 +24,7 @@ def owing(estate: Estate, store: Store, *, but: Container[str] = ()) -> list[Sou
     ]
 
 
-async def settle(reach: Reach, estate: Estate, store: Store, source: Source) -> str:
+async def settle(reach: Access, estate: Estate, store: Store, source: Source) -> str:
     """Put away what was taken, now that it is on disk, or was when Historon ended before it came to this.
 
     What went wrong, in words, as the export is safe; it is on record, and whoever comes next tries again. StoreError
@@ -50,5 +50,5 @@ async def settle(reach: Reach, estate: Estate, store: Store, source: Source) -> 
 async def settle_owed(estate: Estate, store: Store, clock: Clock, sources: Iterable[Source]) -> list[str]:
     """Settle what is owed to these; what went wrong, in words. StoreError."""
     with closing(Workers()) as workers:
-        reach = Reach(estate, store, clock, workers)
+        reach = Access(estate, store, clock, workers)
         return [wrong for source in sources if (wrong := await settle(reach, estate, store, source))]

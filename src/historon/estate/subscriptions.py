@@ -6,13 +6,13 @@ from historon.estate.event_kinds import EVENT_KINDS, Severity
 from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
 
-__all__ = ["Telling"]
+__all__ = ["Subscription"]
 
 
 _GROUPS = ("trouble", "changes", "always")
 
 
-class Telling(str):
+class Subscription(str):
     """What a channel wants to hear, as words: groups, severities and kinds of events; one text or a list of them."""
 
     __slots__ = ()

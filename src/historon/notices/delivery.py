@@ -23,9 +23,9 @@ from historon.notices.channels.webhook import request
 from historon.notices.events import Event
 from historon.notices.letters import Letter, letter_of
 from historon.notices.routing import AT_THE_LATEST, when_awake
-from historon.store import Fate, Notice, Pending, Store
+from historon.store import Notice, NoticeState, Pending, Store
 
-__all__ = ["Delivery", "Outgoing", "Told", "send", "sign_of_life", "try_channel"]
+__all__ = ["Delivery", "DeliveryResult", "Outgoing", "send", "sign_of_life", "try_channel"]
 
 _OURS = timedelta(minutes=10)  # how long a notice that is being sent is nobody else's
 _FIRST_WAIT, _LONGEST_WAIT = timedelta(minutes=1), timedelta(hours=1)
@@ -43,7 +43,7 @@ class Outgoing:
 
 
 @dataclass(frozen=True)
-class Told:
+class DeliveryResult:
     """What became of one notice on its channel: it was told when there is no trouble; `waits` to be sent again."""
 
     channel: str
@@ -147,10 +147,10 @@ class Delivery:
             why = f"given up after {describe(now - notice.at)}: {notice.answer or 'never answered'}"
         else:
             return False
-        self._store.outbox.settle(notice.number, Fate.EXPIRED, why)
+        self._store.outbox.settle(notice.number, NoticeState.EXPIRED, why)
         return True
 
-    def settle(self, outgoing: Outgoing, result: Sent | NoticeError) -> Told:
+    def settle(self, outgoing: Outgoing, result: Sent | NoticeError) -> DeliveryResult:
         """Note what became of a notice."""
         notice, name = outgoing.notice, outgoing.name
         trouble = str(result) if isinstance(result, NoticeError) else None
@@ -166,7 +166,7 @@ class Delivery:
         elif waits:
             self.past_the_store += outgoing.direct
             self._again_at = self._clock() + _FIRST_WAIT
-        return Told(name, trouble, waits and notice is not None)
+        return DeliveryResult(name, trouble, waits and notice is not None)
 
     def _note(self, notice: Notice, result: Sent | NoticeError) -> None:
         """Write down what became of it."""
@@ -176,10 +176,10 @@ class Delivery:
         wait = min(_FIRST_WAIT * 2 ** min(notice.tries - 1, 10), _LONGEST_WAIT)
         # Of a notice with recipients remaining, some have got it before.
         gone = isinstance(result, Sent) and result.refused and not result.taken and not notice.remaining
-        fate = Fate.QUEUED if waits else Fate.REFUSED if gone else Fate.SENT
+        fate = NoticeState.QUEUED if waits else NoticeState.REFUSED if gone else NoticeState.SENT
         self._store.outbox.settle(notice.number, fate, answer, self._clock() + wait if waits else None, again)
 
-    def deliver(self) -> Iterator[Told]:
+    def deliver(self) -> Iterator[DeliveryResult]:
         """Send all that is due, one after another."""
         for one in self.outgoing():
             yield self.settle(one, send(one, self.estate, self._clock()))
@@ -212,12 +212,12 @@ def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> Sent:
     return send_over(channel, letter_of([event], channel, estate, at), estate, at)
 
 
-def sign_of_life(estate: Estate, report: RoundReport) -> Told | None:
+def sign_of_life(estate: Estate, report: RoundReport) -> DeliveryResult | None:
     """After a good round request the heartbeat's address: silence raises the alarm elsewhere."""
     if estate.settings.heartbeat is None or report.in_trouble or report.interrupted or report.failing_requirements:
         return None
     try:
         request("heartbeat", "GET", estate.settings.heartbeat, estate)
     except NoticeError as exc:
-        return Told("heartbeat", str(exc))
-    return Told("heartbeat")
+        return DeliveryResult("heartbeat", str(exc))
+    return DeliveryResult("heartbeat")

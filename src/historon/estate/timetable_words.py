@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 import msgspec
 
 from historon.estate.checking import convert
-from historon.estate.instants import next_instants
+from historon.estate.recurrence import next_instants
 from historon.estate.timetables import CRON_FIELDS, Cron, Timetable
 from historon.times import for_people
 
