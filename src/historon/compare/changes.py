@@ -5,6 +5,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 
 from historon.compare.lines import Edit
 from historon.compare.moves import Move, find_moves, without
@@ -143,12 +144,12 @@ class _Side:
 
     def path(self, at: int) -> tuple[str, ...]:
         document = self.outline.document(at)
-        headings = [document] * bool(document) + list(self.outline.path(at))
-        return tuple(heading.decode("utf-8", "replace") for heading in headings)
+        headings = self.outline.path(at)
+        return _decoded((document, *headings) if document else headings)
 
     def placed(self, at: int) -> tuple[str, str]:
         """Where a line stands, and what it says there."""
-        words, text = _text([self.outline.words_above(at)]), self.text(at)
+        words, text = self.outline.words_above(at).decode("utf-8", "replace"), self.text(at)
         rest = text[len(words) :].lstrip(" \t=:") if words and text.startswith(words) else ""
         path = self.path(at)
         return (_SEPARATOR.join([*path, words]), rest) if rest else (_SEPARATOR.join(path), text)
@@ -271,6 +272,11 @@ def _assigned(old: bytes, new: bytes) -> tuple[str, str, str] | None:
     if one is None or other is None or one[1] != other[1]:
         return None
     return _text([one[1]]), *_bare(_text([old[one.end() :]]), _text([new[other.end() :]]))
+
+
+@lru_cache(maxsize=1024)
+def _decoded(headings: tuple[bytes, ...]) -> tuple[str, ...]:
+    return tuple(heading.decode("utf-8", "replace") for heading in headings)
 
 
 def _text(words: Sequence[bytes]) -> str:

@@ -19,6 +19,7 @@ __all__ = ["Edit", "align", "join_edits", "longest_rising", "path_edits", "same_
 
 _FEW_EDITS = 24  # scripts this short are looked for before anchors are
 _SEARCHES = 8_000  # how many such searches are made, and ...
+_MOST_PIECES = 64  # that lines without anchors are aligned in
 _COMPARISONS = 500_000_000  # ... how many lines are compared with each other, so that no input makes it quadratic
 _RUNS = (1, 4, 16)  # how many lines in a row may be an anchor; more than one where there is too much to compare
 _BLOCK = 256  # rows of the subsequence's matrix that are held at once
@@ -62,7 +63,7 @@ def join_edits(edits: Iterable[Edit]) -> list[Edit]:
 def _edits(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Edit]:
     """Edits in order; gaps wait on a stack, so that hostile input cannot exhaust Python's own.
 
-    What would take more comparisons than there may be is told as replaced whole.
+    What would take more comparisons than there may be is aligned in pieces, or told as replaced whole.
     """
     gaps = [(0, len(old), 0, len(new))]
     searches, comparisons = _SEARCHES, _COMPARISONS
@@ -88,8 +89,20 @@ def _edits(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Edit]:
             comparisons -= len(left) * len(right)
             common = _common_subsequence(left, right)
             yield from (Edit(*gap) for gap in _between(common, old_from, len(left), new_from, len(right)))
+        elif len(left) * len(right) <= comparisons * _MOST_PIECES:
+            gaps += reversed(list(_pieces(whole, -(-len(left) * len(right) // comparisons))))
         else:
             yield whole
+
+
+def _pieces(edit: Edit, count: int) -> Iterator[tuple[int, int, int, int]]:
+    """Gaps of the same share of both sides, one behind another."""
+    old, new = edit.old_to - edit.old_from, edit.new_to - edit.new_from
+    at, to = edit.old_from, edit.new_from
+    for piece in range(1, count + 1):
+        end, other_end = edit.old_from + old * piece // count, edit.new_from + new * piece // count
+        yield at, end, to, other_end
+        at, to = end, other_end
 
 
 def _between(

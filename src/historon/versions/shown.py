@@ -50,6 +50,8 @@ class ShownLines(Sequence[bytes]):
     def __getitem__(self, at: slice) -> list[bytes]: ...
 
     def __getitem__(self, at: int | slice) -> bytes | list[bytes]:
+        if self._whole is not None:
+            return self._whole[at]
         if isinstance(at, slice):
             return [self._line(one) for one in range(*at.indices(len(self.bare)))]
         return self._line(range(len(self.bare))[at])
