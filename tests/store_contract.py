@@ -24,6 +24,8 @@ from historon.store import (
     Part,
     Pending,
     Recorded,
+    Removal,
+    Removed,
     State,
     Store,
     Version,
@@ -31,6 +33,7 @@ from historon.store import (
 from tests.store_model import Machine
 
 START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
+BY_HAND = Removal(START)
 
 
 def night(number: int) -> datetime:
@@ -139,16 +142,34 @@ class StoreContract(ABC):
         assert first.held == "because"
         for sacred in (first, third):
             with pytest.raises(StoreError, match="stays"):
-                store.remove([second, sacred])
+                store.remove([second, sacred], BY_HAND)
         assert len(store.versions("s")) == 3
         store.hold("s", 1, None)
-        assert store.remove([first, second]) == 2
+        assert store.remove([first, second], BY_HAND) == 2
         assert content(store, 3) == {"a": b"2"}
+
+    def test_what_was_removed_is_on_record(self, store: Store) -> None:
+        for at in range(4):
+            take(store, at, Part("a", b"%d" % at), Part("b", b"same"))
+            take(store, at, Part("a", b"%d" % at), Part("b", b"same"), source="r")
+        first, second, third, _ = store.versions("s")
+        store.remove([first], BY_HAND)
+        store.remove([second, *store.versions("r")[:1]], Removal(night(9), {"s": "retention short"}, 7))
+        store = self.again(store)
+        by_hand, by_rule = store.removed("s")
+        assert by_hand == Removed("s", 1, night(0), by_hand.sha256, None, START, None)
+        assert by_rule == Removed("s", 2, night(1), by_rule.sha256, "retention short", night(9), 7)
+        digests = {name: hashlib.sha256(content_).hexdigest() for name, content_ in (("a", b"1"), ("b", b"same"))}
+        listed = sorted(f"{digest}  {name}\n" for name, digest in digests.items())
+        assert by_rule.sha256 == hashlib.sha256("".join(listed).encode()).digest()
+        assert [(one.source, one.number) for one in store.removed_after(7)] == [("r", 1), ("s", 2)]
+        assert (store.removed("no"), store.removed_after(99)) == ([], [])
+        assert third in store.versions("s")
 
     def test_numbers_are_never_given_twice(self, store: Store) -> None:
         for at in range(3):
             take(store, at, Part("a", b"%d" % at))
-        store.remove(store.versions("s")[:2])
+        store.remove(store.versions("s")[:2], BY_HAND)
         assert take(store, 4, Part("a", b"new")).number == 4
 
     def test_a_source_that_was_never_met_is_empty(self, store: Store) -> None:
@@ -261,7 +282,7 @@ class StoreContract(ABC):
             take(store, at, Part("a", b"".join(b"%d %d\n" % (at, n * at % 97) for n in range(400))))
         kept = content(store, 40)
         assert store.size() > 0
-        assert store.remove(store.versions("s")[:-1]) == 39
+        assert store.remove(store.versions("s")[:-1], BY_HAND) == 39
         assert store.reclaim() >= 0
         store.give_back()
         store.set_aside()
@@ -330,7 +351,7 @@ class StoreContract(ABC):
             take(
                 store, at, Part("a", b"".join(b"line %d\n" % (n * (at % 5)) for n in range(50))), Part("b", b"%d" % at)
             )
-        store.remove(store.versions("s")[3:6])
+        store.remove(store.versions("s")[3:6], BY_HAND)
         store.hold("s", 1, "because")
         store.remember("s", "t", "x")
         copied = store.copy_to(tmp_path / "copy")

@@ -7,11 +7,12 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
 from historon.errors import StoreError
-from historon.store import Entry, Outcome, Part, State, Store, Version
+from historon.store import Entry, Outcome, Part, Removal, State, Store, Version
 
 __all__ = ["Machine"]
 
 _START = datetime(2026, 1, 1, tzinfo=UTC)
+BY_HAND = Removal(_START)
 _SOURCES = st.sampled_from(["a", "b"])
 _CONTENTS = st.dictionaries(
     st.sampled_from(["x", "y/z"]),
@@ -93,11 +94,11 @@ class Machine(RuleBasedStateMachine):
         going = [known.versions[number][0] for number in sorted(numbers)]
         if any(one.number == known.good or one.held is not None for one in going):
             try:
-                self.store.remove(going)
+                self.store.remove(going, BY_HAND)
             except StoreError:
                 return
             raise AssertionError("the last good version, or a held one, was removed")
-        assert self.store.remove(going) == len(going)
+        assert self.store.remove(going, BY_HAND) == len(going)
         for one in going:
             del known.versions[one.number]
         self.store.reclaim()

@@ -10,6 +10,7 @@ import pexpect
 import pytest
 
 from tests.conftest import PROGRAM, EstateFolder, historon, needs_patch
+from tests.store_contract import BY_HAND
 
 HEAD = """
 [estate]
@@ -150,7 +151,7 @@ def test_families_do_not_break_when_versions_are_pruned(edges: EstateFolder) -> 
         _edit(edges, "  deny any", f"  deny host 10.9.9.{n}\n  deny any", 1)
         edges.run("collect")
     store = edges.store()
-    store.remove([version for version in store.versions("edge-1") if version.number in (2, 3)])
+    store.remove([version for version in store.versions("edge-1") if version.number in (2, 3)], BY_HAND)
     store.close()
     assert edges.run("changes").code == 0
     assert len(edges.run("changes", "--json").rows) == 1

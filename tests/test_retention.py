@@ -1,6 +1,7 @@
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
+import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -80,18 +81,89 @@ _ANY = st.lists(
     ]
 )
 _SPANS = st.one_of(st.none(), st.integers(1, 200).map(lambda n: Duration(days=n)))
+_RETENTIONS = st.builds(
+    Retention,
+    all=st.integers(1, 200).map(lambda n: Duration(hours=n)),
+    hour=_SPANS,
+    day=_SPANS,
+    week=_SPANS,
+    month=_SPANS,
+    year=_SPANS,
+    noise=_SPANS,
+    at_least=st.integers(1, 8),
+)
+_LATER = st.integers(0, 10**7).map(lambda seconds: timedelta(seconds=seconds))
 
 
-@given(_ANY, _SPANS, _SPANS, _SPANS, st.integers(1, 8))
-def test_the_last_good_and_held_versions_always_stay(
-    versions: list[Version], day: Duration | None, week: Duration | None, month: Duration | None, floor: int
+def _left(versions: list[Version], retention: Retention, now: datetime) -> list[Version]:
+    return [one.version for one in plan(versions, retention, now=now, zone=OSLO) if one.stays]
+
+
+@given(_ANY, _RETENTIONS, st.one_of(st.none(), st.integers(0, 12)))
+def test_the_last_good_and_held_versions_and_the_floor_always_stay(
+    versions: list[Version], retention: Retention, more: int | None
 ) -> None:
-    retention = Retention(all=d("1d"), day=day, week=week, month=month, at_least=floor)
+    at_most = None if more is None else retention.at_least + more
+    retention = msgspec.structs.replace(retention, at_most=at_most)
     kept = set(_kept(versions, retention))
     good = [version for version in versions if version.good]
     changes = [version.number for version in versions if version.state is State.GOOD]
-    assert not good or good[-1].number in kept
+    assert not good or good[-1].number in kept, (
+        "also of a source that was not collected since: the last before an outage"
+    )
     assert all(version.number in kept for version in versions if version.held)
-    assert set(changes[-floor:]) <= kept
+    assert set(changes[-retention.at_least :]) <= kept
     again = [version for version in versions if version.number in kept]
     assert set(_kept(again, retention)) == kept, "what has been pruned stays pruned"
+    if at_most is not None:
+        sacred = (
+            {good[-1].number, *changes[-retention.at_least :], *(one.number for one in good if one.held)}
+            if good
+            else set()
+        )
+        assert len([one for one in good if one.number in kept]) <= max(at_most, len(sacred))
+
+
+@given(_ANY, _RETENTIONS, _LATER, _LATER)
+def test_nothing_comes_back_in_time_and_runs_between_make_no_difference(
+    versions: list[Version], retention: Retention, later: timedelta, latest: timedelta
+) -> None:
+    first, second = NOW + later, NOW + later + latest
+    at_once = _left(versions, retention, second)
+    assert set(at_once) <= set(_left(versions, retention, first)), "what may go may go for ever"
+    in_two = _left(_left(versions, retention, first), retention, second)
+    assert in_two == at_once, "whoever pruned in between"
+
+
+@given(_ANY, _RETENTIONS, st.integers(0, 10**6))
+def test_new_versions_let_older_ones_go_but_the_newest_stays(
+    versions: list[Version], retention: Retention, seconds: int
+) -> None:
+    now = NOW + timedelta(seconds=seconds)
+    new = Version("s", len(versions) + 1, now, State.GOOD, 1, 0, 0)
+    assert new in _left([*versions, new], retention, now)
+
+
+def test_no_more_than_so_many_stay_and_the_oldest_go_first() -> None:
+    versions = _versions(*(timedelta(hours=n) for n in range(10)))
+    assert _kept(versions, Retention(all=d("1d"), at_least=2, at_most=4)) == [7, 8, 9, 10]
+    assert _kept(versions, Retention(at_least=2, at_most=4)) == [7, 8, 9, 10], "also without any duration"
+    held = [*versions[:1], *versions[1:]]
+    held[0] = Version("s", 1, held[0].at, State.GOOD, 10, 0, 0, "held")
+    assert _kept(held, Retention(at_least=2, at_most=4)) == [1, 8, 9, 10]
+
+
+def test_noise_stands_for_no_day_and_goes_in_its_own_time() -> None:
+    """A change in the morning and noise at night: the day is the change's, whenever it is pruned."""
+    change = Version("s", 1, NOW - timedelta(days=20, hours=8), State.GOOD, 1, 0, 0)
+    noise = Version("s", 2, NOW - timedelta(days=20), State.NOISE, 1, 0, 0)
+    last = Version("s", 3, NOW - timedelta(hours=1), State.GOOD, 1, 0, 0)
+    retention = Retention(all=d("1d"), day=d("90d"), noise=d("7d"), at_least=1)
+    assert _kept([change, noise, last], retention) == [1, 3]
+    assert _kept([change, noise, last], Retention(all=d("1d"), day=d("90d"), at_least=1)) == [2, 3]
+
+
+def test_the_words_of_the_floor_say_what_is_counted() -> None:
+    versions = _versions(timedelta(days=40), timedelta(days=30))
+    rules = [one.rule for one in plan(versions, Retention(all=d("1d"), at_least=2), now=NOW, zone=OSLO)]
+    assert rules == ["one of the last 2 with a change, noise not counted", "the last good version"]

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 import historon.store
 from historon.errors import StoreError
 from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, State, Store, still_paused
-from tests.store_contract import StoreContract, content, night, take, untested_methods
+from tests.store_contract import BY_HAND, StoreContract, content, night, take, untested_methods
 
 
 class TestFolderStore(StoreContract):
@@ -58,7 +58,7 @@ def test_long_histories_read_back_through_bundles_and_epochs_and_thinning(
         take(store, number, Part("a", text))
         if number % 97 == 0:
             gone = rng.sample(list(texts)[:-1], k=len(texts) // 3)
-            store.remove([version for version in store.versions("s") if version.number in gone])
+            store.remove([version for version in store.versions("s") if version.number in gone], BY_HAND)
             for one in gone:
                 del texts[one]
     store.close()
@@ -90,7 +90,7 @@ def test_whatever_happens_every_version_reads_back(actions: list[tuple[str, str,
             if action == "remove":
                 good = store.state(source).good
                 gone = [v for v in store.versions(source) if v.number != good and rng.random() < 0.5]
-                assert store.remove(gone) == len(gone)
+                assert store.remove(gone, BY_HAND) == len(gone)
                 for version in gone:
                     del kept[source, version.number]
                 continue
@@ -122,7 +122,7 @@ def test_an_edited_line_costs_some_dozens_of_bytes_and_pruned_space_comes_back(t
     for number, blob in enumerate(big):
         take(store, number, Part("b", blob), source="big")
     full = store.size()
-    store.remove(store.versions("big")[:-1])
+    store.remove(store.versions("big")[:-1], BY_HAND)
     assert store.reclaim() > 0.8 * 7 * 600_000
     assert store.size() < full - 0.8 * 7 * 600_000
 
@@ -238,7 +238,7 @@ def test_the_change_number_is_raised_by_whatever_a_copy_would_lack(tmp_path: Pat
         lambda: take(store, 2, Part("a", b"2\n")),
         lambda: store.hold("s", 1, "why"),
         lambda: store.hold("s", 1, None),
-        lambda: store.remove([one for one in store.versions("s") if one.number == 1]),
+        lambda: store.remove([one for one in store.versions("s") if one.number == 1], BY_HAND),
     ):
         change()
         seen.append(store.change_number())
@@ -282,7 +282,7 @@ def test_the_documented_script_reads_every_version(tmp_path: Path) -> None:
         texts[number] = text
         take(store, number, Part("a.cfg", text))
         take(store, number, Part("a.cfg", b"sibling\n" + text), source="t")
-    store.remove(store.versions("s")[:20])
+    store.remove(store.versions("s")[:20], BY_HAND)
     store.close()
     script = Path(__file__).parent.parent / "docs" / "read_store.py"
     for number in (21, 40, 64, 65, 89):

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from historon.insight import Reader, Traced, Typical, Weights
     from historon.restore import Restored
     from historon.retention import Pruned, Verdict
-    from historon.store import Copied, Verification
+    from historon.store import Copied, Removed, Verification
     from historon.timetable import Due
     from historon.versions import Masks
 
@@ -423,18 +423,33 @@ class Historon:
         hear = told or (lambda step: None)
         return asyncio.run(rehearse(self.estate, known, self.store, clock=self.clock, told=hear))
 
-    def plan_prune(self, *names: str, where: Sequence[str] = ()) -> "dict[str, list[Verdict]]":
+    def plan_prune(
+        self,
+        *names: str,
+        where: Sequence[str] = (),
+        retention: str | None = None,
+        as_of: datetime | None = None,
+    ) -> "dict[str, list[Verdict]]":
         """By source, which versions retention lets stay and which may go; without those that keep everything.
+
+        With another `retention`, or `as_of` another instant than now, it is what would be. Raises UsageError when there
+        is no such retention.
 
         Example: `estate.plan_prune("edge-1")`
         """
         from historon.retention import plan
 
+        if retention is not None and retention not in self.estate.retention:
+            hint = nearest(retention, self.estate.retention) or "write one in [retention] of the estate file"
+            raise UsageError(f'there is no retention "{retention}"', hint=hint)
         plans = {}
         for source in self.sources(*names, where=where):
-            if retention := self.estate.retention_of(source.name):
+            chosen = retention or source.retention
+            if chosen:
+                rules = self.estate.retention[chosen]
                 versions = self.store.versions(source.name)
-                plans[source.name] = plan(versions, retention, now=self.clock(), zone=self.estate.zone)
+                now = as_of or self.clock()
+                plans[source.name] = plan(versions, rules, now=now, zone=self.estate.zone, name=chosen)
         return plans
 
     def clock_doubt(self) -> str:
@@ -450,7 +465,11 @@ class Historon:
         """
         from historon.retention import prune
 
-        return prune(self.store, [verdict for one in plans.values() for verdict in one])
+        return prune(self.store, [verdict for one in plans.values() for verdict in one], self.clock())
+
+    def removed(self, source: str) -> "list[Removed]":
+        """The versions of a source that were removed, with the rule by which they went."""
+        return list(self.store.removed(source))
 
     def hold(self, version: Version | str, reason: str | None) -> None:
         """Keep a version whatever retention says, for this reason; None ends it.

@@ -50,6 +50,7 @@ def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> l
         *_accounts(estate),
         *_channels(estate),
         *_copies(estate),
+        *_retention(estate),
         *_procedures(estate),
         *_sources(estate),
         *_unused(estate),
@@ -178,6 +179,13 @@ def _secrets(about: str, references: Iterable[SecretRef], folder: Path) -> Itera
             reference.resolve(folder)
         except SecretError as exc:
             yield Finding(True, about, exc.message, exc.hint)
+
+
+def _retention(estate: Estate) -> Iterator[Finding]:
+    if estate.settings.prune or not any(source.retention for source in estate.sources.values()):
+        return
+    remedy = 'prune = "after rounds" in [estate], or historon prune by hand'
+    yield Finding(False, "retention", "sources have one, and nothing is pruned by itself", remedy)
 
 
 def _procedures(estate: Estate) -> Iterator[Finding]:

@@ -7,6 +7,7 @@ from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
 from historon.estate.layout import ESTATE_FILE, lay_out, write_private
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
+    AFTER_ROUNDS,
     AnyChannel,
     CommandChannel,
     Copy,
@@ -49,6 +50,7 @@ from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
 __all__ = [
     "ACCOUNT_VALUES",
+    "AFTER_ROUNDS",
     "ESTATE_FILE",
     "EVENT_KINDS",
     "LEGACY",

@@ -12,6 +12,7 @@ from historon.errors import ExitCode, HistoronError
 from historon.estate.durations import Duration, Share, Size
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
+    AFTER_ROUNDS,
     CERTIFICATE_PIN,
     AnyChannel,
     Credentials,
@@ -19,6 +20,7 @@ from historon.estate.model import (
     Jump,
     Requirement,
     Retention,
+    Settings,
     Source,
     Zone,
 )
@@ -215,6 +217,7 @@ def _choices(kind: Any) -> list[str]:
 class Parts:
     """The parts of an estate file that others refer to; None stands for one that is there and wrong in itself."""
 
+    estate: Settings | None
     credentials: Mapping[str, Credentials | None]
     jumps: Mapping[str, Jump | None]
     retention: Mapping[str, Retention | None]
@@ -230,6 +233,7 @@ class Parts:
         """What can be read of tables that are not all right, so that one mistake does not hide another."""
         sources = data.get("sources")
         return cls(
+            estate=next(iter(_each({"estate": data.get("estate")}, Settings).values()), None),
             credentials=_each(data.get("credentials"), Credentials),
             jumps=_each(data.get("jumps"), Jump),
             retention=_each(data.get("retention"), Retention),
@@ -291,6 +295,9 @@ def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
         if channel:
             yield from _channel_problems(name, channel, file)
     yield from _rule_problems(file)
+    prune = file.estate.prune if file.estate else ""
+    if prune not in ("", AFTER_ROUNDS) and prune not in file.timetables:
+        yield _unknown(("estate", "prune"), prune, [AFTER_ROUNDS, *file.timetables])
 
 
 def _channel_problems(name: str, channel: AnyChannel, file: EstateFile | Parts) -> Iterator[Problem]:

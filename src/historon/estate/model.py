@@ -18,6 +18,7 @@ from historon.estate.subscriptions import Subscription
 from historon.estate.timetables import Freeze, Hours, Timetable
 
 __all__ = [
+    "AFTER_ROUNDS",
     "CERTIFICATE_PIN",
     "AnyChannel",
     "CommandChannel",
@@ -68,6 +69,9 @@ class Zone(str):
         return cls(text)
 
 
+AFTER_ROUNDS = "after rounds"
+
+
 class Settings(Table, frozen=True):
     """`[estate]`: the whole."""
 
@@ -86,6 +90,8 @@ class Settings(Table, frozen=True):
     mount: str | None = None
     free: Size = Size(100 * 10**6)
     warn_free: Size = Size(10**9)
+    prune: str = ""
+    prune_limit: Share = Share(0.25)
 
 
 class Credentials(Table, frozen=True):
@@ -124,12 +130,21 @@ class Retention(Table, frozen=True):
     month: Duration | None = None
     year: Duration | None = None
     at_least: Count = 5
+    at_most: Count | None = None
+    noise: Duration | None = None
     suspect: Duration = Duration(days=30)
 
     def __post_init__(self) -> None:
-        """A retention without any duration would thin every history down to its floor."""
-        if not any((self.all, self.hour, self.day, self.week, self.month, self.year)):
-            raise ValueError('says only how few to keep (add at least one duration, such as all = "90d")')
+        """A retention that says neither how long nor how many would thin every history down to its floor."""
+        if not self.spans and self.at_most is None:
+            raise ValueError('says only how few to keep (add at least one duration, such as all = "90d", or at_most)')
+        if self.at_most is not None and self.at_most < self.at_least:
+            raise ValueError(f"at_most is less than at_least ({self.at_least})")
+
+    @property
+    def spans(self) -> list[Duration]:
+        """How long versions stay, by whatever rule."""
+        return [one for one in (self.all, self.hour, self.day, self.week, self.month, self.year) if one]
 
 
 class Defaults(Table, frozen=True):

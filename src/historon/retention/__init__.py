@@ -1,7 +1,8 @@
 """What may go: first the plan, then the pruning."""
 
+from historon.retention.automatic import PrunedByItself, prune_by_itself
 from historon.retention.clock import clock_doubt
 from historon.retention.planning import Verdict, plan
 from historon.retention.pruning import Pruned, prune
 
-__all__ = ["Pruned", "Verdict", "clock_doubt", "plan", "prune"]
+__all__ = ["Pruned", "PrunedByItself", "Verdict", "clock_doubt", "plan", "prune", "prune_by_itself"]

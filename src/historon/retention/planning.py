@@ -1,6 +1,6 @@
 """Which versions retention would remove, and by which rule each of the others stays. Nothing is removed here."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
@@ -21,10 +21,11 @@ _PERIODS: dict[str, Callable[[datetime], tuple[int, ...]]] = {
 
 @dataclass(frozen=True)
 class Verdict:
-    """What retention says of a version: `rule` is why it stays, and None when it would be removed."""
+    """What a retention says of a version: `rule` is why it stays, and None when it would be removed."""
 
     version: Version
     rule: str | None
+    retention: str = ""
 
     @property
     def stays(self) -> bool:
@@ -32,37 +33,63 @@ class Verdict:
         return self.rule is not None
 
 
-def plan(versions: Sequence[Version], retention: Retention, *, now: datetime, zone: tzinfo) -> list[Verdict]:
-    """A verdict for every version of one source, in their order. The last good and held versions always stay."""
-    rules: dict[int, str] = {}
-    for number, rule in _staying(versions, retention, now, zone):
-        rules.setdefault(number, rule)
-    return [Verdict(version, rules.get(version.number)) for version in versions]
+def plan(
+    versions: Sequence[Version], retention: Retention, *, now: datetime, zone: tzinfo, name: str = ""
+) -> list[Verdict]:
+    """A verdict for every version of one source, in their order. The last good and held versions always stay.
+
+    `name` is what the retention is called.
+    """
+    always = dict(reversed(list(_always(versions, retention))))
+    rules = dict(reversed(list(_staying(versions, retention, now, zone))))
+    if retention.at_most is not None:
+        for number in _beyond(versions, retention.at_most, always, rules):
+            del rules[number]
+    return [Verdict(one, always.get(one.number) or rules.get(one.number), name) for one in versions]
+
+
+def _always(versions: Sequence[Version], retention: Retention) -> Iterator[tuple[int, str]]:
+    """What stays whatever the other rules say."""
+    good = [version for version in versions if version.good]
+    if good:
+        yield good[-1].number, "the last good version"
+    yield from ((version.number, f"held: {version.held}") for version in versions if version.held is not None)
+    changes = [version for version in good if version.state is State.GOOD]
+    words = f"one of the last {retention.at_least} with a change, noise not counted"
+    yield from ((version.number, words) for version in changes[-retention.at_least :])
 
 
 def _staying(
     versions: Sequence[Version], retention: Retention, now: datetime, zone: tzinfo
 ) -> Iterator[tuple[int, str]]:
-    good = [version for version in versions if version.good]
-    if good:
-        yield good[-1].number, "the last good version"
-    yield from ((version.number, f"held: {version.held}") for version in versions if version.held is not None)
+    good = telling = [version for version in versions if version.good]
+    if retention.noise is not None:
+        since = now - retention.noise
+        good = [version for version in good if version.state is State.GOOD or version.at >= since]
+        # What stands for a day must not go before the day's own time is over, so it is never noise.
+        telling = [version for version in good if version.state is State.GOOD]
+    if not retention.spans:
+        yield from ((version.number, f"one of the newest {retention.at_most}") for version in good)
     if retention.all:
         limit = now - retention.all
         yield from ((version.number, f"all for {retention.all}") for version in good if version.at >= limit)
     for period, key in _PERIODS.items():
         if span := getattr(retention, period):
-            recent = [version for version in good if version.at >= now - span]
+            recent = [version for version in telling if version.at >= now - span]
             for version in _last_of_each(recent, lambda at, key=key: key(at.astimezone(zone))):  # type: ignore[misc]
                 yield version.number, f"last of its {period}, for {span}"
-    changes = [version for version in good if version.state is State.GOOD]
-    yield from (
-        (version.number, f"among the newest {retention.at_least} that changed")
-        for version in changes[-retention.at_least :]
-    )
     for version in versions:
         if not version.good and version.at >= now - retention.suspect:
             yield version.number, f"suspect, for {retention.suspect}"
+
+
+def _beyond(
+    versions: Sequence[Version], at_most: int, always: Mapping[int, str], rules: Mapping[int, str]
+) -> Iterator[int]:
+    """Of the good versions that would stay, the oldest that are more than there may be."""
+    staying = [one.number for one in versions if one.good and (one.number in always or one.number in rules)]
+    surplus = len(staying) - at_most
+    yield from [one for one in staying if one not in always][: max(0, surplus)]
 
 
 def _last_of_each(versions: Iterable[Version], key: Callable[[datetime], tuple[int, ...]]) -> list[Version]:

@@ -2,11 +2,12 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from itertools import groupby
 
 from historon.errors import StoreError
 from historon.retention.planning import Verdict
-from historon.store import Store, Version
+from historon.store import Removal, Store, Version
 
 __all__ = ["Pruned", "prune"]
 
@@ -23,18 +24,21 @@ class Pruned:
     size: int
 
 
-def prune(store: Store, verdicts: Sequence[Verdict]) -> Pruned:
+def prune(store: Store, verdicts: Sequence[Verdict], now: datetime, round_number: int | None = None) -> Pruned:
     """Remove the versions that may go, in transactions of a bounded size, and give their space back.
 
-    Where there is hardly any room, source by source, each giving room to the next. Raises StoreError; what was removed
-    until then is removed, and nothing is half removed.
+    What went is on record, with the retention by which it did and the round that it followed, if any. Where there is
+    hardly any room, source by source, each giving room to the next. Raises StoreError; what was removed until then is
+    removed, and nothing is half removed.
     """
     going = [verdict.version for verdict in verdicts if not verdict.stays]
+    rules = {verdict.version.source: f"retention {verdict.retention}" for verdict in verdicts}
+    removal = Removal(now, rules, round_number)
     before = store.size()
     if _has_little_room(store):
-        removed = _remove_without_room(store, going)
+        removed = _remove_without_room(store, going, removal)
     else:
-        removed = sum(store.remove(going[at : at + _AT_ONCE]) for at in range(0, len(going), _AT_ONCE))
+        removed = sum(store.remove(going[at : at + _AT_ONCE], removal) for at in range(0, len(going), _AT_ONCE))
     if not _has_little_room(store):
         store.reclaim()
     store.set_aside()
@@ -46,7 +50,7 @@ def _has_little_room(store: Store) -> bool:
     return room is not None and room < _LITTLE_ROOM
 
 
-def _remove_without_room(store: Store, going: Sequence[Version]) -> int:
+def _remove_without_room(store: Store, going: Sequence[Version], removal: Removal) -> int:
     """Of each source everything at once: what stays of it is written anew, and should be as little as can be."""
     removed = 0
     by_source = [list(group) for _, group in groupby(going, key=lambda version: version.source)]
@@ -55,7 +59,7 @@ def _remove_without_room(store: Store, going: Sequence[Version]) -> int:
         trouble: StoreError | None = None
         for group in by_source:
             try:
-                removed += store.remove(group)
+                removed += store.remove(group, removal)
                 store.give_back()
             except StoreError as exc:
                 failed.append(group)

@@ -26,6 +26,8 @@ __all__ = [
     "Outcome",
     "Part",
     "Recorded",
+    "Removal",
+    "Removed",
     "Round",
     "SourceState",
     "State",
@@ -237,6 +239,32 @@ class Round:
 
 
 @dataclass(frozen=True)
+class Removed:
+    """A version that was removed: its instant, by which rule it went, when, and after which round.
+
+    `sha256` is that of lines `DIGEST  NAME`, one for each of its parts, in order, with the digest of the part in hex.
+    Of versions that an earlier Historon removed nothing but the number is known.
+    """
+
+    source: str
+    number: int
+    at: datetime | None = None
+    sha256: bytes | None = None
+    rule: str | None = None
+    gone: datetime | None = None
+    round: int | None = None
+
+
+@dataclass(frozen=True)
+class Removal:
+    """What removes versions: the instant, the rule by source, and the round that it follows; None for one by hand."""
+
+    gone: datetime
+    rules: Mapping[str, str] = field(default_factory=dict)
+    round: int | None = None
+
+
+@dataclass(frozen=True)
 class Copied:
     """What a copy holds now; `size` in bytes, `changes` the store's change number."""
 
@@ -393,11 +421,19 @@ class Store(ABC):
         """Hold a version for this reason, or release it with None."""
 
     @abstractmethod
-    def remove(self, versions: Sequence[Version]) -> int:
-        """Remove versions in one transaction; returns how many went. The space comes back with `reclaim`.
+    def remove(self, versions: Sequence[Version], removal: Removal) -> int:
+        """Remove versions in one transaction, on record; returns how many went. The space comes back with `reclaim`.
 
         StoreError, and nothing is removed, when the last good version or a held one is among them.
         """
+
+    @abstractmethod
+    def removed(self, source: str) -> list[Removed]:
+        """The versions of a source that were removed, by number."""
+
+    @abstractmethod
+    def removed_after(self, round_number: int) -> list[Removed]:
+        """The versions of all sources that were removed after a round, by source and number."""
 
     @abstractmethod
     def reclaim(self) -> int:

@@ -11,13 +11,23 @@ from historon.copies import CopyStatus, copies_of
 from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
 from historon.notices import Event, Monitored, Notifier
+from historon.retention import PrunedByItself
 from historon.store import ESTATE, Store, still_paused
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.health import HealthFigures
 
-__all__ = ["Monitor", "about_estate", "about_rounds", "log_level", "many_sources"]
+__all__ = [
+    "Monitor",
+    "about_estate",
+    "about_pruning",
+    "about_rounds",
+    "log_level",
+    "many_sources",
+    "pruned_event",
+]
 
 _LOG = logging.getLogger("historon.service")
+_NAMED = 8  # sources of which versions were removed
 _EVERY = timedelta(minutes=15)  # at most between two looks
 
 
@@ -190,3 +200,23 @@ def log_level(kind: str) -> int:
 def many_sources(number: int) -> str:
     """So many sources, in words."""
     return f"{number:,} source{'s' * (number != 1)}"
+
+
+def about_pruning(blocked: str, now: datetime) -> Monitored:
+    """Whether pruning waits for a person, and why."""
+
+    def make(kind: str) -> Event:
+        if kind == "pruning-again":
+            return Event(kind, now, "what retention lets go is removed again")
+        return Event(kind, now, blocked, advice="look at the plan, and confirm it: historon prune")
+
+    return Monitored(ESTATE, "pruning-blocked" if blocked else "", "pruning-again", make)
+
+
+def pruned_event(done: PrunedByItself, now: datetime) -> Event:
+    """That versions were removed, and of which sources."""
+    number = sum(done.by_source.values())
+    names = [f"{name} ({n})" for name, n in sorted(done.by_source.items(), key=lambda one: (-one[1], one[0]))]
+    more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+    words = f"{number:,} version{'s' * (number != 1)} by retention: {', '.join(names[:_NAMED])}{more}"
+    return Event("pruned", now, words)

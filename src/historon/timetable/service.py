@@ -8,7 +8,7 @@ import asyncio
 import logging
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -26,7 +26,16 @@ from historon.collect import (
 )
 from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
-from historon.estate import CommandChannel, Estate, EstateError, Source, describe, read_estate
+from historon.estate import (
+    AFTER_ROUNDS,
+    CommandChannel,
+    Estate,
+    EstateError,
+    Source,
+    describe,
+    next_instants,
+    read_estate,
+)
 from historon.notices import (
     DeliveryResult,
     Event,
@@ -41,12 +50,21 @@ from historon.notices import (
 )
 from historon.patience import lateness, note_lateness
 from historon.processes import process_in_words, this_process
+from historon.retention import PrunedByItself, prune_by_itself
 from historon.store import ESTATE, Outcome, StillPaused, Store, still_paused
 from historon.threads import StillBusyError, apart
 from historon.times import utc_text
 from historon.timetable.due import due_instants
 from historon.timetable.health import HealthFigures
-from historon.timetable.monitoring import Monitor, about_estate, about_rounds, log_level, many_sources
+from historon.timetable.monitoring import (
+    Monitor,
+    about_estate,
+    about_pruning,
+    about_rounds,
+    log_level,
+    many_sources,
+    pruned_event,
+)
 from historon.workers import Workers
 
 __all__ = ["Service"]
@@ -102,6 +120,9 @@ class Service:
         self._taken = True  # whether the store has taken something since it was last in trouble
         self._delivery: asyncio.Task[None] | None = None
         self._copying: asyncio.Task[None] | None = None
+        self._pruning: asyncio.Task[None] | None = None
+        self._prune_wanted = False
+        self._next_prune: datetime | None = None
         self._resuming: asyncio.Task[None] | None = None
         self._settling: asyncio.Task[None] | None = None
         self._resume_again: dict[str, datetime] = {}
@@ -225,6 +246,7 @@ class Service:
                 self._resume_paused(now)
                 self._start_due(now, once=once)
                 self._monitor.look(self._estate, self._kept, now)
+                self._prune(now)
                 self._copy()
                 self._deliver(now)
                 wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
@@ -237,7 +259,8 @@ class Service:
                 wait = _TROUBLE
             self.figures.late, self.figures.workers_lost = lateness(), self.workers.lost
             self.figures.seen, self.figures.next_due = self._clock(), min(self._next.values(), default=None)
-            if once and not any((self._rounds, self._copying, self._resuming, self._settling)):
+            beside = (self._copying, self._pruning, self._resuming, self._settling)
+            if once and not (self._rounds or self._prune_wanted or any(beside)):
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
 
@@ -262,7 +285,8 @@ class Service:
         """Wait this long, or until a round or a copy is done or somebody wants us to stop."""
         due = asyncio.get_running_loop().time() + span.total_seconds()
         stopped = asyncio.create_task(self._stop.wait())
-        beside = {task for task in (self._copying, self._resuming, self._settling, self._writing) if task}
+        running = (self._copying, self._pruning, self._resuming, self._settling, self._writing)
+        beside = {task for task in running if task}
         await asyncio.wait(
             {stopped, *self._rounds, *beside}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
         )
@@ -272,6 +296,7 @@ class Service:
             self._rounds.discard(task)
             task.result()
         self._copying = _still_running(self._copying)
+        self._pruning = _still_running(self._pruning)
         self._resuming = _still_running(self._resuming)
         self._settling = _still_running(self._settling)
 
@@ -403,6 +428,7 @@ class Service:
             self.figures.trouble, self._taken = report.store_trouble, False
         self._notifier.end_round(replace(report, store_trouble="") if known else report)
         self._monitor.soon()
+        self._prune_wanted |= estate.settings.prune == AFTER_ROUNDS and not report.in_trouble
         with suppress(StillBusyError):  # that one was told of, or will be when it comes back
             self._report(await apart("heartbeat", sign_of_life, estate, report))
 
@@ -464,9 +490,41 @@ class Service:
                 _LOG.error("what became of a notice to %s could not be recorded yet: %s", one.name, exc)
         self.figures.waiting = self._notifier.delivery.waiting()
 
+    def _prune(self, now: datetime) -> None:
+        """Prune where it is time for it: between rounds, and in a thread, beside everything else."""
+        timetable = self._estate.timetables.get(self._estate.settings.prune)
+        if timetable is None:
+            self._next_prune = None
+        elif self._next_prune is None:
+            (self._next_prune,) = next_instants(timetable, self._estate.zone, now, 1)
+        elif now >= self._next_prune:
+            self._next_prune, self._prune_wanted = None, True
+        if self._prune_wanted and not self._rounds and self._pruning is None and self._copying is None:
+            self._prune_wanted = False
+            self._pruning = asyncio.create_task(self._prune_now(self._estate, now))
+
+    async def _prune_now(self, estate: Estate, now: datetime) -> None:
+        def work() -> PrunedByItself:
+            with closing(self._open_store(estate)) as store:
+                return prune_by_itself(estate, store, now)
+
+        try:
+            done = await apart("pruning", work)
+        except (HistoronError, StillBusyError) as exc:
+            _LOG.error("pruning: %s", exc)
+            return
+        if done.blocked:
+            _LOG.warning("nothing was pruned: %s", done.blocked)
+        self._look("pruning", about_pruning(done.blocked, now))
+        if done.pruned:
+            event = pruned_event(done, now)
+            _LOG.info("pruned: %s", event.message)
+            self._notifier.tell(event)
+            self._monitor.soon()
+
     def _copy(self) -> None:
         """Bring copies up to date in which something is missing, one after another, beside everything else."""
-        if self._copying is None and self._monitor.copies_wanted and not self._rounds:
+        if self._copying is None and self._pruning is None and self._monitor.copies_wanted and not self._rounds:
             wanted, self._monitor.copies_wanted = self._monitor.copies_wanted, []
             self._copying = asyncio.create_task(self._copy_all(wanted))
 
@@ -520,7 +578,8 @@ class Service:
             task.cancel()
         if self._rounds:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
-        beside = [task for task in (self._copying, self._resuming, self._settling, self._writing) if task]
+        running = (self._copying, self._pruning, self._resuming, self._settling, self._writing)
+        beside = [task for task in running if task]
         if beside:
             await asyncio.wait(beside, timeout=_STOP.total_seconds())
         if self._has_begun:  # otherwise all that is to be told is another one's

@@ -8,17 +8,32 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
-from historon.errors import OutsideError
+from historon.errors import OutsideError, UsageError
 from historon.estate import Estate
 from historon.retention import Verdict
 
 __all__ = ["command"]
 
 
-@click.command("prune", epilog=example("historon prune", "historon prune edge-1 --each", "historon prune --yes"))
+@click.command(
+    "prune",
+    epilog=example(
+        "historon prune",
+        "historon prune edge-1 --each",
+        "historon prune --with short --as-of 2027-01-01",
+        "historon prune --yes",
+    ),
+)
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @where_option
 @click.option("--each", is_flag=True, help="Show every version with the rule that keeps it.")
+@click.option("--calendar", is_flag=True, help="Show what stays and goes as calendars, source by source.")
+@click.option(
+    "--with", "retention", metavar="RETENTION", help="Only show what this one would remove, instead of their own."
+)
+@click.option(
+    "--as-of", "as_of", metavar="DATE", help="Only show what would be removed on this day, or at this instant."
+)
 @click.option("--yes", is_flag=True, help="Remove without asking.")
 @estate_option
 @json_option
@@ -29,6 +44,9 @@ def command(
     where: tuple[str, ...],
     *,
     each: bool,
+    calendar: bool,
+    retention: str | None,
+    as_of: str | None,
     yes: bool,
     estate_file: str | None,
     as_json: bool,
@@ -37,18 +55,24 @@ def command(
 
     The plan comes first: which versions would be removed, and by which rule the others stay. A source's last good
     version and held ones always stay, and sources without a retention keep everything. When this machine's clock may
-    be wrong, --yes removes nothing.
+    be wrong, --yes removes nothing. With --with or --as-of nothing is removed either: it is what would be.
     """
+    supposed = retention is not None or as_of is not None
+    if supposed and yes:
+        raise UsageError("with --with or --as-of nothing is removed", hint="leave out --yes")
     with app.opened(estate_file, spend_reserve=True) as opened:
-        plans = opened.plan_prune(*names, where=where)
+        moment = None if as_of is None else opened.moment(as_of)
+        plans = opened.plan_prune(*names, where=where, retention=retention, as_of=moment)
         verdicts = [verdict for one in plans.values() for verdict in one]
         going = [verdict for verdict in verdicts if not verdict.stays]
-        doubt = opened.clock_doubt() if going else ""
+        doubt = opened.clock_doubt() if going and not supposed else ""
         if not as_json:
-            _print_plan(opened.estate, plans, each=each)
+            click.echo(_headline(plans))
+            print_plan = _print_calendars if calendar else _print_each if each else _print_plan
+            print_plan(opened.estate, plans)
         if doubt:
             _heed(doubt, yes=yes)
-        if going and not as_json and not yes and app.interactive:
+        if going and not as_json and not yes and not supposed and app.interactive:
             yes = click.confirm(f"Remove {count(len(going), 'version')}?")
         done = opened.prune(plans) if going and yes else None
     if as_json:
@@ -57,6 +81,8 @@ def command(
     elif done:
         less = f", {size_text(done.size_before - done.size)} less" if done.size < done.size_before else ""
         click.echo(f"removed {count(done.versions, 'version')}; the store takes {size_text(done.size)} now{less}")
+    elif supposed:
+        click.echo("nothing was removed: this is only what would be")
     elif going and not app.interactive:
         click.echo("nothing was removed: this is only the plan (--yes carries it out)")
 
@@ -79,11 +105,7 @@ def _headline(plans: dict[str, list[Verdict]]) -> str:
     return f"{count(going, 'version')} of {count(len(losing), 'source')} would be removed"
 
 
-def _print_plan(estate: Estate, plans: dict[str, list[Verdict]], *, each: bool) -> None:
-    click.echo(_headline(plans))
-    if each:
-        _print_versions(estate, [verdict for one in plans.values() for verdict in one])
-        return
+def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
     made = table(
         "source",
         "removed",
@@ -104,7 +126,32 @@ def _print_plan(estate: Estate, plans: dict[str, list[Verdict]], *, each: bool) 
         print_table(made)
 
 
-def _print_versions(estate: Estate, verdicts: Sequence[Verdict]) -> None:
+def _print_calendars(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
+    """A line a month, a column a day: a day shows what became of its versions."""
+    for name, verdicts in plans.items():
+        months: dict[tuple[int, int], dict[int, list[bool]]] = {}
+        for verdict in verdicts:
+            at = verdict.version.at.astimezone(estate.zone)
+            months.setdefault((at.year, at.month), {}).setdefault(at.day, []).append(verdict.stays)
+        staying = sum(verdict.stays for verdict in verdicts)
+        click.echo(f"\n{name}: {staying} stay, {len(verdicts) - staying} would be removed")
+        click.echo("         1   5    10   15   20   25   30")
+        for year, month in sorted(months):
+            days = months[year, month]
+            signs = "".join(_day(days.get(day, [])) for day in range(1, 32))
+            click.echo(f"{year}-{month:02}  {signs.rstrip()}")
+    if plans:
+        click.echo("\n# all of a day stay   + some of them   x all of them would be removed   . no version")
+
+
+def _day(stay: Sequence[bool]) -> str:
+    if not stay:
+        return "."
+    return "#" if all(stay) else "+" if any(stay) else "x"
+
+
+def _print_each(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
+    verdicts = [verdict for one in plans.values() for verdict in one]
     made = table("version", f"version from ({estate.zone})", "verdict", wrap=("verdict",))
     for verdict in verdicts:
         version = verdict.version

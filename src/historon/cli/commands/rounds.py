@@ -4,6 +4,7 @@ import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import tzinfo
+from itertools import groupby
 from typing import TYPE_CHECKING
 
 import click
@@ -11,7 +12,7 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, table
 from historon.estate import describe
-from historon.store import Outcome, Round, Store, Visit
+from historon.store import Outcome, Removed, Round, Store, Visit
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -43,10 +44,35 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
                 _print_rounds(rounds, endings, headline, opened.estate.zone)
             return
         visits = opened.visits(number)
+        removed = opened.store.removed_after(number)
     if as_json:
-        print_json("round", _visits_headline(number, visits), [_visit_row(visit) for visit in visits])
+        rows = [_visit_row(visit) for visit in visits]
+        print_json("round", _visits_headline(number, visits), rows, removed=[_removed_row(one) for one in removed])
     else:
         _print_visits(number, visits, steps=steps)
+        _print_removed(removed)
+
+
+def _print_removed(removed: Sequence[Removed]) -> None:
+    """What was pruned after the round."""
+    if not removed:
+        return
+    click.echo(f"\nafter it {count(len(removed), 'version')} went:")
+    for (source, rule), group in groupby(removed, key=lambda one: (one.source, one.rule)):
+        numbers = " ".join(f"@{one.number}" for one in group)
+        click.echo(f"  {source} {numbers}  {rule or ''}".rstrip())
+
+
+def _removed_row(one: Removed) -> dict[str, object]:
+    digest = None if one.sha256 is None else one.sha256.hex()
+    return {
+        "source": one.source,
+        "version": one.number,
+        "at": one.at,
+        "sha256": digest,
+        "rule": one.rule,
+        "gone": one.gone,
+    }
 
 
 def _ending(store: Store, one: Round) -> str:

@@ -1,5 +1,6 @@
 """What every store does that keeps its versions in the ledger's tables, whatever engine these are in."""
 
+import hashlib
 from abc import abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
@@ -17,6 +18,8 @@ from historon.store.interface import (
     Entry,
     Outcome,
     Recorded,
+    Removal,
+    Removed,
     Round,
     SourceState,
     State,
@@ -45,6 +48,9 @@ _LATEST = """
 """
 _CHANGED = "families IS NOT NULL"
 _NOT_FIRST = "state = 0 AND number > (SELECT min(number) FROM version AS v WHERE v.source = version.source)"
+_REMOVED = """
+    SELECT name, number, at, sha256, rule, gone, round FROM removed JOIN source ON source.id = removed.source
+"""
 _STATE = "SELECT name, good, good_at, confirmed_at, outcome, outcome_at, note FROM source"
 
 
@@ -357,19 +363,30 @@ class LedgerStore(Store):
         self._marked(held.rowcount)
 
     @writing("remove versions")
-    def remove(self, versions: Sequence[Version]) -> int:
+    def remove(self, versions: Sequence[Version], removal: Removal) -> int:
         """See Store."""
         strands: dict[int, set[int]] = {}
         gone = 0
         for version in versions:
             source = self._names.known(version.source)
             self._check_removable(version.source, source, version.number)
+            digest = self._digest(source, version.number)
             row = self._db.execute(
                 "DELETE FROM version WHERE source = ? AND number = ? RETURNING parts", (source, version.number)
             ).fetchall()
             gone += len(row)
             self._db.execute(
-                "INSERT INTO removed (source, number) VALUES (?, ?) ON CONFLICT DO NOTHING", (source, version.number)
+                "INSERT INTO removed (source, number, at, sha256, rule, gone, round) VALUES (?, ?, ?, ?, ?, ?, ?) "
+                "ON CONFLICT DO NOTHING",
+                (
+                    source,
+                    version.number,
+                    to_ms(version.at),
+                    digest,
+                    removal.rules.get(version.source),
+                    to_ms(removal.gone),
+                    removal.round,
+                ),
             )
             strands.setdefault(source, set()).update(place[0] for (parts,) in row for place in places_in(parts))
         self._marked(gone)
@@ -377,6 +394,29 @@ class LedgerStore(Store):
             self._thin(source, touched)
         self._contents.sweep(set().union(*strands.values()))
         return gone
+
+    def _digest(self, source: int, number: int) -> bytes | None:
+        """See Removed; None where what the ledger says of the version is damaged."""
+        key = (source, number)
+        row = self._db.execute("SELECT parts, trees FROM version WHERE source = ? AND number = ?", key).fetchone()
+        try:
+            parts = self._described(*row or (None, None))
+        except (StoreError, ValueError, TypeError, IndexError):
+            return None
+        lines = sorted(f"{part.sha256.hex()}  {part.name}\n" for part in parts)
+        return hashlib.sha256("".join(lines).encode()).digest()
+
+    def removed(self, source: str) -> list[Removed]:
+        """See Store."""
+        with self.transactions.reading(f"read what was removed of {source}"):
+            rows = self._db.execute(f"{_REMOVED} WHERE source = ? ORDER BY number", (self._names.known(source),))
+            return [_removed(*row) for row in rows]
+
+    def removed_after(self, round_number: int) -> list[Removed]:
+        """See Store."""
+        with self.transactions.reading("read what was removed"):
+            rows = self._db.execute(f"{_REMOVED} WHERE round = ? ORDER BY name, number", (round_number,))
+            return [_removed(*row) for row in rows]
 
     def _check_removable(self, name: str, source: int, number: int) -> None:
         key = (source, number)
@@ -501,6 +541,22 @@ def _version(
     _check_types(int, number, size, added, removed)
     _check_types(str | None, held, note)
     return Version(source, number, from_ms(at), State(STATES[state]), size, added, removed, held, note)
+
+
+def _removed(
+    name: str,
+    number: int,
+    at: int | None,
+    sha256: bytes | None,
+    rule: str | None,
+    gone: int | None,
+    round_number: int | None,
+) -> Removed:
+    _check_types(str, name)
+    _check_types(int | None, number, at, gone, round_number)
+    _check_types(bytes | None, sha256)
+    instants = (None if ms is None else from_ms(ms) for ms in (at, gone))
+    return Removed(name, number, next(instants), sha256, rule, next(instants), round_number)
 
 
 def _changed(name: str, number: int, at: int, added: int, removed: int, families: bytes | None) -> Changed:

@@ -1,10 +1,9 @@
 """The tables that every engine has, and what numbers in them stand for. docs/store-format.md says what each is for."""
 
-__all__ = ["FATES", "KEYS", "OUTCOMES", "STATES", "TABLES"]
+__all__ = ["OUTCOMES", "STATES", "TABLES"]
 
 OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
 STATES = ("good", "noise", "suspect")
-FATES = ("queued", "sent", "refused", "expired")
 
 TABLES: dict[str, tuple[str, ...]] = {
     "meta": ("name", "value"),
@@ -35,7 +34,7 @@ TABLES: dict[str, tuple[str, ...]] = {
         "families",
         "trees",
     ),
-    "removed": ("source", "number"),
+    "removed": ("source", "number", "at", "sha256", "rule", "gone", "round"),
     "strand": ("id", "source", "name", "first", "next", "stored"),
     "content": ("id", "strand", "position", "base_strand", "base", "size", "encoding", "sha256", "data"),
     "bundle": ("id", "strand", "first", "data"),
@@ -55,21 +54,4 @@ TABLES: dict[str, tuple[str, ...]] = {
         "answer",
         "remaining",
     ),
-}
-
-KEYS: dict[str, tuple[str, ...]] = {
-    "meta": ("name",),
-    "source": ("id",),
-    "round": ("number",),
-    "outcome": ("round", "source"),
-    "version": ("source", "number"),
-    "removed": ("source", "number"),
-    "strand": ("id",),
-    "content": ("id",),
-    "bundle": ("id",),
-    "block": ("id",),
-    "memory": ("source", "topic"),
-    "signature": ("source",),
-    "pending": ("id",),
-    "notice": ("number",),
 }

@@ -8,7 +8,7 @@ from historon.store.ledger.transactions import Database
 
 __all__ = ["check_schema", "make_tables"]
 
-_SCHEMA = 6
+_SCHEMA = 7
 _NUMBERS = {"changes": 1, "families_after": 0, "schema": _SCHEMA}
 _TEXT = 'TEXT COLLATE "C"'
 _TABLES = f"""
@@ -31,7 +31,11 @@ _TABLES = f"""
         held {_TEXT}, note {_TEXT}, families BYTEA, trees BYTEA, PRIMARY KEY (source, number)
     );
     CREATE INDEX version_by_change ON version (at) WHERE families IS NOT NULL;
-    CREATE TABLE removed (source BIGINT NOT NULL, number BIGINT NOT NULL, PRIMARY KEY (source, number));
+    CREATE TABLE removed (
+        source BIGINT NOT NULL, number BIGINT NOT NULL, at BIGINT, sha256 BYTEA, rule {_TEXT}, gone BIGINT,
+        round BIGINT, PRIMARY KEY (source, number)
+    );
+    CREATE INDEX removed_by_round ON removed (round) WHERE round IS NOT NULL;
     CREATE TABLE strand (
         id BIGINT PRIMARY KEY, source BIGINT NOT NULL, name {_TEXT} NOT NULL,
         first BIGINT NOT NULL DEFAULT 0, next BIGINT NOT NULL DEFAULT 0, stored BIGINT NOT NULL DEFAULT 0,

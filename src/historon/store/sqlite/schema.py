@@ -92,6 +92,15 @@ _LATER = (
     ALTER TABLE version ADD COLUMN trees BLOB;
     CREATE TABLE removed (source INTEGER NOT NULL, number INTEGER NOT NULL, PRIMARY KEY (source, number)) WITHOUT ROWID;
     """,
+    # Of what was removed before, nothing but its number is known.
+    """
+    ALTER TABLE removed ADD COLUMN at INTEGER;
+    ALTER TABLE removed ADD COLUMN sha256 BLOB;
+    ALTER TABLE removed ADD COLUMN rule TEXT;
+    ALTER TABLE removed ADD COLUMN gone INTEGER;
+    ALTER TABLE removed ADD COLUMN round INTEGER;
+    CREATE INDEX removed_by_round ON removed (round) WHERE round IS NOT NULL;
+    """,
 )
 _SCHEMA = _OLDEST + len(_LATER)
 

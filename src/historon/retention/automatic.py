@@ -1,0 +1,56 @@
+"""Pruning without a person: after a good round, never by a doubtful clock, never more at once than a limit allows."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from historon.estate import Estate
+from historon.retention.clock import clock_doubt
+from historon.retention.planning import Verdict, plan
+from historon.retention.pruning import Pruned, prune
+from historon.store import Outcome, Store
+
+__all__ = ["PrunedByItself", "prune_by_itself"]
+
+_BAD = (Outcome.FAILED, Outcome.SUSPECT)
+
+
+@dataclass(frozen=True)
+class PrunedByItself:
+    """What came of it: what was removed, or why a person has to look first; neither when it was not the time."""
+
+    pruned: Pruned | None = None
+    by_source: Mapping[str, int] = field(default_factory=dict)
+    blocked: str = ""
+
+
+def prune_by_itself(estate: Estate, store: Store, now: datetime) -> PrunedByItself:
+    """Remove what retention lets go, if the last round was good and there is not too much of it. Raises StoreError."""
+    last = next(iter(store.rounds(1)), None)
+    if last is None or last.ended is None or any(last.outcomes.get(one) for one in _BAD):
+        return PrunedByItself()
+    plans = _plans(estate, store, now)
+    going = {name: sum(not one.stays for one in verdicts) for name, verdicts in plans.items()}
+    going = {name: number for name, number in going.items() if number}
+    number = sum(going.values())
+    if not number:
+        return PrunedByItself()
+    if doubt := clock_doubt(store, now):
+        return PrunedByItself(blocked=f"{doubt}, and by it {number:,} versions would go")
+    all_of_them = sum(map(len, plans.values()))
+    limit = max(len(plans), int(estate.settings.prune_limit * all_of_them))
+    if number > limit:
+        told = f"{number:,} of {all_of_them:,} versions would go at once, more than the {limit:,} that may"
+        return PrunedByItself(blocked=told)
+    verdicts = [one for each in plans.values() for one in each]
+    return PrunedByItself(prune(store, verdicts, now, last.number), going)
+
+
+def _plans(estate: Estate, store: Store, now: datetime) -> dict[str, Sequence[Verdict]]:
+    found: dict[str, Sequence[Verdict]] = {}
+    for source in estate.sources.values():
+        if source.retention:
+            rules = estate.retention[source.retention]
+            versions = store.versions(source.name)
+            found[source.name] = plan(versions, rules, now=now, zone=estate.zone, name=source.retention)
+    return found
