@@ -1,16 +1,25 @@
-"""Pruning when things are wrong: a clock that is off, a disk without a byte free."""
+"""Pruning by hand and by itself; and when things are wrong: a clock that is off, a disk without a byte free."""
 
+import asyncio
+import json
 import os
 import shutil
 import sqlite3
 import subprocess
 from collections.abc import Iterator
 from contextlib import suppress
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import pytest
 
+from historon.estate import Timetable, next_instants
+from historon.estate.timetables import Times
+from historon.store import open_store
+from historon.timetable.service import Service
 from tests.conftest import FILES_ESTATE, EstateFolder
+from tests.leaping import InProcess, LeapingLoop
 
 _DAY_MS = 86_400_000
 _RETAINED = FILES_ESTATE.replace(
@@ -123,3 +132,152 @@ def test_a_disk_that_fills_up_during_a_round_stops_it_from_writing_more(
     assert result.code == 3
     assert "MB free, less than the 60 MB of free in [estate]" in " ".join(result.out.split())
     assert "1 first, 1 failed" in result.out
+
+
+# ---- by itself -------------------------------------------------------------------------------------------------------
+
+_BY_ITSELF = (
+    _RETAINED.replace('name = "Test"', 'name = "Test"\nprune = "after rounds"\nprune_limit = "100%"')
+    .replace("[[sources]]", '[timetables.t]\nevery = "1h"\n[[sources]]\ntimetable = "t"')
+    .replace('max_age = "26h"\n', "")
+    + '[channels.c]\nkind = "file"\npath = "told.jsonl"\nimmediately = true\ntell = "always"\n'
+)
+
+
+def _serve(estate: EstateFolder, text: str) -> str:
+    """The service does what is due: one round with this export, and what follows it."""
+    (estate.path / "data" / "a.conf").write_text(text)
+    store = estate.store()
+    store.remember_all("timetable", {"files": (datetime.now(UTC) - timedelta(hours=2)).isoformat()})
+    store.close()
+    return estate.run("serve", "--once").err
+
+
+def _numbers(estate: EstateFolder) -> list[int]:
+    store = estate.store()
+    numbers = [one.number for one in store.versions("files")]
+    store.close()
+    return numbers
+
+
+def _events(estate: EstateFolder) -> list[str]:
+    file = estate.path / "told.jsonl"
+    notices = [json.loads(line) for line in file.read_text().splitlines()] if file.exists() else []
+    return [event["kind"] for notice in notices for event in notice["events"]]
+
+
+def test_the_service_prunes_after_a_good_round_and_what_went_is_on_record(retained: EstateFolder) -> None:
+    retained.write(_BY_ITSELF)
+    log = _serve(retained, "4\n")
+    assert "pruned: 4 versions by retention: files (4)" in log
+    assert _numbers(retained) == [5]
+    assert "pruned" in _events(retained)
+    told = retained.run("rounds", "5").out
+    assert "after it 4 versions went:\n  files @1 @2 @3 @4  retention short" in told
+    rows = retained.run("rounds", "5", "--json").data["removed"]
+    assert [(row["source"], row["version"], row["rule"]) for row in rows] == [
+        ("files", number, "retention short") for number in (1, 2, 3, 4)
+    ]
+    assert all(len(row["sha256"]) == 64 for row in rows)
+
+
+def test_after_a_round_with_a_failure_nothing_is_pruned(retained: EstateFolder) -> None:
+    retained.write(
+        _BY_ITSELF + '[[sources]]\nname = "gone"\nprocedure = "p"\ntimetable = "t"\n'
+        '[procedures.p]\nover = "local"\nsteps = [{ pull = "nowhere" }]\n'
+    )
+    store = retained.store()
+    store.remember_all("timetable", {"gone": (datetime.now(UTC) - timedelta(hours=2)).isoformat()})
+    store.close()
+    assert "pruned" not in _serve(retained, "4\n")
+    assert _numbers(retained) == [1, 2, 3, 4, 5]
+    assert "pruning-blocked" not in _events(retained), "it is not the time"
+
+
+def test_more_than_may_go_at_once_waits_for_a_person(retained: EstateFolder) -> None:
+    retained.write(_BY_ITSELF.replace("100%", "50%"))
+    log = _serve(retained, "4\n")
+    assert "nothing was pruned: 4 of 5 versions would go at once, more than the 2 that may" in log
+    assert _numbers(retained) == [1, 2, 3, 4, 5]
+    _serve(retained, "5\n")
+    assert _events(retained).count("pruning-blocked") == 1, "told once"
+    assert retained.run("prune", "--yes").code == 0
+    assert _numbers(retained) == [6]
+    assert "pruned: 1 version by retention: files (1)" in _serve(retained, "6\n"), "as many as there are sources may"
+    assert "pruning-again" in _events(retained)
+
+
+def test_a_clock_in_doubt_prunes_nothing(retained: EstateFolder) -> None:
+    retained.write(_BY_ITSELF)
+    store = retained.store()
+    store.remember("files", "clock skew", str(3 * 86_400))
+    store.close()
+    assert "nothing was pruned: this machine's clock is 3d behind those of the devices" in _serve(retained, "4\n")
+    assert _numbers(retained) == [1, 2, 3, 4, 5]
+    assert "pruning-blocked" in _events(retained)
+
+
+def test_pruning_keeps_a_timetable_of_its_own(retained: EstateFolder) -> None:
+    retained.write(_BY_ITSELF.replace('"after rounds"', '"mornings"') + '[timetables.mornings]\nat = "06:00"\n')
+    began = datetime.now(UTC)
+    left: list[list[int]] = []
+
+    async def play() -> None:
+        loop = asyncio.get_running_loop()
+
+        def clock() -> datetime:
+            return began + timedelta(seconds=loop.time())
+
+        service = Service(retained.path / "historon.toml", open_store, clock, workers=InProcess())
+        running = asyncio.create_task(service.run())
+        (six,) = next_instants(Timetable(at=Times.parse("06:00")), ZoneInfo("Europe/Oslo"), began, 1)
+        for wait in (six - began - timedelta(minutes=1), timedelta(minutes=5)):
+            await asyncio.sleep(wait.total_seconds())
+            left.append(_numbers(retained))
+        service.stop()
+        await running
+
+    with asyncio.Runner(loop_factory=LeapingLoop) as runner:
+        runner.run(play())
+    assert left == [left[0], left[0][-1:]]
+    assert len(left[0]) >= 4
+
+
+def test_the_doctor_and_the_estate_file_know_it(retained: EstateFolder) -> None:
+    assert "nothing is pruned by itself" in retained.run("doctor").out
+    retained.write(_BY_ITSELF)
+    assert "pruned by itself" not in retained.run("doctor").out
+    retained.write(_BY_ITSELF.replace('"after rounds"', '"after round"'))
+    wrong = retained.run("status")
+    assert wrong.code == 4
+    assert 'estate.prune: there is no "after round" (did you mean "after rounds"?)' in wrong.err
+
+
+# ---- before it is in force -------------------------------------------------------------------------------------------
+
+
+def test_a_retention_can_be_tried_before_it_is_in_force(retained: EstateFolder) -> None:
+    retained.write(_RETAINED + '[retention.long]\nall = "30d"\nat_least = 2\n')
+    assert "nothing would be removed" in retained.run("prune", "--with", "long").out
+    later = retained.run("prune", "--with", "long", "--as-of", "2199-01-01")
+    assert "2 versions of 1 source would be removed" in later.out
+    assert "nothing was removed: this is only what would be" in later.out
+    assert _numbers(retained) == [1, 2, 3, 4]
+    assert retained.run("prune", "--with", "lang").code == 2
+    assert 'did you mean "long"?' in retained.run("prune", "--with", "lang").err
+    assert "leave out --yes" in retained.run("prune", "--with", "long", "--yes").err
+    assert retained.run("prune", "--as-of", "soon").code == 2
+
+
+def test_the_calendar_shows_day_by_day_what_stays(retained: EstateFolder) -> None:
+    db = sqlite3.connect(retained.path / "store" / "ledger.sqlite")
+    for number, day in ((1, "2026-10-03"), (2, "2026-10-03"), (3, "2026-10-31"), (4, "2026-11-01")):
+        at = datetime.fromisoformat(f"{day}T12:0{number}+01:00").timestamp() * 1000
+        db.execute("UPDATE version SET at = ? WHERE number = ?", (int(at), number))
+    db.commit()
+    db.close()
+    retained.write(_RETAINED.replace('all = "1ms"', 'day = "90d"'))
+    shown = retained.run("prune", "--calendar", "--as-of", "2026-11-02").out
+    assert "2026-10  ..+...........................#" in shown.splitlines()
+    assert "2026-11  #.............................." in shown.splitlines()
+    assert "files: 3 stay, 1 would be removed" in shown

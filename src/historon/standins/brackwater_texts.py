@@ -113,6 +113,7 @@ name = "Brackwater Ferries"
 time_zone = "Europe/Oslo"
 {store}
 at_once_by = {{ site = 4 }}      # no more than four devices of a site at the same time
+prune = "after rounds"          # the service removes what retention lets go
 
 [defaults]
 retention = "short"
