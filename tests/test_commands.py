@@ -215,7 +215,7 @@ def test_prune_shows_its_plan_and_removes_only_when_told(history: EstateFolder) 
     assert history.run("hold", "files@1", "--reason", "as built").code == 0
     plan = history.run("prune")
     assert "@2" in plan.out
-    assert "1 held: as built" in plan.out
+    assert re.search(r"^ +1  held: as built$", plan.out, re.MULTILINE)
     assert "nothing was removed" in plan.out
     each = history.run("prune", "--each").out.splitlines()
     assert [line.split(maxsplit=3)[3] for line in each[2:5]] == [

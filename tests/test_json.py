@@ -2,12 +2,13 @@
 
 import json
 import re
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from historon.store import PAUSED
+from historon.store import PAUSED, Removal
 from tests.conftest import EstateFolder
 
 PAGE = Path(__file__).parent.parent / "docs" / "json.md"
@@ -125,6 +126,9 @@ def edges(estate: EstateFolder) -> EstateFolder:
         if round_ == 5:
             (estate.path / "data" / "edge-3").unlink()
         estate.run("collect")
+    store = estate.store()
+    store.remove(store.versions("edge-4")[:1], Removal(datetime.now(UTC), {"edge-4": "retention short"}, 1))
+    store.close()
     return estate
 
 

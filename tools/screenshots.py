@@ -37,7 +37,7 @@ SHOTS = {
     "changes": "historon changes",
     "trace": "historon find 10.20.0.9 --ever; historon trace northmole-edge-1 'vlan 131'",
     "requirements": "historon requirements",
-    "prune": "historon prune northmole-edge-1 eider-yard-1 --each",
+    "prune": "historon prune --as-of 2027-03-01; historon prune eider-yard-1 --as-of 2027-03-01 --calendar",
     "notices": "historon notices; historon notices --history --last 4; historon notices 4",
     "rounds": "historon rounds; historon rounds 5",
     "mistakes": "cat wrong.toml; historon status --estate wrong.toml",

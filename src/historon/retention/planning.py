@@ -55,7 +55,7 @@ def _always(versions: Sequence[Version], retention: Retention) -> Iterator[tuple
         yield good[-1].number, "the last good version"
     yield from ((version.number, f"held: {version.held}") for version in versions if version.held is not None)
     changes = [version for version in good if version.state is State.GOOD]
-    words = f"one of the last {retention.at_least} with a change, noise not counted"
+    words = f"one of the last {retention.at_least} that changed (noise not counted)"
     yield from ((version.number, words) for version in changes[-retention.at_least :])
 
 

@@ -106,24 +106,19 @@ def _headline(plans: dict[str, list[Verdict]]) -> str:
 
 
 def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
-    made = table(
-        "source",
-        "removed",
-        "which",
-        "stay",
-        "by which rule",
-        right=("removed", "stay"),
-        wrap=("which", "by which rule"),
-    )
+    made = table("source", "removed", "which", "stay", right=("removed", "stay"), wrap=("which",))
     for name, verdicts in plans.items():
         going = [verdict.version.number for verdict in verdicts if not verdict.stays]
-        if not going:
-            continue
-        rules = Counter(verdict.rule for verdict in verdicts if verdict.rule)
-        why = ", ".join(f"{n} {printable(rule)}" for rule, n in rules.most_common())
-        made.add_row(name, str(len(going)), _ranges(going), str(len(verdicts) - len(going)), why)
-    if made.rows:
-        print_table(made)
+        if going:
+            made.add_row(name, str(len(going)), _ranges(going), str(len(verdicts) - len(going)))
+    if not made.rows:
+        return
+    print_table(made)
+    losing = [verdicts for verdicts in plans.values() if any(not verdict.stays for verdict in verdicts)]
+    rules = Counter(verdict.rule for verdicts in losing for verdict in verdicts if verdict.rule)
+    click.echo("\nthe others of these sources stay, each by one of:")
+    for rule, number in rules.most_common():
+        click.echo(f"{number:6}  {printable(rule)}")
 
 
 def _print_calendars(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
