@@ -26,7 +26,8 @@ LAYERS = [
     {"api"},
     {"timetable", "report", "doctor", "standins"},
     {"notices"},  # tells of rounds, so it knows collect's reports
-    {"collect", "restore", "retention", "copies"},
+    {"collect", "restore", "copies"},
+    {"retention"},
     {"insight"},
     {"inspection", "compare"},
     {"versions"},

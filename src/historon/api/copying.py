@@ -1,12 +1,12 @@
 """Second places, one at a time: brought up to date, and read as stores of their own."""
 
-from contextlib import closing
 from typing import TYPE_CHECKING
 
 from historon.copies import bring_up_to_date, note_copied
+from historon.copies import verify_copy as verify
 from historon.errors import UsageError
 from historon.estate import Estate, nearest
-from historon.store import Copied, FolderStore, Verification, verify
+from historon.store import Copied, Verification
 
 if TYPE_CHECKING:
     from historon.api.front import Historon
@@ -33,7 +33,6 @@ def update_copy(opened: "Historon", name: str) -> Copied:
 
 
 def verify_copy(estate: Estate, name: str) -> Verification:
-    """Read every version in a copy and check it."""
+    """Read all that is in a copy and check it."""
     known_copies(estate, name)
-    with closing(FolderStore(estate.path(estate.copies[name].path))) as copy:
-        return verify(copy, sorted(copy.states()))
+    return verify(estate, name)

@@ -4,12 +4,15 @@ import os
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from importlib import import_module
+from typing import cast
 
+from historon.copies.interface import CopyModule
 from historon.errors import OutsideError
 from historon.estate import Copy, Estate
-from historon.store import ESTATE, Copied, Store, open_store
+from historon.store import ESTATE, Copied, Store, Verification, open_store
 
-__all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "note_copied"]
+__all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "note_copied", "verify_copy"]
 
 
 @dataclass(frozen=True)
@@ -63,7 +66,18 @@ def bring_up_to_date(estate: Estate, name: str) -> Copied:
     if copy.mount is not None and not os.path.ismount(estate.path(copy.mount)):
         raise OutsideError(f"copy {name}: nothing is mounted at {estate.path(copy.mount)}", hint="mount it")
     with closing(open_store(estate)) as store:
-        return store.copy_to(estate.path(copy.path))
+        return _module_of(copy).update(copy, estate, store)
+
+
+def verify_copy(estate: Estate, name: str) -> Verification:
+    """Read all that is in a copy, and check it. Raises StoreError, OutsideError."""
+    copy = estate.copies[name]
+    return _module_of(copy).verify(copy, estate)
+
+
+def _module_of(copy: Copy) -> CopyModule:
+    """The module of this package that is called as the copy's kind."""
+    return cast(CopyModule, import_module(f"historon.copies.{type(copy).__struct_config__.tag}"))
 
 
 def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:

@@ -15,6 +15,7 @@ from historon.estate.model import (
     AFTER_ROUNDS,
     CERTIFICATE_PIN,
     AnyChannel,
+    AnyCopy,
     Credentials,
     EstateFile,
     Jump,
@@ -202,7 +203,7 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         named = data.get("kind")
         if named is None:
             return '"kind" is missing', f"one of {', '.join(known)}"
-        return f'"{named}" is not a kind of channel', nearest(str(named), known)
+        return f'there is no kind "{named}"', nearest(str(named), known)
     message, _, hint = text.partition(" (")
     return message, hint.removesuffix(")")
 
@@ -225,6 +226,7 @@ class Parts:
     freezes: Sequence[Freeze | None]
     procedures: Mapping[str, Procedure | None]
     channels: Mapping[str, AnyChannel | None]
+    copies: Mapping[str, AnyCopy | None]
     requirements: Sequence[Requirement | None]
     sources: Sequence[Source | None]
 
@@ -240,7 +242,8 @@ class Parts:
             timetables=_each(data.get("timetables"), Timetable),
             freezes=_list(data.get("freezes"), Freeze),
             procedures=_each(data.get("procedures"), Procedure),
-            channels=_channels(data.get("channels")),
+            channels=_of_kinds(data.get("channels"), get_args(AnyChannel)),
+            copies=_of_kinds(data.get("copies"), get_args(AnyCopy)),
             requirements=_list(data.get("requirements"), Requirement),
             sources=[_source(row) for row in sources] if isinstance(sources, list) else [],
         )
@@ -250,9 +253,10 @@ def _each(table: object, kind: type[T]) -> dict[str, T | None]:
     return {name: _attempt(value, kind) for name, value in table.items()} if isinstance(table, dict) else {}
 
 
-def _channels(table: object) -> dict[str, AnyChannel | None]:
-    found: dict[str, AnyChannel | None] = {}
-    for kind in get_args(AnyChannel):
+def _of_kinds(table: object, kinds: Iterable[type[Any]]) -> dict[str, Any]:
+    """The tables that are right, each of its kind, and None for the others."""
+    found: dict[str, Any] = {}
+    for kind in kinds:
         found |= {name: one for name, one in _each(table, kind).items() if one is not None}
     return {**dict.fromkeys(table if isinstance(table, dict) else ()), **found}
 
@@ -294,7 +298,16 @@ def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
     for name, channel in file.channels.items():
         if channel:
             yield from _channel_problems(name, channel, file)
+    yield from _keeping_problems(file)
     yield from _rule_problems(file)
+
+
+def _keeping_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+    """Of pruning and copies."""
+    for name, copy in file.copies.items():
+        own = getattr(copy, "retention", None)
+        if own is not None and own not in file.retention:
+            yield _unknown(("copies", name, "retention"), own, file.retention)
     prune = file.estate.prune if file.estate else ""
     if prune not in ("", AFTER_ROUNDS) and prune not in file.timetables:
         yield _unknown(("estate", "prune"), prune, [AFTER_ROUNDS, *file.timetables])

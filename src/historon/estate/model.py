@@ -21,6 +21,7 @@ __all__ = [
     "AFTER_ROUNDS",
     "CERTIFICATE_PIN",
     "AnyChannel",
+    "AnyCopy",
     "CommandChannel",
     "Copy",
     "Credentials",
@@ -28,6 +29,7 @@ __all__ = [
     "Estate",
     "EstateFile",
     "FileChannel",
+    "FolderCopy",
     "Jump",
     "MailChannel",
     "Notices",
@@ -35,6 +37,7 @@ __all__ = [
     "Retention",
     "Settings",
     "Source",
+    "StoreCopy",
     "SyslogChannel",
     "WebhookChannel",
     "WeightRule",
@@ -246,12 +249,39 @@ class Notices(Table, frozen=True):
     keep: Duration = Duration(days=90)
 
 
-class Copy(Table, frozen=True):
-    """`[copies.NAME]`: a second place for all versions, and for how long something may be missing there."""
+class Copy(Table, frozen=True, tag_field="kind"):
+    """`[copies.NAME]`: a second place for versions, and for how long something may be missing there."""
 
     path: str
     mount: str | None = None
     max_lag: Duration = Duration(hours=26)
+
+
+class StoreCopy(Copy, frozen=True, tag="store"):
+    """`kind = "store"`: a whole store in a folder."""
+
+
+class FolderCopy(Copy, frozen=True, tag="folder"):
+    """`kind = "folder"`: plain files, named by `pattern`, and the newest also under `latest`."""
+
+    pattern: str = "{source}/{date}T{time}Z/{part}"
+    latest: bool = False
+    retention: str | None = None
+
+    def __post_init__(self) -> None:
+        """A pattern gives each part of each version a name of its own, below the copy's folder."""
+        try:
+            tried = self.pattern.format(source="s", number=1, date="d", time="t", part="p")
+        except (KeyError, IndexError, ValueError, AttributeError) as exc:
+            raise ValueError("pattern knows {source}, {number}, {date}, {time} and {part}, and nothing else") from exc
+        told = [one for one in ("{source}", "{part}") if one not in self.pattern]
+        if told or not ("{number}" in self.pattern or ("{date}" in self.pattern and "{time}" in self.pattern)):
+            raise ValueError("pattern must hold {source}, {part}, and {number} or {date} with {time}")
+        if tried.startswith("/") or ".." in tried.split("/") or not self.pattern.endswith("{part}"):
+            raise ValueError("pattern is a path below the copy's folder, with {part} at its end")
+
+
+AnyCopy = StoreCopy | FolderCopy
 
 
 class Channel(Table, frozen=True, tag_field="kind"):
@@ -376,7 +406,7 @@ class EstateFile(Table, frozen=True):
     procedures: dict[Name, Procedure] = {}
     notices: Notices = Notices()
     channels: dict[Name, AnyChannel] = {}
-    copies: dict[Name, Copy] = {}
+    copies: dict[Name, AnyCopy] = {}
     requirements: list[Requirement] = []
     weights: list[WeightRule] = []
     sources: list[Source] = []
@@ -396,7 +426,7 @@ class Estate:
     procedures: Mapping[str, Procedure]
     notices: Notices
     channels: Mapping[str, AnyChannel]
-    copies: Mapping[str, Copy]
+    copies: Mapping[str, AnyCopy]
     requirements: Sequence[Requirement]
     weights: Sequence[WeightRule]
     sources: Mapping[str, Source]

@@ -62,6 +62,7 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
     origins = _merge(file, data, problems)
     texts = {"": (file.name, text), **_read_procedures(file.parent, data, problems)}
     _join_procedures(data, problems)
+    _name_kinds(data)
     try:
         typed = convert(data, EstateFile)
     except msgspec.ValidationError:
@@ -89,6 +90,14 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         weights=typed.weights,
         sources={source.name: source for source in typed.sources},
     )
+
+
+def _name_kinds(data: dict[str, Any]) -> None:
+    """A copy that does not say what it is, is a store."""
+    copies = data.get("copies")
+    for copy in copies.values() if isinstance(copies, dict) else ():
+        if isinstance(copy, dict):
+            copy.setdefault("kind", "store")
 
 
 def _explained(problems: Sequence[Problem], data: Mapping[str, Any]) -> Iterator[Problem]:
