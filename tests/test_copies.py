@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import shutil
 import sqlite3
 from datetime import UTC, datetime, timedelta
@@ -10,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from historon.store import FolderStore
-from tests.conftest import FILES_ESTATE, EstateFolder
+from tests.conftest import FILES_ESTATE, EstateFolder, historon
 
 COPIED = (
     FILES_ESTATE
@@ -36,7 +37,7 @@ def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> Non
     assert "saltgate: up to date: 2 versions of 1 source" in filled.run("copies", "--update").err
     assert "saltgate  up to date" in filled.run("copies").out
     assert _ledger(filled).stat().st_mode & 0o777 == 0o600
-    assert os.listdir(filled.path / "saltgate") == ["ledger.sqlite"]
+    assert sorted(os.listdir(filled.path / "saltgate")) == ["estate", "ledger.sqlite"]
     assert "2 versions of 1 source read: all of it as written" in filled.run("copies", "--verify").err
     copy = FolderStore(filled.path / "saltgate")
     assert [copy.read(part) for part in copy.parts("files", 2) if part.name == "data/a.conf"] == [b"two\n"]
@@ -126,7 +127,7 @@ def test_loss_and_damage_do_not_travel(filled: EstateFolder, harm: str) -> None:
         assert result.code == 5
         assert "it was not touched" in result.err or "the copy was not touched" in result.err
         assert _ledger(filled).read_bytes() == before
-        assert os.listdir(filled.path / "saltgate") == ["ledger.sqlite"]
+        assert sorted(os.listdir(filled.path / "saltgate")) == ["estate", "ledger.sqlite"]
     assert filled.run("copies", "--verify").code in (0, 1), "the copy itself is whole"
 
 
@@ -218,3 +219,98 @@ def test_the_doctor_says_all_else_too_when_the_store_is_missing(filled: EstateFo
     rows = filled.run("doctor", "--json").rows
     assert rows[0]["about"] == "store"
     assert len(rows) > 1
+
+
+# ---- the day the machine is lost -------------------------------------------------------------------------------------
+
+_WHOLE_ESTATE = """
+[estate]
+name = "Lost"
+time_zone = "Europe/Oslo"
+sources_from = "sources.csv"
+procedures_from = "procedures"
+store_password = "file:keys/unused"
+[credentials.c]
+user = "reader"
+password = "file:keys/password"
+[channels.hook]
+kind = "webhook"
+url = "env:HOOK"
+template = "hook.json"
+tell = "trouble"
+[defaults]
+procedure = "files"
+credentials = "c"
+[copies.away]
+path = "AWAY"
+"""
+_PAGE = (Path(__file__).parent.parent / "docs" / "lost-machine.md").read_text()
+
+
+def test_a_lost_machine_is_rebuilt_by_the_commands_of_the_page(estate: EstateFolder, tmp_path: Path) -> None:
+    away, anew = tmp_path / "away", tmp_path / "anew"
+    data = tmp_path / "data"
+    data.mkdir()
+    estate.write(_WHOLE_ESTATE.replace("AWAY", str(away)))
+    estate.write("name,address\none,10.0.0.1\ntwo,10.0.0.2\n", "sources.csv")
+    estate.write("[{{ events | length }}]", "hook.json")
+    estate.write("# none yet\n", "known_hosts")
+    (estate.path / "procedures").mkdir()
+    estate.write(f'over = "local"\nsteps = [{{ pull = "{data}/{{name}}.conf" }}]\n', "procedures/files.toml")
+    for name, secret in (("password", "pw-canary-1234"), ("unused", "pw-canary-5678")):
+        (estate.path / "keys" / name).write_text(secret)
+        (estate.path / "keys" / name).chmod(0o600)
+    for text in ("first\n", "second\n"):
+        for name in ("one", "two"):
+            (data / f"{name}.conf").write_text(text)
+        assert estate.run("collect").code == 0
+    assert estate.run("copies", "--update").code == 0
+    held = {file.relative_to(away).as_posix() for file in away.rglob("*") if file.is_file()}
+    assert held == {
+        "ledger.sqlite",
+        *(
+            f"estate/{name}"
+            for name in ("historon.toml", "sources.csv", "procedures/files.toml", "hook.json", "known_hosts")
+        ),
+    }
+    assert not any(b"pw-canary" in (away / name).read_bytes() for name in held), "secrets are in no copy"
+    shutil.rmtree(estate.path)
+
+    assert f"historon new /srv/historon --from-copy {'/mnt/saltgate/historon'}" in _PAGE
+    made = historon("new", anew, "--from-copy", away, cwd=tmp_path)
+    assert made.code == 0, made.err
+    assert "4 versions of 2 sources" in made.out
+    missing = re.findall(r"^missing: (.+)$", made.out, re.MULTILINE)
+    assert missing == ["file:keys/unused", "file:keys/password", "env:HOOK"]
+    assert (anew.stat().st_mode & 0o077, (anew / "historon.toml").stat().st_mode & 0o077) == (0, 0)
+    for name in ("password", "unused"):
+        (anew / "keys" / name).touch(mode=0o600)
+        (anew / "keys" / name).write_text("pw-canary-1234")
+    commands = re.findall(r"^    historon (doctor|verify|collect)$", _PAGE, re.MULTILINE)
+    assert commands == ["doctor", "verify", "collect"]
+    results = {command: historon(command, cwd=anew, HOOK="http://127.0.0.1:9/") for command in commands}
+    assert results["doctor"].code == 0, results["doctor"].said
+    assert "4 versions" in results["verify"].out
+    assert results["collect"].out.count("unchanged") >= 2, results["collect"].said
+    assert historon("show", "one@1", cwd=anew).out == "first\n"
+
+
+def test_an_estate_that_changed_makes_its_copy_behind(filled: EstateFolder) -> None:
+    assert filled.run("copies", "--update").code == 0
+    assert "up to date" in filled.run("copies").out
+    filled.write(COPIED + "# a remark\n")
+    assert "behind" in filled.run("copies").out
+    assert filled.run("copies", "--update").code == 0
+    assert "up to date" in filled.run("copies").out
+    assert (filled.path / "saltgate" / "estate" / "historon.toml").read_text().endswith("# a remark\n")
+
+
+def test_an_estate_is_made_over_nothing_and_of_nothing_else(filled: EstateFolder, tmp_path: Path) -> None:
+    filled.run("copies", "--update")
+    again = historon("new", filled.path, "--from-copy", filled.path / "saltgate", cwd=tmp_path)
+    assert (again.code, "is there already; nothing was changed" in again.err) == (6, True)
+    nothing = historon("new", tmp_path / "new", "--from-copy", filled.path / "store", cwd=tmp_path)
+    assert (nothing.code, "holds no estate file" in nothing.err) == (2, True)
+    (filled.path / "saltgate" / "ledger.sqlite").write_bytes(b"not a ledger" * 1000)
+    damaged = historon("new", tmp_path / "damaged", "--from-copy", filled.path / "saltgate", cwd=tmp_path)
+    assert damaged.code == 5

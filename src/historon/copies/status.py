@@ -9,7 +9,7 @@ from typing import cast
 
 from historon.copies.interface import CopyModule
 from historon.errors import OutsideError
-from historon.estate import Copy, Estate
+from historon.estate import Copy, Estate, StoreCopy, settings_digest
 from historon.store import ESTATE, Copied, Store, Verification, open_store
 
 __all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "note_copied", "verify_copy"]
@@ -41,10 +41,12 @@ def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
     """
     found = []
     number = store.change_number()
+    digest = _digest_of_settings(estate)
     for name, copy in estate.copies.items():
         written = (store.recall(ESTATE, _topic(name)) or "").split()
         at = datetime.fromisoformat(written[0]) if written else None
-        whole = bool(written) and int(written[1]) == number
+        settings = [digest] if isinstance(copy, StoreCopy) and digest else []
+        whole = bool(written) and int(written[1]) == number and written[2:] == settings
         found.append(CopyStatus(name, copy, at, None if whole else _missing_since(store, name, at, now)))
     return found
 
@@ -82,8 +84,16 @@ def _module_of(copy: Copy) -> CopyModule:
 
 def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:
     """Note as of when a copy is, the instant at which copying began, and what it holds."""
-    store.remember(ESTATE, _topic(name), f"{at.isoformat()} {copied.changes}")
+    store.remember(ESTATE, _topic(name), f"{at.isoformat()} {copied.changes} {copied.settings}".rstrip())
     store.remember(ESTATE, _seen_topic(name), "")
+
+
+def _digest_of_settings(estate: Estate) -> str:
+    """Empty where the files cannot be read: then they are not what a copy is behind for."""
+    try:
+        return settings_digest(estate)
+    except OSError:
+        return ""
 
 
 def _seen_topic(name: str) -> str:

@@ -1,17 +1,50 @@
-"""A copy that is a whole store in a folder, with all its ledger: it can take the store's place as it is."""
+"""A copy that is a whole store in a folder, with all its ledger: it can take the store's place as it is.
 
-from contextlib import closing
+Beside it, in the folder `estate`, lie the files that describe the estate, for the day on which the machine is lost.
+"""
 
-from historon.estate import Copy, Estate
+from contextlib import closing, suppress
+from dataclasses import replace
+from pathlib import Path
+
+from historon.errors import StoreError
+from historon.estate import Copy, Estate, replace_file, settings_digest, settings_files
 from historon.store import Copied, FolderStore, Store, Verification
 from historon.store import verify as verify_store
 
-__all__ = ["update", "verify"]
+__all__ = ["SETTINGS", "update", "verify"]
+
+SETTINGS = "estate"  # the folder in a copy that they lie in
 
 
 def update(copy: Copy, estate: Estate, store: Store) -> Copied:
     """See CopyModule."""
-    return store.copy_to(estate.path(copy.path))
+    place = estate.path(copy.path)
+    copied = store.copy_to(place)
+    try:
+        digest = settings_digest(estate)
+        _carry(estate, place / SETTINGS)
+    except OSError as exc:
+        message = f"{exc.filename or place}: the estate's own files could not be copied: {exc.strerror}"
+        raise StoreError(message, hint="all versions are there; is there room, and can they be read?") from exc
+    return replace(copied, settings=digest)
+
+
+def _carry(estate: Estate, folder: Path) -> None:
+    """Make a folder hold the estate's own files, as they are now, and no others."""
+    wanted = settings_files(estate)
+    folder.mkdir(mode=0o700, exist_ok=True)
+    for name, content in wanted.items():
+        file = folder / name
+        file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        if not file.is_file() or file.read_bytes() != content:
+            replace_file(file, content)
+    for file in sorted(folder.rglob("*"), reverse=True):
+        if file.is_dir() and not file.is_symlink():
+            with suppress(OSError):
+                file.rmdir()  # where nothing is left in it
+        elif file.relative_to(folder).as_posix() not in wanted:
+            file.unlink()
 
 
 def verify(copy: Copy, estate: Estate) -> Verification:

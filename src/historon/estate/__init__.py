@@ -4,7 +4,7 @@ from historon.estate.checking import EstateError, Problem
 from historon.estate.durations import Duration, Share, Size, describe, in_words
 from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
 from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
-from historon.estate.layout import ESTATE_FILE, lay_out, write_private
+from historon.estate.layout import ESTATE_FILE, lay_out, replace_file, write_private
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
     AFTER_ROUNDS,
@@ -21,6 +21,7 @@ from historon.estate.model import (
     Retention,
     Settings,
     Source,
+    StoreCopy,
     SyslogChannel,
     WebhookChannel,
     WeightRule,
@@ -41,6 +42,7 @@ from historon.estate.required import (
 )
 from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference, small_environment, without_secrets
 from historon.estate.selection import select
+from historon.estate.settings_files import missing_secrets, settings_digest, settings_files
 from historon.estate.spelling import nearest
 from historon.estate.store_place import StorePlace
 from historon.estate.subscriptions import Subscription
@@ -94,6 +96,7 @@ __all__ = [
     "Size",
     "Source",
     "Step",
+    "StoreCopy",
     "StorePlace",
     "Subscription",
     "SyslogChannel",
@@ -111,17 +114,21 @@ __all__ = [
     "instants",
     "is_reference",
     "lay_out",
+    "missing_secrets",
     "nearest",
     "next_instants",
     "read_estate",
     "read_procedure",
     "read_rows",
+    "replace_file",
     "requirement_state",
     "requirements_of",
     "rules_digest",
     "same_rules",
     "select",
     "set_source_key",
+    "settings_digest",
+    "settings_files",
     "shipped_names",
     "shipped_text",
     "small_environment",

@@ -266,12 +266,16 @@ class Removal:
 
 @dataclass(frozen=True)
 class Copied:
-    """What a copy holds now; `size` in bytes, `changes` the store's change number."""
+    """What a copy holds now; `size` in bytes.
+
+    `changes` is the store's change number, `settings` a digest of the estate's own files where they are in it too.
+    """
 
     sources: int
     versions: int
     size: int
     changes: int
+    settings: str = ""
 
 
 class Store(ABC):

@@ -1,19 +1,25 @@
 """`historon new`."""
 
+import shutil
 from contextlib import closing
 from pathlib import Path
 
 import click
 
 from historon.cli.app import App, example, pass_app
-from historon.errors import UsageError
-from historon.estate import lay_out
+from historon.errors import OutsideError, UsageError
+from historon.estate import ESTATE_FILE, lay_out, missing_secrets
 from historon.store import FolderStore, create_store
 
 __all__ = ["command"]
 
 
-@click.command("new", epilog=example("historon new estate", "cd estate && historon status"))
+@click.command(
+    "new",
+    epilog=example(
+        "historon new estate", "cd estate && historon status", "historon new estate --from-copy /mnt/saltgate/historon"
+    ),
+)
 @click.argument("folder", metavar="DIR", type=click.Path(file_okay=False, path_type=Path))
 @click.option("--store-only", is_flag=True, help="Only make a new, empty store for the estate that is in DIR.")
 @click.option(
@@ -21,14 +27,15 @@ __all__ = ["command"]
     "copy",
     metavar="FOLDER",
     type=click.Path(path_type=Path),
-    help="With --store-only: make it with all that this copy, or store in a folder, holds.",
+    help="Make it from what this copy holds: estate, versions, record; with --store-only the versions alone.",
 )
 @pass_app
 def command(app: App, folder: Path, *, store_only: bool, copy: Path | None) -> None:
     """Lay out a new estate in a folder.
 
     Writes a commented historon.toml, a folder for keys and an empty store, readable by you alone. What is there
-    already is never touched.
+    already is never touched. With --from-copy the estate is that of a copy, on the day its machine is lost; keys and
+    passwords are in no copy, and the command says which are missing.
     """
     if store_only:
         estate = app.estate(str(folder))
@@ -37,10 +44,38 @@ def command(app: App, folder: Path, *, store_only: bool, copy: Path | None) -> N
             click.echo(f"a new store{f' with {held:,} versions' if copy else ', empty'}: {made.place}")
         return
     if copy is not None:
-        raise UsageError("--from-copy makes a store", hint=f"historon new {folder} --store-only --from-copy {copy}")
+        _from_copy(app, folder, copy)
+        return
     file, keys, store = lay_out(folder)
     FolderStore.create(store).close()
     click.echo(f"{file}   describe your estate here")
     click.echo(f"{keys}/            private keys and passwords, one a file, mode 600")
     click.echo(f"{store}/           the versions: leave it to Historon")
     click.echo(f"\nnext: edit {file}, then: cd {folder} && historon collect")
+
+
+def _from_copy(app: App, folder: Path, copy: Path) -> None:
+    """Make an estate of what a copy holds."""
+    settings = copy / "estate"
+    if not (settings / ESTATE_FILE).is_file():
+        hint = f"write {folder / ESTATE_FILE}, then: historon new {folder} --store-only --from-copy {copy}"
+        raise UsageError(f"{copy} holds no estate file", hint=hint)
+    if (folder / ESTATE_FILE).exists():
+        raise OutsideError(
+            f"{folder / ESTATE_FILE} is there already; nothing was changed", hint="choose another folder"
+        )
+    try:
+        shutil.copytree(settings, folder, dirs_exist_ok=True)
+        (folder / "keys").mkdir(mode=0o700, exist_ok=True)
+        folder.chmod(0o700)
+    except (OSError, shutil.Error) as exc:
+        raise OutsideError(f"{folder}: {exc}", hint="check the folder and its permissions") from exc
+    estate = app.estate(str(folder))
+    with closing(create_store(estate, copy)) as made:
+        names = made.states()
+        held = sum(len(made.versions(name)) for name in names)
+        click.echo(f"{estate.file}   as it was when the copy was made")
+        click.echo(f"{made.place}   {held:,} versions of {len(names):,} sources")
+    for one in missing_secrets(estate):
+        click.echo(f"missing: {one}")
+    click.echo(f"\nnext: put what is missing in its place, then: cd {folder} && historon doctor && historon collect")
