@@ -89,20 +89,33 @@ def _wanted(copy: FolderCopy, estate: Estate, store: Store) -> dict[str, _File]:
     found: dict[str, _File] = {}
     for source in sorted(store.states()):
         versions = _kept(copy, estate, store, source)
-        seen: set[str] = set()
+        times = _times(store, source)
         for version in versions:
-            instant = version.at.astimezone(UTC)
-            time = f"{instant:%H%M%S}"
-            if f"{instant:%Y%m%d}{time}" in seen:  # two within a second: in order all the same
-                time += f"_{version.number:06}"
-            seen.add(f"{instant:%Y%m%d}{time}")
+            day, time = times[version.number]
             latest = copy.latest and version is versions[-1]
             for part in store.parts(source, version.number):
                 _check(part.name, source)
-                values = {"source": source, "number": version.number, "date": f"{instant:%Y-%m-%d}", "time": time}
+                values = {"source": source, "number": version.number, "date": day, "time": time}
                 found[copy.pattern.format(part=part.name, **values)] = _File(version, part)
                 if latest:
                     found[f"{source}/latest/{part.name}"] = _File(version, part)
+    return found
+
+
+def _times(store: Store, source: str) -> dict[int, tuple[str, str]]:
+    """The date and time in UTC of each version, each once: of two within a second the later bears its number as well.
+
+    Those that were removed count, so that no version gets another name when one before it goes.
+    """
+    instants = {one.number: one.at for one in store.removed(source) if one.at is not None}
+    instants |= {one.number: one.at for one in store.versions(source)}
+    found: dict[int, tuple[str, str]] = {}
+    taken: set[tuple[str, str]] = set()
+    for number, at in sorted(instants.items()):
+        instant = at.astimezone(UTC)
+        told = f"{instant:%Y-%m-%d}", f"{instant:%H%M%S}"
+        found[number] = told if told not in taken else (told[0], f"{told[1]}_{number:06}")
+        taken.add(told)
     return found
 
 

@@ -30,6 +30,7 @@ __all__ = [
     "EstateFile",
     "FileChannel",
     "FolderCopy",
+    "GitCopy",
     "Jump",
     "MailChannel",
     "Notices",
@@ -281,7 +282,20 @@ class FolderCopy(Copy, frozen=True, tag="folder"):
             raise ValueError("pattern is a path below the copy's folder, with {part} at its end")
 
 
-AnyCopy = StoreCopy | FolderCopy
+class GitCopy(Copy, frozen=True, tag="git"):
+    """`kind = "git"`: a bare git repository, one commit a round."""
+
+    branch: Annotated[str, Meta(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]*$")] = "main"
+    masked: bool = False
+    push: str | None = None
+
+    def __post_init__(self) -> None:
+        """What git would take for one of its options is none of a remote's names."""
+        if self.push is not None and self.push.startswith("-"):
+            raise ValueError("push is the address, or the name, of a remote repository")
+
+
+AnyCopy = StoreCopy | FolderCopy | GitCopy
 
 
 class Channel(Table, frozen=True, tag_field="kind"):
