@@ -194,7 +194,7 @@ def test_a_wrong_description_is_refused(copied: EstateFolder, settings: str, sai
 
 def test_a_kind_that_is_not_there_is_named(copied: EstateFolder) -> None:
     copied.write(FILES_ESTATE + _COPY.replace('"folder"', '"fodler"'))
-    assert 'there is no kind "fodler"' in copied.run("copies").err
+    assert '"fodler" is not a kind of copy (did you mean "folder"?)' in copied.run("copies").err
 
 
 def test_a_pattern_of_ones_own(copied: EstateFolder) -> None:

@@ -258,7 +258,7 @@ def _edit(estate: EstateFolder, text: str) -> None:
         ("postgresql://u@h", "names no database"),
         ("postgresql:///d", "names no host"),
         ("postgresql://u@h:notaport/d", "the URL cannot be read"),
-        ("postgresql://u@h/d?sslmode=disable", '"sslmode" is not known here'),
+        ("postgresql://u@h/d?sslmode=disable", '"sslmode" is no option of this URL'),
     ],
 )
 def test_a_wrong_place_is_refused_in_words_and_makes_no_folder(
@@ -338,7 +338,7 @@ def test_a_service_takes_over_from_one_that_is_gone(served: EstateFolder) -> Non
     with _service(served, "first.log") as first, _service(served, "second.log") as second:
         wait_for(lambda: _standing_by(served) == 1, "one of them keeps the timetable, the other stands by")
         keeper, other = (
-            (first, second) if "standing by" in (served.path / "second.log").read_text() else (second, first)
+            (first, second) if "waits to take over" in (served.path / "second.log").read_text() else (second, first)
         )
         keeper.kill()
         keeper.wait()
@@ -378,7 +378,7 @@ def _service(estate: EstateFolder, log: str) -> Iterator["subprocess.Popen[bytes
 
 def _standing_by(estate: EstateFolder) -> int:
     logs = [(estate.path / name).read_text() for name in ("first.log", "second.log")]
-    return sum("standing by: another service" in log for log in logs)
+    return sum("waits to take over: another service" in log for log in logs)
 
 
 def _told(estate: EstateFolder) -> list[str]:

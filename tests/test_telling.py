@@ -133,6 +133,7 @@ def test_a_channel_hears_what_it_asked_for() -> None:
         "store-verified",
         "estate-accepted",
         "collecting-again",
+        "pruning-again",
         "copy-well",
     }
     critical = {"not-resumed", "identity-changed", "store-trouble", "store-damaged"}

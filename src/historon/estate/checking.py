@@ -203,7 +203,8 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         named = data.get("kind")
         if named is None:
             return '"kind" is missing', f"one of {', '.join(known)}"
-        return f'there is no kind "{named}"', nearest(str(named), known)
+        what = _told_apart(kind)[0].__base__.__name__.lower()
+        return f'"{named}" is not a kind of {what}', nearest(str(named), known)
     message, _, hint = text.partition(" (")
     return message, hint.removesuffix(")")
 

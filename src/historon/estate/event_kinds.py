@@ -111,7 +111,7 @@ _TABLE = (
     _source("skipped", Severity.INFO, "", "skipped", heading="Skipped"),
     _whole("service-started", Severity.INFO, "service started", "The service has started"),
     _whole("service-stopped", Severity.INFO, "service stopped", "The service has stopped"),
-    _whole("pruned", Severity.INFO, "", "Versions were removed"),
+    _whole("pruned", Severity.INFO, "pruned", "Versions were removed"),
     _whole("round-ended", Severity.INFO, "", "The round has ended"),
     _whole("all-well", Severity.INFO, "all is well", "All is well"),
     _whole("test", Severity.INFO, "a test, nothing is wrong", "A test"),

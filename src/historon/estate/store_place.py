@@ -38,7 +38,7 @@ class StorePlace(str):
         unknown = [name for name, _ in parse_qsl(url.query) if name not in (*_OPTIONS, "host")]
         if unknown or url.fragment:
             wrong = (unknown or [url.fragment])[0]
-            raise ValueError(f'"{wrong}" is not known here (sslrootcert=FILE, host=FOLDER-OF-A-SOCKET)')
+            raise ValueError(f'"{wrong}" is no option of this URL (sslrootcert=FILE, host=FOLDER-OF-A-SOCKET)')
         return cls(text)
 
     @property

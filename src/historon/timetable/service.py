@@ -200,7 +200,7 @@ class Service:
                 return
             except (OutsideError, StoreError) as exc:
                 if said != exc.message:
-                    _LOG.info("standing by: %s", exc.message)
+                    _LOG.info("waits to take over: %s", exc.message)
                 said = exc.message
             with suppress(TimeoutError):
                 await asyncio.wait_for(self._stop.wait(), _LEASE.total_seconds() / 12)
