@@ -33,9 +33,9 @@ def _ledger(estate: EstateFolder) -> Path:
 
 
 def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> None:
-    assert "saltgate  behind for" in filled.run("copies").out
+    assert "saltgate  store  behind for" in filled.run("copies").out
     assert "saltgate: up to date: 2 versions of 1 source" in filled.run("copies", "--update").err
-    assert "saltgate  up to date" in filled.run("copies").out
+    assert "saltgate  store  up to date" in filled.run("copies").out
     assert _ledger(filled).stat().st_mode & 0o777 == 0o600
     assert sorted(os.listdir(filled.path / "saltgate")) == ["estate", "ledger.sqlite"]
     assert "2 versions of 1 source read: all of it as written" in filled.run("copies", "--verify").err
@@ -44,7 +44,7 @@ def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> Non
     copy.close()
     (filled.path / "data" / "a.conf").write_text("three\n")
     filled.run("collect")
-    assert "saltgate  behind for" in filled.run("copies").out
+    assert "saltgate  store  behind for" in filled.run("copies").out
     assert filled.run("copies", "saltgate", "--update", "--verify").code == 0
     assert filled.run("copies", "--json").rows[0]["missing_since"] is None
 
@@ -54,7 +54,7 @@ def test_a_suspect_version_and_a_hold_are_missing_too(filled: EstateFolder) -> N
     assert filled.run("hold", "files@1", "--reason", "why").code == 0
     assert "behind for" in filled.run("copies").out
     filled.run("copies", "--update")
-    assert "saltgate  up to date" in filled.run("copies").out
+    assert "saltgate  store  up to date" in filled.run("copies").out
     (filled.path / "data" / "b.json").write_text('{"cut": ')
     assert filled.run("collect").code == 3
     assert "behind for" in filled.run("copies").out

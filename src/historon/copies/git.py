@@ -125,7 +125,7 @@ def _rounds_after(store: Store, last: int) -> Iterator[_Commit]:
         there = [store.version(*each) for each in brought]
         versions = [version for version in there if version is not None and version.state is State.GOOD]
         if versions:
-            told = ", ".join(f"{number} {outcome}" for outcome, number in one.outcomes.items())
+            told = ", ".join(f"{one.outcomes[outcome]} {outcome}" for outcome in Outcome if outcome in one.outcomes)
             yield _Commit(one.began, f"round {one.number}: {told}", one.number, versions)
 
 

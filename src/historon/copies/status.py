@@ -79,7 +79,7 @@ def verify_copy(estate: Estate, name: str) -> Verification:
 
 def _module_of(copy: Copy) -> CopyModule:
     """The module of this package that is called as the copy's kind."""
-    return cast(CopyModule, import_module(f"historon.copies.{type(copy).__struct_config__.tag}"))
+    return cast(CopyModule, import_module(f"historon.copies.{copy.kind}"))
 
 
 def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:

@@ -257,6 +257,11 @@ class Copy(Table, frozen=True, tag_field="kind"):
     mount: str | None = None
     max_lag: Duration = Duration(hours=26)
 
+    @property
+    def kind(self) -> str:
+        """What it is: the tag of its table."""
+        return str(self.__struct_config__.tag)
+
 
 class StoreCopy(Copy, frozen=True, tag="store"):
     """`kind = "store"`: a whole store in a folder."""

@@ -30,10 +30,10 @@ def command(
 ) -> int:
     """Second places that hold the versions too.
 
-    A copy is a whole store: should this machine die, an estate file on another one names it as its store. The service
-    brings copies up to date by itself. One that knows versions which the store does not is never replaced. The exit
-    code is 1 when something has been missing in a copy for longer than its max_lag, 5 when one is damaged or could not
-    be brought up to date.
+    A copy is a whole store, of which an estate can be made should this machine die (historon new --from-copy); or
+    plain files; or a git repository. The service brings copies up to date by itself. A store that knows versions
+    which the store here does not is never replaced. The exit code is 1 when something has been missing in a copy for
+    longer than its max_lag, 5 when one is damaged or could not be brought up to date.
     """
     with app.opened(estate_file) as opened:
         estate = opened.estate
@@ -95,10 +95,10 @@ def _headline(statuses: Sequence[CopyStatus], now: datetime) -> str:
 
 def _print(statuses: Sequence[CopyStatus], estate: Estate, now: datetime) -> None:
     click.echo(_headline(statuses, now))
-    made = table("copy", "state", f"as of ({estate.zone})", "where", wrap=("where",))
+    made = table("copy", "kind", "state", f"as of ({estate.zone})", "where", wrap=("where",))
     for one in statuses:
         at = instant(one.at, estate.zone) if one.at else "never"
-        made.add_row(one.name, _state(one, now), at, printable(str(estate.path(one.copy.path))))
+        made.add_row(one.name, one.copy.kind, _state(one, now), at, printable(str(estate.path(one.copy.path))))
     if statuses:
         print_table(made)
 
@@ -115,6 +115,7 @@ def _row(one: CopyStatus, now: datetime) -> dict[str, object]:
     state = "up to date" if behind is None else "behind for too long" if one.overdue(now) else "behind"
     return {
         "copy": one.name,
+        "kind": one.copy.kind,
         "path": one.copy.path,
         "state": state,
         "as_of": one.at,
