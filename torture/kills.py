@@ -665,8 +665,10 @@ class Copied(_OnStore):
 
     def judge(self, *, whole: bool) -> int:
         """See Scenario."""
-        strange = {path.name for path in (self.folder / "second").iterdir()} - _IN_A_STORE
+        strange = {path.name for path in (self.folder / "second").iterdir()} - _IN_A_STORE - {"estate"}
         must(not strange, f"left over in the copy: {strange}")
+        settings = {path.name for path in (self.folder / "second" / "estate").iterdir()}
+        must(settings == {"historon.toml"}, f"the estate's own files in the copy: {settings}")
         self.read_all(self.folder / "store", set(self.truth))
         return self.read_all(self.folder / "second", set(self.truth))
 

@@ -1,6 +1,6 @@
 """The tables that every engine has, and what numbers in them stand for. docs/store-format.md says what each is for."""
 
-__all__ = ["OUTCOMES", "STATES", "TABLES"]
+__all__ = ["KEYS", "OUTCOMES", "STATES", "TABLES"]
 
 OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
 STATES = ("good", "noise", "suspect")
@@ -54,4 +54,21 @@ TABLES: dict[str, tuple[str, ...]] = {
         "answer",
         "remaining",
     ),
+}
+
+KEYS: dict[str, tuple[str, ...]] = {
+    "meta": ("name",),
+    "source": ("id",),
+    "round": ("number",),
+    "outcome": ("round", "source"),
+    "version": ("source", "number"),
+    "removed": ("source", "number"),
+    "strand": ("id",),
+    "content": ("id",),
+    "bundle": ("id",),
+    "block": ("id",),
+    "memory": ("source", "topic"),
+    "signature": ("source",),
+    "pending": ("id",),
+    "notice": ("number",),
 }

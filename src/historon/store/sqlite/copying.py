@@ -3,7 +3,7 @@
 import os
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import closing, suppress
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +12,7 @@ from historon.store.encoding import Encoding
 from historon.store.interface import Copied
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.store import places_in
+from historon.store.ledger.tables import KEYS, TABLES
 from historon.store.sqlite.transactions import LEDGER
 
 __all__ = ["copy_of", "make_copy"]
@@ -21,9 +22,16 @@ _PAGES = 2000  # that are copied at a time; writers come in between
 
 
 def copy_of(ledger: Path, target: Path) -> Copied:
-    """Make `target` a copy of the store with this ledger, see `make_copy`; may run while the store is written to."""
+    """Make `target` a copy of the store with this ledger, see `make_copy`; may run while the store is written to.
+
+    Where there is a copy already only what differs is written, in one transaction.
+    """
     if target.is_dir() and target.samefile(ledger.parent):
         raise StoreError(f"{target} is the store itself", hint="name another folder, on another disk")
+    if (target / LEDGER).exists():
+        with _told_of(target):
+            if (updated := _update(ledger, target)) is not None:
+                return updated
 
     def fill(made: sqlite3.Connection) -> None:
         with closing(_opened(ledger)) as store:
@@ -40,20 +48,81 @@ def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copie
     is not so, when it is one of another store, or when there is no room.
     """
     coming = target / _COMING
+    with _told_of(target):
+        try:
+            target.mkdir(mode=0o700, exist_ok=True)
+            coming.unlink(missing_ok=True)
+            os.close(os.open(coming, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
+            with closing(sqlite3.connect(f"{coming.absolute().as_uri()}?mode=rw", uri=True)) as made:
+                fill(made)
+                made.execute("PRAGMA journal_mode = DELETE")
+                copied = _checked(made, coming)
+                before = target / LEDGER
+                if before.exists():
+                    made.execute("ATTACH ? AS before", (f"{before.absolute().as_uri()}?mode=ro",))
+                    _compare(made, target)
+                _verify(made, target, all_of_it=not before.exists())
+            _put_in_place(coming, target)
+        finally:
+            with suppress(OSError):  # what went wrong before is what counts
+                coming.unlink(missing_ok=True)
+    return copied
+
+
+def _update(ledger: Path, target: Path) -> Copied | None:
+    """Bring the copy up to date in place; None where it has another schema, so that it has to be written anew.
+
+    What is written is committed when it is proven: all rows are those of the store, as of one moment, and every content
+    that differs matches its SHA-256. Whatever ends it before leaves the copy as it was.
+    """
+    with closing(_opened(ledger)) as db:
+        db.isolation_level = None
+        db.execute("ATTACH ? AS before", (f"{(target / LEDGER).absolute().as_uri()}?mode=rw",))
+        versions = {db.execute(f"PRAGMA {side}.user_version").fetchone()[0] for side in ("main", "before")}
+        if len(versions) > 1:
+            return None
+        db.execute("BEGIN")
+        _compare(db, target)
+        _verify(db, target, all_of_it=False)
+        # `meta` comes last: triggers of the copy raise its change number.
+        for table in (*(name for name in TABLES if name != "meta"), "meta"):
+            _take_over(db, table)
+        if not all(_has_as_many(db, table) for table in TABLES):
+            raise StoreError(f"{target}: what was written is not what the store holds; the copy was not touched")
+        sources, held = db.execute("SELECT count(DISTINCT source), count(*) FROM main.version").fetchone()
+        (changes,) = db.execute("SELECT value FROM main.meta WHERE name = 'changes'").fetchone()
+        db.execute("COMMIT")
+    return Copied(sources, held, (target / LEDGER).stat().st_size, int(changes))
+
+
+def _take_over(db: sqlite3.Connection, table: str) -> None:
+    """Make the copy's rows of a table those of the store, writing only what differs."""
+    columns = ", ".join(TABLES[table])
+    db.execute(f"DELETE FROM before.{table} AS ours WHERE NOT EXISTS ({_equal(table, 'main')})")  # noqa: S608 (constants)
+    db.execute(
+        f"INSERT INTO before.{table} ({columns}) SELECT {columns} FROM main.{table} AS ours "  # noqa: S608 (constants)
+        f"WHERE NOT EXISTS ({_equal(table, 'before')})"
+    )
+
+
+def _has_as_many(db: sqlite3.Connection, table: str) -> bool:
+    """Whether both sides have as many rows: the last look before what was written counts."""
+    ours, theirs = (db.execute(f"SELECT count(*) FROM {side}.{table}").fetchone() for side in ("main", "before"))  # noqa: S608
+    return bool(ours == theirs)
+
+
+def _equal(table: str, side: str) -> str:
+    """A row of a side that is equal to the row `ours`, found by its key."""
+    key = [f"theirs.{one} = ours.{one}" for one in KEYS[table]]
+    rest = [f"theirs.{one} IS ours.{one}" for one in TABLES[table] if one not in KEYS[table]]
+    return f"SELECT 1 FROM {side}.{table} AS theirs WHERE {' AND '.join([*key, *rest])}"  # noqa: S608 (constants)
+
+
+@contextmanager
+def _told_of(target: Path) -> Iterator[None]:
+    """What goes wrong while a copy is made, in words; and whether the copy that is there is whole."""
     try:
-        target.mkdir(mode=0o700, exist_ok=True)
-        coming.unlink(missing_ok=True)
-        os.close(os.open(coming, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
-        with closing(sqlite3.connect(f"{coming.absolute().as_uri()}?mode=rw", uri=True)) as made:
-            fill(made)
-            made.execute("PRAGMA journal_mode = DELETE")
-            copied = _checked(made, coming)
-            before = target / LEDGER
-            if before.exists():
-                made.execute("ATTACH ? AS before", (f"{before.absolute().as_uri()}?mode=ro",))
-                _compare(made, target)
-            _verify(made, target, all_of_it=not before.exists())
-        _put_in_place(coming, target)
+        yield
     except OSError as exc:
         raise StoreError(f"{target}: {exc.strerror}", hint="is it mounted, and writable?") from exc
     except sqlite3.Error as exc:
@@ -63,10 +132,6 @@ def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copie
         raise StoreError(
             f"{target}: cannot copy the store: {exc}", hint="is there room? The copy is as it was"
         ) from exc
-    finally:
-        with suppress(OSError):  # what went wrong before is what counts
-            coming.unlink(missing_ok=True)
-    return copied
 
 
 def _opened(file: Path) -> sqlite3.Connection:
@@ -123,9 +188,8 @@ def _verify(made: sqlite3.Connection, target: Path, *, all_of_it: bool) -> None:
     contents = Contents(made)
     try:
         changed = set(_places_of(made, contents, "main", None if all_of_it else "before"))
-        if not all_of_it:
-            gone = set(_places_of(made, contents, "before", "main"))
-            changed |= gone & _wanted(made)
+        if not all_of_it and (gone := set(_places_of(made, contents, "before", "main"))):
+            changed |= gone & _wanted(made, {strand for strand, _ in gone})
         for strand, position in sorted(changed):
             contents.verify_record(strand, position)
     except StoreError as exc:
@@ -157,9 +221,14 @@ def _places_of(made: sqlite3.Connection, contents: Contents, side: str, other: s
         yield from made.execute(in_blocks, (strand,))
 
 
-def _wanted(made: sqlite3.Connection) -> set[tuple[int, int]]:
-    """The contents that some version in the new copy is made of."""
-    return {place for (parts,) in made.execute("SELECT parts FROM main.version") for place in places_in(parts)}
+def _wanted(made: sqlite3.Connection, strands: set[int]) -> set[tuple[int, int]]:
+    """The contents that some version in the new copy is made of, of the sources that these strands are of."""
+    found: set[tuple[int, int]] = set()
+    query = "SELECT DISTINCT source FROM main.strand WHERE id = ?"
+    for source in {row[0] for strand in strands for row in made.execute(query, (strand,))}:
+        for (parts,) in made.execute("SELECT parts FROM main.version WHERE source = ?", (source,)):
+            found.update(places_in(parts))
+    return found
 
 
 def _put_in_place(coming: Path, target: Path) -> None:
