@@ -6,12 +6,17 @@ numbers are the highest ones plus one, which is safe as one transaction writes a
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, contextmanager
 from functools import wraps
 from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar
 
+import msgspec
+
+from historon.errors import StoreError
+
 __all__ = ["Database", "Ledgered", "Rows", "Transactions", "writing"]
 
+_SENSELESS = (ValueError, TypeError, IndexError, KeyError, OverflowError, msgspec.MsgspecError)
 _P = ParamSpec("_P")
 _T = TypeVar("_T")
 _Self = TypeVar("_Self", bound="Ledgered")
@@ -44,9 +49,13 @@ class Database(Protocol):
 
 
 class Transactions(ABC):
-    """How an engine writes and reads. `db` is asked within what `write`, `doing` and `reading` are about."""
+    """How an engine writes and reads. `db` is asked within what `write`, `doing` and `reading` are about.
+
+    `place` is what messages call the ledger.
+    """
 
     db: Database
+    place: str
     undone: Callable[[], None]  # called after a transaction that came to nothing: what was kept at hand is wrong now
 
     @abstractmethod
@@ -57,9 +66,15 @@ class Transactions(ABC):
     def doing(self, what: str) -> AbstractContextManager[None]:
         """The engine's errors as StoreError, in the words of someone who has to mend them."""
 
-    @abstractmethod
-    def reading(self, what: str) -> AbstractContextManager[None]:
+    @contextmanager
+    def reading(self, what: str) -> Iterator[None]:
         """The same; and a row that says what none can say is damaged, whatever stumbles over it."""
+        try:
+            with self.doing(what):
+                yield
+        except _SENSELESS as exc:
+            hint = "historon verify tells what else is damaged; take the store back from a copy"
+            raise StoreError(f"{self.place}: cannot {what}: what the ledger says of it is damaged", hint=hint) from exc
 
 
 class Ledgered(Protocol):

@@ -13,7 +13,6 @@ from contextlib import contextmanager, suppress
 from functools import lru_cache
 from typing import Any, TypeVar
 
-import msgspec
 import psycopg
 from psycopg import errors
 
@@ -27,7 +26,6 @@ _PATIENCE_S = 30  # for which a server that is gone is tried again before a tran
 _SHORT_PATIENCE_S = 5  # the same for a question
 _PAUSE_S = 0.2
 _REPEATS = 5  # of a transaction that the server asks to be done again
-_SENSELESS = (ValueError, TypeError, IndexError, KeyError, OverflowError, msgspec.MsgspecError)
 _REPEATED = (errors.SerializationFailure, errors.DeadlockDetected)
 _LOCK = "SELECT value FROM meta WHERE name = 'writer' FOR UPDATE;"
 _MARK = "UPDATE meta SET value = '\\x{}' WHERE name = 'writer'"
@@ -138,7 +136,7 @@ class ServerTransactions(Transactions):
         """`place` is what messages call the store."""
         self.db = db
         self.undone = lambda: None
-        self._place = place
+        self.place = place
         self._one_at_a_time = threading.RLock()
         self._begin = f"BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL lock_timeout = '{_BUSY_S}s';"
         # Where the server was told not to wait for its disk, a version would be reported that may still be lost.
@@ -166,10 +164,10 @@ class ServerTransactions(Transactions):
                 except _NotCommittedError:
                     repeats += 1
                     if repeats > _REPEATS:
-                        raise StoreError(f"{self._place}: cannot {what}: the connection breaks each time") from None
+                        raise StoreError(f"{self.place}: cannot {what}: the connection breaks each time") from None
                 except _UnknownEndError as exc:
                     raise StoreError(
-                        f"{self._place}: cannot {what}: the connection broke while it was being committed, "
+                        f"{self.place}: cannot {what}: the connection broke while it was being committed, "
                         "and whether it was written is unknown",
                         hint="do it again once the server can be reached: equal exports make no second version",
                     ) from exc
@@ -217,17 +215,7 @@ class ServerTransactions(Transactions):
         try:
             yield
         except psycopg.Error as exc:
-            raise StoreError(f"{self._place}: cannot {what}: {_why(exc)}", hint=_advice(exc)) from exc
-
-    @contextmanager
-    def reading(self, what: str) -> Iterator[None]:
-        """See Transactions."""
-        try:
-            with self.doing(what):
-                yield
-        except _SENSELESS as exc:
-            hint = "historon verify tells what else is damaged; take the store back from a copy"
-            raise StoreError(f"{self._place}: cannot {what}: what the ledger says of it is damaged", hint=hint) from exc
+            raise StoreError(f"{self.place}: cannot {what}: {_why(exc)}", hint=_advice(exc)) from exc
 
 
 def _why(exc: psycopg.Error) -> str:

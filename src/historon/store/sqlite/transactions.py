@@ -9,8 +9,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
-import msgspec
-
 from historon.errors import StoreError
 from historon.processes import is_running, process_in_words, this_process
 from historon.store.ledger.transactions import Transactions
@@ -21,7 +19,6 @@ __all__ = ["LEDGER", "FileTransactions"]
 LEDGER = "ledger.sqlite"
 _BUSY_S = 60
 _WRITING = "writing"  # a file that says who writes, for those who have to wait
-_SENSELESS = (ValueError, TypeError, IndexError, KeyError, OverflowError, msgspec.MsgspecError)
 _T = TypeVar("_T")
 
 
@@ -35,6 +32,7 @@ class FileTransactions(Transactions):
         self.undone = lambda: None
         self.folder = folder
         self.file = folder / LEDGER
+        self.place = str(self.file)
         state = self._look()
         self.identity = state.st_dev, state.st_ino
         self.read_only = not (os.access(self.file, os.W_OK) and os.access(folder, os.W_OK | os.X_OK))
@@ -149,16 +147,6 @@ class FileTransactions(Transactions):
             busy = getattr(exc, "sqlite_errorname", "").startswith("SQLITE_BUSY")
             why = (self._who_writes() if busy else "") or str(exc)
             raise StoreError(f"{self.file}: cannot {what}: {why}", hint=_advice(exc)) from exc
-
-    @contextmanager
-    def reading(self, what: str) -> Iterator[None]:
-        """See Transactions."""
-        try:
-            with self.doing(what):
-                yield
-        except _SENSELESS as exc:
-            hint = "historon verify tells what else is damaged; take the store back from a copy"
-            raise StoreError(f"{self.file}: cannot {what}: what the ledger says of it is damaged", hint=hint) from exc
 
 
 def _advice(exc: sqlite3.Error) -> str:
