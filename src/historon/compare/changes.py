@@ -86,13 +86,17 @@ def outlines_of(
     new: Sequence[bytes],
     kind: str | None,
     shown: tuple[Sequence[bytes] | None, Sequence[bytes] | None] = (None, None),
+    *,
+    may_be_several: bool = True,
 ) -> tuple[Outline, Outline]:
     """The outlines of two texts, both of one kind: that of the longer one, unless another is given.
 
-    `shown` are their lines fit for eyes, where these are not.
+    `shown` are their lines fit for eyes, where these are not; `may_be_several` is as of an Outline.
     """
     kind = kind or Outline(max(old, new, key=len)).kind
-    return Outline(old, kind, shown[0]), Outline(new, kind, shown[1])
+    sides = zip((old, new), shown, strict=True)
+    before, after = (Outline(lines, kind, seen, may_be_several=may_be_several) for lines, seen in sides)
+    return before, after
 
 
 def text_changes(edits: Sequence[Edit], outlines: tuple[Outline, Outline], *, fold: bool = True) -> list[Change]:

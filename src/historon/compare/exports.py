@@ -80,7 +80,9 @@ class PartChange:
     @cached_property
     def outlines(self) -> tuple[Outline, Outline]:
         """How the lines before and after are nested, both read as of one kind."""
-        return outlines_of(self.old.bare, self.new.bare, self.masks.outline, (self.old, self.new))
+        several = any(b"---" in content for content in (self.old_content, self.new_content))
+        shown = (self.old, self.new)
+        return outlines_of(self.old.bare, self.new.bare, self.masks.outline, shown, may_be_several=several)
 
     @property
     def added(self) -> int:

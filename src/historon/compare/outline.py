@@ -9,7 +9,7 @@ from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
-from itertools import islice
+from itertools import filterfalse, islice
 
 from historon.versions import split_lines
 
@@ -59,12 +59,21 @@ class Outline:
     once; so no text makes it quadratic.
     """
 
-    def __init__(self, lines: Sequence[bytes], kind: str | None = None, shown: Sequence[bytes] | None = None) -> None:
+    def __init__(
+        self,
+        lines: Sequence[bytes],
+        kind: str | None = None,
+        shown: Sequence[bytes] | None = None,
+        *,
+        may_be_several: bool = True,
+    ) -> None:
         """`kind` is as a procedure's `outline`; otherwise it is found.
 
+        `may_be_several` says whether the text may be several documents, as far as that is known.
         `shown` are the lines as they stand in paths, where those that tell how they are nested are not fit for eyes.
         """
         self.lines = lines
+        self._may_be_several = may_be_several
         self.shown = lines if shown is None else shown
         self._known: dict[int, int] = {}
         self._paths: dict[int, tuple[bytes, ...]] = {}
@@ -126,7 +135,7 @@ class Outline:
 
     @cached_property
     def _documents(self) -> tuple[list[int], list[bytes]] | None:
-        if not any(map(_KEYED.match, self.lines[:_SAMPLE])):
+        if not self._may_be_several or not any(map(_KEYED.match, self.lines[:_SAMPLE])):
             return None
         marks = [at for at, line in enumerate(self.lines) if line.rstrip() == b"---"]
         if not marks:
@@ -176,8 +185,7 @@ class Outline:
     @cached_property
     def _sample(self) -> list[bytes]:
         """The first lines that say something."""
-        telling = (line for line in self.lines[:_SAMPLE] if not _BLANK_OR_COMMENT.match(line))
-        return list(islice(telling, _TELLING))
+        return list(islice(filterfalse(_BLANK_OR_COMMENT.match, self.lines[:_SAMPLE]), _TELLING))
 
     @cached_property
     def _bare_sample(self) -> list[bytes]:

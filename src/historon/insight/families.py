@@ -28,6 +28,7 @@ __all__ = [
 _MOST = 200  # changes of one version that are told apart
 _FORM = b"\x82"  # before fingerprints as they are made now; a fingerprint of earlier versions begins with less
 _READ = 1_000  # characters of a line in which it is looked for what is a source's own
+_AT_HAND = 1_000  # texts that are kept as they were read
 _OWN_NUMBERS = 200
 _DIGEST = 4  # bytes
 _DIGESTS = 5
@@ -65,6 +66,7 @@ class Reader:
         self._names = tuple(names)
         self._own = Own(self._names, texts)
         self._numbers = numbers
+        self._known: dict[str, tuple[str, str]] = {}  # a path, and a line that came, are read more than once
         self.weights = weights or Weights()
 
     def learning(self, texts: Iterable[bytes]) -> Self:
@@ -77,6 +79,13 @@ class Reader:
 
     def both(self, text: str) -> tuple[str, str]:
         """The text with placeholders for what is the source's own; and with one only for the first of its numbers."""
+        if text not in self._known:
+            if len(self._known) >= _AT_HAND:
+                self._known.clear()
+            self._known[text] = self._read(text)
+        return self._known[text]
+
+    def _read(self, text: str) -> tuple[str, str]:
         text, rest = text[:_READ], text[_READ:]
         text = self._with_placeholders(text)
         own = _one_of(self._own.numbers) if self._numbers and _MAY_BE_OWN.search(text) else None

@@ -23,10 +23,11 @@ def signature(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> bytes:
     """The numbers of what an export holds beyond the one before, two bytes each; equal lines are passed over."""
     places = {_place(_CLOSED)} if any(one.closed for one in opened(new)) else set()
     before = dict(searchable(old))
+    fresh: set[bytes] = set()
     for name, content in searchable(new):
         for gone, came in stretches_apart(before.get(name, b""), content):
-            fresh = set(came.split(b"\n")).difference(gone.split(b"\n"))
-            places.update(map(_place, _pieces(b"\n".join(fresh).lower())))
+            fresh |= set(came.split(b"\n")).difference(gone.split(b"\n"))
+    places.update(map(_place, _pieces(b"\n".join(fresh).lower())))
     return b"".join(place.to_bytes(2) for place in sorted(places))
 
 
