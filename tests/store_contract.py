@@ -30,10 +30,9 @@ from historon.store import (
     Store,
     Version,
 )
-from tests.store_model import Machine
+from tests.store_model import BY_HAND, Machine
 
 START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
-BY_HAND = Removal(START)
 
 
 def night(number: int) -> datetime:
@@ -157,7 +156,7 @@ class StoreContract(ABC):
         store.remove([second, *store.versions("r")[:1]], Removal(night(9), {"s": "retention short"}, 7))
         store = self.again(store)
         by_hand, by_rule = store.removed("s")
-        assert by_hand == Removed("s", 1, night(0), by_hand.sha256, None, START, None)
+        assert by_hand == Removed("s", 1, night(0), by_hand.sha256, None, BY_HAND.gone, None)
         assert by_rule == Removed("s", 2, night(1), by_rule.sha256, "retention short", night(9), 7)
         digests = {name: hashlib.sha256(content_).hexdigest() for name, content_ in (("a", b"1"), ("b", b"same"))}
         listed = sorted(f"{digest}  {name}\n" for name, digest in digests.items())

@@ -10,7 +10,7 @@ import pexpect
 import pytest
 
 from tests.conftest import PROGRAM, EstateFolder, historon, needs_patch
-from tests.store_contract import BY_HAND
+from tests.store_model import BY_HAND
 
 HEAD = """
 [estate]

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 import historon.store
 from historon.errors import StoreError
 from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, State, Store, still_paused
-from tests.store_contract import BY_HAND, StoreContract, content, night, take, untested_methods
+from tests.store_contract import StoreContract, content, night, take, untested_methods
+from tests.store_model import BY_HAND
 
 
 class TestFolderStore(StoreContract):

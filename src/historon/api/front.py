@@ -437,20 +437,13 @@ class Historon:
 
         Example: `estate.plan_prune("edge-1")`
         """
-        from historon.retention import plan
+        from historon.retention import plans_of
 
         if retention is not None and retention not in self.estate.retention:
             hint = nearest(retention, self.estate.retention) or "write one in [retention] of the estate file"
             raise UsageError(f'there is no retention "{retention}"', hint=hint)
-        plans = {}
-        for source in self.sources(*names, where=where):
-            chosen = retention or source.retention
-            if chosen:
-                rules = self.estate.retention[chosen]
-                versions = self.store.versions(source.name)
-                now = as_of or self.clock()
-                plans[source.name] = plan(versions, rules, now=now, zone=self.estate.zone, name=chosen)
-        return plans
+        sources = self.sources(*names, where=where)
+        return plans_of(self.estate, sources, self.store, as_of or self.clock(), retention)
 
     def clock_doubt(self) -> str:
         """Why this machine's clock may be wrong, so that nothing should be pruned by it; empty for no doubt."""

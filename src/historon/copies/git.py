@@ -49,7 +49,8 @@ def update(copy: Copy, estate: Estate, store: Store) -> Copied:
     if commits:
         _import(place, copy, tip, commits, texts)
         tip = _tip(place, copy.branch)
-    if differing := _differing(place, tip, store, texts):
+    latest = _latest(store)
+    if differing := _differing(latest, _blobs(place, tip), texts):
         # Of what no round brought: a version that was vouched for, or masks that are others now.
         at = max(version.at for version in differing)
         last = _last_round(place, tip)
@@ -58,7 +59,6 @@ def update(copy: Copy, estate: Estate, store: Store) -> Copied:
     store.remember(ESTATE, _topic(place), tip)
     if copy.push is not None and tip:
         _git(place, "push", "--quiet", copy.push, f"refs/heads/{copy.branch}")
-    latest = _latest(store)
     size = sum(file.stat().st_size for file in place.rglob("*") if file.is_file())
     return Copied(len(latest), len(latest), size, changes)
 
@@ -73,19 +73,15 @@ def verify(copy: Copy, estate: Estate) -> Verification:
     except StoreError as exc:
         found.ledger.append(exc.message)
         return found
-    with _opened(estate) as store:
+    with closing(open_store(estate)) as store:
         texts = _Texts(copy, estate, store)
         latest = _latest(store)
         found.sources = found.versions = len(latest)
         there = _blobs(place, _tip(place, copy.branch))
         found.contents = len(there)
-        for version in _differing(place, _tip(place, copy.branch), store, texts):
+        for version in _differing(latest, there, texts):
             found.damages.append(Damage(version.source, version.number, "", "the newest commit has something else"))
     return found
-
-
-def _opened(estate: Estate) -> "closing[Store]":
-    return closing(open_store(estate))
 
 
 class _Texts:
@@ -139,14 +135,14 @@ def _latest(store: Store) -> list[Version]:
     return [*found.values()]
 
 
-def _differing(place: Path, tip: str, store: Store, texts: _Texts) -> list[Version]:
-    """The last good versions that are not what the newest commit holds of their sources."""
+def _differing(latest: Sequence[Version], blobs: Mapping[str, str], texts: _Texts) -> list[Version]:
+    """Those of the versions that are not what is committed of their sources."""
     there: dict[str, dict[str, str]] = {}
-    for path, blob in _blobs(place, tip).items():
+    for path, blob in blobs.items():
         there.setdefault(path.partition("/")[0], {})[path] = blob
     return [
         version
-        for version in _latest(store)
+        for version in latest
         if {path: _blob_of(size, pieces) for path, size, pieces in texts.of(version)} != there.get(version.source, {})
     ]
 

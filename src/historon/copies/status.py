@@ -9,7 +9,7 @@ from typing import cast
 
 from historon.copies.interface import CopyModule
 from historon.errors import OutsideError
-from historon.estate import Copy, Estate, StoreCopy, settings_digest
+from historon.estate import Copy, Estate, StoreCopy, settings_digest, settings_files
 from historon.store import ESTATE, Copied, Store, Verification, open_store
 
 __all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "note_copied", "verify_copy"]
@@ -41,7 +41,8 @@ def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
     """
     found = []
     number = store.change_number()
-    digest = _digest_of_settings(estate)
+    carried = any(isinstance(copy, StoreCopy) for copy in estate.copies.values())
+    digest = _digest_of_settings(estate) if carried else ""
     for name, copy in estate.copies.items():
         written = (store.recall(ESTATE, _topic(name)) or "").split()
         at = datetime.fromisoformat(written[0]) if written else None
@@ -91,7 +92,7 @@ def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:
 def _digest_of_settings(estate: Estate) -> str:
     """Empty where the files cannot be read: then they are not what a copy is behind for."""
     try:
-        return settings_digest(estate)
+        return settings_digest(settings_files(estate))
     except OSError:
         return ""
 

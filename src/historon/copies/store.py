@@ -3,6 +3,7 @@
 Beside it, in the folder `estate`, lie the files that describe the estate, for the day on which the machine is lost.
 """
 
+from collections.abc import Mapping
 from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
@@ -22,17 +23,16 @@ def update(copy: Copy, estate: Estate, store: Store) -> Copied:
     place = estate.path(copy.path)
     copied = store.copy_to(place)
     try:
-        digest = settings_digest(estate)
-        _carry(estate, place / SETTINGS)
+        files = settings_files(estate)
+        _carry(files, place / SETTINGS)
     except OSError as exc:
         message = f"{exc.filename or place}: the estate's own files could not be copied: {exc.strerror}"
         raise StoreError(message, hint="all versions are there; is there room, and can they be read?") from exc
-    return replace(copied, settings=digest)
+    return replace(copied, settings=settings_digest(files))
 
 
-def _carry(estate: Estate, folder: Path) -> None:
-    """Make a folder hold the estate's own files, as they are now, and no others."""
-    wanted = settings_files(estate)
+def _carry(wanted: Mapping[str, bytes], folder: Path) -> None:
+    """Make a folder hold these files, and no others."""
     folder.mkdir(mode=0o700, exist_ok=True)
     for name, content in wanted.items():
         file = folder / name

@@ -477,8 +477,3 @@ class Estate:
     def procedure_of(self, source: Source) -> Procedure:
         """How this source is asked."""
         return self.procedures[source.procedure]
-
-    def retention_of(self, name: str) -> Retention | None:
-        """The retention of a source by its name; None where everything stays."""
-        source = self.sources.get(name)
-        return self.retention[source.retention] if source and source.retention else None

@@ -22,10 +22,10 @@ def settings_files(estate: Estate) -> Mapping[str, bytes]:
     return found
 
 
-def settings_digest(estate: Estate) -> str:
-    """A digest by which the files are the same or not. OSError when one cannot be read."""
+def settings_digest(files: Mapping[str, bytes]) -> str:
+    """A digest by which the files are the same or not."""
     digest = hashlib.sha256()
-    for name, content in sorted(settings_files(estate).items()):
+    for name, content in sorted(files.items()):
         digest.update(f"{hashlib.sha256(content).hexdigest()}  {name}\n".encode())
     return digest.hexdigest()
 

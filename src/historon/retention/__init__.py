@@ -2,7 +2,7 @@
 
 from historon.retention.automatic import PrunedByItself, prune_by_itself
 from historon.retention.clock import clock_doubt
-from historon.retention.planning import Verdict, plan
+from historon.retention.planning import Verdict, plan, plans_of
 from historon.retention.pruning import Pruned, prune
 
-__all__ = ["Pruned", "PrunedByItself", "Verdict", "clock_doubt", "plan", "prune", "prune_by_itself"]
+__all__ = ["Pruned", "PrunedByItself", "Verdict", "clock_doubt", "plan", "plans_of", "prune", "prune_by_itself"]

@@ -1,12 +1,12 @@
 """Pruning without a person: after a good round, never by a doubtful clock, never more at once than a limit allows."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
 from historon.estate import Estate
 from historon.retention.clock import clock_doubt
-from historon.retention.planning import Verdict, plan
+from historon.retention.planning import plans_of
 from historon.retention.pruning import Pruned, prune
 from historon.store import Outcome, Store
 
@@ -29,7 +29,7 @@ def prune_by_itself(estate: Estate, store: Store, now: datetime) -> PrunedByItse
     last = next(iter(store.rounds(1)), None)
     if last is None or last.ended is None or any(last.outcomes.get(one) for one in _BAD):
         return PrunedByItself()
-    plans = _plans(estate, store, now)
+    plans = plans_of(estate, estate.sources.values(), store, now)
     going = {name: sum(not one.stays for one in verdicts) for name, verdicts in plans.items()}
     going = {name: number for name, number in going.items() if number}
     number = sum(going.values())
@@ -44,13 +44,3 @@ def prune_by_itself(estate: Estate, store: Store, now: datetime) -> PrunedByItse
         return PrunedByItself(blocked=told)
     verdicts = [one for each in plans.values() for one in each]
     return PrunedByItself(prune(store, verdicts, now, last.number), going)
-
-
-def _plans(estate: Estate, store: Store, now: datetime) -> dict[str, Sequence[Verdict]]:
-    found: dict[str, Sequence[Verdict]] = {}
-    for source in estate.sources.values():
-        if source.retention:
-            rules = estate.retention[source.retention]
-            versions = store.versions(source.name)
-            found[source.name] = plan(versions, rules, now=now, zone=estate.zone, name=source.retention)
-    return found

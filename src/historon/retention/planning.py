@@ -4,10 +4,10 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
-from historon.estate import Retention
-from historon.store import State, Version
+from historon.estate import Estate, Retention, Source
+from historon.store import State, Store, Version
 
-__all__ = ["Verdict", "plan"]
+__all__ = ["Verdict", "plan", "plans_of"]
 
 # What is the same for two instants of one period, in the estate's time zone; weeks are those of ISO 8601.
 _PERIODS: dict[str, Callable[[datetime], tuple[int, ...]]] = {
@@ -46,6 +46,18 @@ def plan(
         for number in _beyond(versions, retention.at_most, always, rules):
             del rules[number]
     return [Verdict(one, always.get(one.number) or rules.get(one.number), name) for one in versions]
+
+
+def plans_of(
+    estate: Estate, sources: Iterable[Source], store: Store, now: datetime, retention: str | None = None
+) -> dict[str, list[Verdict]]:
+    """The plans of these sources, by name, by their own retention or this one; without those that keep everything."""
+    found = {}
+    for source in sources:
+        if name := retention or source.retention:
+            versions, rules = store.versions(source.name), estate.retention[name]
+            found[source.name] = plan(versions, rules, now=now, zone=estate.zone, name=name)
+    return found
 
 
 def _always(versions: Sequence[Version], retention: Retention) -> Iterator[tuple[int, str]]:

@@ -259,10 +259,15 @@ class Service:
                 wait = _TROUBLE
             self.figures.late, self.figures.workers_lost = lateness(), self.workers.lost
             self.figures.seen, self.figures.next_due = self._clock(), min(self._next.values(), default=None)
-            beside = (self._copying, self._pruning, self._resuming, self._settling)
-            if once and not (self._rounds or self._prune_wanted or any(beside)):
+            if once and not (self._rounds or self._prune_wanted or self._beside - {self._writing}):
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
+
+    @property
+    def _beside(self) -> set[asyncio.Task[None]]:
+        """What runs beside the rounds."""
+        tasks = (self._copying, self._pruning, self._resuming, self._settling, self._writing)
+        return {task for task in tasks if task}
 
     def _heed_clock(self, before: datetime) -> datetime:
         """The time; when it has gone back, what was dealt with in a time to come counts as dealt with now."""
@@ -285,10 +290,8 @@ class Service:
         """Wait this long, or until a round or a copy is done or somebody wants us to stop."""
         due = asyncio.get_running_loop().time() + span.total_seconds()
         stopped = asyncio.create_task(self._stop.wait())
-        running = (self._copying, self._pruning, self._resuming, self._settling, self._writing)
-        beside = {task for task in running if task}
         await asyncio.wait(
-            {stopped, *self._rounds, *beside}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
+            {stopped, *self._rounds, *self._beside}, timeout=span.total_seconds(), return_when=asyncio.FIRST_COMPLETED
         )
         stopped.cancel()
         note_lateness(asyncio.get_running_loop().time() - due)
@@ -578,10 +581,8 @@ class Service:
             task.cancel()
         if self._rounds:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
-        running = (self._copying, self._pruning, self._resuming, self._settling, self._writing)
-        beside = [task for task in running if task]
-        if beside:
-            await asyncio.wait(beside, timeout=_STOP.total_seconds())
+        if self._beside:
+            await asyncio.wait(self._beside, timeout=_STOP.total_seconds())
         if self._has_begun:  # otherwise all that is to be told is another one's
             try:
                 await self._send_last()

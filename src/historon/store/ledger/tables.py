@@ -1,12 +1,11 @@
 """The tables that every engine has, and what numbers in them stand for. docs/store-format.md says what each is for."""
 
-__all__ = ["KEYS", "OUTCOMES", "STATES", "TABLES"]
+__all__ = ["KEYS", "OUTCOMES", "STATES", "TABLES", "insertion"]
 
 OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
 STATES = ("good", "noise", "suspect")
 
 TABLES: dict[str, tuple[str, ...]] = {
-    "meta": ("name", "value"),
     "source": (
         "id",
         "name",
@@ -54,6 +53,7 @@ TABLES: dict[str, tuple[str, ...]] = {
         "answer",
         "remaining",
     ),
+    "meta": ("name", "value"),  # the last one, as triggers write to it
 }
 
 KEYS: dict[str, tuple[str, ...]] = {
@@ -72,3 +72,9 @@ KEYS: dict[str, tuple[str, ...]] = {
     "pending": ("id",),
     "notice": ("number",),
 }
+
+
+def insertion(table: str) -> str:
+    """The statement that inserts a whole row."""
+    columns = TABLES[table]
+    return f"INSERT INTO {table} ({', '.join(columns)}) VALUES ({', '.join('?' * len(columns))})"  # noqa: S608

@@ -1,9 +1,11 @@
 """The store in a PostgreSQL database, which several machines may share."""
 
 import sqlite3
+import tempfile
 from collections.abc import Iterable, Iterator
 from contextlib import closing
 from datetime import UTC, datetime
+from itertools import islice
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
@@ -12,7 +14,7 @@ from historon.errors import OutsideError, StoreError
 from historon.estate import SecretRef, StorePlace
 from historon.store.interface import Copied, Store
 from historon.store.ledger.store import LedgerStore
-from historon.store.ledger.tables import TABLES
+from historon.store.ledger.tables import TABLES, insertion
 from historon.store.sqlite.copying import copy_of, make_copy
 from historon.store.sqlite.schema import migrate
 from historon.store.sqlite.transactions import LEDGER
@@ -142,7 +144,7 @@ class PostgresStore(LedgerStore):
             with self.transactions.doing("copy the store"), closing(_connected(*self._opened_as)) as db:
                 db.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
                 migrate(made, str(target))
-                for table in (*(name for name in TABLES if name != "meta"), "meta"):  # triggers write to this one
+                for table in TABLES:
                     _fill(made, table, _rows_of(db, table))
                 made.commit()
 
@@ -214,32 +216,22 @@ def _fill(made: sqlite3.Connection, table: str, rows: Iterable[tuple[Any, ...]])
     made.execute(f"DELETE FROM {table}")  # noqa: S608 (constants)
     if table == "meta":
         rows = [(name, int(value) if name in _NUMBERS else value) for name, value in rows if name not in _OF_THE_SERVER]
-    marks = ", ".join("?" * len(TABLES[table]))
-    made.executemany(f"INSERT INTO {table} ({', '.join(TABLES[table])}) VALUES ({marks})", rows)  # noqa: S608
+    made.executemany(insertion(table), rows)
 
 
 def _fill_from(copy: Path, db: ServerConnection) -> None:
     """Write all that a ledger of SQLite holds into empty tables."""
-    import tempfile
-
     with tempfile.TemporaryDirectory() as folder:
         copy_of(copy / LEDGER, Path(folder))  # as of one moment, verified, and of this program's schema
         with closing(sqlite3.connect(Path(folder) / LEDGER)) as ledger:
             migrate(ledger, str(copy))
             for table, columns in TABLES.items():
-                names = ", ".join(columns)
-                rows: Iterator[Any] = ledger.execute(f"SELECT {names} FROM {table}")  # noqa: S608 (constants)
+                rows: Iterator[Any] = ledger.execute(f"SELECT {', '.join(columns)} FROM {table}")  # noqa: S608 (constants)
                 if table == "meta":
                     db.execute("DELETE FROM meta WHERE name NOT IN ('writer', 'schema')")
                     rows = ((name, _in_bytes(value)) for name, value in rows)
-                marks = ", ".join("?" * len(columns))
-                while batch := list(_some(rows)):
-                    db.executemany(f"INSERT INTO {table} ({names}) VALUES ({marks})", batch)  # noqa: S608
-
-
-def _some(rows: Iterable[Any]) -> Iterator[Any]:
-    for _, row in zip(range(_AT_ONCE), rows, strict=False):
-        yield row
+                while batch := list(islice(rows, _AT_ONCE)):
+                    db.executemany(insertion(table), batch)
 
 
 def _in_bytes(value: object) -> bytes:
