@@ -295,6 +295,19 @@ def test_a_lost_machine_is_rebuilt_by_the_commands_of_the_page(estate: EstateFol
     assert historon("show", "one@1", cwd=anew).out == "first\n"
 
 
+def test_what_lies_outside_the_estates_folder_is_not_carried(filled: EstateFolder) -> None:
+    (filled.path.parent / "known_hosts").write_text("# of all\n")
+    filled.write(COPIED.replace('name = "Test"', 'name = "Test"\nknown_hosts = "../known_hosts"'))
+    assert filled.run("copies", "--update").code == 0
+    assert sorted(os.listdir(filled.path / "saltgate")) == ["estate", "ledger.sqlite"]
+    assert os.listdir(filled.path / "saltgate" / "estate") == ["historon.toml"]
+    filled.write(COPIED)
+    (filled.path / "known_hosts").write_text("# our own\n")
+    (filled.path / "beside").mkdir()
+    assert filled.run("copies", "--update", "--estate", "beside/../historon.toml").code == 0
+    assert sorted(os.listdir(filled.path / "saltgate" / "estate")) == ["historon.toml", "known_hosts"]
+
+
 def test_an_estate_that_changed_makes_its_copy_behind(filled: EstateFolder) -> None:
     assert filled.run("copies", "--update").code == 0
     assert "up to date" in filled.run("copies").out

@@ -1,5 +1,6 @@
 """A copy as plain files: a folder for each version, a manifest that any machine can check, and nothing touched that is not ours."""
 
+import hashlib
 import os
 import re
 import shutil
@@ -127,6 +128,42 @@ def test_a_link_leads_nowhere(copied: EstateFolder, tmp_path: Path) -> None:
     (_place(copied) / "files").symlink_to(outside)
     assert "is a link, and not Historon's" in _update(copied, code=5)
     assert os.listdir(outside) == []
+
+
+@pytest.mark.parametrize("name", ["../outside.conf", "ABSOLUTE", "files/../../outside.conf"])
+def test_a_manifest_that_leads_outside_is_damaged_and_removes_nothing(
+    copied: EstateFolder, tmp_path: Path, name: str
+) -> None:
+    _update(copied)
+    outside = copied.path / "outside.conf"
+    outside.write_text("somebody's own\n")
+    digest = hashlib.sha256(outside.read_bytes()).hexdigest()
+    with (_place(copied) / "SHA256SUMS").open("a") as manifest:
+        manifest.write(f"{digest}  {name.replace('ABSOLUTE', str(outside))}\n")
+    assert "the manifest is damaged" in _update(copied, code=5)
+    assert outside.read_text() == "somebody's own\n"
+
+
+def test_nothing_is_removed_by_way_of_a_link(copied: EstateFolder, tmp_path: Path) -> None:
+    _update(copied)
+    oldest = min((_place(copied) / "files").iterdir())
+    oldest.rename(tmp_path / "elsewhere")
+    oldest.symlink_to(tmp_path / "elsewhere")
+    store = copied.store()
+    first = store.versions("files")[0]
+    store.remove([first], Removal(first.at))
+    store.close()
+    _update(copied)
+    assert (tmp_path / "elsewhere" / "data" / "a.conf").read_text() == "one\n"
+
+
+def test_names_may_hold_what_else_parts_lines(copied: EstateFolder) -> None:
+    (copied.path / "data" / "odd\x0b\u2028\x85.conf").write_text("odd\n")
+    assert copied.run("collect").code == 0
+    _update(copied)
+    _update(copied)
+    assert _is_whole(copied)
+    assert "all of it as written" in copied.run("copies", "--verify").err
 
 
 def test_what_was_changed_there_is_found_and_not_removed(copied: EstateFolder) -> None:

@@ -20,7 +20,7 @@ from historon.store import Copied, Damage, Store, StoredPart, Verification, Vers
 __all__ = ["MANIFEST", "update", "verify"]
 
 MANIFEST = "SHA256SUMS"
-_COMING = ".coming"  # behind the name of a file that is being written
+_COMING = ".historon.coming"  # the file that is being written, until it takes its name
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ def update(copy: Copy, estate: Estate, store: Store) -> Copied:
         ours = _manifest(place)
         by_digest = {digest: name for name, digest in ours.items()}
         for name, file in wanted.items():
-            if ours.get(name) != file.digest or not _is_file(place / name):
+            if ours.get(name) != file.digest or not _is_file(place, name):
                 _write(store, place, name, file, by_digest.get(file.digest), is_ours=name in ours)
             by_digest.setdefault(file.digest, name)
         digests = {name: file.digest for name, file in wanted.items()}
@@ -73,7 +73,7 @@ def verify(copy: Copy, estate: Estate) -> Verification:
     found.versions = len({(file.version.source, file.version.number) for file in wanted.values()})
     for name in sorted({*wanted, *ours}):
         expected = wanted[name].digest if name in wanted else ours[name]
-        problem = _problem(place / name, expected)
+        problem = _problem(place, name, expected)
         found.contents += 1
         if problem:
             file = wanted.get(name)
@@ -130,9 +130,14 @@ def _kept(copy: FolderCopy, estate: Estate, store: Store, source: str) -> list[V
     return [version for version in versions if version.good]
 
 
-def _check(name: str, source: str) -> None:
+def _is_below(name: str) -> bool:
+    """Whether a name is that of something below the copy's folder, and one that the manifest can hold."""
     path = PurePosixPath(name)
-    if path.is_absolute() or ".." in path.parts or "\n" in name or "\\" in name or not path.parts:
+    return bool(path.parts) and not (path.is_absolute() or ".." in path.parts or "\n" in name or "\\" in name)
+
+
+def _check(name: str, source: str) -> None:
+    if not _is_below(name):
         message = f"{source}: a part cannot be a file of this name: {name!r}"
         raise OutsideError(message, hint='copy it as a store: kind = "store"')
 
@@ -146,9 +151,9 @@ def _manifest(place: Path) -> dict[str, str]:
         return {}
     except UnicodeError as exc:
         raise StoreError(f"{place / MANIFEST}: the manifest is damaged", hint=_MANIFEST_HINT) from exc
-    for line in text.splitlines():
+    for line in text.split("\n")[:-1]:  # names may hold what `splitlines` parts at
         digest, between, name = line[:64], line[64:66], line[66:]
-        if between != "  " or not name or len(digest) != 64:
+        if between != "  " or len(digest) != 64 or not _is_below(name):
             raise StoreError(f"{place / MANIFEST}: the manifest is damaged", hint=_MANIFEST_HINT)
         found[name] = digest
     return found
@@ -159,19 +164,19 @@ _MANIFEST_HINT = "move it away and update again: files that hold what is to be t
 
 def _write_manifest(place: Path, digests: Mapping[str, str]) -> None:
     text = "".join(f"{digest}  {name}\n" for name, digest in sorted(digests.items()))
-    _put(place / MANIFEST, iter([text.encode()]))
+    _put(place, MANIFEST, iter([text.encode()]))
 
 
 def _write(store: Store, place: Path, name: str, file: _File, same: str | None, *, is_ours: bool) -> None:
     """Write a file, or link it to one of ours that holds the same; what is not ours is left as it is."""
     target = place / name
     if target.is_symlink() or (target.exists() and not is_ours):
-        if not target.is_symlink() and _problem(target, file.digest) == "":
+        if _problem(place, name, file.digest) == "":
             return  # of an update that was cut short
         raise OutsideError(f"{target} is there, and not Historon's; nothing was changed in it", hint="move it away")
     _make_folders(place, target.parent)
-    if same is not None and _problem(place / same, file.digest) == "":
-        coming = target.with_name(target.name + _COMING)
+    if same is not None and _problem(place, same, file.digest) == "":
+        coming = place / _COMING
         coming.unlink(missing_ok=True)
         try:
             os.link(place / same, coming)
@@ -180,19 +185,19 @@ def _write(store: Store, place: Path, name: str, file: _File, same: str | None, 
         else:
             coming.replace(target)
             return
-    _put(target, store.pieces(file.part))
+    _put(place, name, store.pieces(file.part))
 
 
-def _put(target: Path, pieces: Iterator[bytes]) -> None:
+def _put(place: Path, name: str, pieces: Iterator[bytes]) -> None:
     """A whole file, or none: it takes its name once it is on disk."""
-    coming = target.with_name(target.name + _COMING)
+    coming = place / _COMING
     coming.unlink(missing_ok=True)
     with open(os.open(coming, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as made:
         for piece in pieces:
             made.write(piece)
         made.flush()
         os.fsync(made.fileno())
-    coming.replace(target)
+    coming.replace(place / name)
 
 
 def _make_folders(place: Path, folder: Path) -> None:
@@ -208,7 +213,7 @@ def _make_folders(place: Path, folder: Path) -> None:
 def _remove(place: Path, name: str, digest: str) -> None:
     """Remove a file of ours, and the folders that are empty then; one that was changed since is no longer ours."""
     target = place / name
-    if _problem(target, digest) == "":
+    if _problem(place, name, digest) == "":
         target.unlink()
     for folder in target.parents:
         if folder == place:
@@ -219,17 +224,20 @@ def _remove(place: Path, name: str, digest: str) -> None:
             return  # something else is in it, or it is gone already
 
 
-def _problem(file: Path, digest: str) -> str:
+def _problem(place: Path, name: str, digest: str) -> str:
     """What is wrong with a file; empty when it is there, whole."""
-    if not _is_file(file):
+    if not _is_file(place, name):
         return "it is not there"
     try:
-        with file.open("rb") as opened:
+        with (place / name).open("rb") as opened:
             right = hashlib.file_digest(opened, "sha256").hexdigest() == digest
     except OSError as exc:
         return f"it cannot be read: {exc.strerror}"
     return "" if right else "it does not match its SHA-256"
 
 
-def _is_file(file: Path) -> bool:
-    return file.is_file() and not file.is_symlink()
+def _is_file(place: Path, name: str) -> bool:
+    """Whether there is a file, to which no link leads."""
+    file = place / name
+    ways = (file, *file.parents[: len(PurePosixPath(name).parts) - 1])
+    return file.is_file() and not any(one.is_symlink() for one in ways)

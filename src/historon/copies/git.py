@@ -290,7 +290,7 @@ def _message(commit: _Commit, *, masked: bool) -> bytes:
     lines = [commit.subject, ""]
     lines += [f"{_ROUND}: {commit.round}"]
     lines += [f"{_VERSION}: {version.source}@{version.number}" for version in commit.versions]
-    lines += [f"{_MASKED}: secrets are hidden, parts that are no text are left out"] * masked
+    lines += [f"{_MASKED}: secrets are hidden where they are recognised, parts that are no text are left out"] * masked
     return "\n".join(lines).encode()
 
 

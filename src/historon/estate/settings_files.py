@@ -18,7 +18,9 @@ def settings_files(estate: Estate) -> Mapping[str, bytes]:
     found = {ESTATE_FILE: estate.file.read_bytes()}
     for path in _paths(estate):
         if path.is_file() and path.is_relative_to(estate.folder):
-            found[path.relative_to(estate.folder).as_posix()] = path.read_bytes()
+            name = path.relative_to(estate.folder)
+            if ".." not in name.parts:
+                found[name.as_posix()] = path.read_bytes()
     return found
 
 

@@ -4,7 +4,7 @@ Both are on disk before anybody is told, so that a restart, or a channel that is
 """
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -56,7 +56,7 @@ class Outbox(ABC):
     """What is to be told, and what was. Every call is a transaction of its own."""
 
     @abstractmethod
-    def post(self, pending: Iterable[Pending], memories: Mapping[str, Mapping[str, str]]) -> None:
+    def post(self, pending: Sequence[Pending], memories: Mapping[str, Mapping[str, str]]) -> None:
         """Take events in, together with what is to be remembered of sources by topic: all of it, or nothing."""
 
     @abstractmethod

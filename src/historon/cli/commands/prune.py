@@ -60,7 +60,7 @@ def command(
     supposed = retention is not None or as_of is not None
     if supposed and yes:
         raise UsageError("with --with or --as-of nothing is removed", hint="leave out --yes")
-    with app.opened(estate_file, spend_reserve=True) as opened:
+    with app.opened(estate_file, spend_reserve=not supposed) as opened:
         moment = None if as_of is None else opened.moment(as_of)
         plans = opened.plan_prune(*names, where=where, retention=retention, as_of=moment)
         verdicts = [verdict for one in plans.values() for verdict in one]

@@ -1,6 +1,6 @@
 """What is to be told, until it is, in the ledger's tables."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from historon.store.ledger.memory import Memory
@@ -23,7 +23,7 @@ class LedgerOutbox(Outbox):
         self._memory = memory
 
     @writing("take in what is to be told")
-    def post(self, pending: Iterable[Pending], memories: Mapping[str, Mapping[str, str]]) -> None:
+    def post(self, pending: Sequence[Pending], memories: Mapping[str, Mapping[str, str]]) -> None:
         """See Outbox."""
         self._db.executemany(
             "INSERT INTO pending (id, channel, due, round, event) "

@@ -65,8 +65,12 @@ class PostgresStore(LedgerStore):
         self._opened_as = (place, folder, password)
         self._others: list[PostgresStore] = []
         transactions = _transactions(*self._opened_as)
-        with transactions.doing("open the store"):
-            check_schema(transactions.db, _told(place))
+        try:
+            with transactions.doing("open the store"):
+                check_schema(transactions.db, _told(place))
+        except StoreError:
+            transactions.db.close()
+            raise
         super().__init__(transactions, indexed=indexed)
 
     @classmethod
@@ -81,6 +85,7 @@ class PostgresStore(LedgerStore):
         db = transactions.db
         with closing(db), transactions.doing("make a store"):
             db.script("BEGIN")
+            db.in_transaction = True  # or a connection that breaks would be made anew in the middle of it
             make_tables(db, _told(place))
             if copy is not None:
                 _fill_from(copy, db)
