@@ -11,7 +11,8 @@ from pathlib import Path
 from bench.history import history
 from historon.collect.judging import answer, judged, question_about
 from historon.compare import compare_exports
-from historon.estate import Procedure, Source, Step, TransportName
+from historon.estate import Clauses, Keep, Source
+from historon.estate.transports.ssh_exec import SshExec
 from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
@@ -20,8 +21,8 @@ from historon.workers import Done
 
 HISTORON = Path(sys.executable).with_name("historon")
 SOURCES, NIGHTS, EDITED = 10_000, 30, 0.05
-_STEP = Step(keep="list settings active", as_="active.cfg")
-_PROCEDURE = Procedure(over=TransportName("ssh-exec"), steps=(_STEP,))
+_STEP: Keep[Clauses] = Keep(says="list settings active", as_="active.cfg")
+_PROCEDURE = SshExec(steps=(_STEP,))
 
 
 def main() -> None:

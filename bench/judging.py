@@ -10,7 +10,8 @@ from pathlib import Path
 
 from bench.history import configuration
 from historon.collect.judging import answer, judged, question_about
-from historon.estate import Noise, Procedure, Source, Step, TransportName
+from historon.estate import Clauses, Keep, Noise, Source
+from historon.estate.transports.ssh_exec import SshExec
 from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
@@ -19,8 +20,8 @@ from historon.workers import Done
 
 LINES = (500, 2_400, 10_000, 26_000)
 NIGHTS = 60
-_STEP = Step(keep="list settings active", as_="active.cfg")
-_PROCEDURE = Procedure(over=TransportName("ssh-exec"), steps=(_STEP,), noise=(Noise.parse("^! saved at "),))
+_STEP: Keep[Clauses] = Keep(says="list settings active", as_="active.cfg")
+_PROCEDURE = SshExec(steps=(_STEP,), noise=(Noise.parse("^! saved at "),))
 _SOURCE = Source(name="edge-1", procedure="p")
 _START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
 

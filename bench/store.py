@@ -13,7 +13,8 @@ from pathlib import Path
 
 from bench.history import history
 from historon.collect.judging import answer, judged, question_about
-from historon.estate import Noise, Procedure, Source, Step, TransportName
+from historon.estate import Clauses, Keep, Noise, Source
+from historon.estate.transports.ssh_exec import SshExec
 from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
@@ -21,8 +22,8 @@ from historon.versions import Masks
 from historon.workers import Done
 
 SOURCES, NIGHTS = 60, 90
-_STEP = Step(keep="list settings active", as_="active.cfg")
-_PROCEDURE = Procedure(over=TransportName("ssh-exec"), steps=(_STEP,), noise=(Noise.parse("^! saved at "),))
+_STEP: Keep[Clauses] = Keep(says="list settings active", as_="active.cfg")
+_PROCEDURE = SshExec(steps=(_STEP,), noise=(Noise.parse("^! saved at "),))
 START = datetime(2026, 1, 1, 2, 30, tzinfo=UTC)
 
 

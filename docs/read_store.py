@@ -49,7 +49,8 @@ def record(db: sqlite3.Connection, strand: int, position: int) -> tuple[int | No
 def read(db: sqlite3.Connection, strand: int, position: int) -> bytes:
     """The content: what it is written against, read first, and then its own data."""
     base_strand, base_position, encoding, digest, data = record(db, strand, position)
-    base = b"" if base_position is None else read(db, base_strand or strand, base_position)
+    whole = encoding in (0, 3)  # written against nothing, whatever a bundle has for its base
+    base = b"" if base_position is None or whole else read(db, base_strand or strand, base_position)
     if encoding == 3:
         query = "SELECT data FROM block WHERE id = ?"
         frames = (db.execute(query, (number,)).fetchone()[0] for number in varints(data)[0])

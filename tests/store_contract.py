@@ -15,6 +15,8 @@ from historon.errors import StoreError
 from historon.processes import this_process
 from historon.store import (
     ESTATE,
+    LEDGER,
+    BareLedger,
     Changed,
     Entry,
     FolderStore,
@@ -361,6 +363,60 @@ class StoreContract(ABC):
         copy.close()
         take(store, 30, Part("a", b"later"))
         assert store.copy_to(tmp_path / "copy").versions == 18, "brought up to date"
+
+    def test_a_ledger_by_itself_and_its_contents_make_the_store_again(self, store: Store, tmp_path: Path) -> None:
+        for at in range(40):
+            take(
+                store, at, Part("a", b"".join(b"line %d\n" % (n * (at % 5)) for n in range(50))), Part("b", b"%d" % at)
+            )
+        store.remove(store.versions("s")[3:26], BY_HAND)
+        store.remember("s", "t", "x")
+        there = {part.sha256: store.read(part) for one in store.versions("s") for part in store.parts("s", one.number)}
+        (tmp_path / "made").mkdir()
+        file = tmp_path / "made" / LEDGER
+        store.write_ledger(file)
+        ledger = BareLedger(file)
+        assert {one.sha256: one.size for one in ledger.contents()} == {sha: len(text) for sha, text in there.items()}
+        assert ledger.counts() == (1, 17)
+        ledger.fill(lambda name, kept: Part(name, there[kept.sha256]))
+        made = FolderStore(tmp_path / "made")
+        assert whole_store(made) == whole_store(store)
+        assert made.change_number() == store.change_number()
+        take(made, 50, Part("a", b"later"))
+        assert content(made, 41) == {"a": b"later"}
+        assert made.check() == []
+        made.close()
+
+    def test_what_versions_weigh_is_what_the_store_holds_of_them(self, store: Store) -> None:
+        take(store, 0, Part("a", bytes(range(256)) * 40), Part("b", b"once"))
+        take(store, 1, Part("a", bytes(range(256)) * 40), Part("b", b"twice"))
+        for at in range(2, 40):
+            take(store, at, Part("a", b"%d" % at), Part("b", b"twice"))
+        weights = store.weights("s")
+        assert sorted(weights) == list(range(1, 41))
+        assert weights[1] > weights[2] > 0, "what it shares with the one before weighs nothing"
+        assert store.weights("nobody") == {}
+
+    def test_what_comes_behind_a_large_content_is_read_when_all_before_it_is_gone(self, store: Store) -> None:
+        """It is written whole though it is no keyframe, and moves into a bundle as such."""
+        texts = {}
+        for at in range(90):
+            text = b"".join(b"line %d\n" % (n * (at % 7)) for n in range(40)) + b"%d" % at
+            texts[at + 1] = text
+            if at % 20 == 5:
+                with tempfile.TemporaryFile() as file:
+                    file.write(text)
+                    digest = hashlib.sha256(text).digest()
+                    take(store, at, Part("a", spool=file, spooled=(len(text), digest)))
+            else:
+                take(store, at, Part("a", text))
+        assert {one.number: content(store, one.number)["a"] for one in store.versions("s")} == texts
+        store.remove(store.versions("s")[:20], BY_HAND)
+        opened = self.again(store)
+        assert all(content(opened, one.number)["a"] == texts[one.number] for one in opened.versions("s"))
+        opened.remove(opened.versions("s")[:20], BY_HAND)
+        opened = self.again(opened)
+        assert all(content(opened, one.number)["a"] == texts[one.number] for one in opened.versions("s"))
 
     def test_a_copy_is_never_made_worse(self, store: Store, tmp_path: Path) -> None:
         take(store, 0, Part("a", b"1"))

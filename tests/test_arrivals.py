@@ -12,7 +12,7 @@ from email.utils import format_datetime
 
 import pytest
 
-from historon.collect.transports.arrivals import settle
+from historon.collect.transports.drop_folder import settle
 from historon.standins.oilskin import Oilskin, OilskinFault
 from tests.conftest import PASSWORD, EstateFolder, Result, collect, describe_estate, parts_of
 from tests.imap import ImapServer, imap_server

@@ -1,68 +1,28 @@
 """Collecting from a real OpenSSH server, by key and by password, where the distribution's server is installed."""
 
 import os
-import pwd
 import shutil
 import subprocess
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import EstateFolder
-from tests.peers import needs, program
-from tests.waiting import free_port, is_listening, wait_for
+from tests.openssh import OpenSshServer, running_server
+from tests.peers import needs
 
-SSHD = program("sshd")
 _ROOT = os.geteuid() == 0
 pytestmark = needs("an OpenSSH server")
 
 
-@dataclass(frozen=True)
-class Server:
-    port: int
-    host_key: str
-    client_key: Path
-    user: str
-
-
 @pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
-    folder = tmp_path_factory.mktemp("sshd")
-    for name, kind in (
-        ("host", "ed25519"),
-        ("host-rsa", "rsa"),
-        ("client", "ed25519"),
-        ("authority", "ed25519"),
-        ("certified", "ed25519"),
-    ):
-        subprocess.run(["ssh-keygen", "-q", "-t", kind, "-N", "", "-f", folder / name], check=True)
-    me = pwd.getpwuid(os.geteuid()).pw_name
-    subprocess.run(
-        ["ssh-keygen", "-q", "-s", folder / "authority", "-I", "historon", "-n", me, folder / "certified.pub"],
-        check=True,
-    )
-    (folder / "authorized").write_text((folder / "client.pub").read_text())
-    port = free_port()
-    (folder / "config").write_text(
-        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nHostKey {folder}/host-rsa\nTrustedUserCAKeys {folder}/authority.pub\nMaxStartups 300\nAuthorizedKeysFile {folder}/authorized\n"
-        f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication yes\n"
-        "PrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n"
-    )
-    if _ROOT:
-        Path("/run/sshd").mkdir(exist_ok=True)
-    process = subprocess.Popen([str(SSHD), "-D", "-e", "-f", folder / "config"], stderr=subprocess.DEVNULL)
-    try:
-        wait_for(lambda: is_listening(port, process, b"SSH-"))
-        listed = subprocess.run(["ssh-keygen", "-lf", folder / "host.pub"], capture_output=True, check=True, text=True)
-        yield Server(port, listed.stdout.split()[1], folder / "client", pwd.getpwuid(os.geteuid()).pw_name)
-    finally:
-        process.terminate()
-        process.wait()
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenSshServer]:
+    with running_server(tmp_path_factory.mktemp("sshd")) as running:
+        yield running
 
 
-def _estate(estate: EstateFolder, server: Server, user: str, secret: str) -> EstateFolder:
+def _estate(estate: EstateFolder, server: OpenSshServer, user: str, secret: str) -> EstateFolder:
     estate.write(f"""
 [estate]
 name = "Real"
@@ -90,14 +50,14 @@ host_key = "{server.host_key}"
 _EXPECTED = "".join(f"{n}\n" for n in range(1, 20001)) + "end\n"
 
 
-def test_by_key(estate: EstateFolder, server: Server) -> None:
+def test_by_key(estate: EstateFolder, server: OpenSshServer) -> None:
     shutil.copy(server.client_key, estate.path / "keys" / "client")
     result = _estate(estate, server, server.user, 'key = "file:keys/client"').run("collect")
     assert result.code == 0, result.said
     assert estate.run("show", "real").out == _EXPECTED
 
 
-def test_commands_and_files(estate: EstateFolder, server: Server, tmp_path: Path) -> None:
+def test_commands_and_files(estate: EstateFolder, server: OpenSshServer, tmp_path: Path) -> None:
     """Exec and SFTP against the real thing: exit codes, standard error, a tree with an odd name, a large file."""
     tree = tmp_path / "tree"
     (tree / "in ner").mkdir(parents=True)
@@ -133,7 +93,7 @@ steps = [
 
 
 @pytest.mark.skipif(not _ROOT, reason="a user with a password can only be made by root")
-def test_by_password(estate: EstateFolder, server: Server) -> None:
+def test_by_password(estate: EstateFolder, server: OpenSshServer) -> None:
     user = "historon-test"
     subprocess.run(["userdel", "-f", user], check=False, capture_output=True)
     subprocess.run(["useradd", "-M", "-d", "/tmp", "-s", "/bin/sh", user], check=True)
@@ -151,7 +111,13 @@ def test_by_password(estate: EstateFolder, server: Server) -> None:
 
 
 def _files_from(
-    estate: EstateFolder, server: Server, secret: str, steps: str, procedure: str = "", source: str = "", more: str = ""
+    estate: EstateFolder,
+    server: OpenSshServer,
+    secret: str,
+    steps: str,
+    procedure: str = "",
+    source: str = "",
+    more: str = "",
 ) -> EstateFolder:
     estate.write(f"""
 [estate]
@@ -181,7 +147,7 @@ def _key(estate: EstateFolder, file: Path) -> str:
     return f'key = "file:keys/{file.name}"'
 
 
-def test_a_certificate_lets_in_and_an_agent_signs(estate: EstateFolder, server: Server) -> None:
+def test_a_certificate_lets_in_and_an_agent_signs(estate: EstateFolder, server: OpenSshServer) -> None:
     folder = server.client_key.parent
     certified = _key(estate, folder / "certified")
     assert (
@@ -202,7 +168,7 @@ def test_a_certificate_lets_in_and_an_agent_signs(estate: EstateFolder, server: 
         os.kill(int(variables["SSH_AGENT_PID"]), 15)
 
 
-def test_any_of_several_host_keys_may_be_pinned(estate: EstateFolder, server: Server) -> None:
+def test_any_of_several_host_keys_may_be_pinned(estate: EstateFolder, server: OpenSshServer) -> None:
     listed = subprocess.run(
         ["ssh-keygen", "-lf", server.client_key.parent / "host-rsa.pub"], capture_output=True, check=True, text=True
     )
@@ -217,7 +183,7 @@ def test_any_of_several_host_keys_may_be_pinned(estate: EstateFolder, server: Se
 
 @pytest.mark.parametrize("transfer", ["sftp", "scp"])
 def test_files_with_checksums_over_sftp_and_scp(
-    estate: EstateFolder, server: Server, tmp_path: Path, transfer: str
+    estate: EstateFolder, server: OpenSshServer, tmp_path: Path, transfer: str
 ) -> None:
     there = tmp_path / "there"
     there.mkdir()
@@ -246,7 +212,7 @@ def test_files_with_checksums_over_sftp_and_scp(
         assert "has more than 10000 bytes" in result.out
 
 
-def test_a_real_jump_host(estate: EstateFolder, server: Server) -> None:
+def test_a_real_jump_host(estate: EstateFolder, server: OpenSshServer) -> None:
     jump = (
         f'[jumps.gate]\naddress = "127.0.0.1"\nport = {server.port}\ncredentials = "c"\nhost_key = "{server.host_key}"'
     )
@@ -256,7 +222,9 @@ def test_a_real_jump_host(estate: EstateFolder, server: Server) -> None:
 
 
 @needs("a pager that wipes its question with blanks")
-def test_a_real_pager_on_a_plain_terminal_leaves_no_trace(estate: EstateFolder, server: Server, tmp_path: Path) -> None:
+def test_a_real_pager_on_a_plain_terminal_leaves_no_trace(
+    estate: EstateFolder, server: OpenSshServer, tmp_path: Path
+) -> None:
     """Lines shorter, as long as and longer than its question, which comes behind another line of them each time."""
     shutil.copy(server.client_key, estate.path / "keys" / "client")
     file = tmp_path / "running.cfg"

@@ -250,3 +250,31 @@ def test_a_damaged_manifest_is_told_and_taken_up_again(copied: EstateFolder) -> 
     manifest.unlink()
     _update(copied)
     assert _is_whole(copied)
+
+
+@pytest.mark.parametrize("pattern", ["{source}/{date}T{time}Z/{part}", "{source}/{number}/{part}"])
+def test_a_store_is_made_of_plain_files(copied: EstateFolder, pattern: str) -> None:
+    """Versions, their order, and their instants as far as the names tell them."""
+    copied.write(FILES_ESTATE + _COPY + f'pattern = "{pattern}"\n')
+    _update(copied)
+    shutil.rmtree(copied.path / "store")
+    for place in ("files", str(_place(copied))) if "date" in pattern else ("files",):
+        # Named as a copy of the estate; or as a folder, of which nothing else is known.
+        made = copied.run("new", ".", "--store-only", "--from-copy", place)
+        assert made.code == 0, made.said
+        assert "a new store with 3 versions" in made.out
+        found = [copied.run("show", f"files@{number}", "data/a.conf").out for number in (1, 2, 3)]
+        assert found == ["one\n", "two\n", "three\n"]
+        assert "1 unchanged" in copied.run("collect").out
+        shutil.rmtree(copied.path / "store")
+
+
+def test_of_damaged_files_no_store_is_made(copied: EstateFolder) -> None:
+    _update(copied)
+    shutil.rmtree(copied.path / "store")
+    next((_place(copied) / "files").glob("*/data/a.conf")).write_text("changed\n")
+    result = copied.run("new", ".", "--store-only", "--from-copy", "files")
+    assert result.code == 5
+    assert "does not match its SHA-256" in result.err
+    assert not (copied.path / "store" / "ledger.sqlite").exists()
+    assert copied.run("new", ".", "--store-only", "--from-copy", "nowhere").code == 2

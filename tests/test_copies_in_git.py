@@ -194,3 +194,34 @@ def test_damage_is_found(kept: EstateFolder) -> None:
 def test_a_wrong_description_is_refused(kept: EstateFolder, setting: str) -> None:
     kept.write(FILES_ESTATE + _COPY + setting + "\n")
     assert kept.run("copies").code == 4
+
+
+def test_a_store_is_made_of_a_repository(kept: EstateFolder, tmp_path: Path) -> None:
+    """Versions and instants: no more is in it."""
+    _update(kept)
+    was = [
+        (one["at"][:19], one["state"])
+        for one in kept.run("versions", "files", "--json", "--all").rows
+        if one["state"] == "good"
+    ]
+    shutil.rmtree(kept.path / "store")
+    for place in ("history.git", "history"):
+        made = kept.run("new", ".", "--store-only", "--from-copy", place)
+        assert made.code == 0, made.said
+        assert "a new store with 2 versions" in made.out
+        rows = kept.run("versions", "files", "--json", "--all").rows
+        assert [(one["at"][:19], one["state"]) for one in rows] == was
+        assert kept.run("show", "files@1", "data/a.conf").out == "one\n"
+        assert kept.run("show", "files", "data/a.conf").out == "two\n"
+        assert "1 unchanged" in kept.run("collect").out
+        shutil.rmtree(kept.path / "store")
+
+
+def test_nothing_is_made_of_a_masked_repository(kept: EstateFolder) -> None:
+    kept.write(FILES_ESTATE + _COPY + "masked = true\n")
+    _update(kept)
+    shutil.rmtree(kept.path / "store")
+    result = kept.run("new", ".", "--store-only", "--from-copy", "history")
+    assert result.code == 6
+    assert "secrets are masked" in result.err
+    assert not (kept.path / "store" / "ledger.sqlite").exists()

@@ -30,6 +30,7 @@ at_least = 1
 over = "local"
 values = { more = "x" }
 steps = [{ pull = "{path}", as = "active.cfg" }]
+proof = [["true"]]
 noise = ['^! saved at ']
 [procedures.paused]
 over = "local"
@@ -105,6 +106,7 @@ COMMANDS = (
     "noise edge-1",
     "prune",
     "copies",
+    "prove",
     "verify",
 )
 

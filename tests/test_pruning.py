@@ -1,13 +1,14 @@
 """Pruning by hand and by itself; and when things are wrong: a clock that is off, a disk without a byte free."""
 
 import asyncio
+import hashlib
 import json
 import os
 import shutil
 import sqlite3
 import subprocess
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import closing, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -281,3 +282,41 @@ def test_the_calendar_shows_day_by_day_what_stays(retained: EstateFolder) -> Non
     assert "2026-10  ..+...........................#" in shown.splitlines()
     assert "2026-11  #.............................." in shown.splitlines()
     assert "files: 3 stay, 1 would be removed" in shown
+
+
+def test_a_budget_lets_the_oldest_go_and_those_of_noise_before(files_estate: EstateFolder) -> None:
+    text = FILES_ESTATE.replace('max_age = "26h"', 'max_age = "26h"\nretention = "r"\nlabels = { site = "mole" }')
+    kept = '[retention.r]\nall = "90d"\nat_least = 2\n'
+    files_estate.write(text + kept)
+    for night in range(8):
+        (files_estate.path / "data" / "a.conf").write_text(hashlib.sha256(b"%d" % night).hexdigest() * 100 + "\n")
+        assert files_estate.run("collect").code == 0
+    assert "every version of 1 source stays" in files_estate.run("prune").out
+    with closing(files_estate.store()) as store:
+        weights = store.weights("files")
+    assert list(weights) == list(range(1, 9))
+    assert all(weight > 0 for weight in weights.values())
+    room = sum(list(weights.values())[-4:])
+    for budget in (f'[[budgets]]\nsize = "{room}B"\n', f'[[budgets]]\nsize = "{room}B"\nwhere = {{ site = "mole" }}\n'):
+        files_estate.write(text + kept + budget)
+        planned = files_estate.run("prune").out
+        assert "@1-@4" in planned
+        assert "4  would be removed for the budget of" in planned
+    files_estate.write(text + '[retention.r]\nsize = "1B"\nat_least = 2\n')
+    assert "@1-@6" in files_estate.run("prune").out, "the last two stay whatever they weigh"
+    files_estate.write(text + kept + f'[[budgets]]\nsize = "{room}B"\n')
+    assert files_estate.run("prune", "--yes").code == 0
+    assert files_estate.run("prune", "--yes").code == 0, "what stays was written anew, and weighs a little else"
+    assert "every version of 1 source stays" in files_estate.run("prune").out
+    with closing(files_estate.store()) as store:
+        assert [one.number for one in store.versions("files")][-3:] == [6, 7, 8]
+        assert sum(store.weights("files").values()) <= room
+        assert "the budget of" in (store.removed("files")[0].rule or "")
+
+
+def test_wrong_budgets(files_estate: EstateFolder) -> None:
+    files_estate.write(FILES_ESTATE + '[[budgets]]\nsize = "much"\n[[budgets]]\nsize = "1GB"\nwhere = { sit = "x" }\n')
+    said = files_estate.run("prune")
+    assert said.code == 4
+    assert "expected a size" in said.err
+    assert 'no source has the label "sit"' in said.err

@@ -1,12 +1,14 @@
 from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
 from zoneinfo import ZoneInfo
 
 import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
-from historon.estate import Duration, Retention
+from historon.estate import Duration, Retention, Settings, Size, Source
 from historon.retention import plan
+from historon.retention.budgets import within_budgets
 from historon.store import State, Version
 
 OSLO = ZoneInfo("Europe/Oslo")
@@ -167,3 +169,46 @@ def test_the_words_of_the_floor_say_what_is_counted() -> None:
     versions = _versions(timedelta(days=40), timedelta(days=30))
     rules = [one.rule for one in plan(versions, Retention(all=d("1d"), at_least=2), now=NOW, zone=OSLO)]
     assert rules == ["one of the last 2 that changed (noise not counted)", "the last good version"]
+
+
+class _Weighed:
+    """A store that knows what versions weigh."""
+
+    def __init__(self, weights: dict[str, dict[int, int]]) -> None:
+        self._weights = weights
+
+    def weights(self, source: str) -> dict[int, int]:
+        return self._weights[source]
+
+
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 400), st.integers(0, 1000), st.sampled_from([State.GOOD, State.NOISE])), max_size=30
+    ),
+    st.integers(0, 20_000),
+    st.integers(1, 5),
+)
+def test_a_budget_is_kept_or_nothing_more_may_go(found: list[tuple[int, int, State]], room: int, floor: int) -> None:
+    ages = sorted({age for age, _, _ in found}, reverse=True)
+    versions = [Version("s", n, NOW - timedelta(days=age), found[n - 1][2], 1, 0, 0) for n, age in enumerate(ages, 1)]
+    weights = {one.number: found[one.number - 1][1] for one in versions}
+    retention = Retention(all=d("300d"), at_least=floor, size=Size(room))
+    settings = Settings(name="x")
+    source = Source(name="s", procedure="p", retention="r")
+    estate = SimpleNamespace(retention={"r": retention}, sources={"s": source}, budgets=[], settings=settings)
+    plain = plan(versions, retention, now=NOW, zone=OSLO, name="r")
+    trimmed = within_budgets(estate, {"s": plain}, _Weighed({"s": weights}), None)["s"]  # type: ignore[arg-type]
+    assert [one.version for one in trimmed] == versions
+    assert all(after.stays for before, after in zip(plain, trimmed, strict=True) if before.always)
+    assert not any(after.stays for before, after in zip(plain, trimmed, strict=True) if not before.stays)
+    taken = sum(weights[one.version.number] for one in trimmed if one.stays)
+    assert taken <= room or all(one.always for one in trimmed if one.stays)
+    again = within_budgets(estate, {"s": trimmed}, _Weighed({"s": weights}), None)["s"]  # type: ignore[arg-type]
+    assert again == trimmed, "once is enough"
+    if plain == trimmed:
+        return
+    # Nothing goes that need not: with the last one that went it would be too much.
+    gone = [before.version for before, after in zip(plain, trimmed, strict=True) if before.stays and not after.stays]
+    noise = [one for one in gone if one.state is State.NOISE]
+    left = [one.version for one in trimmed if one.stays and not one.always]
+    assert not (len(noise) < len(gone) and any(one.state is State.NOISE for one in left)), "noise goes first"

@@ -26,7 +26,6 @@ credentials = "devices"
 labels = { site = "saltgate", role = "mast" }
 """
 SHOTS = {
-    "help": "historon --help | tail -36",
     "rehearse": "historon rehearse saltgate-wall-1 purser-files saltgate-mast-1",
     "collect": "historon collect",
     "status": "historon status",
@@ -37,7 +36,8 @@ SHOTS = {
     "changes": "historon changes",
     "trace": "historon find 10.20.0.9 --ever; historon trace northmole-edge-1 'vlan 131'",
     "requirements": "historon requirements",
-    "prune": "historon prune --as-of 2027-03-01; historon prune eider-yard-1 --as-of 2027-03-01 --calendar",
+    "prune": "historon copies; for o in '' 'eider-yard-1 --calendar'; do historon prune --as-of 2027-03-01 $o; done",
+    "restore": "rm simulated/purser/data/tariffs/summer.csv; historon restore purser-files@2 --over-originals --yes",
     "notices": "historon notices; historon notices --history --last 4; historon notices 4",
     "rounds": "historon rounds; historon rounds 5",
     "mistakes": "cat wrong.toml; historon status --estate wrong.toml",

@@ -5,6 +5,7 @@ truth: nothing lost, nothing twice, nothing half, nothing left over. Then it is 
 to its end.
 """
 
+import hashlib
 import itertools
 import json
 import os
@@ -16,7 +17,7 @@ import tempfile
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, closing
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
@@ -26,12 +27,16 @@ from typing import ClassVar
 
 import click
 from tests.imap import imap_server
+from tests.openssh import running_server
 from tests.peers import PEERS
 from tests.prefork import Prefork
 
+from historon.copies import bring_up_to_date, copy_at_hand, note_copied
+from historon.estate import read_estate
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, TelnetDoor
 from historon.standins.fairlead import Fairlead
+from historon.standins.lighter import Lighter
 from historon.standins.purser import Purser
 from historon.standins.thole import Thole
 from historon.store import Entry, FolderStore, Outcome, Part, State
@@ -673,6 +678,164 @@ class Copied(_OnStore):
         return self.read_all(self.folder / "second", set(self.truth))
 
 
+class _CopiedFar(Copied):
+    """The same, where the copy has to be fetched to be looked at."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.set_up()
+        shutil.copytree(self._before, folder / "store")
+        self._estate_file = read_estate(folder / "historon.toml")
+        with closing(FolderStore(folder / "store")) as store:
+            note_copied(store, "second", START, bring_up_to_date(self._estate_file, "second"))
+        self.keep()
+
+    @abstractmethod
+    def set_up(self) -> None:
+        """Start what the copy is in, and say so in the estate file."""
+
+    @abstractmethod
+    def keep(self) -> None:
+        """Keep what is there now, before what is killed."""
+
+    @abstractmethod
+    def give_back(self) -> None:
+        """Make the place what it was then."""
+
+    @property
+    def left_over(self) -> set[str]:
+        """What is there though nothing needs it."""
+        return set()
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        _OnStore.prepare(self)
+        self.give_back()
+
+    def judge_killed(self) -> None:
+        """See Scenario: at every moment the copy is the one before or the new one, whole."""
+        with copy_at_hand("second", self._estate_file) as fetched:
+            with closing(FolderStore(fetched)) as store:
+                newest = len(store.versions("s0"))
+            self.read_all(fetched, set(self.truth) if newest > self.versions else self._old)
+
+    def judge(self, *, whole: bool) -> int:
+        """See Scenario."""
+        must(not self.left_over, f"left over in the copy: {self.left_over}")
+        self.read_all(self.folder / "store", set(self.truth))
+        with copy_at_hand("second", self._estate_file) as fetched:
+            return self.read_all(fetched, set(self.truth))
+
+
+class CopiedToBucket(_CopiedFar):
+    """A copy in a bucket that is brought up to date."""
+
+    name = "copies to a bucket"
+
+    def set_up(self) -> None:
+        """See _CopiedFar."""
+        self._server = Lighter(self.folder / "lighter")
+        self._server.in_clear, self._server.key = True, "harbour-light"
+        self._server.start()
+        text = (self.folder / "historon.toml").read_text()
+        copy = f'[copies.second]\nkind = "bucket"\nurl = "{self._server.url}"\ncredentials = "copier"\n'
+        account = '[credentials.copier]\nuser = "copier"\npassword = "file:password"\n'
+        (self.folder / "historon.toml").write_text(text.replace('[copies.second]\npath = "second"\n', copy + account))
+
+    def keep(self) -> None:
+        """See _CopiedFar."""
+        self._kept = dict(self._server.objects)
+
+    def give_back(self) -> None:
+        """See _CopiedFar."""
+        self._server.objects = dict(self._kept)
+
+    @property
+    def left_over(self) -> set[str]:
+        """See _CopiedFar."""
+        contents = {name for name in self._server.objects if "/contents/" in name}
+        return {name for name in contents if name.rpartition("/")[2] not in self._digests()}
+
+    def _digests(self) -> set[str]:
+        return {hashlib.sha256(content).hexdigest() for content in self.truth.values()}
+
+    def close(self) -> None:
+        """See Scenario."""
+        self._server.stop()
+
+
+class CopiedToServer(CopiedToBucket):
+    """A copy on a server, over SFTP, that is brought up to date."""
+
+    name = "copies to a server"
+    needs = "an OpenSSH server"
+
+    def set_up(self) -> None:
+        """See _CopiedFar."""
+        (self.folder / "ssh").mkdir()
+        self._running = running_server(self.folder / "ssh")
+        ssh = self._running.__enter__()
+        self._there = self.folder / "there"
+        text = (self.folder / "historon.toml").read_text()
+        copy = (
+            f'[copies.second]\nserver = "127.0.0.1"\nport = {ssh.port}\npath = "{self._there}"\n'
+            f'credentials = "copier"\nhost_key = "{ssh.host_key}"\n'
+        )
+        account = f'[credentials.copier]\nuser = "{ssh.user}"\nkey = "file:{ssh.client_key}"\n'
+        (self.folder / "historon.toml").write_text(text.replace('[copies.second]\npath = "second"\n', copy + account))
+
+    def keep(self) -> None:
+        """See _CopiedFar."""
+        shutil.copytree(self._there, self.folder / "there before")
+
+    def give_back(self) -> None:
+        """See _CopiedFar."""
+        shutil.rmtree(self._there)
+        shutil.copytree(self.folder / "there before", self._there)
+
+    @property
+    def left_over(self) -> set[str]:
+        """See _CopiedFar."""
+        contents = {file.name for file in (self._there / "contents").rglob("*") if file.is_file()}
+        return (contents - self._digests()) | {file.name for file in self._there.glob(".historon.*")}
+
+    def close(self) -> None:
+        """See Scenario."""
+        self._running.__exit__(None, None, None)
+
+
+class CopiedAsFiles(_CopiedFar):
+    """A copy in plain files that is brought up to date."""
+
+    name = "copies as files"
+    head = '[retention.r]\nall = "90d"\n[copies.second]\nkind = "folder"\npath = "second"\n'
+
+    def set_up(self) -> None:
+        """See _CopiedFar."""
+
+    def keep(self) -> None:
+        """See _CopiedFar."""
+        shutil.rmtree(self.folder / "second before", ignore_errors=True)
+        shutil.copytree(self.folder / "second", self.folder / "second before")
+
+    def give_back(self) -> None:
+        """See _CopiedFar."""
+        shutil.rmtree(self.folder / "second", ignore_errors=True)
+        shutil.copytree(self.folder / "second before", self.folder / "second")
+
+    def judge_killed(self) -> None:
+        """See Scenario: what the manifest lists that was there before is there, whole."""
+        manifest = (self.folder / "second" / "SHA256SUMS").read_text().splitlines()
+        for digest, name in (line.split("  ", 1) for line in manifest):
+            content = (self.folder / "second" / name).read_bytes()
+            must(hashlib.sha256(content).hexdigest() == digest, f"{name} is not what the manifest says")
+
+    @property
+    def left_over(self) -> set[str]:
+        """See _CopiedFar."""
+        return {file.name for file in (self.folder / "second").glob(".historon.*")}
+
+
 class Restored(Scenario):
     """A tree that is written back to a folder."""
 
@@ -733,6 +896,9 @@ SCENARIOS: tuple[type[Scenario], ...] = (
     Served,
     Pruned,
     Copied,
+    CopiedToBucket,
+    CopiedToServer,
+    CopiedAsFiles,
     Restored,
 )
 

@@ -32,7 +32,7 @@ def update_copy(opened: "Historon", name: str) -> Copied:
     return copied
 
 
-def verify_copy(estate: Estate, name: str) -> Verification:
-    """Read all that is in a copy and check it."""
+def verify_copy(estate: Estate, name: str, sample: int | None) -> Verification:
+    """Read all that is in a copy, or so much of it, and check it."""
     known_copies(estate, name)
-    return verify(estate, name)
+    return verify(estate, name, sample)

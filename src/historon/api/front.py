@@ -5,24 +5,24 @@ it, so that a program which only looks at the board does not load all of compari
 """
 
 import signal
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, Self
+from typing import IO, TYPE_CHECKING, Self
 
 from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Required
 from historon.errors import StoreError, UsageError
 from historon.estate import Duration, Estate, Source, nearest, select
-from historon.store import LARGE, Round, Store, StoredPart, Version, Visit, open_store, still_paused
+from historon.store import LARGE, Proof, Round, Store, StoredPart, Version, Visit, open_store, proofs_of, still_paused
 
 if TYPE_CHECKING:
     from historon.collect import Observer, OfferedKey, Rehearsal, StepTaken
     from historon.copies import CopyStatus
     from historon.doctor import Finding
     from historon.insight import Reader, Traced, Typical, Weights
-    from historon.restore import Restored
+    from historon.restore import Naming, OriginalState, Restored
     from historon.retention import Pruned, Verdict
     from historon.store import Copied, Removed, Verification
     from historon.timetable import Due
@@ -183,8 +183,11 @@ class Historon:
         overwrite: bool = False,
         permissions: bool = False,
         outward_links: bool = False,
+        naming: "Naming | None" = None,
     ) -> "Restored":
         """Write a version, or a part of it, to a folder, as `historon restore` does; secrets and all.
+
+        `naming` says what the files are called, if not as the parts.
 
         Example: `estate.restore("edge-1@1", "back").files`
         """
@@ -200,7 +203,61 @@ class Historon:
             overwrite=overwrite,
             permissions=permissions,
             outward_links=outward_links,
+            naming=naming,
         )
+
+    def restore_tar(
+        self, versions: Iterable[Version], out: IO[bytes], *, only: str | None = None, dated: bool = False
+    ) -> int:
+        """Write versions into a stream as one tar, each below its source's name; returns how many files those are."""
+        from historon.restore import Naming, add_to_tar, opened_tar
+
+        with opened_tar(out) as archive:
+            return sum(
+                add_to_tar(
+                    archive,
+                    self.store,
+                    one,
+                    self.masks(one.source),
+                    only=only,
+                    naming=Naming(at=one.at if dated else None, below=one.source),
+                )
+                for one in versions
+            )
+
+    def originals(self, version: Version | str, *, only: str | None = None) -> "OriginalState":
+        """How the files of a version are now where they were collected from, on this machine."""
+        from historon.restore import originals
+
+        found = self._version(version)
+        return originals(self.estate, self.estate.sources[found.source], self.store, found, only)
+
+    def restore_over_originals(self, version: Version | str, *, only: str | None = None) -> "Restored":
+        """Give back to their places the files that are missing there, or are not as they were."""
+        from historon.restore import give_back
+
+        found = self._version(version)
+        return give_back(
+            self.estate, self.estate.sources[found.source], self.store, found, self.masks(found.source), only
+        )
+
+    def prove(self, version: Version | str) -> "Proof":
+        """Try by its procedure's `proof` whether a version would do; the verdict stays with it.
+
+        UsageError where the procedure has none.
+        """
+        from historon.restore import prove
+
+        found = self._version(version)
+        source = self.estate.sources[found.source]
+        return prove(self.store, source, self.estate.procedure_of(source), found, self.clock())
+
+    def proofs(self, source: str) -> "dict[int, Proof]":
+        """What is on record of the proofs of a source's versions, by their numbers.
+
+        Example: `estate.proofs("edge-1")`
+        """
+        return proofs_of(self.store, source)
 
     def masks(
         self,
@@ -543,8 +600,8 @@ class Historon:
 
         return update_copy(self, name)
 
-    def verify_copy(self, name: str) -> "Verification":
-        """Read every version in a copy and check it, as `verify` does in the store."""
+    def verify_copy(self, name: str, *, sample: int | None = None) -> "Verification":
+        """Read every version in a copy and check it, as `verify` does in the store; or a sample of so much of it."""
         from historon.api.copying import verify_copy
 
-        return verify_copy(self.estate, name)
+        return verify_copy(self.estate, name, sample)

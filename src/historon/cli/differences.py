@@ -154,7 +154,9 @@ def print_side_by_side(change: PartChange, context: int, weights: Weights) -> No
 def _cell(row: Marked | None, style: str) -> "tuple[str, Text | str]":
     if row is None:
         return "", ""
-    return str(row.number), _marked(row, style if row.mark != " " else "dim" if row.noise else "")
+    if row.mark == " ":
+        style = "dim" if row.noise else ""
+    return str(row.number), _marked(row, style)
 
 
 def _marked(row: Marked, style: str, before: str = "") -> "Text":

@@ -45,7 +45,8 @@ COMMANDS: dict[str, dict[str, str]] = {
         "trace": "Since when a line has been there, and what it was before.",
         "requirements": "Are the sources as they must be? The exit code says it too.",
         "noise": "What differs in nearly every version of a source: proposes masks.",
-        "restore": "Write a version, or a part of it, to a folder.",
+        "restore": "Write versions, or a part of them, to a folder, into a tar, or back to where they were.",
+        "prove": "Try whether versions would do, by the programs that their procedures name.",
     },
     "Keep": {
         "prune": "What retention would remove; removes it when confirmed.",

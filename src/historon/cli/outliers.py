@@ -78,7 +78,9 @@ def _rank(one: Oddity) -> tuple[int, int]:
 def _line(one: Oddity, others: int) -> "Text":
     from rich.text import Text
 
-    sign, style = ("~", "") if one.own and one.usual else ("+", "green") if one.own else ("-", "red")
+    sign, style = ("+", "green") if one.own else ("-", "red")
+    if one.own and one.usual:
+        sign, style = "~", ""
     line = Text(f"  {sign} ", style=style)
     if one.path:
         line.append(printable(one.path), "cyan").append("  ")

@@ -142,7 +142,9 @@ def instant(at: datetime | None, zone: tzinfo, *, named: bool = False) -> str:
 
 def since(span: timedelta | None) -> str:
     """How long ago; `-` for never."""
-    return "-" if span is None else "just now" if span < timedelta(seconds=2) else f"{describe(span)} ago"
+    if span is None:
+        return "-"
+    return "just now" if span < timedelta(seconds=2) else f"{describe(span)} ago"
 
 
 def size_text(count_of_bytes: float) -> str:

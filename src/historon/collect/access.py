@@ -18,7 +18,6 @@ from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.errors import HistoronError, where_raised
 from historon.estate import (
     ACCOUNT_VALUES,
-    TRANSPORTS,
     Credentials,
     Estate,
     Procedure,
@@ -177,10 +176,10 @@ class Access:
         procedure = target.procedure
         check_needs(self._estate, procedure)
         around = self._step_context(source, target, masks, told)
-        session: Session | None = None
+        session: Session[Any] | None = None
         try:
             async with within(procedure.deadline), self._open(target) as session:
-                if source.credentials and TRANSPORTS[procedure.over].logs_in_at_once:
+                if source.credentials and procedure.logs_in_at_once:
                     await self._brakes[source.credentials].was_let_in()
                 kept = await take_steps(session, procedure, around)
             if source.credentials:
@@ -199,7 +198,9 @@ class Access:
             remembered.append((SKEW, str(session.skew.total_seconds())))
         return Export(kept, remarks, remembered, session.owed, session.waiting, session.made)
 
-    def _step_context(self, source: Source, target: Target, masks: Masks, told: StepObserver | None) -> StepContext:
+    def _step_context(
+        self, source: Source, target: Target[Any], masks: Masks, told: StepObserver | None
+    ) -> StepContext:
         account = target.account
         values = values_of(source, target.procedure, account.user if account else "", self._clock())
         secrets = [(name, getattr(account, name, None)) for name in ACCOUNT_VALUES]
@@ -247,7 +248,7 @@ class Access:
         settling = _module_of(self._estate.procedure_of(source)).settle
         await apart(source.name, settling, self._target(source), owed)
 
-    def _target(self, source: Source) -> Target:
+    def _target(self, source: Source) -> Target[Any]:
         hop = None
         if source.via is not None:
             jump = self._estate.jumps[source.via]
@@ -271,9 +272,9 @@ class Access:
             raise CollectError(FailureKind.SETUP, f"[credentials.{name}] {account.message}", hint=account.hint)
         return account
 
-    def _open(self, target: Target) -> AbstractAsyncContextManager[Session]:
-        known = self._known_hosts() if TRANSPORTS[target.procedure.over].over_ssh else None
-        return cast(AbstractAsyncContextManager[Session], _module_of(target.procedure).open_session(target, known))
+    def _open(self, target: Target[Any]) -> AbstractAsyncContextManager[Session[Any]]:
+        known = self._known_hosts() if target.procedure.over_ssh else None
+        return cast(AbstractAsyncContextManager[Session[Any]], _module_of(target.procedure).open_session(target, known))
 
     def _known_hosts(self) -> "Known | None":
         if not self._known:
@@ -285,4 +286,4 @@ class Access:
 
 def _module_of(procedure: Procedure) -> Any:
     """The module of a transport, imported when a source needs it: asyncssh alone takes half a second."""
-    return importlib.import_module(f"historon.collect.transports.{TRANSPORTS[procedure.over].module}")
+    return importlib.import_module(f"historon.collect.transports.{procedure.module}")

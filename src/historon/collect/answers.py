@@ -50,7 +50,9 @@ def _by_xpath(content: bytes, expression: str, *, every: bool) -> Any:
     values = found if isinstance(found, list) else [found]
     texts = [one if isinstance(one, (str, float, bool)) else "".join(one.itertext()).strip() for one in values[:_MOST]]
     texts = [int(text) if isinstance(text, float) and text.is_integer() else text for text in texts]
-    return [*map(_spoken, texts)] if every else _spoken(texts[0]) if texts else None
+    if every:
+        return [*map(_spoken, texts)]
+    return _spoken(texts[0]) if texts else None
 
 
 def _by_pattern(content: bytes, expression: str, *, every: bool) -> Any:
@@ -61,7 +63,9 @@ def _by_pattern(content: bytes, expression: str, *, every: bool) -> Any:
         found.append(named or (match[1] if match.re.groups else match[0] or b"").decode("utf-8", "replace"))
         if not every or len(found) >= _MOST:
             break
-    return found if every else found[0] if found else None
+    if every:
+        return found
+    return found[0] if found else None
 
 
 def whats_wrong(answer: Answer, expect: Check | None, *, strict: bool = True) -> str | None:
@@ -109,7 +113,9 @@ def _wrong_code(answer: Answer, wanted: Check, *, strict: bool) -> str | None:
 
 
 def _spoken(value: Any) -> str:
-    return str(value).lower() if isinstance(value, bool) else "null" if value is None else str(value)
+    if value is None:
+        return "null"
+    return str(value).lower() if isinstance(value, bool) else str(value)
 
 
 def choose(items: Any, where: Mapping[str, Pattern]) -> list[Any]:

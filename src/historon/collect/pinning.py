@@ -7,7 +7,7 @@ from msgspec.structs import replace
 
 from historon.collect.access import Access, Clock
 from historon.collect.failures import CollectError, FailureKind
-from historon.estate import TRANSPORTS, Estate, Source
+from historon.estate import Estate, Source
 from historon.store import Store
 from historon.threads import apart
 from historon.tls import certificate_fingerprint
@@ -29,11 +29,11 @@ class Identity:
 
 async def shown_identity(estate: Estate, source: Source, store: Store, *, clock: Clock) -> Identity:
     """Ask a source for its host key or certificate. Raises CollectError when it cannot be reached, or has none."""
-    kind = TRANSPORTS[estate.procedure_of(source).over]
-    if kind.by_certificate and source.address:
-        return await apart(source.name, _certificate, source, kind.port)
-    if not kind.over_ssh:
-        raise CollectError(FailureKind.SETUP, f"over {kind.name} there is nothing to pin")
+    procedure = estate.procedure_of(source)
+    if procedure.by_certificate and source.address:
+        return await apart(source.name, _certificate, source, procedure.port)
+    if not procedure.over_ssh:
+        raise CollectError(FailureKind.SETUP, f"over {procedure.over} there is nothing to pin")
     reach = Access(estate, store, clock, Workers())
     await reach.fetch_accounts([source])
     try:

@@ -14,7 +14,7 @@ from historon.collect.preconditions import check_preconditions
 from historon.collect.settling import OWED, owing, settle
 from historon.collect.slots import Slots
 from historon.collect.steps import StepTaken
-from historon.collect.transports.arrivals import strangers
+from historon.collect.transports.drop_folder import strangers
 from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, requirements_of, same_rules
 from historon.insight import Reader, Unmet, Weights, news_of

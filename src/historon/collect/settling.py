@@ -6,7 +6,7 @@ from pathlib import Path
 
 from historon.collect.access import Access, Clock
 from historon.collect.failures import CollectError
-from historon.estate import TRANSPORTS, Estate, Source
+from historon.estate import Estate, Source
 from historon.store import Store
 from historon.workers import Workers
 
@@ -30,7 +30,7 @@ async def settle(reach: Access, estate: Estate, store: Store, source: Source) ->
     What went wrong, in words, as the export is safe; it is on record, and whoever comes next tries again. StoreError
     when the ledger cannot be read or written.
     """
-    if not TRANSPORTS[estate.procedure_of(source).over].arriving:
+    if not estate.procedure_of(source).arriving:
         return ""
     owed = store.recall(source.name, OWED)
     if not owed:

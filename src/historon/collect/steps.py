@@ -20,14 +20,27 @@ from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.estate import (
     ACCOUNT_VALUES,
+    ASKING,
+    Asking,
+    Await,
     Check,
+    Clock,
     Duration,
+    Each,
     Finder,
+    Judged,
+    Keep,
+    Keeping,
+    Learning,
     Pattern,
+    Pause,
+    Pick,
     Procedure,
+    Pull,
     Said,
     SecretRef,
     Step,
+    Tidy,
     fill,
     is_reference,
     walk,
@@ -41,20 +54,8 @@ from historon.workers import Workers
 __all__ = ["StepContext", "StepObserver", "StepTaken", "resume", "take_steps"]
 
 T = TypeVar("T")
+S = TypeVar("S", bound=Step)
 _HOSTILE = ("..", ".", "")
-_FILLED = (
-    "as_",
-    "json",
-    "form",
-    "body",
-    "headers",
-    "filter",
-    "answers",
-    "checksum",
-    "include",
-    "exclude",
-    "ends_with",
-)
 _RESUMES = 3
 _MOST_TURNS = 1000
 
@@ -85,14 +86,14 @@ class StepContext:
     workers: Workers
     clock: Callable[[], datetime]
     zone: ZoneInfo
-    reopen: Callable[[], AbstractAsyncContextManager[Session]]
+    reopen: Callable[[], AbstractAsyncContextManager[Session[Any]]]
     hide: Callable[[str], None]
     paused: Callable[[Said | None, bool], None]
     told: StepObserver | None = None
     secret: set[str] = field(default_factory=lambda: set(ACCOUNT_VALUES))
 
 
-async def take_steps(session: Session, procedure: Procedure, around: StepContext) -> list[Kept]:
+async def take_steps(session: Session[Any], procedure: Procedure, around: StepContext) -> list[Kept]:
     """All parts that the steps keep. Raises CollectError with the step's place, NotNowError when it is no good time.
 
     Steps that tidy are taken at the end of those they stand among, whatever happened before; when one of them fails,
@@ -114,27 +115,27 @@ async def take_steps(session: Session, procedure: Procedure, around: StepContext
     return taking.kept
 
 
-async def resume(session: Session, procedure: Procedure, around: StepContext, said: Said) -> None:
+async def resume(session: Session[Any], procedure: Procedure, around: StepContext, said: Said) -> None:
     """Say what resumes a service that was left paused, and look whether it answers, as the procedure does.
 
     Raises CollectError when it does not.
     """
     taking = _Taking(session, procedure, around)
-    pauses = (step for _, step in walk(procedure.steps) if step.verb == "pause")
+    pauses = (step for _, step in walk(procedure.steps) if isinstance(step, Pause))
     written = next((step for step in pauses if _fills_to(step.resume, around.values, said)), None)
-    await taking._resume(f"resuming {_words(said)}", written or Step(pause=said, resume=said, steps=()))
+    await taking._resume(f"resuming {_words(said)}", written or Pause(says=said, resume=said))
 
 
-def _fills_to(written: Said | None, values: dict[str, Any], said: Said) -> bool:
+def _fills_to(written: Said, values: dict[str, Any], said: Said) -> bool:
     try:
-        return bool(written is not None and fill(written, values) == said)
+        return bool(fill(written, values) == said)
     except LookupError:
         return False
 
 
 @dataclass
 class _Taking:
-    session: Session
+    session: Session[Any]
     procedure: Procedure
     around: StepContext
     kept: list[Kept] = field(default_factory=list)
@@ -150,16 +151,16 @@ class _Taking:
         well = False
         try:
             for number, step in enumerate(steps, 1):
-                if step.verb == "tidy":
+                if isinstance(step, Tidy):
                     continue
                 if self._fits(step):
                     await self._take(place(number, step), step)
-                elif step.verb == "pause":  # it need not be paused this time: what is inside is wanted all the same
+                elif isinstance(step, Pause):  # it need not be paused this time: what is inside is wanted all the same
                     await self.take_all(step.steps, f"{place(number, step)}, ")
             well = True
         finally:
             for number, step in enumerate(steps, 1):
-                if step.verb == "tidy" and self._fits(step):
+                if isinstance(step, Tidy) and self._fits(step):
                     await self._tidy(place(number, step), step, well=well)
 
     def _shown(self, step: Step) -> str:
@@ -171,7 +172,7 @@ class _Taking:
             return str(step)
         return f"{step.verb} {said}"
 
-    async def _tidy(self, place: str, step: Step, *, well: bool) -> None:
+    async def _tidy(self, place: str, step: Tidy[Any], *, well: bool) -> None:
         """A step that goes on when the round is interrupted, and whose failure is a remark."""
         try:
             self._filled(step), self._fill(step.says)
@@ -188,7 +189,7 @@ class _Taking:
         for name, pattern in step.when.items():
             value = str(self.around.values.get(name, ""))
             if not pattern.compiled.search(value.encode()):
-                if step.keeps:
+                if isinstance(step, Keeping):
                     self.passed_over.append(f'{name} is "{value}", not {pattern}')
                 return False
         return True
@@ -197,11 +198,11 @@ class _Taking:
         """One step. Steps with others inside have no time of their own: each of those has."""
         self.session.place = place
         self.repeatable = self.session.may_repeat(step.says)
-        if step.verb == "pause":
+        if isinstance(step, Pause):
             await self._pause(place, step)
-        elif step.verb == "each":
+        elif isinstance(step, Each):
             await self._each(place, step)
-        elif step.verb == "await":
+        elif isinstance(step, Await):
             await self._timed(place, lambda: self._awaited(step, place))
         else:
             async with self._within(step.deadline, place):
@@ -215,35 +216,50 @@ class _Taking:
 
     async def _single(self, written: Step) -> tuple[bytes, Sequence[Part]]:
         step = self._filled(written)
-        if step.verb == "pick":
+        if isinstance(step, Pick):
             return self._pick(step), ()
+        if isinstance(step, Keep | Pull):
+            return await self._kept(step)
+        if isinstance(step, Judged):
+            return await self._said(step), ()
+        raise TypeError(step)  # all verbs were seen
+
+    async def _kept(self, step: Keep[Any] | Pull[Any]) -> tuple[bytes, Sequence[Part]]:
+        """A step that keeps something; one that is optional is left out with a remark where there is nothing."""
         try:
-            answer, parts = await (self._pull(step) if step.verb == "pull" else self._say(step))
+            answer, parts = await (self._pull(step) if isinstance(step, Pull) else self._keep(step))
         except CollectError as exc:
-            if not (step.optional and (exc.absent or step.verb == "keep") and exc.kind in _BEARABLE):
+            if not (step.optional and (exc.absent or isinstance(step, Keep)) and exc.kind in _BEARABLE):
                 raise
             self.session.remarks.append(f"{step.as_ or step.says} was left out: {exc.message}")
             return b"", ()
         self.kept += [Kept(_checked(part), step) for part in parts]
         return answer, parts
 
-    async def _say(self, step: Step) -> tuple[bytes, Sequence[Part]]:
+    async def _keep(self, step: Keep[Any]) -> tuple[bytes, Sequence[Part]]:
+        answer = await self._answer(step)
+        with _failing(answer):
+            content = await self._read(answer, _canonical) if step.canonical else answer.content
+        return answer.content, [Part(step.as_, content)]
+
+    async def _said(self, step: Judged[Any]) -> bytes:
+        answer = await self._answer(step)
+        if isinstance(step, Clock):
+            await self._tell_time(answer, step)
+        return answer.content
+
+    async def _answer(self, step: Judged[Any] | Keep[Any]) -> Answer:
+        """A good answer, from which names were learnt."""
         said = self._fill(step.says)
         answer = await self._ask(said, step)
-        await self._judge(answer, step, logging_in=self._gives_secret(said, step))
+        await self._judge(answer, step, step.check, logging_in=self._gives_secret(said, step))
         await self._learn(answer, step)
-        if step.verb == "clock":
-            await self._tell_time(answer, step)
-        if step.verb == "keep" and step.as_ is not None:
-            with _failing(answer):
-                content = await self._read(answer, _canonical) if step.canonical else answer.content
-            return answer.content, [Part(step.as_, content)]
-        return answer.content, ()
+        return answer
 
-    async def _ask(self, said: Said, step: Step) -> Answer:
+    async def _ask(self, said: Said, step: Asking[Any] | Keep[Any]) -> Answer:
         """Say it; what the step gives its program as variables is fetched first, and hidden from then on."""
         given: dict[str, str] = {}
-        for name, written in step.environment.items():
+        for name, written in step.how.variables.items():
             if is_reference(written):
                 secret = await apart(
                     f"a secret of {self.around.source}", SecretRef.parse(written).resolve, self.session.folder
@@ -253,21 +269,22 @@ class _Taking:
             else:
                 with _failing():
                     given[name] = fill(written, self.around.values)
-        return await self.session.say(said, replace(step, environment=given) if given else step)
+        how = replace(step.how, environment=given) if given else step.how
+        return await self.session.say(said, replace(step, how=how))
 
-    def _gives_secret(self, said: Said, step: Step) -> bool:
+    def _gives_secret(self, said: Said, step: Asking[Any] | Keep[Any]) -> bool:
         """Whether this step types a password, as its line or as the answer to a question."""
         typed = [said] if isinstance(said, str) else []
-        return any(self.session.gives_secret(one) for one in (*typed, *step.answers.values()))
+        return any(self.session.gives_secret(one) for one in (*typed, *step.how.typed))
 
-    async def _judge(self, answer: Answer, step: Step, *, logging_in: bool = False) -> None:
+    async def _judge(self, answer: Answer, step: Step, check: Check | None = None, *, logging_in: bool = False) -> None:
         """Whether it is a good answer. What a part holds is for inspection to judge, unless more is checked of it."""
-        if step.check is None or not (step.check.value or step.check.holds or step.check.lacks):
-            wrong = whats_wrong(answer, step.check)  # by how it ended alone, however long it is
+        if check is None or not (check.value or check.holds or check.lacks):
+            wrong = whats_wrong(answer, check)  # by how it ended alone, however long it is
         else:
-            wrong = await self._read(answer, whats_wrong, step.check, asked=step.check)
+            wrong = await self._read(answer, whats_wrong, check, asked=check)
         refused = False
-        if wrong is None and step.verb != "keep":
+        if wrong is None and not isinstance(step, Keep):
             own = () if self.procedure.errors is UNSET else self.procedure.errors
             line = await self._read(answer, _error_line, self.procedure, asked=own)
             if line is not None:
@@ -276,9 +293,8 @@ class _Taking:
             kind = FailureKind.LOGIN if refused else _KINDS.get(answer.status or 0, FailureKind.STEP)
             raise CollectError(kind, wrong, tail=answer.tail, hint=_SESSION_HINT if answer.status == 401 else "")
 
-    async def _pull(self, step: Step) -> tuple[bytes, Sequence[Part]]:
-        assert step.pull is not None  # noqa: S101 (that is what the verb says)
-        parts = await self.session.pull(str(self._fill(step.pull)), step.as_, step)
+    async def _pull(self, step: Pull[Any]) -> tuple[bytes, Sequence[Part]]:
+        parts = await self.session.pull(str(self._fill(step.says)), step.as_, step)
         if step.canonical:
             if large := next((part for part in parts if part.size > LARGE), None):
                 message = f"{large.name} has {large.size} bytes; one stable form is made of {LARGE} at most"
@@ -287,7 +303,7 @@ class _Taking:
                 parts = [Part(part.name, await self._read(Answer(part.content), _canonical)) for part in parts]
         return b"", parts
 
-    def _pick(self, step: Step) -> bytes:
+    def _pick(self, step: Pick) -> bytes:
         """Give one item of a list a name."""
         with _failing():
             found = choose(self._list(step), step.where)
@@ -300,26 +316,25 @@ class _Taking:
                 FailureKind.STEP, f'nothing to pick: none of {len(found)} in {step.from_} has "{newest}"'
             )
         item = found[0] if newest is None else max(found, key=lambda one: _rank(field_of(one, newest)))
-        self.around.values[str(step.pick)] = item
+        self.around.values[step.says] = item
         return item.encode() if isinstance(item, str) else canonical_json(item)
 
-    def _list(self, step: Step) -> Any:
+    def _list(self, step: Pick | Each) -> Any:
         if step.from_ not in self.around.values:
             raise LookupError(f"nothing is known as {step.from_} yet")
         return self.around.values[step.from_]
 
-    async def _each(self, place: str, step: Step) -> None:
+    async def _each(self, place: str, step: Each) -> None:
         with _failing():
             items = choose(self._list(step), step.where)
         if len(items) > _MOST_TURNS:
             raise CollectError(FailureKind.STEP, f"{step.from_} has {len(items)} items").at_step(place)
         for number, item in enumerate(items, 1):
-            self.around.values[str(step.each)] = item
+            self.around.values[step.says] = item
             await self.take_all(step.steps, f"{step} {number} of {len(items)}, ")
 
-    async def _awaited(self, written: Step, place: str) -> tuple[bytes, Sequence[Part]]:
+    async def _awaited(self, written: Await[Any], place: str) -> tuple[bytes, Sequence[Part]]:
         step = self._filled(written)
-        assert step.until is not None  # noqa: S101 (checked when the estate file is read)
         answer, wrong = await self._poll(self._fill(step.says), step, step.until, place)
         if wrong is None:
             await self._learn(answer, step)
@@ -332,7 +347,9 @@ class _Taking:
             raise NotNowError(message)
         raise CollectError(FailureKind.TIME, message, tail=answer.tail).at_step(place)
 
-    async def _poll(self, what: Said, step: Step, until: Check, place: str) -> tuple[Answer, str | None]:
+    async def _poll(
+        self, what: Said, step: Await[Any] | Pause[Any], until: Check, place: str
+    ) -> tuple[Answer, str | None]:
         """Ask again and again, until all is well or time is up; returns the last answer, and what is wrong with it."""
         began, stood, last = monotonic(), monotonic(), Answer(b"")
         while True:
@@ -352,10 +369,9 @@ class _Taking:
                 return answer, wrong
             await asyncio.sleep(step.every.total_seconds())
 
-    async def _pause(self, place: str, written: Step) -> None:
+    async def _pause(self, place: str, written: Pause[Any]) -> None:
         """Pause, take the steps inside, and resume, whatever happened: also when pausing itself seemed to fail."""
         step = self._filled(written)
-        assert step.resume is not None  # noqa: S101 (checked when the estate file is read)
         resume = self._fill(step.resume)
         self.around.paused(resume, True)
         try:
@@ -370,14 +386,13 @@ class _Taking:
                 raise
             self.around.paused(None, True)
 
-    async def _pausing(self, step: Step) -> tuple[bytes, Sequence[Part]]:
+    async def _pausing(self, step: Pause[Any]) -> tuple[bytes, Sequence[Part]]:
         answer = await self._ask(self._fill(step.says), step)
         await self._judge(answer, step)
         return answer.content, ()
 
-    async def _resume(self, place: str, step: Step) -> None:
+    async def _resume(self, place: str, step: Pause[Any]) -> None:
         """Resume and look whether it answers again; over a fresh session where the one at hand does not help."""
-        assert step.resume is not None  # noqa: S101 (checked when the estate file is read)
         self.session.place = f"{place}, resuming"
         trouble: CollectError | None = None
         for attempt in range(_RESUMES):
@@ -401,13 +416,12 @@ class _Taking:
         )
         raise left.at_step(f"{place}, resuming") from trouble
 
-    def _over(self, session: Session) -> "_Taking":
+    def _over(self, session: Session[Any]) -> "_Taking":
         """The same going through a procedure over another session; remarks stay together."""
         session.remarks = self.session.remarks
         return _Taking(session, self.procedure, self.around)
 
-    async def _resumed(self, place: str, step: Step) -> None:
-        assert step.resume is not None  # noqa: S101
+    async def _resumed(self, place: str, step: Pause[Any]) -> None:
         began = monotonic()
         async with self._within(step.deadline, f"{place}, resuming"):
             answer = await self._ask(self._fill(step.resume), step)
@@ -421,14 +435,13 @@ class _Taking:
             took = timedelta(seconds=monotonic() - began)
             self.around.told(StepTaken(f"{place}, resumed", took, answer.content, ()))
 
-    async def _tell_time(self, answer: Answer, step: Step) -> None:
-        assert step.format is not None  # noqa: S101 (checked when the estate file is read)
+    async def _tell_time(self, answer: Answer, step: Clock[Any]) -> None:
         told = await self._read(answer, _told, step.format, self.around.zone)
         if told is None:
             raise CollectError(FailureKind.STEP, f"the answer has no time of the form {step.format}", tail=answer.tail)
         self.session.skew = told - self.around.clock()
 
-    async def _learn(self, answer: Answer, step: Step) -> None:
+    async def _learn(self, answer: Answer, step: Learning[Any] | Keep[Any]) -> None:
         """Give names to what stands in the answer."""
         for name, finder in (*step.learn.items(), *step.learn_secret.items()):
             with _failing(answer):
@@ -460,12 +473,18 @@ class _Taking:
             filled: Said = fill(said, self.around.values)
         return filled
 
-    def _filled(self, step: Step) -> Step:
+    def _filled(self, step: S) -> S:
         """The step with values in all that is handed to a transport; what is said is filled when it is said."""
-        given = {name: value for name in _FILLED if (value := getattr(step, name))}
+        made: dict[str, Any] = {}
         with _failing():
-            filled = {name: fill(value, self.around.values) for name, value in given.items()}
-        return replace(step, **filled) if filled else step
+            if isinstance(step, Keeping):
+                made["as_"] = fill(step.as_, self.around.values)
+                made["ends_with"] = fill(step.ends_with, self.around.values)
+            if isinstance(step, (*ASKING, Pull)):
+                how = step.how
+                filled = {name: fill(getattr(how, name), self.around.values) for name in how.filled}
+                made["how"] = replace(how, **filled)
+        return replace(step, **made) if made else step
 
     @asynccontextmanager
     async def _within(self, deadline: Duration | None, place: str) -> AsyncIterator[None]:

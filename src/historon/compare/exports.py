@@ -80,7 +80,7 @@ class PartChange:
     @cached_property
     def outlines(self) -> tuple[Outline, Outline]:
         """How the lines before and after are nested, both read as of one kind."""
-        several = any(b"---" in content for content in (self.old_content, self.new_content))
+        several = any(map(_may_be_several, (self.old_content, self.new_content)))
         shown = (self.old, self.new)
         return outlines_of(self.old.bare, self.new.bare, self.masks.outline, shown, may_be_several=several)
 
@@ -261,7 +261,9 @@ def _alike(old: bytes, new: bytes) -> float:
 
 
 def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was: str | None) -> PartChange | None:
-    kind = Kind.ADDED if old is None else Kind.REMOVED if new is None else Kind.RENAMED if was else Kind.EDITED
+    kind = Kind.RENAMED if was else Kind.EDITED
+    if old is None or new is None:
+        kind = Kind.ADDED if old is None else Kind.REMOVED
     left, right = _in_utf8([old, new])
     if is_binary(left) or is_binary(right):
         kind = Kind.BINARY if kind is Kind.EDITED else kind
@@ -291,6 +293,11 @@ def _in_utf8(sides: Sequence[bytes | None]) -> list[bytes]:
     except UnicodeError:
         return contents
     return contents if written[0] == written[1] else written  # the same text in another encoding is not the same
+
+
+def _may_be_several(content: bytes) -> bool:
+    """Whether a line begins as the mark between documents does (YAML 1.2, 9.2)."""
+    return content.startswith(b"---") or b"\n---" in content
 
 
 def _means_the_same(trees: tuple[Document, Document], old: bytes, new: bytes, masks: Masks) -> bool:

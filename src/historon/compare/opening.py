@@ -33,7 +33,11 @@ class Opened:
 def opened(parts: Mapping[str, bytes], large: Mapping[str, IO[bytes]] | None = None) -> Iterator[Opened]:
     """Look into each part, also into archives; into those of more than 16 MiB only where `large` has them as files."""
     for name, content in parts.items():
-        file = (large or {}).get(name) if too_large(content) else BytesIO(content) if is_archive(content) else None
+        file: IO[bytes] | None = None
+        if too_large(content):
+            file = (large or {}).get(name)
+        elif is_archive(content):
+            file = BytesIO(content)
         try:
             inside = unpacked(name, file) if file else {name: content}
         except ArchiveError as exc:

@@ -359,9 +359,9 @@ class Outline:
         sample = self._sample
         if not sample:
             return "flat"
-        bare = self._bare_sample
-        opened = sum(line.endswith(b"{") for line in bare)
-        if opened >= 2 and opened <= 1.2 * sum(line.startswith(b"}") for line in bare) + 2:
+        joined = b"\n" + b"\n".join(self._bare_sample) + b"\n"
+        opened, closed = joined.count(b"{\n"), joined.count(b"\n}")
+        if opened >= 2 and opened <= 1.2 * closed + 2:
             return "braces"
         if self._pairs:
             return "words"

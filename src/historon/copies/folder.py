@@ -5,22 +5,32 @@ is Historon's; a file that is not is never touched, unless it holds, byte for by
 """
 
 import hashlib
-import os
-from collections.abc import Iterator, Mapping
+import re
+import secrets
+from collections.abc import Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass
-from datetime import UTC
-from pathlib import Path, PurePosixPath
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
 
+from historon.copies.here import Folder, FolderHere
+from historon.copies.places import plan_by_newest
+from historon.copies.rebuilding import Found, rebuild
 from historon.errors import OutsideError, StoreError
-from historon.estate import Copy, Estate, FolderCopy
-from historon.retention import plan
-from historon.store import Copied, Damage, Store, StoredPart, Verification, Version, open_store
+from historon.estate import Estate, FolderCopy
+from historon.store import Copied, Damage, Removed, Store, StoredPart, Verification, Version, open_store
 
-__all__ = ["MANIFEST", "update", "verify"]
+__all__ = ["MANIFEST", "fetch", "update", "verify"]
 
 MANIFEST = "SHA256SUMS"
-_COMING = ".historon.coming"  # the file that is being written, until it takes its name
+_INTO = re.compile(r"\{(source|number|date|time|part)\}")
+_FORMS = {
+    "source": r"(?P<source>[^/]+)",
+    "number": r"(?P<number>\d+)",
+    "date": r"(?P<date>\d{4}-\d\d-\d\d)",
+    "time": r"(?P<time>\d{6}(?:_\d+)?)",
+    "part": r"(?P<part>.+)",
+}
 
 
 @dataclass(frozen=True)
@@ -35,80 +45,148 @@ class _File:
         return self.part.sha256.hex()
 
 
-def update(copy: Copy, estate: Estate, store: Store) -> Copied:
+@dataclass
+class _Wanted:
+    """All files that are to be there, by their names, and the parts that no file can hold."""
+
+    files: dict[str, _File] = field(default_factory=dict)
+    left_out: list[str] = field(default_factory=list)
+
+
+def _folder_of(copy: FolderCopy, estate: Estate, *, make: bool) -> Folder:
+    if copy.server is None:
+        return FolderHere(estate.path(copy.path), make=make)
+    from historon.copies.sftp import SftpFolder
+
+    return SftpFolder(copy, estate, writes=make)
+
+
+def update(copy: FolderCopy, estate: Estate, store: Store) -> Copied:
     """See CopyModule. New files come first, then the manifest that has them, and only then goes what is to go."""
-    assert isinstance(copy, FolderCopy)  # noqa: S101 (its kind)
-    place = estate.path(copy.path)
     changes = store.change_number()
     wanted = _wanted(copy, estate, store)
-    try:
-        place.mkdir(mode=0o700, exist_ok=True)
-        ours = _manifest(place)
-        by_digest = {digest: name for name, digest in ours.items()}
-        for name, file in wanted.items():
-            if ours.get(name) != file.digest or not _is_file(place, name):
-                _write(store, place, name, file, by_digest.get(file.digest), is_ours=name in ours)
+    with _folder_of(copy, estate, make=True) as folder:
+        ours, there = _manifest(folder), folder.files()
+        by_digest = {digest: name for name, digest in ours.items() if name in there}
+        for name, file in wanted.files.items():
+            if ours.get(name) != file.digest or name not in there:
+                is_ours = name in ours and name in there
+                _write(store, folder, name, file, by_digest.get(file.digest), is_ours=is_ours)
             by_digest.setdefault(file.digest, name)
-        digests = {name: file.digest for name, file in wanted.items()}
-        _write_manifest(place, {**ours, **digests})
-        for name in ours.keys() - wanted.keys():
-            _remove(place, name, ours[name])
-        _write_manifest(place, digests)
-    except OSError as exc:
-        hint = "is it mounted, writable, and is there room? What is there is as it was"
-        raise StoreError(f"{exc.filename or place}: {exc.strerror}", hint=hint) from exc
-    versions = {(file.version.source, file.version.number) for file in wanted.values()}
-    size = sum(file.part.size for file in wanted.values())
-    return Copied(len({source for source, _ in versions}), len(versions), size, changes)
+        digests = {name: file.digest for name, file in wanted.files.items()}
+        if digests != ours or MANIFEST not in there:
+            _write_manifest(folder, {**ours, **digests})
+            for name in ours.keys() - digests.keys():
+                if _problem(folder, name, ours[name]) == "":  # one that was changed since is no longer ours
+                    folder.remove(name)
+            _write_manifest(folder, digests)
+    versions = {(file.version.source, file.version.number) for file in wanted.files.values()}
+    size = sum(file.part.size for file in wanted.files.values())
+    sources = {source for source, _ in versions}
+    return Copied(len(sources), len(versions), size, changes, left_out=tuple(wanted.left_out))
 
 
-def verify(copy: Copy, estate: Estate) -> Verification:
+def verify(copy: FolderCopy, estate: Estate, sample: int | None) -> Verification:
     """See CopyModule. Each file is read; what the manifest lacks of what is to be there is damage too."""
-    assert isinstance(copy, FolderCopy)  # noqa: S101 (its kind)
-    place = estate.path(copy.path)
     with closing(open_store(estate)) as store:
-        wanted = _wanted(copy, estate, store)
-    ours = _manifest(place)
+        wanted = _wanted(copy, estate, store).files
     found = Verification(sources=len({file.version.source for file in wanted.values()}))
     found.versions = len({(file.version.source, file.version.number) for file in wanted.values()})
-    for name in sorted({*wanted, *ours}):
-        expected = wanted[name].digest if name in wanted else ours[name]
-        problem = _problem(place, name, expected)
-        found.contents += 1
-        if problem:
-            file = wanted.get(name)
-            source, number = (file.version.source, file.version.number) if file else ("", None)
-            found.damages.append(Damage(source, number, name, problem))
-        else:
-            found.bytes += (place / name).stat().st_size
+    with _folder_of(copy, estate, make=False) as folder:
+        ours, there = _manifest(folder), folder.files()
+        names = sorted({*wanted, *ours})
+        read = set(names)
+        if sample is not None and sample < len(names):
+            found.sample_of = len(names)
+            read = set(secrets.SystemRandom().sample(names, sample))
+        for name in names:
+            expected = wanted[name].digest if name in wanted else ours[name]
+            problem = "" if name in there else "it is not there"
+            if name in read:
+                problem = _problem(folder, name, expected)
+                found.contents += 1
+                found.bytes += there.get(name, 0)
+            if problem:
+                file = wanted.get(name)
+                source, number = (file.version.source, file.version.number) if file else ("", None)
+                found.damages.append(Damage(source, number, name, problem))
     return found
 
 
-def _wanted(copy: FolderCopy, estate: Estate, store: Store) -> dict[str, _File]:
-    """All files that are to be there, by their names below the copy's folder."""
-    found: dict[str, _File] = {}
+def fetch(copy: FolderCopy, estate: Estate, folder: Path) -> None:
+    """See CopyModule: versions and instants, by the names of the files that the manifest lists."""
+    with _folder_of(copy, estate, make=False) as place:
+        digests = _manifest(place)
+        if not digests:
+            raise StoreError(f"{place.place}: there is no {MANIFEST}", hint="is this the place of a copy?")
+        form = re.compile(_INTO.sub(lambda match: _FORMS[match[1]], _escaped(copy.pattern)))
+        names = {name: match for name in digests if (match := form.fullmatch(name))}
+        versions: dict[tuple[str, datetime, int], dict[str, str]] = {}
+        for name, match in names.items():
+            told = match.groupdict()
+            key = (told["source"], _instant(told), int(told.get("number") or _number_in(told)))
+            versions.setdefault(key, {})[told["part"]] = name
+        if not versions:
+            message = f"{place.place}: no file is named by the pattern {copy.pattern}"
+            raise StoreError(message, hint="give the pattern that the copy was made with")
+
+        def read(name: str) -> bytes:
+            content = b"".join(place.read(name))
+            if hashlib.sha256(content).hexdigest() != digests[name]:
+                raise StoreError(f"{place.place}: {name} does not match its SHA-256", hint="nothing was made of it")
+            return content
+
+        ordered = sorted(versions.items(), key=lambda one: (one[0][1], one[0][0], one[0][2]))
+        rebuild(folder, [Found(source, at, parts) for (source, at, _), parts in ordered], read)
+
+
+def _escaped(pattern: str) -> str:
+    """The pattern with all that is none of its names taken as it is written."""
+    pieces = _INTO.split(pattern)
+    return "".join(f"{{{piece}}}" if number % 2 else re.escape(piece) for number, piece in enumerate(pieces))
+
+
+def _instant(told: Mapping[str, str | None]) -> datetime:
+    """The instant that a name tells; the beginning of 1970 where it tells none."""
+    if not told.get("date"):
+        return datetime.fromtimestamp(0, UTC)
+    return datetime.strptime(f"{told['date']} {(told.get('time') or '000000')[:6]}", "%Y-%m-%d %H%M%S").replace(
+        tzinfo=UTC
+    )
+
+
+def _number_in(told: Mapping[str, str | None]) -> int:
+    """The number behind the time of the later of two versions within a second."""
+    return int((told.get("time") or "").partition("_")[2] or 0)
+
+
+def _wanted(copy: FolderCopy, estate: Estate, store: Store) -> _Wanted:
+    found = _Wanted()
     for source in sorted(store.states()):
-        versions = _kept(copy, estate, store, source)
-        times = _times(store, source)
+        known = store.versions(source)
+        versions = _kept(copy, estate, known)
+        times = _times(known, store.removed(source))
         for version in versions:
             day, time = times[version.number]
             latest = copy.latest and version is versions[-1]
             for part in store.parts(source, version.number):
-                _check(part.name, source)
+                if not _is_below(part.name):
+                    found.left_out.append(f"{source}@{version.number} {part.name!r}: no file here can have this name")
+                    continue
                 values = {"source": source, "number": version.number, "date": day, "time": time}
-                found[copy.pattern.format(part=part.name, **values)] = _File(version, part)
+                found.files[copy.pattern.format(part=part.name, **values)] = _File(version, part)
                 if latest:
-                    found[f"{source}/latest/{part.name}"] = _File(version, part)
+                    found.files[f"{source}/latest/{part.name}"] = _File(version, part)
     return found
 
 
-def _times(store: Store, source: str) -> dict[int, tuple[str, str]]:
+def _times(versions: Sequence[Version], removed: Sequence[Removed]) -> dict[int, tuple[str, str]]:
     """The date and time in UTC of each version, each once: of two within a second the later bears its number as well.
 
     Those that were removed count, so that no version gets another name when one before it goes.
     """
-    instants = {one.number: one.at for one in store.removed(source) if one.at is not None}
-    instants |= {one.number: one.at for one in store.versions(source)}
+    instants = {one.number: one.at for one in removed if one.at is not None}
+    instants |= {one.number: one.at for one in versions}
     found: dict[int, tuple[str, str]] = {}
     taken: set[tuple[str, str]] = set()
     for number, at in sorted(instants.items()):
@@ -119,42 +197,35 @@ def _times(store: Store, source: str) -> dict[int, tuple[str, str]]:
     return found
 
 
-def _kept(copy: FolderCopy, estate: Estate, store: Store, source: str) -> list[Version]:
+def _kept(copy: FolderCopy, estate: Estate, versions: Sequence[Version]) -> list[Version]:
     """The good versions of a source, those that the copy's own retention lets stay."""
-    versions = store.versions(source)
+    staying = versions
     if copy.retention is not None and versions:
-        # By the newest version, not by a clock: what is kept depends on the versions alone.
-        rules = estate.retention[copy.retention]
-        verdicts = plan(versions, rules, now=versions[-1].at, zone=estate.zone)
-        versions = [verdict.version for verdict in verdicts if verdict.stays]
-    return [version for version in versions if version.good]
+        staying = [one.version for one in plan_by_newest(estate, copy.retention, versions) if one.stays]
+    return [version for version in staying if version.good]
 
 
 def _is_below(name: str) -> bool:
     """Whether a name is that of something below the copy's folder, and one that the manifest can hold."""
-    path = PurePosixPath(name)
-    return bool(path.parts) and not (path.is_absolute() or ".." in path.parts or "\n" in name or "\\" in name)
+    pieces = name.split("/")
+    leads_elsewhere = ".." in pieces or not pieces[0]
+    return name not in ("", ".") and not (leads_elsewhere or "\n" in name or "\\" in name)
 
 
-def _check(name: str, source: str) -> None:
-    if not _is_below(name):
-        message = f"{source}: a part cannot be a file of this name: {name!r}"
-        raise OutsideError(message, hint='copy it as a store: kind = "store"')
-
-
-def _manifest(place: Path) -> dict[str, str]:
+def _manifest(folder: Folder) -> dict[str, str]:
     """The digests of the files that are ours, by name. StoreError when it says what none can say."""
     found: dict[str, str] = {}
+    damaged = StoreError(f"{folder.place}/{MANIFEST}: the manifest is damaged", hint=_MANIFEST_HINT)
     try:
-        text = (place / MANIFEST).read_text(encoding="utf-8")
+        text = b"".join(folder.read(MANIFEST)).decode("utf-8")
     except FileNotFoundError:
         return {}
     except UnicodeError as exc:
-        raise StoreError(f"{place / MANIFEST}: the manifest is damaged", hint=_MANIFEST_HINT) from exc
+        raise damaged from exc
     for line in text.split("\n")[:-1]:  # names may hold what `splitlines` parts at
         digest, between, name = line[:64], line[64:66], line[66:]
         if between != "  " or len(digest) != 64 or not _is_below(name):
-            raise StoreError(f"{place / MANIFEST}: the manifest is damaged", hint=_MANIFEST_HINT)
+            raise damaged
         found[name] = digest
     return found
 
@@ -162,82 +233,30 @@ def _manifest(place: Path) -> dict[str, str]:
 _MANIFEST_HINT = "move it away and update again: files that hold what is to be there are taken up as they are"
 
 
-def _write_manifest(place: Path, digests: Mapping[str, str]) -> None:
+def _write_manifest(folder: Folder, digests: Mapping[str, str]) -> None:
     text = "".join(f"{digest}  {name}\n" for name, digest in sorted(digests.items()))
-    _put(place, MANIFEST, iter([text.encode()]))
+    folder.put(MANIFEST, [text.encode()])
 
 
-def _write(store: Store, place: Path, name: str, file: _File, same: str | None, *, is_ours: bool) -> None:
+def _write(store: Store, folder: Folder, name: str, file: _File, same: str | None, *, is_ours: bool) -> None:
     """Write a file, or link it to one of ours that holds the same; what is not ours is left as it is."""
-    target = place / name
-    if target.is_symlink() or (target.exists() and not is_ours):
-        if _problem(place, name, file.digest) == "":
+    if not is_ours and (obstacle := folder.obstacle(name)):
+        if _problem(folder, name, file.digest) == "":
             return  # of an update that was cut short
-        raise OutsideError(f"{target} is there, and not Historon's; nothing was changed in it", hint="move it away")
-    _make_folders(place, target.parent)
-    if same is not None and _problem(place, same, file.digest) == "":
-        coming = place / _COMING
-        coming.unlink(missing_ok=True)
-        try:
-            os.link(place / same, coming)
-        except OSError:
-            pass  # the file system has no links: it is written
-        else:
-            coming.replace(target)
-            return
-    _put(place, name, store.pieces(file.part))
+        raise OutsideError(f"{obstacle}, and not Historon's; nothing was changed in it", hint="move it away")
+    if same is not None and _problem(folder, same, file.digest) == "" and folder.link(same, name):
+        return
+    folder.put(name, store.pieces(file.part))
 
 
-def _put(place: Path, name: str, pieces: Iterator[bytes]) -> None:
-    """A whole file, or none: it takes its name once it is on disk."""
-    coming = place / _COMING
-    coming.unlink(missing_ok=True)
-    with open(os.open(coming, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as made:
-        for piece in pieces:
-            made.write(piece)
-        made.flush()
-        os.fsync(made.fileno())
-    coming.replace(place / name)
-
-
-def _make_folders(place: Path, folder: Path) -> None:
-    """Folders below the copy's own; none is made, or gone through, by way of a link."""
-    at = place
-    for part in folder.relative_to(place).parts:
-        at /= part
-        if at.is_symlink():
-            raise OutsideError(f"{at} is a link, and not Historon's", hint="move it away")
-        at.mkdir(mode=0o700, exist_ok=True)
-
-
-def _remove(place: Path, name: str, digest: str) -> None:
-    """Remove a file of ours, and the folders that are empty then; one that was changed since is no longer ours."""
-    target = place / name
-    if _problem(place, name, digest) == "":
-        target.unlink()
-    for folder in target.parents:
-        if folder == place:
-            return
-        try:
-            folder.rmdir()
-        except OSError:
-            return  # something else is in it, or it is gone already
-
-
-def _problem(place: Path, name: str, digest: str) -> str:
+def _problem(folder: Folder, name: str, expected: str) -> str:
     """What is wrong with a file; empty when it is there, whole."""
-    if not _is_file(place, name):
-        return "it is not there"
+    digest = hashlib.sha256()
     try:
-        with (place / name).open("rb") as opened:
-            right = hashlib.file_digest(opened, "sha256").hexdigest() == digest
-    except OSError as exc:
-        return f"it cannot be read: {exc.strerror}"
-    return "" if right else "it does not match its SHA-256"
-
-
-def _is_file(place: Path, name: str) -> bool:
-    """Whether there is a file, to which no link leads."""
-    file = place / name
-    ways = (file, *file.parents[: len(PurePosixPath(name).parts) - 1])
-    return file.is_file() and not any(one.is_symlink() for one in ways)
+        for piece in folder.read(name):
+            digest.update(piece)
+    except FileNotFoundError:
+        return "it is not there"
+    except StoreError as exc:
+        return exc.message
+    return "" if digest.hexdigest() == expected else "it does not match its SHA-256"

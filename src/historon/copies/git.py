@@ -14,12 +14,13 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from historon.copies.rebuilding import Found, rebuild
 from historon.errors import OutsideError, StoreError
-from historon.estate import Copy, Estate, GitCopy, small_environment
+from historon.estate import Estate, GitCopy, small_environment
 from historon.store import ESTATE, LARGE, Copied, Damage, Outcome, State, Store, Verification, Version, open_store
 from historon.versions import Masks, is_binary
 
-__all__ = ["update", "verify"]
+__all__ = ["fetch", "update", "verify"]
 
 _LIMIT_S = 300
 _WHO = b"Historon <historon@localhost>"
@@ -37,9 +38,8 @@ class _Commit:
     versions: Sequence[Version]
 
 
-def update(copy: Copy, estate: Estate, store: Store) -> Copied:
+def update(copy: GitCopy, estate: Estate, store: Store) -> Copied:
     """See CopyModule. All commits come at once, or none."""
-    assert isinstance(copy, GitCopy)  # noqa: S101 (its kind)
     place, changes = estate.path(copy.path), store.change_number()
     texts = _Texts(copy, estate, store)
     _make(place, copy.branch)
@@ -60,12 +60,29 @@ def update(copy: Copy, estate: Estate, store: Store) -> Copied:
     if copy.push is not None and tip:
         _git(place, "push", "--quiet", copy.push, f"refs/heads/{copy.branch}")
     size = sum(file.stat().st_size for file in place.rglob("*") if file.is_file())
-    return Copied(len(latest), len(latest), size, changes)
+    return Copied(len(latest), len(latest), size, changes, left_out=tuple(sorted(texts.left_out)))
 
 
-def verify(copy: Copy, estate: Estate) -> Verification:
+def fetch(copy: GitCopy, estate: Estate, folder: Path) -> None:
+    """See CopyModule: the versions that commits brought, with the instants of their rounds."""
+    place = estate.path(copy.path)
+    if copy.masked:
+        raise OutsideError(f"{place}: its secrets are masked, so that no version is whole", hint="take another copy")
+    form = f"--format=%H %aI %(trailers:key={_VERSION},valueonly,separator=%x20)"
+    versions: list[Found] = []
+    for line in _git(place, "log", "--reverse", form, _tip(place, copy.branch)).decode().splitlines():
+        commit, at, *brought = line.split(" ")
+        blobs = _blobs(place, commit)
+        for source in (one.rpartition("@")[0] for one in brought if one):
+            prefix = f"{source}/"
+            parts = {path.removeprefix(prefix): blob for path, blob in blobs.items() if path.startswith(prefix)}
+            versions.append(Found(source, datetime.fromisoformat(at), parts))
+    versions.sort(key=lambda one: one.at)
+    rebuild(folder, versions, lambda blob: _git(place, "cat-file", "blob", blob))
+
+
+def verify(copy: GitCopy, estate: Estate, _sample: int | None) -> Verification:
     """See CopyModule. Git checks all its objects; the newest commit is compared with the last good versions."""
-    assert isinstance(copy, GitCopy)  # noqa: S101 (its kind)
     place = estate.path(copy.path)
     found = Verification()
     try:
@@ -90,13 +107,16 @@ class _Texts:
     def __init__(self, copy: GitCopy, estate: Estate, store: Store) -> None:
         self._copy, self._estate, self._store = copy, estate, store
         self.masked = copy.masked
+        self.left_out: set[str] = set()
 
     def of(self, version: Version) -> Iterator[tuple[str, int, Iterator[bytes]]]:
         """The files of a version: paths below the repository, their sizes, and what they hold, a piece at a time."""
         masks = self._masks(version.source) if self.masked else None
         for part in self._store.parts(version.source, version.number):
             path = f"{version.source}/{part.name}"
-            if masks is None:
+            if not _may_be_committed(path):
+                self.left_out.add(f"{version.source}@{version.number} {part.name!r}: git takes no file of this name")
+            elif masks is None:
                 yield path, part.size, self._store.pieces(part)
             elif part.size <= LARGE and not is_binary(content := self._store.read(part)):  # others nobody can mask
                 shown = masks.hide(content)
@@ -145,6 +165,11 @@ def _differing(latest: Sequence[Version], blobs: Mapping[str, str], texts: _Text
         for version in latest
         if {path: _blob_of(size, pieces) for path, size, pieces in texts.of(version)} != there.get(version.source, {})
     ]
+
+
+def _may_be_committed(path: str) -> bool:
+    """Whether git takes a file of this name: no piece of it is empty, leads elsewhere, or is git's own."""
+    return not any(piece.lower() in ("", ".", "..", ".git") or "\0" in piece for piece in path.split("/"))
 
 
 def _blob_of(size: int, pieces: Iterator[bytes]) -> str:

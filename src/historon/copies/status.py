@@ -5,24 +5,31 @@ from contextlib import closing
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from importlib import import_module
+from pathlib import Path
 from typing import cast
 
 from historon.copies.interface import CopyModule
 from historon.errors import OutsideError
-from historon.estate import Copy, Estate, StoreCopy, settings_digest, settings_files
+from historon.estate import Copy, Estate, settings_digest, settings_files
 from historon.store import ESTATE, Copied, Store, Verification, open_store
 
-__all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "note_copied", "verify_copy"]
+__all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "fetch_copy", "note_copied", "verify_copy"]
+
+_LEFT_OUT = "left-out="
 
 
 @dataclass(frozen=True)
 class CopyStatus:
-    """A copy: as of when it is (None for never), and since when something is missing in it (None for nothing)."""
+    """A copy: as of when it is (None for never), and since when something is missing in it (None for nothing).
+
+    `left_out` is how many parts its kind cannot hold.
+    """
 
     name: str
     copy: Copy
     at: datetime | None
     missing_since: datetime | None
+    left_out: int = 0
 
     def behind(self, now: datetime) -> timedelta | None:
         """For how long something has been missing in it; None when nothing is."""
@@ -41,14 +48,17 @@ def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
     """
     found = []
     number = store.change_number()
-    carried = any(isinstance(copy, StoreCopy) for copy in estate.copies.values())
+    carried = any(copy.carries_settings for copy in estate.copies.values())
     digest = _digest_of_settings(estate) if carried else ""
     for name, copy in estate.copies.items():
         written = (store.recall(ESTATE, _topic(name)) or "").split()
         at = datetime.fromisoformat(written[0]) if written else None
-        settings = [digest] if isinstance(copy, StoreCopy) and digest else []
-        whole = bool(written) and int(written[1]) == number and written[2:] == settings
-        found.append(CopyStatus(name, copy, at, None if whole else _missing_since(store, name, at, now)))
+        left_out = next((int(one.removeprefix(_LEFT_OUT)) for one in written if one.startswith(_LEFT_OUT)), 0)
+        carries = [one for one in written[2:] if not one.startswith(_LEFT_OUT)]
+        settings = [digest] if copy.carries_settings and digest else []
+        whole = bool(written) and int(written[1]) == number and carries == settings
+        missing_since = None if whole else _missing_since(store, name, at, now)
+        found.append(CopyStatus(name, copy, at, missing_since, left_out))
     return found
 
 
@@ -72,10 +82,16 @@ def bring_up_to_date(estate: Estate, name: str) -> Copied:
         return _module_of(copy).update(copy, estate, store)
 
 
-def verify_copy(estate: Estate, name: str) -> Verification:
-    """Read all that is in a copy, and check it. Raises StoreError, OutsideError."""
+def verify_copy(estate: Estate, name: str, sample: int | None = None) -> Verification:
+    """Read all that is in a copy, or so much of it, and check it. Raises StoreError, OutsideError."""
     copy = estate.copies[name]
-    return _module_of(copy).verify(copy, estate)
+    return _module_of(copy).verify(copy, estate, sample)
+
+
+def fetch_copy(estate: Estate, name: str, folder: Path) -> None:
+    """Write all that a copy holds into a folder, as a copy of kind `store` is. Raises StoreError, OutsideError."""
+    copy = estate.copies[name]
+    _module_of(copy).fetch(copy, estate, folder)
 
 
 def _module_of(copy: Copy) -> CopyModule:
@@ -85,7 +101,9 @@ def _module_of(copy: Copy) -> CopyModule:
 
 def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:
     """Note as of when a copy is, the instant at which copying began, and what it holds."""
-    store.remember(ESTATE, _topic(name), f"{at.isoformat()} {copied.changes} {copied.settings}".rstrip())
+    left_out = f"{_LEFT_OUT}{len(copied.left_out)}" if copied.left_out else ""
+    words = [at.isoformat(), str(copied.changes), copied.settings, left_out]
+    store.remember(ESTATE, _topic(name), " ".join(filter(None, words)))
     store.remember(ESTATE, _seen_topic(name), "")
 
 

@@ -3,23 +3,31 @@
 Beside it, in the folder `estate`, lie the files that describe the estate, for the day on which the machine is lost.
 """
 
+import shutil
 from collections.abc import Mapping
 from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from historon.copies import objects
+from historon.copies.objects import SETTINGS
 from historon.errors import StoreError
-from historon.estate import Copy, Estate, replace_file, settings_digest, settings_files
+from historon.estate import Estate, StoreCopy, replace_file, settings_digest, settings_files
 from historon.store import Copied, FolderStore, Store, Verification
 from historon.store import verify as verify_store
 
-__all__ = ["SETTINGS", "update", "verify"]
+if TYPE_CHECKING:
+    from historon.copies.sftp import SftpObjects
 
-SETTINGS = "estate"  # the folder in a copy that they lie in
+__all__ = ["fetch", "update", "verify"]
 
 
-def update(copy: Copy, estate: Estate, store: Store) -> Copied:
+def update(copy: StoreCopy, estate: Estate, store: Store) -> Copied:
     """See CopyModule."""
+    if copy.server is not None:
+        with _far(copy, estate, writes=True) as there:
+            return objects.update(there, estate, store, copy.retention)
     place = estate.path(copy.path)
     copied = store.copy_to(place)
     try:
@@ -29,6 +37,13 @@ def update(copy: Copy, estate: Estate, store: Store) -> Copied:
         message = f"{exc.filename or place}: the estate's own files could not be copied: {exc.strerror}"
         raise StoreError(message, hint="all versions are there; is there room, and can they be read?") from exc
     return replace(copied, settings=settings_digest(files))
+
+
+def _far(copy: StoreCopy, estate: Estate, *, writes: bool) -> "SftpObjects":
+    """The objects of a copy on a server, which only those need that have one."""
+    from historon.copies.sftp import SftpObjects
+
+    return SftpObjects(copy, estate, writes=writes)
 
 
 def _carry(wanted: Mapping[str, bytes], folder: Path) -> None:
@@ -47,7 +62,23 @@ def _carry(wanted: Mapping[str, bytes], folder: Path) -> None:
             file.unlink()
 
 
-def verify(copy: Copy, estate: Estate) -> Verification:
+def verify(copy: StoreCopy, estate: Estate, sample: int | None) -> Verification:
     """See CopyModule. It is read as the store that it is."""
+    if copy.server is not None:
+        with _far(copy, estate, writes=False) as objects_there:
+            return objects.verify(objects_there, sample)
     with closing(FolderStore(estate.path(copy.path))) as there:
-        return verify_store(there, sorted(there.states()))
+        return verify_store(there, sorted(there.states()), sample=sample)
+
+
+def fetch(copy: StoreCopy, estate: Estate, folder: Path) -> None:
+    """See CopyModule."""
+    if copy.server is not None:
+        with _far(copy, estate, writes=False) as there:
+            objects.fetch(there, folder)
+        return
+    place = estate.path(copy.path)
+    with closing(FolderStore(place)) as store:
+        store.copy_to(folder)
+    if (place / SETTINGS).is_dir():
+        shutil.copytree(place / SETTINGS, folder / SETTINGS)

@@ -10,9 +10,9 @@ from pathlib import Path
 
 from historon.collect.failures import CollectError
 from historon.collect.preconditions import check_needs, check_preconditions
-from historon.collect.transports.arrivals import strangers
+from historon.collect.transports.drop_folder import strangers
 from historon.errors import HistoronError
-from historon.estate import Credentials, Estate, SecretError, SecretRef, Source, fill, values_of, walk
+from historon.estate import Credentials, Estate, SecretError, SecretRef, Source, fill, values_of
 from historon.store import LARGE, Store, still_paused
 from historon.times import for_people
 from historon.versions import Masks, is_binary, random_words, split_lines
@@ -119,6 +119,8 @@ def _accounts(estate: Estate) -> Iterator[Finding]:
 def _copies(estate: Estate) -> Iterator[Finding]:
     store = estate.store_folder
     for name, copy in estate.copies.items():
+        if copy.writes_to is None:
+            continue
         place = estate.path(copy.path)
         there = next((one for one in (place, *place.parents) if one.is_dir()), place)
         if store and store.is_dir() and there.stat().st_dev == store.stat().st_dev:
@@ -139,8 +141,7 @@ def _channels(estate: Estate) -> Iterator[Finding]:
         remedy = 'give one channel tell = "trouble", without where and hours'
         yield Finding(False, "channels", f"nobody is notified of {', '.join(deaf)} in every case", remedy)
     for name, channel in estate.channels.items():
-        found = [getattr(channel, key, None) for key in ("url", "secret")]
-        yield from _secrets(f"channel {name}", [one for one in found if one], estate.folder)
+        yield from _secrets(f"channel {name}", [one for one in channel.secrets if one], estate.folder)
         for key in ("template", "html_template", "authority"):
             file = getattr(channel, key, None)
             if file and not estate.path(file).is_file():
@@ -197,12 +198,8 @@ def _procedures(estate: Estate) -> Iterator[Finding]:
                 check_needs(estate, procedure)
             except CollectError as exc:
                 yield Finding(True, about, exc.message, exc.hint)
-        if procedure.over == "telnet":
-            remedy = "use ssh-shell as soon as the device can; until then keep it in a network of its own"
-            yield Finding(False, about, "Telnet sends the password in the clear", remedy)
-        if procedure.over == "local":
-            programs = {said[0] for _, step in walk(procedure.steps) for said in step.sayings if said}
-            yield from _programs(about, sorted(programs), estate.folder)
+        yield from (Finding(False, about, concern, remedy) for concern, remedy in procedure.concerns.items())
+        yield from _programs(about, sorted(procedure.programs), estate.folder)
 
 
 def _programs(about: str, programs: Iterable[str], folder: Path) -> Iterator[Finding]:
@@ -224,8 +221,8 @@ def _sources(estate: Estate) -> Iterator[Finding]:
         if source.legacy:
             remedy = "update the device, then remove legacy"
             yield Finding(False, source.name, f"allows old algorithms: {', '.join(source.legacy)}", remedy)
-        if procedure.over == "drop-folder":
-            folder = estate.path(fill(procedure.folder or "", values_of(source, procedure)))
+        if procedure.place:
+            folder = estate.path(fill(procedure.place, values_of(source, procedure)))
             if not os.access(folder, os.R_OK | os.X_OK):
                 yield Finding(
                     True, source.name, f"{folder} is not there, or may not be read", "make it; check its mode"
@@ -295,13 +292,17 @@ def _unused(estate: Estate) -> Iterator[Finding]:
     sources = estate.sources.values()
     used: dict[str, set[str | None]] = {
         "procedures": {source.procedure for source in sources},
-        "retention": {source.retention for source in sources},
+        "retention": {
+            *(source.retention for source in sources),
+            *(getattr(copy, "retention", None) for copy in estate.copies.values()),
+        },
         "timetables": {name for source in sources for name in source.timetables},
         "jumps": {source.via for source in sources},
         "credentials": {
             *(source.credentials for source in sources),
             *(jump.credentials for jump in estate.jumps.values()),
             *(getattr(channel, "credentials", None) for channel in estate.channels.values()),
+            *(getattr(copy, "credentials", None) for copy in estate.copies.values()),
         },
     }
     for table, names in used.items():

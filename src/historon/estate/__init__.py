@@ -1,6 +1,17 @@
 """What the administrator writes: settings, sources, references to secrets, selection."""
 
+from historon.estate.channels import Channel
+from historon.estate.channels.command import CommandChannel
+from historon.estate.channels.file import FileChannel
+from historon.estate.channels.mail import MailChannel
+from historon.estate.channels.syslog import SyslogChannel
+from historon.estate.channels.webhook import WebhookChannel
 from historon.estate.checking import EstateError, Problem
+from historon.estate.copies import Copy
+from historon.estate.copies.bucket import BucketCopy
+from historon.estate.copies.folder import FolderCopy
+from historon.estate.copies.git import GitCopy
+from historon.estate.copies.store import StoreCopy
 from historon.estate.durations import Duration, Share, Size, describe, in_words
 from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
 from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
@@ -8,28 +19,19 @@ from historon.estate.layout import ESTATE_FILE, lay_out, replace_file, write_pri
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
     AFTER_ROUNDS,
-    AnyChannel,
-    CommandChannel,
-    Copy,
+    Budget,
     Credentials,
     Estate,
-    FileChannel,
-    FolderCopy,
-    GitCopy,
     Jump,
-    MailChannel,
     Requirement,
     Retention,
     Settings,
     Source,
-    StoreCopy,
-    SyslogChannel,
-    WebhookChannel,
     WeightRule,
 )
 from historon.estate.patterns import Expression, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedure_files import shipped_names, shipped_text
-from historon.estate.procedures import Check, Needs, Procedure, Said, Step, walk
+from historon.estate.procedures import Needs, Procedure
 from historon.estate.reading import read_estate, read_procedure
 from historon.estate.recurrence import after_hours, instants, next_instants
 from historon.estate.required import (
@@ -45,28 +47,59 @@ from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference
 from historon.estate.selection import select
 from historon.estate.settings_files import missing_secrets, settings_digest, settings_files
 from historon.estate.spelling import nearest
+from historon.estate.steps import (
+    ASKING,
+    Asking,
+    Await,
+    Check,
+    Clauses,
+    Clock,
+    Each,
+    Judged,
+    Keep,
+    Keeping,
+    Learning,
+    Pause,
+    Pick,
+    Pull,
+    Said,
+    Saying,
+    Send,
+    Step,
+    Tidy,
+    walk,
+)
 from historon.estate.store_place import StorePlace
 from historon.estate.subscriptions import Subscription
+from historon.estate.table import given
 from historon.estate.timetable_words import words_of
 from historon.estate.timetables import Freeze, Hours, Timetable
-from historon.estate.transport_kinds import TRANSPORTS, TransportKind, TransportName
+from historon.estate.transports import TRANSPORTS
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
 __all__ = [
     "ACCOUNT_VALUES",
     "AFTER_ROUNDS",
+    "ASKING",
     "ESTATE_FILE",
     "EVENT_KINDS",
     "LEGACY",
     "REQUIREMENTS",
     "TRANSPORTS",
     "UNKNOWN_MARK",
-    "AnyChannel",
+    "Asking",
+    "Await",
+    "BucketCopy",
+    "Budget",
+    "Channel",
     "Check",
+    "Clauses",
+    "Clock",
     "CommandChannel",
     "Copy",
     "Credentials",
     "Duration",
+    "Each",
     "Estate",
     "EstateError",
     "EventKind",
@@ -77,21 +110,30 @@ __all__ = [
     "Freeze",
     "GitCopy",
     "Hours",
+    "Judged",
     "Jump",
+    "Keep",
+    "Keeping",
+    "Learning",
     "MailChannel",
     "Needs",
     "Noise",
     "Pattern",
+    "Pause",
+    "Pick",
     "Problem",
     "Procedure",
+    "Pull",
     "QuickPattern",
     "Requirement",
     "RequirementState",
     "Retention",
     "Said",
+    "Saying",
     "Secret",
     "SecretError",
     "SecretRef",
+    "Send",
     "Settings",
     "Severity",
     "Share",
@@ -102,9 +144,8 @@ __all__ = [
     "StorePlace",
     "Subscription",
     "SyslogChannel",
+    "Tidy",
     "Timetable",
-    "TransportKind",
-    "TransportName",
     "WebhookChannel",
     "WeightRule",
     "add_rules",
@@ -112,6 +153,7 @@ __all__ = [
     "after_hours",
     "describe",
     "fill",
+    "given",
     "in_words",
     "instants",
     "is_reference",

@@ -9,13 +9,13 @@ from typing import Annotated, Any, Self, TypeVar, Union, get_args, get_origin
 import msgspec
 
 from historon.errors import ExitCode, HistoronError
+from historon.estate.channels import CERTIFICATE_PIN, Channel
+from historon.estate.copies import Copy
 from historon.estate.durations import Duration, Share, Size
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
     AFTER_ROUNDS,
-    CERTIFICATE_PIN,
-    AnyChannel,
-    AnyCopy,
+    Budget,
     Credentials,
     EstateFile,
     Jump,
@@ -33,11 +33,11 @@ from historon.estate.spelling import nearest
 from historon.estate.store_place import StorePlace
 from historon.estate.subscriptions import Subscription
 from historon.estate.timetables import Cron, Freeze, Hours, Times, Timetable
-from historon.estate.transport_kinds import TRANSPORTS, TransportName
 from historon.estate.values import ACCOUNT_VALUES, BUILT_IN, missing_values, values_of
 
 __all__ = [
     "EstateError",
+    "Kinds",
     "Parts",
     "Path",
     "Problem",
@@ -61,7 +61,6 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
         Noise,
         Finder,
         StorePlace,
-        TransportName,
         Zone,
         Times,
         Hours,
@@ -122,7 +121,6 @@ def problems_of(data: object, kind: Any, path: Path = ()) -> Iterator[Problem]:
     origin, arguments = get_origin(kind), get_args(kind)
     if origin is Annotated and _is_table(arguments[0]):
         kind = arguments[0]
-    kind = _by_kind(data, kind)
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct) and isinstance(data, dict):
         yield from _table_problems(data, kind, path)
     elif origin is dict and isinstance(data, dict):
@@ -142,20 +140,6 @@ def problems_of(data: object, kind: Any, path: Path = ()) -> Iterator[Problem]:
         yield from _leaf_problems(data, kind, path)
 
 
-def _by_kind(data: object, kind: Any) -> Any:
-    """Of tables that are told apart by a key, the one that is meant; the union itself when no one can tell."""
-    tables = _told_apart(kind)
-    if not isinstance(data, dict):
-        return kind
-    return next((one for one in tables if one.__struct_config__.tag == data.get(one.__struct_config__.tag_field)), kind)
-
-
-def _told_apart(kind: Any) -> list[Any]:
-    """The tables that a union is of."""
-    tables = get_args(kind) if get_origin(kind) in (Union, types.UnionType) else ()
-    return [one for one in tables if _is_table(one)]
-
-
 def _is_table(kind: object) -> bool:
     return isinstance(kind, type) and issubclass(kind, msgspec.Struct)
 
@@ -164,8 +148,6 @@ def _table_problems(data: dict[str, object], kind: type[msgspec.Struct], path: P
     fields = {field.encode_name: field for field in msgspec.structs.fields(kind)}
     found: list[Problem] = []
     for key, value in data.items():
-        if key == kind.__struct_config__.tag_field:
-            continue
         if key in fields:
             found += problems_of(value, fields[key].type, (*path, key))
         else:
@@ -198,13 +180,6 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         return "this is not a usable name", "use letters, digits, dots, dashes and underscores"
     if match := re.fullmatch(r"Expected `int` (.+)", text):
         return f"expected a whole number {match[1]}", ""
-    known = [str(one.__struct_config__.tag) for one in _told_apart(kind)]
-    if known and isinstance(data, dict):
-        named = data.get("kind")
-        if named is None:
-            return '"kind" is missing', f"one of {', '.join(known)}"
-        what = _told_apart(kind)[0].__base__.__name__.lower()
-        return f'"{named}" is not a kind of {what}', nearest(str(named), known)
     message, _, hint = text.partition(" (")
     return message, hint.removesuffix(")")
 
@@ -213,6 +188,15 @@ def _choices(kind: Any) -> list[str]:
     if get_origin(kind) in (Union, types.UnionType):
         return [choice for part in get_args(kind) for choice in _choices(part)]
     return [str(choice) for choice in get_args(kind)]
+
+
+@dataclass(frozen=True)
+class Kinds:
+    """The tables whose class is told by one of their keys, by their names; None for one that is wrong in itself."""
+
+    procedures: Mapping[str, Procedure | None]
+    channels: Mapping[str, Channel | None]
+    copies: Mapping[str, Copy | None]
 
 
 @dataclass(frozen=True)
@@ -226,13 +210,32 @@ class Parts:
     timetables: Mapping[str, Timetable | None]
     freezes: Sequence[Freeze | None]
     procedures: Mapping[str, Procedure | None]
-    channels: Mapping[str, AnyChannel | None]
-    copies: Mapping[str, AnyCopy | None]
+    channels: Mapping[str, Channel | None]
+    copies: Mapping[str, Copy | None]
     requirements: Sequence[Requirement | None]
+    budgets: Sequence[Budget | None]
     sources: Sequence[Source | None]
 
     @classmethod
-    def salvage(cls, data: Mapping[str, Any]) -> Self:
+    def of(cls, file: EstateFile, kinds: Kinds) -> Self:
+        """All that stands in a file whose tables are right, but perhaps for those of `kinds`."""
+        return cls(
+            estate=file.estate,
+            credentials=file.credentials,
+            jumps=file.jumps,
+            retention=file.retention,
+            timetables=file.timetables,
+            freezes=file.freezes,
+            procedures=kinds.procedures,
+            channels=kinds.channels,
+            copies=kinds.copies,
+            requirements=file.requirements,
+            budgets=file.budgets,
+            sources=file.sources,
+        )
+
+    @classmethod
+    def salvage(cls, data: Mapping[str, Any], kinds: Kinds) -> Self:
         """What can be read of tables that are not all right, so that one mistake does not hide another."""
         sources = data.get("sources")
         return cls(
@@ -242,24 +245,17 @@ class Parts:
             retention=_each(data.get("retention"), Retention),
             timetables=_each(data.get("timetables"), Timetable),
             freezes=_list(data.get("freezes"), Freeze),
-            procedures=_each(data.get("procedures"), Procedure),
-            channels=_of_kinds(data.get("channels"), get_args(AnyChannel)),
-            copies=_of_kinds(data.get("copies"), get_args(AnyCopy)),
+            procedures=kinds.procedures,
+            channels=kinds.channels,
+            copies=kinds.copies,
             requirements=_list(data.get("requirements"), Requirement),
+            budgets=_list(data.get("budgets"), Budget),
             sources=[_source(row) for row in sources] if isinstance(sources, list) else [],
         )
 
 
 def _each(table: object, kind: type[T]) -> dict[str, T | None]:
     return {name: _attempt(value, kind) for name, value in table.items()} if isinstance(table, dict) else {}
-
-
-def _of_kinds(table: object, kinds: Iterable[type[Any]]) -> dict[str, Any]:
-    """The tables that are right, each of its kind, and None for the others."""
-    found: dict[str, Any] = {}
-    for kind in kinds:
-        found |= {name: one for name, one in _each(table, kind).items() if one is not None}
-    return {**dict.fromkeys(table if isinstance(table, dict) else ()), **found}
 
 
 def _list(rows: object, kind: type[T]) -> list[T | None]:
@@ -282,7 +278,7 @@ def _attempt(value: object, kind: type[T]) -> T | None:
         return None
 
 
-def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+def reference_problems(file: Parts) -> Iterator[Problem]:
     """Names that are referred to and not there, and what only the whole can tell."""
     names: set[str] = set()
     for index, source in enumerate(file.sources):
@@ -303,18 +299,21 @@ def reference_problems(file: EstateFile | Parts) -> Iterator[Problem]:
     yield from _rule_problems(file)
 
 
-def _keeping_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+def _keeping_problems(file: Parts) -> Iterator[Problem]:
     """Of pruning and copies."""
     for name, copy in file.copies.items():
         own = getattr(copy, "retention", None)
         if own is not None and own not in file.retention:
             yield _unknown(("copies", name, "retention"), own, file.retention)
+        account = getattr(copy, "credentials", None)
+        if account is not None and account not in file.credentials:
+            yield _unknown(("copies", name, "credentials"), account, file.credentials)
     prune = file.estate.prune if file.estate else ""
     if prune not in ("", AFTER_ROUNDS) and prune not in file.timetables:
         yield _unknown(("estate", "prune"), prune, [AFTER_ROUNDS, *file.timetables])
 
 
-def _channel_problems(name: str, channel: AnyChannel, file: EstateFile | Parts) -> Iterator[Problem]:
+def _channel_problems(name: str, channel: Channel, file: Parts) -> Iterator[Problem]:
     path: Path = ("channels", name)
     credentials = getattr(channel, "credentials", None)
     if credentials and credentials not in file.credentials:
@@ -326,14 +325,16 @@ def _channel_problems(name: str, channel: AnyChannel, file: EstateFile | Parts) 
     yield from _label_problems(channel.where, _labels(file), path)
 
 
-def _labels(file: EstateFile | Parts) -> set[str]:
+def _labels(file: Parts) -> set[str]:
     return {label for source in file.sources if source for label in source.labels}
 
 
-def _rule_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+def _rule_problems(file: Parts) -> Iterator[Problem]:
     labels = _labels(file)
     for index, freeze in enumerate(file.freezes):
         yield from _label_problems(freeze.where if freeze else (), labels, ("freezes", index))
+    for index, budget in enumerate(file.budgets):
+        yield from _label_problems(budget.where if budget else (), labels, ("budgets", index))
     names: set[str] = set()
     for index, one in enumerate(file.requirements):
         if one is None:
@@ -347,7 +348,7 @@ def _rule_problems(file: EstateFile | Parts) -> Iterator[Problem]:
             yield _unknown((*path, "procedure"), one.procedure, file.procedures)
 
 
-def _source_problems(source: Source, file: EstateFile | Parts, path: Path) -> Iterator[Problem]:
+def _source_problems(source: Source, file: Parts, path: Path) -> Iterator[Problem]:
     if source.procedure not in file.procedures:
         yield _unknown((*path, "procedure"), source.procedure, file.procedures)
     if source.credentials is not None and source.credentials not in file.credentials:
@@ -408,7 +409,7 @@ def _missing_value(source: Source, name: str, values: Sequence[str], path: Path,
     )
 
 
-def _remote_problems(source: Source, procedure: Procedure, file: EstateFile | Parts, path: Path) -> Iterator[Problem]:
+def _remote_problems(source: Source, procedure: Procedure, file: Parts, path: Path) -> Iterator[Problem]:
     wanted = ("address", "credentials") if procedure.needs_account else ("address",)
     for key in wanted:
         if not getattr(source, key):
@@ -418,13 +419,13 @@ def _remote_problems(source: Source, procedure: Procedure, file: EstateFile | Pa
         place: Path = ("credentials", source.credentials or "")
         if not (account.password or account.key or account.agent):
             yield Problem(place, "has neither password nor key", "add one by reference")
-        if not account.user and not (procedure.over == "https" and procedure.auth == "bearer"):
+        if not account.user and procedure.needs_user:
             yield Problem(place, '"user" is missing', "add it")
-    if source.via is not None and not TRANSPORTS[procedure.over].over_ssh:
+    if source.via is not None and not procedure.over_ssh:
         yield Problem((*path, "via"), f"over {procedure.over} there are no jump hosts", "they belong to SSH")
 
 
-def _jump_problems(name: str, jump: Jump, file: EstateFile | Parts) -> Iterator[Problem]:
+def _jump_problems(name: str, jump: Jump, file: Parts) -> Iterator[Problem]:
     if jump.credentials not in file.credentials:
         yield _unknown(("jumps", name, "credentials"), jump.credentials, file.credentials)
     yield from _identity_problems(jump, ("jumps", name))

@@ -142,3 +142,11 @@ class Size(int):
         if size > _LARGEST:
             raise ValueError(f"a size is at most {_LARGEST // 2**30}GiB")
         return cls(int(size))
+
+    @property
+    def words(self) -> str:
+        """As a person writes it, such as `200MB`, to three digits."""
+        for factor, unit in ((10**9, "GB"), (10**6, "MB"), (10**3, "kB")):
+            if self >= factor:
+                return f"{self / factor:.3g}{unit}"
+        return f"{int(self)}B"

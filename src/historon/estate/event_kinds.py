@@ -50,7 +50,9 @@ class EventKind:
     @property
     def heading(self) -> str:
         """The section of a letter that it stands in."""
-        return "Needs action" if self.is_trouble else "Well again" if self.ends else self._heading
+        if self.is_trouble:
+            return "Needs action"
+        return "Well again" if self.ends else self._heading
 
 
 _CRITICAL, _ERROR, _WARNING = Severity.CRITICAL, Severity.ERROR, Severity.WARNING

@@ -1,61 +1,41 @@
 """What the administrator writes, typed. Every class here is a table of the estate file, every field a key of it."""
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Literal, Self
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from msgspec import Meta, field
+from msgspec import Meta
 
+from historon.estate.channels import Channel
+from historon.estate.copies import Copy
 from historon.estate.durations import Duration, Share, Size
 from historon.estate.patterns import Pattern
-from historon.estate.procedures import Procedure, Table
+from historon.estate.procedures import Procedure
 from historon.estate.secrets import SecretRef
 from historon.estate.store_place import StorePlace
-from historon.estate.subscriptions import Subscription
-from historon.estate.timetables import Freeze, Hours, Timetable
+from historon.estate.table import Count, Name, Port, Table
+from historon.estate.timetables import Freeze, Timetable
 
 __all__ = [
     "AFTER_ROUNDS",
-    "CERTIFICATE_PIN",
-    "AnyChannel",
-    "AnyCopy",
-    "CommandChannel",
-    "Copy",
+    "Budget",
     "Credentials",
     "Defaults",
     "Estate",
     "EstateFile",
-    "FileChannel",
-    "FolderCopy",
-    "GitCopy",
     "Jump",
-    "MailChannel",
     "Notices",
     "Requirement",
     "Retention",
     "Settings",
     "Source",
-    "StoreCopy",
-    "SyslogChannel",
-    "WebhookChannel",
     "WeightRule",
     "Zone",
 ]
 
-Name = Annotated[
-    str,
-    Meta(
-        pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$",
-        description="letters, digits, dots, dashes and underscores, beginning with a letter or digit",
-    ),
-]
-Port = Annotated[int, Meta(ge=1, le=65535)]
-Count = Annotated[int, Meta(ge=1)]
 Names = str | tuple[str, ...]
-CERTIFICATE_PIN = re.compile(r"SHA256:([0-9A-Fa-f]{2}:?){32}")
 
 
 class Zone(str):
@@ -135,13 +115,15 @@ class Retention(Table, frozen=True):
     year: Duration | None = None
     at_least: Count = 5
     at_most: Count | None = None
+    size: Size | None = None
     noise: Duration | None = None
     suspect: Duration = Duration(days=30)
 
     def __post_init__(self) -> None:
         """A retention that says neither how long nor how many would thin every history down to its floor."""
-        if not self.spans and self.at_most is None:
-            raise ValueError('says only how few to keep (add at least one duration, such as all = "90d", or at_most)')
+        if not self.spans and self.at_most is None and self.size is None:
+            hint = 'add at least one duration, such as all = "90d", or at_most, or size'
+            raise ValueError(f"says only how few to keep ({hint})")
         if self.at_most is not None and self.at_most < self.at_least:
             raise ValueError(f"at_most is less than at_least ({self.at_least})")
 
@@ -193,6 +175,19 @@ class Source(Table, frozen=True):
     def own_names(self) -> tuple[str, ...]:
         """What in a configuration may be this source's own: its name, address and labels."""
         return tuple(filter(None, (self.name, self.address, *self.labels.values())))
+
+
+class Budget(Table, frozen=True):
+    """`[[budgets]]`: how many bytes the versions of some sources may take in the store; without `where`, of all."""
+
+    size: Size
+    where: dict[str, str] = {}
+
+    @property
+    def words(self) -> str:
+        """Of which sources it is, as a message says it."""
+        labels = ", ".join(f"{label}={value}" for label, value in self.where.items())
+        return f" for {labels}" if labels else ""
 
 
 class Requirement(Table, frozen=True):
@@ -250,168 +245,6 @@ class Notices(Table, frozen=True):
     keep: Duration = Duration(days=90)
 
 
-class Copy(Table, frozen=True, tag_field="kind"):
-    """`[copies.NAME]`: a second place for versions, and for how long something may be missing there."""
-
-    path: str
-    mount: str | None = None
-    max_lag: Duration = Duration(hours=26)
-
-    @property
-    def kind(self) -> str:
-        """What it is: the tag of its table."""
-        return str(self.__struct_config__.tag)
-
-
-class StoreCopy(Copy, frozen=True, tag="store"):
-    """`kind = "store"`: a whole store in a folder."""
-
-
-class FolderCopy(Copy, frozen=True, tag="folder"):
-    """`kind = "folder"`: plain files, named by `pattern`, and the newest also under `latest`."""
-
-    pattern: str = "{source}/{date}T{time}Z/{part}"
-    latest: bool = False
-    retention: str | None = None
-
-    def __post_init__(self) -> None:
-        """A pattern gives each part of each version a name of its own, below the copy's folder."""
-        try:
-            tried = self.pattern.format(source="s", number=1, date="d", time="t", part="p")
-        except (KeyError, IndexError, ValueError, AttributeError) as exc:
-            raise ValueError("pattern knows {source}, {number}, {date}, {time} and {part}, and nothing else") from exc
-        told = [one for one in ("{source}", "{part}") if one not in self.pattern]
-        if told or not ("{number}" in self.pattern or ("{date}" in self.pattern and "{time}" in self.pattern)):
-            raise ValueError("pattern must hold {source}, {part}, and {number} or {date} with {time}")
-        if tried.startswith("/") or ".." in tried.split("/") or not self.pattern.endswith("{part}"):
-            raise ValueError("pattern is a path below the copy's folder, with {part} at its end")
-
-
-class GitCopy(Copy, frozen=True, tag="git"):
-    """`kind = "git"`: a bare git repository, one commit a round."""
-
-    branch: Annotated[str, Meta(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]*$")] = "main"
-    masked: bool = False
-    push: str | None = None
-
-    def __post_init__(self) -> None:
-        """What git would take for one of its options is none of a remote's names."""
-        if self.push is not None and self.push.startswith("-"):
-            raise ValueError("push is the address, or the name, of a remote repository")
-
-
-AnyCopy = StoreCopy | FolderCopy | GitCopy
-
-
-class Channel(Table, frozen=True, tag_field="kind"):
-    """`[channels.NAME]`: where people or programs are told; what more there is to say depends on its kind.
-
-    What is told is what `tell` says and `except` does not, of sources with the labels of `where`, in the `hours`; it
-    waits for the end of `quiet` hours, and for the next instant of the timetable `digest`, unless it is critical.
-    """
-
-    tell: Subscription = Subscription("always")
-    except_: Subscription = field(default=Subscription(""), name="except")
-    where: dict[str, str] = {}
-    hours: tuple[Hours, ...] = ()
-    quiet: tuple[Hours, ...] = ()
-    digest: str | None = None
-    immediately: bool = False
-    all_well: Duration | None = None
-
-    def hears(self, kind: str) -> bool:
-        """Whether events of this kind are for it at all."""
-        return self.tell.means(kind) and not self.except_.means(kind)
-
-
-class MailChannel(Channel, frozen=True, kw_only=True, tag="mail"):
-    """A mail relay and whom it tells (SMTP, RFC 5321; STARTTLS, RFC 3207)."""
-
-    to: tuple[str, ...]
-    from_: str = field(name="from")
-    server: str
-    port: Port | None = None
-    security: Literal["starttls", "tls", "none"] = "starttls"
-    credentials: str | None = None
-    certificate: str | None = None
-    authority: str | None = None
-    template: str | None = None
-    html_template: str | None = None
-    attach: Literal["masked", "unmasked"] | None = None
-    attach_at_most: Size = Size(256 * 1000)
-
-    def __post_init__(self) -> None:
-        """Addresses that mail can be sent to, and no secret sent in the clear."""
-        for address in (*self.to, self.from_):
-            if not re.fullmatch(r"[^@\s<>,]+@[^@\s<>,]+", address):
-                raise ValueError(f'"{address}" is not a mail address')
-        if not self.to:
-            raise ValueError("tells nobody (to is empty)")
-        _check_trust(self.certificate, self.authority)
-        if self.security == "none" and self.credentials:
-            raise ValueError('would send its password in the clear (set security = "starttls" or "tls")')
-
-
-class WebhookChannel(Channel, frozen=True, kw_only=True, tag="webhook"):
-    """An address that is sent a request: JSON, or what a template makes of it, signed with a secret (RFC 2104)."""
-
-    url: SecretRef
-    secret: SecretRef | None = None
-    template: str | None = None
-    content_type: str = "application/json"
-    certificate: str | None = None
-    authority: str | None = None
-
-    def __post_init__(self) -> None:
-        """One way to trust the other side."""
-        _check_trust(self.certificate, self.authority)
-
-
-class SyslogChannel(Channel, frozen=True, kw_only=True, tag="syslog"):
-    """A log server (RFC 5424): over UDP (RFC 5426), TCP with octet counting (RFC 6587) or TLS (RFC 5425)."""
-
-    server: str
-    port: Port | None = None
-    over: Literal["udp", "tcp", "tls"] = "tls"
-    facility: Annotated[int, Meta(ge=0, le=23)] = 16
-    certificate: str | None = None
-    authority: str | None = None
-
-    def __post_init__(self) -> None:
-        """Certificates belong to TLS."""
-        _check_trust(self.certificate, self.authority)
-        if self.over != "tls" and (self.certificate or self.authority):
-            raise ValueError(f'over {self.over} there is no certificate (set over = "tls")')
-
-
-class CommandChannel(Channel, frozen=True, kw_only=True, tag="command"):
-    """A program that is given the notice as JSON on its standard input."""
-
-    command: tuple[str, ...]
-    deadline: Duration = Duration(seconds=30)
-
-    def __post_init__(self) -> None:
-        """A program to run."""
-        if not self.command:
-            raise ValueError("runs nothing (command is empty)")
-
-
-class FileChannel(Channel, frozen=True, kw_only=True, tag="file"):
-    """A file that gets one JSON object a line for each notice."""
-
-    path: str
-
-
-AnyChannel = MailChannel | WebhookChannel | SyslogChannel | CommandChannel | FileChannel
-
-
-def _check_trust(certificate: str | None, authority: str | None) -> None:
-    if certificate and authority:
-        raise ValueError("takes certificate or authority, not both")
-    if certificate and not CERTIFICATE_PIN.fullmatch(certificate):
-        raise ValueError('certificate must be "SHA256:" and 64 hexadecimal digits')
-
-
 class EstateFile(Table, frozen=True):
     """The whole of `historon.toml`."""
 
@@ -422,12 +255,13 @@ class EstateFile(Table, frozen=True):
     retention: dict[Name, Retention] = {}
     timetables: dict[Name, Timetable] = {}
     freezes: list[Freeze] = []
-    procedures: dict[Name, Procedure] = {}
+    procedures: dict[str, Any] = {}  # these and the two below are of kinds, and read apart
     notices: Notices = Notices()
-    channels: dict[Name, AnyChannel] = {}
-    copies: dict[Name, AnyCopy] = {}
+    channels: dict[str, Any] = {}
+    copies: dict[str, Any] = {}
     requirements: list[Requirement] = []
     weights: list[WeightRule] = []
+    budgets: list[Budget] = []
     sources: list[Source] = []
 
 
@@ -444,10 +278,11 @@ class Estate:
     freezes: Sequence[Freeze]
     procedures: Mapping[str, Procedure]
     notices: Notices
-    channels: Mapping[str, AnyChannel]
-    copies: Mapping[str, AnyCopy]
+    channels: Mapping[str, Channel]
+    copies: Mapping[str, Copy]
     requirements: Sequence[Requirement]
     weights: Sequence[WeightRule]
+    budgets: Sequence[Budget]
     sources: Mapping[str, Source]
 
     @property

@@ -7,13 +7,15 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path as FilePath
-from typing import Any
+from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
 import msgspec
 
+from historon.estate.channels import CHANNELS
 from historon.estate.checking import (
     EstateError,
+    Kinds,
     Parts,
     Path,
     Problem,
@@ -22,11 +24,15 @@ from historon.estate.checking import (
     problems_of,
     reference_problems,
 )
+from historon.estate.copies import COPIES
+from historon.estate.copies.store import StoreCopy
 from historon.estate.model import Estate, EstateFile
 from historon.estate.procedure_files import files_in, joined, shipped_names
+from historon.estate.procedure_reading import read_procedures, typed_procedure
 from historon.estate.procedures import Procedure
 from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
+from historon.estate.table_reading import read_kinds
 from historon.estate.timetable_words import understood
 from historon.estate.without_effect import problems_without_effect
 
@@ -47,6 +53,7 @@ _COLUMNS = (
     "max_shrink",
     "skip",
 )
+T = TypeVar("T")
 _TABLES = {"label": "labels", "value": "values"}
 
 
@@ -62,16 +69,19 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
     origins = _merge(file, data, problems)
     texts = {"": (file.name, text), **_read_procedures(file.parent, data, problems)}
     _join_procedures(data, problems)
-    _name_kinds(data)
+    procedures, wrong_procedures = read_procedures(data.get("procedures"))
+    channels, wrong_channels = read_kinds(data.get("channels"), CHANNELS, ("channels",), "channel")
+    copies, wrong_copies = read_kinds(data.get("copies"), COPIES, ("copies",), "copy", default=StoreCopy.kind)
+    problems += [*wrong_procedures, *wrong_channels, *wrong_copies]
+    kinds = Kinds(procedures, channels, copies)
+    typed: EstateFile | None = None
     try:
         typed = convert(data, EstateFile)
     except msgspec.ValidationError:
         problems += problems_of(data, EstateFile)
-        salvaged = Parts.salvage(data)
-        problems += [*reference_problems(salvaged), *problems_without_effect(salvaged)]
-    else:
-        problems += [*reference_problems(typed), *problems_without_effect(typed)]
-    if problems:
+    parts = Parts.salvage(data, kinds) if typed is None else Parts.of(typed, kinds)
+    problems += [*reference_problems(parts), *problems_without_effect(parts)]
+    if problems or typed is None:
         placed = _placed(_explained(problems, data), file, texts, origins)
         raise EstateError(sorted(placed, key=lambda problem: (problem.file != file.name, problem.line or 0)))
     return Estate(
@@ -82,22 +92,20 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         retention=typed.retention,
         timetables=typed.timetables,
         freezes=typed.freezes,
-        procedures=typed.procedures,
+        procedures=_all_right(procedures),
         notices=typed.notices,
-        channels=typed.channels,
-        copies=typed.copies,
+        channels=_all_right(channels),
+        copies=_all_right(copies),
         requirements=typed.requirements,
         weights=typed.weights,
+        budgets=typed.budgets,
         sources={source.name: source for source in typed.sources},
     )
 
 
-def _name_kinds(data: dict[str, Any]) -> None:
-    """A copy that does not say what it is, is a store."""
-    copies = data.get("copies")
-    for copy in copies.values() if isinstance(copies, dict) else ():
-        if isinstance(copy, dict):
-            copy.setdefault("kind", "store")
+def _all_right(tables: Mapping[str, T | None]) -> Mapping[str, T]:
+    """Tables of which none is wrong."""
+    return {name: one for name, one in tables.items() if one is not None}
 
 
 def _explained(problems: Sequence[Problem], data: Mapping[str, Any]) -> Iterator[Problem]:
@@ -120,7 +128,10 @@ def _explained(problems: Sequence[Problem], data: Mapping[str, Any]) -> Iterator
 
 def read_procedure(name: str) -> Procedure:
     """A shipped procedure, with what it extends."""
-    return convert(joined({}, iter([name]))[name], Procedure)
+    procedure, problems = typed_procedure(joined({}, iter([name]))[name])
+    if procedure is None:
+        raise EstateError(problems)
+    return procedure
 
 
 def _text_of(file: FilePath) -> str:

@@ -36,6 +36,7 @@ def _paths(estate: Estate) -> Iterator[Path]:
     settings = estate.settings
     written = [settings.sources_from, settings.known_hosts]
     written += [getattr(channel, key, None) for channel in estate.channels.values() for key in _OF_CHANNELS]
+    written += [getattr(copy, "authority", None) for copy in estate.copies.values()]
     written += [source.authority for source in estate.sources.values()]
     written += [account.certificate for account in estate.credentials.values()]
     yield from (estate.path(one) for one in written if one)
@@ -49,7 +50,7 @@ def missing_secrets(estate: Estate) -> list[SecretRef]:
     for account in estate.credentials.values():
         references += [account.password, account.key, account.passphrase, account.elevation]
     for channel in estate.channels.values():
-        references += [getattr(channel, key, None) for key in ("url", "secret")]
+        references += channel.secrets
     return [one for one in dict.fromkeys(references) if one is not None and not _is_there(one, estate.folder)]
 
 

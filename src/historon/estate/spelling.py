@@ -5,6 +5,8 @@ from collections.abc import Iterable
 
 __all__ = ["nearest"]
 
+_MOST = 12  # valid words that a hint names
+
 
 def nearest(word: str, known: Iterable[str]) -> str:
     """A hint with the nearest valid spelling, or with what is valid where nothing is near."""
@@ -12,4 +14,7 @@ def nearest(word: str, known: Iterable[str]) -> str:
     near = difflib.get_close_matches(word.lower(), names, n=1, cutoff=0.5)
     if near:
         return f'did you mean "{near[0]}"?'
-    return f"one of {', '.join(names[:12])}{' …' if len(names) > 12 else ''}" if names else ""
+    if not names:
+        return ""
+    more = " …" if len(names) > _MOST else ""
+    return f"one of {', '.join(names[:_MOST])}{more}"

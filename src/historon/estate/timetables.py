@@ -7,7 +7,7 @@ from typing import Annotated, Literal, Self
 from msgspec import Meta, field
 
 from historon.estate.durations import Duration
-from historon.estate.procedures import Table
+from historon.estate.table import Table
 
 __all__ = ["CRON_FIELDS", "Cron", "Freeze", "Hours", "Times", "Timetable"]
 

@@ -7,8 +7,9 @@ from functools import lru_cache
 from typing import Any
 
 from historon.estate.model import Source
-from historon.estate.procedures import Procedure, Step, walk
+from historon.estate.procedures import Procedure
 from historon.estate.secrets import is_reference
+from historon.estate.steps import ASKING, Each, Keeping, Pick, Pull, Step, walk
 from historon.times import in_names
 
 __all__ = ["ACCOUNT_VALUES", "BUILT_IN", "fill", "is_built_in", "missing_values", "values_of"]
@@ -61,9 +62,10 @@ def _asked(same: _Same) -> tuple[set[str], list[tuple[tuple[str | int, ...], str
     wanted: list[tuple[tuple[str | int, ...], str]] = []
     for place, step in walk(procedure.steps):
         names = [name for text in _texts(step) for name in _names(text)]
-        names += [name for name in (*step.when, *([step.from_] if step.from_ else [])) if name]
+        names += step.when
+        names += [step.from_] if isinstance(step, Each | Pick) else []
         wanted += [(place, name) for name in dict.fromkeys(names)]
-    wanted += [((), name) for name in _names(procedure.folder or "")]
+    wanted += [((), name) for name in _names(procedure.place)]
     return {name for _, step in walk(procedure.steps) for name in step.learns}, wanted
 
 
@@ -73,13 +75,14 @@ def _names(text: str) -> Iterator[str]:
 
 def _texts(step: Step) -> Iterator[str]:
     """Everything of a step in which values are filled."""
-    for said in (*([] if step.verb in ("each", "pick") else [step.says]), *step.sayings):
+    for said in (*step.sayings, *([step.says] if isinstance(step, Pull) else [])):
         yield from (said,) if isinstance(said, str) else said
-    for text in (step.as_, step.body, step.filter, step.checksum, step.ends_with, *step.include, *step.exclude):
-        yield text or ""
-    yield from (*step.headers.values(), *(step.form or {}).values(), *step.answers.values())
-    yield from (text for text in step.environment.values() if not is_reference(text))
-    yield from _leaves(step.json)
+    if isinstance(step, Keeping):
+        yield from (step.as_ or "", step.ends_with or "")
+    if isinstance(step, (*ASKING, Pull)):
+        for name in step.how.filled:
+            yield from _leaves(getattr(step.how, name))
+        yield from (text for text in step.how.variables.values() if not is_reference(text))
 
 
 def _leaves(data: Any) -> Iterator[str]:
@@ -88,7 +91,7 @@ def _leaves(data: Any) -> Iterator[str]:
     elif isinstance(data, Mapping):
         for value in data.values():
             yield from _leaves(value)
-    elif isinstance(data, list):
+    elif isinstance(data, list | tuple):
         for value in data:
             yield from _leaves(value)
 

@@ -3,46 +3,50 @@
 from collections.abc import Iterable, Iterator
 
 from historon.estate.checking import Parts, Path, Problem
-from historon.estate.model import Credentials, EstateFile
+from historon.estate.model import Credentials
 from historon.estate.procedures import Procedure
 from historon.estate.spelling import nearest
-from historon.estate.transport_kinds import TRANSPORTS
 from historon.estate.values import is_built_in
 
 __all__ = ["problems_without_effect"]
 
 
-def problems_without_effect(file: EstateFile | Parts) -> Iterator[Problem]:
+def problems_without_effect(file: Parts) -> Iterator[Problem]:
     """Each key that nothing would ever look at, with its place."""
     yield from _value_problems(file)
     yield from _identity_problems(file)
     yield from _account_problems(file)
-    if isinstance(file, EstateFile):
-        labels = {label for source in file.sources for label in source.labels}
-        for label in file.estate.at_once_by:
-            if file.sources and label not in labels:
-                path = ("estate", "at_once_by")
-                yield Problem(path, f'no source has the label "{label}"', nearest(label, labels))
+    yield from _label_problems(file)
+
+
+def _label_problems(file: Parts) -> Iterator[Problem]:
+    """Labels that no source has, as far as all of them can be read."""
+    sources = [one for one in file.sources if one is not None]
+    if file.estate is None or not sources or len(sources) < len(file.sources):
+        return
+    labels = {label for source in sources for label in source.labels}
+    for label in file.estate.at_once_by:
+        if label not in labels:
+            yield Problem(("estate", "at_once_by"), f'no source has the label "{label}"', nearest(label, labels))
 
 
 _OF_SSH = ("host_key", "legacy")
 _OF_TLS = ("certificate", "authority")
 
 
-def _identity_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+def _identity_problems(file: Parts) -> Iterator[Problem]:
     """What says how a source is known, and is not looked at over its transport."""
     for index, source in enumerate(file.sources):
         procedure = file.procedures.get(source.procedure) if source else None
         if procedure is None:
             continue
-        kind = TRANSPORTS[procedure.over]
-        idle = (*(_OF_SSH if not kind.over_ssh else ()), *(_OF_TLS if not kind.by_certificate else ()))
+        idle = (*(_OF_SSH if not procedure.over_ssh else ()), *(_OF_TLS if not procedure.by_certificate else ()))
         for key in idle:
             if getattr(source, key):
                 yield Problem(("sources", index, key), f"means nothing over {procedure.over}", "remove it")
 
 
-def _value_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+def _value_problems(file: Parts) -> Iterator[Problem]:
     """Values that would never be used, as Historon gives those of this name itself."""
     tables: list[tuple[Path, Iterable[str]]] = [
         (("sources", index, "values"), source.values) for index, source in enumerate(file.sources) if source
@@ -55,11 +59,12 @@ def _value_problems(file: EstateFile | Parts) -> Iterator[Problem]:
                 yield Problem(path, problem, "give the value another name")
 
 
-def _account_problems(file: EstateFile | Parts) -> Iterator[Problem]:
+def _account_problems(file: Parts) -> Iterator[Problem]:
     """What accounts hold that nothing would ever use: none of the transports that log in with them, nor any step."""
     users: dict[str, list[Procedure]] = {}
     elsewhere = {jump.credentials for jump in file.jumps.values() if jump}
     elsewhere |= {str(getattr(one, "credentials", None)) for one in file.channels.values() if one}
+    elsewhere |= {str(getattr(one, "credentials", None)) for one in file.copies.values() if one}
     for source in file.sources:
         procedure = file.procedures.get(source.procedure) if source else None
         if source and procedure and source.credentials:
@@ -75,7 +80,5 @@ def _account_problems(file: EstateFile | Parts) -> Iterator[Problem]:
 
 
 def _uses(procedure: Procedure, account: Credentials, key: str) -> bool:
-    """Whether a procedure logs in with this key of an account: over SSH, or over HTTPS as a client certificate."""
-    if TRANSPORTS[procedure.over].over_ssh:
-        return key != "passphrase" or account.key is not None
-    return procedure.over == "https" and key != "agent" and account.key is not None and account.certificate is not None
+    has_key, has_certificate = account.key is not None, account.certificate is not None
+    return procedure.logs_in_with(key, has_key=has_key, has_certificate=has_certificate)

@@ -37,7 +37,7 @@ _NAMED = Expression(
 # What is sought first, as it is found fast: the end of an address with its length, and what names one's own address.
 _ENDS = re.compile(rb"\.\d{1,3}(?:/\d|[ \t]+(?:netmask[ \t]+|mask[ \t]+)?255\.)")
 _ENDS_V6 = re.compile(rb":[0-9A-Fa-f]{0,4}/\d")
-_NAMERS = (b"router-id", b"oopback", b"local-address", b"source-address", b"p address", b"paddr", b"inet")
+_NAMERS = Expression(rb"router-id|oopback|local-address|source-address|p address|paddr|inet")
 _BEFORE, _BEHIND = 45, 50  # bytes around such a place
 _DIGITS = re.compile(r"\d+")
 
@@ -119,17 +119,10 @@ def _networks(text: bytes) -> Iterator[_Network]:
 
 def _single(text: bytes) -> Iterator[_Network]:
     """The addresses behind words by which configurations name their own address."""
-    for start in islice(chain.from_iterable(_places(text, word) for word in _NAMERS), _MOST_NEAR):
-        match = _ALONE.search(text, max(0, start - 1), start + _BEHIND)
+    for named in islice(_NAMERS.finditer(text), _MOST_NEAR):
+        match = _ALONE.search(text, max(0, named.start() - 1), named.start() + _BEHIND)
         if match and (alone := _network(match[1].decode())):
             yield alone
-
-
-def _places(text: bytes, word: bytes) -> Iterator[int]:
-    at = text.find(word)
-    while at >= 0:
-        yield at
-        at = text.find(word, at + 1)
 
 
 def _own_network(address: str, length: str) -> _Network | None:

@@ -53,7 +53,7 @@ def unmet(
     masks: Masks,
     large: Mapping[str, IO[bytes]] | None = None,
 ) -> list[Unmet]:
-    """What an export does not meet. Slots are matched as they are, and told with secrets masked.
+    """What an export does not meet. Places are matched as they are, and told with secrets masked.
 
     In the place of parts of more than 16 MiB stand their stand-ins; those that are archives are looked into where
     `large` has them as files.

@@ -167,6 +167,10 @@ def _taking_back(path: str, text: str, other: str) -> bytes | None:
 def _by(rule: _Rule, old: bytes | None, new: bytes | None) -> Iterator[Weight]:
     """What a rule says of a line that became another, came or went."""
     was, now = (text is not None and rule.pattern.search(text) is not None for text in (old, new))
-    number, why = rule.edited if was and now else rule.came if now else rule.gone if was else (0, "")
+    if not was and not now:
+        return
+    number, why = rule.came if now else rule.gone
+    if was and now:
+        number, why = rule.edited
     if number:
         yield Weight(number, rule.concern, why)

@@ -8,7 +8,7 @@ from typing import IO
 
 from msgspec import UNSET
 
-from historon.estate import Pattern, Procedure, Share, Step
+from historon.estate import Keeping, Pattern, Procedure, Share
 from historon.inspection.formats import format_of, look_into
 from historon.store import LARGE, Part, StoredPart
 
@@ -36,7 +36,7 @@ class Kept:
     """A part with the step that kept it, which says what a whole one looks like."""
 
     part: Part
-    step: Step
+    step: Keeping
 
 
 @dataclass(frozen=True)
@@ -122,8 +122,8 @@ def _empty_or_error(kept: Kept, procedure: Procedure, earlier: Earlier | None, *
         return
     if kept.step.verb == "keep":
         return
-    few_lines = content.count(b"\n") <= 2 * _EDGE
-    line = error_line(content, procedure) if few_lines or not in_tree else None
+    looked_at = not in_tree or content.count(b"\n") <= 2 * _EDGE
+    line = error_line(content, procedure) if looked_at else None
     if line is not None and not (earlier and error_line(earlier.content[:_HEAD], procedure) == line):
         yield f'{name} holds an error: "{line}"'
 

@@ -1,4 +1,4 @@
-"""Subscription people and programs: events, who wants to hear of them, and how they are told."""
+"""Notifying people and programs: events, who wants to hear of them, and how they are told."""
 
 from historon.notices.channels import NoticeError, Sent
 from historon.notices.delivery import Delivery, DeliveryResult, Outgoing, send, sign_of_life, try_channel

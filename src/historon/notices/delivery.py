@@ -10,7 +10,7 @@ import msgspec
 from historon.collect import RoundReport
 from historon.errors import StoreError
 from historon.estate import (
-    AnyChannel,
+    Channel,
     Estate,
     FileChannel,
     MailChannel,
@@ -36,7 +36,7 @@ class Outgoing:
     """A notice that is to be sent now; without a `notice` it is one of events that the store did not take: `direct`."""
 
     name: str
-    channel: AnyChannel
+    channel: Channel
     letter: Letter
     notice: Notice | None = None
     direct: Sequence[Pending] = ()
@@ -176,7 +176,9 @@ class Delivery:
         wait = min(_FIRST_WAIT * 2 ** min(notice.tries - 1, 10), _LONGEST_WAIT)
         # Of a notice with recipients remaining, some have got it before.
         gone = isinstance(result, Sent) and result.refused and not result.taken and not notice.remaining
-        fate = NoticeState.QUEUED if waits else NoticeState.REFUSED if gone else NoticeState.SENT
+        fate = NoticeState.REFUSED if gone else NoticeState.SENT
+        if waits:
+            fate = NoticeState.QUEUED
         self._store.outbox.settle(notice.number, fate, answer, self._clock() + wait if waits else None, again)
 
     def deliver(self) -> Iterator[DeliveryResult]:
@@ -205,7 +207,7 @@ def send(outgoing: Outgoing, estate: Estate, at: datetime) -> Sent | NoticeError
         return NoticeError(f"unexpected {type(exc).__name__}: {exc}", hint="please report this")
 
 
-def try_channel(channel: AnyChannel, estate: Estate, at: datetime) -> Sent:
+def try_channel(channel: Channel, estate: Estate, at: datetime) -> Sent:
     """Send a test; returns what became of it, with the conversation. Raises NoticeError."""
     words = f"This is a test of a channel of {estate.settings.name}. Nothing is wrong."
     event = Event("test", at, words, look="historon notices")

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from historon.collect import cause_of
-from historon.estate import EVENT_KINDS, AnyChannel, Estate, EventKind, MailChannel
+from historon.estate import EVENT_KINDS, Channel, Estate, EventKind, MailChannel
 from historon.insight import Family, families, is_packed
 from historon.notices.events import ChangedLine, Event
 from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
@@ -71,7 +71,7 @@ class Section:
 
 def letter_of(
     events: Sequence[Event],
-    channel: AnyChannel,
+    channel: Channel,
     estate: Estate,
     at: datetime,
     *,

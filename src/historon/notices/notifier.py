@@ -12,7 +12,7 @@ import msgspec
 
 from historon.collect import Resumed, RoundReport, SourceResult
 from historon.errors import StoreError
-from historon.estate import EVENT_KINDS, AnyChannel, Estate, Severity, describe
+from historon.estate import EVENT_KINDS, Channel, Estate, Severity, describe
 from historon.notices.conditions import Condition, News, advance
 from historon.notices.delivery import Delivery
 from historon.notices.events import Event, change_events, round_ended, state_of, trouble_event
@@ -272,7 +272,7 @@ class Notifier:
             if wants(channel, event, self.estate):
                 yield self._pending(name, channel, event, now, number)
 
-    def _pending(self, name: str, channel: AnyChannel, event: Event, now: datetime, number: int | None) -> Pending:
+    def _pending(self, name: str, channel: Channel, event: Event, now: datetime, number: int | None) -> Pending:
         due, waits = due_at(channel, event, self.estate, now, in_round=number is not None)
         if waits and number is not None:
             self._gathering[number].add(name)

@@ -2,7 +2,7 @@
 
 from datetime import datetime, timedelta
 
-from historon.estate import AnyChannel, Estate, Severity, after_hours, instants
+from historon.estate import Channel, Estate, Severity, after_hours, instants
 from historon.notices.events import Event
 
 __all__ = ["AT_THE_LATEST", "due_at", "wants", "when_awake"]
@@ -10,7 +10,7 @@ __all__ = ["AT_THE_LATEST", "due_at", "wants", "when_awake"]
 AT_THE_LATEST = timedelta(hours=6)  # what came up in a round that never ends is told after this
 
 
-def wants(channel: AnyChannel, event: Event, estate: Estate) -> bool:
+def wants(channel: Channel, event: Event, estate: Estate) -> bool:
     """Whether the channel is to be told of the event."""
     if not channel.hears(event.kind):
         return False
@@ -22,9 +22,7 @@ def wants(channel: AnyChannel, event: Event, estate: Estate) -> bool:
     return not channel.hours or any(hours.hold(at) for hours in channel.hours)
 
 
-def due_at(
-    channel: AnyChannel, event: Event, estate: Estate, now: datetime, *, in_round: bool
-) -> tuple[datetime, bool]:
+def due_at(channel: Channel, event: Event, estate: Estate, now: datetime, *, in_round: bool) -> tuple[datetime, bool]:
     """When the channel is told of it, and whether it waits for the end of the round. What is critical never waits."""
     if event.severity is Severity.CRITICAL:
         return now, False
@@ -36,6 +34,6 @@ def due_at(
     return when_awake(channel, estate, now), False
 
 
-def when_awake(channel: AnyChannel, estate: Estate, at: datetime) -> datetime:
+def when_awake(channel: Channel, estate: Estate, at: datetime) -> datetime:
     """The instant itself, or the end of the channel's quiet hours."""
     return after_hours(at, channel.quiet, estate.zone)

@@ -1,5 +1,19 @@
-"""Getting back what was collected."""
+"""Bringing back: to a folder, to where it was, as a tar."""
 
-from historon.restore.writing import Restored, write_version
+from historon.restore.originals import Original, OriginalState, give_back, originals
+from historon.restore.proof import prove
+from historon.restore.tars import add_to_tar, opened_tar
+from historon.restore.writing import Naming, Restored, write_version
 
-__all__ = ["Restored", "write_version"]
+__all__ = [
+    "Naming",
+    "Original",
+    "OriginalState",
+    "Restored",
+    "add_to_tar",
+    "give_back",
+    "opened_tar",
+    "originals",
+    "prove",
+    "write_version",
+]

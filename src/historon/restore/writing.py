@@ -7,15 +7,17 @@ import stat
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 
 from historon.compare import section_of
 from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
 from historon.store import Member, Store, StoredPart, Version, raw_name, read_tree
+from historon.times import in_names
 from historon.versions import Masks, comparable, is_binary, is_called
 
-__all__ = ["Restored", "write_version"]
+__all__ = ["Naming", "Restored", "members_of", "wanted_parts", "write_version"]
 
 
 @dataclass
@@ -28,6 +30,36 @@ class Restored:
     files: list[tuple[Path, int]] = field(default_factory=list)
     already: list[Path] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Naming:
+    """What parts are called where they are written.
+
+    Only those `inside` a part, or a folder of parts, are meant, without its name; a `single` one is called this then.
+    With `at` each name bears the instant: `running-2026-06-14T003000Z.cfg`. `below` is a folder that all are put into.
+    """
+
+    inside: str = ""
+    single: str | None = None
+    at: datetime | None = None
+    below: str = ""
+
+    def name(self, part: str, *, dated: bool = True) -> str | None:
+        """What a part is called; None for one that is not meant. Without `dated`, as of a folder, it has no instant."""
+        named = part
+        if self.inside:
+            if part == self.inside:
+                named = self.single or ""
+            else:
+                named = part.removeprefix(f"{self.inside}/") if part.startswith(f"{self.inside}/") else ""
+        if not named:
+            return None
+        if self.at is not None and dated:
+            folder, slash, last = named.rpartition("/")
+            stem, dot, kind = last.partition(".") if not last.startswith(".") else (last, "", "")
+            named = f"{folder}{slash}{stem}-{in_names(self.at)}{dot}{kind}"
+        return f"{self.below}/{named}" if self.below else named
 
 
 @dataclass(frozen=True)
@@ -71,6 +103,7 @@ def write_version(
     overwrite: bool = False,
     permissions: bool = False,
     outward_links: bool = False,
+    naming: Naming | None = None,
 ) -> Restored:
     """Write a version below the folder, each file whole or not at all, readable by this user alone.
 
@@ -80,9 +113,40 @@ def write_version(
     them; links that lead out of the folder only with `outward_links`. A file that is there with these very bytes is
     left as it is, so that one that was killed is made up for. UsageError when there is nothing like `only`;
     OutsideError, before anything is written, when another file is there and `overwrite` is false, when a link would
-    lead out of the folder, or when a part has a name that no file can have.
+    lead out of the folder, or when a part has a name that no file can have. `naming` says what the files are called,
+    if not as the parts.
     """
     parts = store.parts(version.source, version.number)
+    whole, sections = _chosen(store, version, parts, masks, only)
+    way = _Way(folder, overwrite, permissions, outward_links)
+    called = naming or Naming()
+    files = [
+        _Wanted(_file(folder, name), part.size, part.sha256, store.pieces(part))
+        for part in whole
+        if (name := called.name(part.name)) is not None
+    ]
+    files += [
+        _Wanted(_file(folder, name), len(text), hashlib.sha256(text).digest(), iter([text]))
+        for part_name, text in sections.items()
+        if (name := called.name(part_name)) is not None
+    ]
+    try:
+        restored = _written(files, folder, overwrite=overwrite)
+        members = [(name, one) for name, one in members_of(store, parts) if not sections and _wanted(name, only)]
+        # What is inside a folder comes before the folder's own time.
+        for name, member in sorted(members, key=lambda one: one[0], reverse=True):
+            told = called.name(name, dated=stat.S_ISREG(member.mode))
+            if told is not None and (why := _dress(_file(folder, told), member, way)):
+                restored.left_out.append(why)
+    except OSError as exc:
+        raise OutsideError(f"{exc.filename or folder}: {exc.strerror}", hint="check the folder and its space") from exc
+    return restored
+
+
+def _chosen(
+    store: Store, version: Version, parts: Sequence[StoredPart], masks: Masks, only: str | None
+) -> tuple[list[StoredPart], dict[str, bytes]]:
+    """The parts that are meant, or else the sections of texts. UsageError when there is neither."""
     whole = [part for part in parts if only is None or is_called(part.name, only)]
     sections = _sections(store, parts, only, masks) if only is not None and not whole else {}
     if not whole and not sections:
@@ -90,30 +154,32 @@ def write_version(
         raise UsageError(
             f'in {place} neither a part nor a place in the outline is "{only}"', hint=nearest(str(only), names)
         )
-    way = _Way(folder, overwrite, permissions, outward_links)
-    files = [_Wanted(_file(folder, part.name), part.size, part.sha256, store.pieces(part)) for part in whole]
-    files += [
-        _Wanted(_file(folder, name), len(text), hashlib.sha256(text).digest(), iter([text]))
-        for name, text in sections.items()
-    ]
-    try:
-        already = {one.file for one in files if one.is_there()}
-        for one in files:
-            _check(one.file, folder, overwrite or one.file in already)
-        restored = Restored([(one.file, one.size) for one in files if one.file not in already], sorted(already))
-        for one in files:
-            if one.file in already:
-                _clear(one.file)
-            else:
-                _make_folder(one.file.parent)
-                _write(one.file, one.pieces, overwrite)
-        members = [(name, one) for name, one in _members(store, parts) if not sections and _wanted(name, only)]
-        # What is inside a folder comes before the folder's own time.
-        for name, member in sorted(members, key=lambda one: one[0], reverse=True):
-            if why := _dress(_file(folder, name), member, way):
-                restored.left_out.append(why)
-    except OSError as exc:
-        raise OutsideError(f"{exc.filename or folder}: {exc.strerror}", hint="check the folder and its space") from exc
+    return whole, sections
+
+
+def wanted_parts(
+    store: Store, version: Version, masks: Masks, only: str | None
+) -> Iterator[tuple[str, int, Iterator[bytes]]]:
+    """What `write_version` would write: the name of each part, its size, and what it holds, a piece at a time."""
+    whole, sections = _chosen(store, version, store.parts(version.source, version.number), masks, only)
+    for part in whole:
+        yield part.name, part.size, store.pieces(part)
+    for name, text in sections.items():
+        yield name, len(text), iter([text])
+
+
+def _written(files: Sequence[_Wanted], folder: Path, *, overwrite: bool) -> Restored:
+    """Write those that are not there yet, once nothing stands in the way of any."""
+    already = {one.file for one in files if one.is_there()}
+    for one in files:
+        _check(one.file, folder, overwrite or one.file in already)
+    restored = Restored([(one.file, one.size) for one in files if one.file not in already], sorted(already))
+    for one in files:
+        if one.file in already:
+            _clear(one.file)
+        else:
+            _make_folder(one.file.parent)
+            _write(one.file, one.pieces, overwrite)
     return restored
 
 
@@ -143,7 +209,7 @@ def _sections(store: Store, parts: Sequence[StoredPart], place: str, masks: Mask
     return {name: section for name, section in found.items() if section}
 
 
-def _members(store: Store, parts: Sequence[StoredPart]) -> Iterator[tuple[str, Member]]:
+def members_of(store: Store, parts: Sequence[StoredPart]) -> Iterator[tuple[str, Member]]:
     """The metadata of all trees of a version, with the name that each member has among the parts.
 
     Only what Historon wrote itself is metadata, whatever a part is called.

@@ -2,7 +2,8 @@
 
 from historon.retention.automatic import PrunedByItself, prune_by_itself
 from historon.retention.clock import clock_doubt
-from historon.retention.planning import Verdict, plan, plans_of
+from historon.retention.planning import plan, plans_of
 from historon.retention.pruning import Pruned, prune
+from historon.retention.verdicts import Verdict
 
 __all__ = ["Pruned", "PrunedByItself", "Verdict", "clock_doubt", "plan", "plans_of", "prune", "prune_by_itself"]

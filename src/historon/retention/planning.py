@@ -1,13 +1,14 @@
 """Which versions retention would remove, and by which rule each of the others stays. Nothing is removed here."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
 from historon.estate import Estate, Retention, Source
+from historon.retention.budgets import within_budgets
+from historon.retention.verdicts import Verdict
 from historon.store import State, Store, Version
 
-__all__ = ["Verdict", "plan", "plans_of"]
+__all__ = ["plan", "plans_of"]
 
 # What is the same for two instants of one period, in the estate's time zone; weeks are those of ISO 8601.
 _PERIODS: dict[str, Callable[[datetime], tuple[int, ...]]] = {
@@ -17,20 +18,6 @@ _PERIODS: dict[str, Callable[[datetime], tuple[int, ...]]] = {
     "month": lambda at: (at.year, at.month),
     "year": lambda at: (at.year,),
 }
-
-
-@dataclass(frozen=True)
-class Verdict:
-    """What a retention says of a version: `rule` is why it stays, and None when it would be removed."""
-
-    version: Version
-    rule: str | None
-    retention: str = ""
-
-    @property
-    def stays(self) -> bool:
-        """Whether the version stays."""
-        return self.rule is not None
 
 
 def plan(
@@ -45,19 +32,28 @@ def plan(
     if retention.at_most is not None:
         for number in _beyond(versions, retention.at_most, always, rules):
             del rules[number]
-    return [Verdict(one, always.get(one.number) or rules.get(one.number), name) for one in versions]
+    return [
+        Verdict(one, always.get(one.number) or rules.get(one.number), name, one.number in always) for one in versions
+    ]
 
 
 def plans_of(
     estate: Estate, sources: Iterable[Source], store: Store, now: datetime, retention: str | None = None
 ) -> dict[str, list[Verdict]]:
-    """The plans of these sources, by name, by their own retention or this one; without those that keep everything."""
+    """The plans of these sources, by name, by their own retention or this one; without those that keep everything.
+
+    What a budget is about that others share is reckoned over all of them.
+    """
+    wanted = {source.name for source in sources}
     found = {}
-    for source in sources:
+    for source in estate.sources.values():
+        if source.name not in wanted and not estate.budgets:
+            continue
         if name := retention or source.retention:
             versions, rules = store.versions(source.name), estate.retention[name]
             found[source.name] = plan(versions, rules, now=now, zone=estate.zone, name=name)
-    return found
+    trimmed = within_budgets(estate, found, store, retention)
+    return {name: verdicts for name, verdicts in trimmed.items() if name in wanted}
 
 
 def _always(versions: Sequence[Version], retention: Retention) -> Iterator[tuple[int, str]]:
@@ -80,7 +76,9 @@ def _staying(
         good = [version for version in good if version.state is State.GOOD or version.at >= since]
         # What stands for a day must not go before the day's own time is over, so it is never noise.
         telling = [version for version in good if version.state is State.GOOD]
-    if not retention.spans:
+    if not retention.spans and retention.at_most is None and retention.size is not None:
+        yield from ((version.number, f"within {retention.size.words}") for version in good)
+    elif not retention.spans:
         yield from ((version.number, f"one of the newest {retention.at_most}") for version in good)
     if retention.all:
         limit = now - retention.all

@@ -6,7 +6,7 @@ from datetime import datetime
 from itertools import groupby
 
 from historon.errors import StoreError
-from historon.retention.planning import Verdict
+from historon.retention.verdicts import Verdict
 from historon.store import Removal, Store, Version
 
 __all__ = ["Pruned", "prune"]
@@ -32,7 +32,7 @@ def prune(store: Store, verdicts: Sequence[Verdict], now: datetime, round_number
     removed, and nothing is half removed.
     """
     going = [verdict.version for verdict in verdicts if not verdict.stays]
-    rules = {verdict.version.source: f"retention {verdict.retention}" for verdict in verdicts}
+    rules = {one.version.source: f"retention {one.retention}" for one in verdicts if not one.stays}
     removal = Removal(now, rules, round_number)
     before = store.size()
     if _has_little_room(store):

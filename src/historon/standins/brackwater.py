@@ -19,6 +19,7 @@ from historon.standins.capstan import Capstan, Fault
 from historon.standins.certificates import SelfSigned
 from historon.standins.device import SshDevice
 from historon.standins.fairlead import BalancerFault, Fairlead
+from historon.standins.lighter import Lighter
 from historon.standins.oilskin import Oilskin, OilskinFault
 from historon.standins.pennant import Pennant
 from historon.standins.pierglass import Pierglass, PierglassFault
@@ -82,12 +83,15 @@ class Brackwater:
             web.start()
         self.relay = Pennant(SelfSigned.make(self._simulated))
         self.relay.start()
+        self.lighter.start()
         self.purser.write(texts.FILES)
         (self._simulated / "drop").mkdir(mode=0o700)
         keys = self.folder / "keys"
         write_private(keys / "config-reader", key.export_private_key())
         write_private(keys / "password", f"{self.firewall.password}\n".encode())
         write_private(keys / "mail", b"signal-flag\n")
+        write_private(keys / "bucket", f"{self.lighter.key}\n".encode())
+        (self.folder / "rescue.toml").write_text(texts.RESCUE.format(copy=self._copy), encoding="utf-8")
         (self.folder / "historon.toml").write_text(self._estate_file(self.relay), encoding="utf-8")
 
     def _make_devices(self, known: asyncssh.SSHKey) -> None:
@@ -100,6 +104,8 @@ class Brackwater:
         self.booking = Pierglass("office-booking-1", self._simulated / "booking", lambda: self._exports)
         self.doors = Oilskin("eider-doors-1", self._simulated / "drop", lambda: texts.DOORS)
         self.purser = Purser(self._simulated / "purser")
+        self.lighter = Lighter(self._simulated / "lighter")
+        self.lighter.in_clear = True  # it is on loopback
 
     def stop(self) -> None:
         """Switch everything off."""
@@ -109,6 +115,7 @@ class Brackwater:
             web.stop()
         if self.relay:
             self.relay.stop()
+        self.lighter.stop()
         self._background.stop()
 
     @property
@@ -200,8 +207,17 @@ class Brackwater:
         return "\n".join(lines)
 
     def _estate_file(self, relay: Pennant) -> str:
-        head = texts.ESTATE.format(store=self._store_settings(), relay_port=relay.port, relay_pin=relay.tls.fingerprint)
+        head = texts.ESTATE.format(
+            store=self._store_settings(),
+            relay_port=relay.port,
+            relay_pin=relay.tls.fingerprint,
+            copy=self._copy,
+        )
         return head + "".join(texts.SOURCE.format(**fields) for fields in self._source_fields())
+
+    @property
+    def _copy(self) -> str:
+        return texts.COPY.format(bucket_url=self.lighter.url)
 
     def _source_fields(self) -> Iterator[dict[str, object]]:
         everything: list[SshDevice | WebServer] = [*self._ssh_devices, *self._web_servers]

@@ -244,6 +244,7 @@ procedure = "capstan-router"
 each = '^interface port-\\d+$'
 must = [' / description ']
 
+{copy}
 [channels.operators]
 kind = "mail"
 to = ["operators@brackwater.example"]
@@ -282,3 +283,19 @@ credentials = "devices"
 {pin}
 labels = {{ site = "{site}", role = "{role}" }}
 """
+
+COPY = """[credentials.bucket]
+user = "copier"
+password = "file:keys/bucket"
+
+[copies.lighter]
+kind = "bucket"
+url = "{bucket_url}"
+credentials = "bucket"
+"""
+
+RESCUE = """# What brings the estate back, should its machine be lost: kept with the secrets, elsewhere.
+[estate]
+name = "rescue"
+
+{copy}"""

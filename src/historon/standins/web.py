@@ -1,6 +1,7 @@
 """What simulated servers behind HTTPS have in common: a certificate that nobody signed, and a port on loopback."""
 
 import ssl
+import sys
 import threading
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
@@ -24,6 +25,7 @@ class Request:
     query: Mapping[str, str]
     headers: Mapping[str, str]
     body: bytes
+    written_query: str = ""
 
     @property
     def form(self) -> dict[str, str]:
@@ -58,6 +60,7 @@ class WebServer(ABC):
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         self._folder = folder
         self.tls = SelfSigned.make(folder, name)
+        self.in_clear = False  # whether it speaks HTTP without TLS
         self.clients: Path | None = None  # certificates of those who are let in; None: whoever comes
         self._server: ThreadingHTTPServer | None = None
 
@@ -77,17 +80,21 @@ class WebServer(ABC):
         class Handler(_Handler):
             owner = server
 
-        self._server = ThreadingHTTPServer(("127.0.0.1", self.port), Handler)
+        self._server = _Quiet(("127.0.0.1", self.port), Handler)
         self._server.daemon_threads = True
+        if not self.in_clear:
+            self._secure(self._server)
+        self.port = self._server.server_address[1]
+        threading.Thread(target=self._server.serve_forever, args=[0.02], daemon=True, name=self.name).start()
+
+    def _secure(self, server: ThreadingHTTPServer) -> None:
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         context.load_cert_chain(self.tls.certificate, self.tls.key)
         if self.clients is not None:
             context.verify_mode = ssl.CERT_REQUIRED
             context.load_verify_locations(self.clients)
         # The handshake happens in the connection's own thread: one that never ends keeps nobody waiting.
-        self._server.socket = context.wrap_socket(self._server.socket, server_side=True, do_handshake_on_connect=False)
-        self.port = self._server.server_address[1]
-        threading.Thread(target=self._server.serve_forever, args=[0.02], daemon=True, name=self.name).start()
+        server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
 
     def stop(self) -> None:
         """Stop listening."""
@@ -98,6 +105,13 @@ class WebServer(ABC):
     @abstractmethod
     def answer(self, request: Request) -> Reply:
         """What to answer."""
+
+
+class _Quiet(ThreadingHTTPServer):
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        """Say nothing of clients that are gone in the middle."""
+        if not isinstance(sys.exc_info()[1], ConnectionError | ssl.SSLError):
+            super().handle_error(request, client_address)
 
 
 class _Handler(BaseHTTPRequestHandler):
@@ -112,10 +126,11 @@ class _Handler(BaseHTTPRequestHandler):
         query = {name: values[0] for name, values in parse_qs(url.query).items()}
         body = self.rfile.read(int(self.headers.get("content-length", 0)))
         headers = {name.lower(): value for name, value in self.headers.items()}
-        reply = self.owner.answer(Request(self.command, url.path, query, headers, body))
+        reply = self.owner.answer(Request(self.command, url.path, query, headers, body, url.query))
         self.send_response(reply.status)
         self.send_header("content-type", reply.kind)
-        self.send_header("content-length", str(len(reply.body)))
+        if "content-length" not in reply.headers:
+            self.send_header("content-length", str(len(reply.body)))
         for name, value in reply.headers.items():
             self.send_header(name, value)
         self.end_headers()
@@ -123,7 +138,7 @@ class _Handler(BaseHTTPRequestHandler):
         if reply.cut:
             self.close_connection = True
 
-    do_GET = do_POST = do_PUT = do_DELETE = _handle  # noqa: N815 (the library's names)
+    do_GET = do_HEAD = do_POST = do_PUT = do_DELETE = _handle  # noqa: N815 (the library's names)
 
     def log_message(self, format: str, *args: Any) -> None:  # noqa: A002 (the library's name)
         """Say nothing."""

@@ -1,5 +1,6 @@
 """Versions at rest: contents, ledger, integrity, and the names by which versions are called."""
 
+from historon.store.encoding import DamagedError, pack, unpack_pieces
 from historon.store.interface import (
     ESTATE,
     LARGE,
@@ -24,6 +25,8 @@ from historon.store.interface import (
 from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
+from historon.store.proofs import Proof, note_proof, proofs_of
+from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
 from historon.store.sqlite.transactions import LEDGER
 from historon.store.trees import Member, name_of, raw_name, read_tree, tree_part_name, written_tree
@@ -35,11 +38,14 @@ __all__ = [
     "LEDGER",
     "PAUSED",
     "SKEW",
+    "BareLedger",
     "Changed",
     "Copied",
     "Damage",
+    "DamagedError",
     "Entry",
     "FolderStore",
+    "Kept",
     "Member",
     "Notice",
     "NoticeState",
@@ -47,6 +53,7 @@ __all__ = [
     "Outcome",
     "Part",
     "Pending",
+    "Proof",
     "Recorded",
     "Removal",
     "Removed",
@@ -61,11 +68,15 @@ __all__ = [
     "Visit",
     "create_store",
     "name_of",
+    "note_proof",
     "open_store",
+    "pack",
+    "proofs_of",
     "raw_name",
     "read_tree",
     "still_paused",
     "tree_part_name",
+    "unpack_pieces",
     "verify",
     "written_tree",
 ]

@@ -269,6 +269,8 @@ class Copied:
     """What a copy holds now; `size` in bytes.
 
     `changes` is the store's change number, `settings` a digest of the estate's own files where they are in it too.
+    `left` is how many objects are there that belong to it no more and could not be removed; `left_out` names the parts
+    that this kind of copy cannot hold, each with why.
     """
 
     sources: int
@@ -276,6 +278,8 @@ class Copied:
     size: int
     changes: int
     settings: str = ""
+    left: int = 0
+    left_out: tuple[str, ...] = ()
 
 
 class Store(ABC):
@@ -421,6 +425,10 @@ class Store(ABC):
         """Give that right back, if it is ours."""
 
     @abstractmethod
+    def weights(self, source: str) -> dict[int, int]:
+        """By the number of each version, the bytes at rest of the contents that came with it: about what it takes."""
+
+    @abstractmethod
     def hold(self, source: str, number: int, reason: str | None) -> None:
         """Hold a version for this reason, or release it with None."""
 
@@ -482,6 +490,10 @@ class Store(ABC):
         The copy is never made worse: StoreError, and it stays as it was, when something that it holds is neither here
         nor removed on record, when anything new in it does not match its SHA-256, when it is one of another store.
         """
+
+    @abstractmethod
+    def write_ledger(self, file: Path) -> None:
+        """Write all but the contents, as of now, into a new file of SQLite, see BareLedger. StoreError."""
 
     @abstractmethod
     def close(self) -> None:

@@ -103,8 +103,10 @@ def _names(rest: str) -> tuple[str, str | None]:
     else:
         name, arrow, target = rest.partition(" -> ")
         rest = arrow + target
+    if not rest:
+        return str(name), None
     target = rest.removeprefix(" -> ")
-    return str(name), (str(json.loads(target)) if target.startswith('"') else target) if rest else None
+    return str(name), str(json.loads(target)) if target.startswith('"') else target
 
 
 def _bits(letters: str) -> int:

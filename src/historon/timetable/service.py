@@ -28,7 +28,6 @@ from historon.copies import bring_up_to_date, note_copied
 from historon.errors import HistoronError, OutsideError, StoreError
 from historon.estate import (
     AFTER_ROUNDS,
-    CommandChannel,
     Estate,
     EstateError,
     Source,
@@ -409,12 +408,20 @@ class Service:
             return
         self.figures.blocked = ""
         self._look("rounds", about_rounds("", "", self._clock()))
+        self._settle_due(report, sources)
+        await self._report_on(report, estate)
+
+    def _settle_due(self, report: RoundReport, sources: Sequence[Source]) -> None:
+        """What a round did not come to, or could not write down, is due again later."""
         for result in () if report.interrupted else report.results:
             if result.waiting and result.source in self._busy:  # what waited there could not be taken
                 self._deal_with(result.source)
         lost = {result.source for result in report.results if result.round is None}
         self._put_off([source for source in sources if source.name in self._busy - lost])
         self._put_off([source for source in sources if source.name in self._busy & lost], _NOT_TAKEN)
+
+    async def _report_on(self, report: RoundReport, estate: Estate) -> None:
+        """The log, the figures, and those who are to hear of the round."""
         _LOG.log(
             logging.WARNING if report.in_trouble else logging.INFO,
             "round %s ended: %s",
@@ -615,7 +622,7 @@ def _still_running(task: asyncio.Task[None] | None) -> asyncio.Task[None] | None
 
 async def _sent(one: Outgoing, estate: Estate, now: datetime) -> Sent | NoticeError:
     """What became of it, within a time after which the others are not kept waiting."""
-    own = one.channel.deadline if isinstance(one.channel, CommandChannel) else timedelta()
+    own = one.channel.takes
     try:
         async with asyncio.timeout((_SEND + own).total_seconds()):
             return await apart(f"channel {one.name}", send, one, estate, now)

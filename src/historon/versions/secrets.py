@@ -166,7 +166,7 @@ _PATTERNS = [
         rb"(?:basic|bearer|digest|token|negotiate|apikey)" + _B + rb"([^\s\"',;]{1,4096})",
     )
 ]
-# DeliveryResult by their own form, wherever they stand.
+# Known by their own form, wherever they stand.
 _FORMS = {
     b"$": re.compile(
         rb"\$(?:1|2[abxy]?|5|6|7|8|9|14|y|gy|apr1|argon2(?:id|i|d)|pbkdf2[\w-]{0,16}|scrypt|sha1|md5)\$[^\s\"'<>;,:]{7,4096}"

@@ -12,8 +12,8 @@ from historon.versions.secrets import keeps_to_lines
 
 __all__ = ["ShownLines"]
 
-_BLOCK = 32  # lines that are hidden together
-_MOST_BLOCKS = 24  # after which all the others are hidden at once
+_BLOCK = 8  # lines that are hidden together
+_MOST_BLOCKS = 60  # after which all the others are hidden at once
 _FEW_LINES = 200  # that are hidden at once anyway
 
 

@@ -134,15 +134,20 @@ def _rounded(span: timedelta) -> timedelta:
     return max(timedelta(minutes=1), timedelta(minutes=round(span / timedelta(minutes=1))))
 
 
+def _style(load: Load) -> str:
+    if load.share > 0.8:
+        return "red"
+    return "yellow" if load.share > 0.5 else "green"
+
+
 def _print_hours(estate: Estate, loads: Sequence[Load]) -> None:
     from rich.text import Text
 
     most = max((load.sources for load in loads), default=1) or 1
     screen = console()
     for load in loads:
-        style = "red" if load.share > 0.8 else "yellow" if load.share > 0.5 else "green"
         bar = "█" * round(_BAR * load.sources / most) or ("▏" if load.sources else "")
-        line = Text(f"{instant(load.begin, estate.zone)}  ", style="dim").append(f"{bar:<{_BAR}}", style)
+        line = Text(f"{instant(load.begin, estate.zone)}  ", style="dim").append(f"{bar:<{_BAR}}", _style(load))
         screen.print(
             line.append(f"  {count(load.sources, 'source')}, {load.share:.1%} of the hour" if load.sources else "")
         )

@@ -157,7 +157,9 @@ def _print_family(opened: Historon, changes: Changes, family: Family) -> None:
 
 
 def _style(family: Family) -> str:
-    return "bold red" if family.weight >= GRAVE else "yellow" if family.weight else "dim"
+    if family.weight >= GRAVE:
+        return "bold red"
+    return "yellow" if family.weight else "dim"
 
 
 def _when(family: Family, estate: Estate) -> str:

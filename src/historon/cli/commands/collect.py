@@ -78,7 +78,10 @@ class _Shown:
     """What is shown while a round runs: nothing, a bar, or a line for each source; steps beside it when asked for."""
 
     def __init__(self, total: int, *, quiet: bool, verbose: int) -> None:
-        self._screen = _Silent() if quiet else _Bar(total) if sys.stdout.isatty() else _Lines()
+        if quiet:
+            self._screen = _Silent()
+        else:
+            self._screen = _Bar(total) if sys.stdout.isatty() else _Lines()
         self._shown: Observer | None = None
         self._verbose = verbose
 

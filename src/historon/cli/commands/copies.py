@@ -11,9 +11,12 @@ from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
 from historon.copies import CopyStatus
 from historon.errors import ExitCode, HistoronError, UsageError
-from historon.estate import Estate, describe
+from historon.estate import Copy, Estate, describe
 
 __all__ = ["command"]
+
+_SAMPLE = 200
+_SHOWN = 10  # parts that were left out
 
 
 @click.command(
@@ -21,12 +24,19 @@ __all__ = ["command"]
 )
 @click.argument("names", nargs=-1, metavar="[COPY]...")
 @click.option("--update", is_flag=True, help="Bring them up to date.")
-@click.option("--verify", "verifying", is_flag=True, help="Read every version in them, and verify it.")
+@click.option(
+    "--verify",
+    "verifying",
+    is_flag=False,
+    flag_value="sample",
+    type=click.Choice(("sample", "all")),
+    help=f"Read {_SAMPLE} versions or contents in them, whichever, and verify them; with all, every one.",
+)
 @estate_option
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], *, update: bool, verifying: bool, estate_file: str | None, as_json: bool
+    app: App, names: tuple[str, ...], *, update: bool, verifying: str | None, estate_file: str | None, as_json: bool
 ) -> int:
     """Second places that hold the versions too.
 
@@ -43,7 +53,8 @@ def command(
             raise UsageError(f"there is no copy to {what}", hint="write one in [copies] of the estate file")
         updated = [_update(opened, name) for name in chosen if update]
         statuses = opened.copies(*names)
-        verified = [_verify(opened, name) for name in chosen if verifying]
+        sample = _SAMPLE if verifying == "sample" else None
+        verified = [_verify(opened, name, sample) for name in chosen if verifying]
     wrong = not all([*updated, *verified])
     now = app.clock()
     if as_json:
@@ -52,7 +63,7 @@ def command(
         _print(statuses, estate, now)
     if wrong:
         return ExitCode.STORE
-    return ExitCode.FOUND if any(one.overdue(now) for one in statuses) else ExitCode.WELL
+    return ExitCode.FOUND if any(one.overdue(now) or one.left_out for one in statuses) else ExitCode.WELL
 
 
 def _update(opened: Historon, name: str) -> bool:
@@ -62,23 +73,32 @@ def _update(opened: Historon, name: str) -> bool:
         click.echo(f"{name}: {printable(str(exc))}", err=True)
         return False
     what = f"{count(copied.versions, 'version')} of {count(copied.sources, 'source')}"
-    click.echo(f"{name}: up to date: {what}, {size_text(copied.size)}", err=True)
+    but = f", but for {count(len(copied.left_out), 'part')}" if copied.left_out else ""
+    click.echo(f"{name}: up to date{but}: {what}, {size_text(copied.size)}", err=True)
+    for one in copied.left_out[:_SHOWN]:
+        click.echo(f"{name}: left out: {printable(one)}", err=True)
+    if len(copied.left_out) > _SHOWN:
+        click.echo(f"{name}: left out: and {len(copied.left_out) - _SHOWN} more", err=True)
+    if copied.left:
+        click.echo(f"{name}: {count(copied.left, 'object')} that nothing needs any more could not be removed", err=True)
     return True
 
 
-def _verify(opened: Historon, name: str) -> bool:
-    """Read the copy as a store of its own."""
+def _verify(opened: Historon, name: str, sample: int | None) -> bool:
     try:
-        found = opened.verify_copy(name)
+        found = opened.verify_copy(name, sample=sample)
     except HistoronError as exc:
         click.echo(f"{name}: {printable(str(exc))}", err=True)
         return False
     for one in [*found.ledger, *map(str, found.damages)]:
         click.echo(f"{name}: {printable(one)}", err=True)
-    verdict = "all of it as written" if found.well else "DAMAGED"
-    click.echo(
-        f"{name}: {count(found.versions, 'version')} of {count(found.sources, 'source')} read: {verdict}", err=True
-    )
+    if found.sample_of is not None:
+        read = f"a sample was read, of {found.sample_of:,}"
+        verdict = "that is as written, the rest is unknown" if found.well else "DAMAGED"
+    else:
+        read = f"{count(found.versions, 'version')} of {count(found.sources, 'source')} read"
+        verdict = "all of it as written" if found.well else "DAMAGED"
+    click.echo(f"{name}: {read}: {verdict}", err=True)
     return found.well
 
 
@@ -98,27 +118,34 @@ def _print(statuses: Sequence[CopyStatus], estate: Estate, now: datetime) -> Non
     made = table("copy", "kind", "state", f"as of ({estate.zone})", "where", wrap=("where",))
     for one in statuses:
         at = instant(one.at, estate.zone) if one.at else "never"
-        made.add_row(one.name, one.copy.kind, _state(one, now), at, printable(str(estate.path(one.copy.path))))
+        made.add_row(one.name, one.copy.kind, _state(one, now), at, printable(_where(one.copy, estate)))
     if statuses:
         print_table(made)
+
+
+def _where(copy: Copy, estate: Estate) -> str:
+    return copy.place if copy.writes_to is None else str(estate.path(copy.path))
 
 
 def _state(one: CopyStatus, now: datetime) -> str:
     behind = one.behind(now)
     if behind is None:
-        return "up to date"
+        return f"up to date but for {count(one.left_out, 'part')}" if one.left_out else "up to date"
     return f"{'BEHIND' if one.overdue(now) else 'behind'} for {describe(behind)} of {one.copy.max_lag}"
 
 
 def _row(one: CopyStatus, now: datetime) -> dict[str, object]:
     behind = one.behind(now)
-    state = "up to date" if behind is None else "behind for too long" if one.overdue(now) else "behind"
+    state = "up to date"
+    if behind is not None:
+        state = "behind for too long" if one.overdue(now) else "behind"
     return {
         "copy": one.name,
         "kind": one.copy.kind,
-        "path": one.copy.path,
+        "path": one.copy.place,
         "state": state,
         "as_of": one.at,
+        "left_out": one.left_out,
         "missing_since": one.missing_since,
         "lag_s": behind,
         "max_lag_s": one.copy.max_lag,

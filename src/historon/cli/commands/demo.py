@@ -95,8 +95,10 @@ class _Tour:
         """Show a command as one would type it, and run it at the simulated moment."""
         from historon.cli.main import run
 
-        shown = [word for word in words if word not in ("--estate", str(self.place))] if words[0] != "new" else words
-        click.echo(click.style(f"\n$ historon {' '.join(shown)}", bold=True))
+        shown = " ".join(words)
+        if words[-1] == str(self.place):  # where the tour is: nobody needs to be told each time
+            shown = shown.replace(f" --estate {self.place}", "")
+        click.echo(click.style(f"\n$ historon {shown}", bold=True))
         sys.stdout.flush()
         return run([*words], App(clock=lambda: self.now.astimezone(UTC)))
 
@@ -125,6 +127,13 @@ class _Tour:
         )
         self.say("What does retention remove? The plan comes first; nothing goes until it is confirmed, here by --yes.")
         self.type("prune", "--yes", *at)
+        self.say("The versions are to outlive this machine: a copy of everything goes into a bucket of another one.")
+        self.type("copies", "--update", *at)
+        self.type("copies", "--verify", "all", *at)
+        anew = str(self.place / "anew")
+        self.say("The day the machine is lost: it takes a file that says where the copy is, and the accounts' secrets.")
+        self.type("new", anew, "--from-copy", str(self.place / "rescue.toml"))
+        self.type("versions", "northmole-edge-1", "--estate", anew)
         self._show_mail(letters)
         self.say(f"That was the tour. Everything is in {self.place}: try the commands there, and read historon.toml.")
         click.echo("\n  historon --help          all commands\n  historon new DIR       your own estate")

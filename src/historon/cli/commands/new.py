@@ -1,14 +1,15 @@
 """`historon new`."""
 
 import shutil
-from contextlib import closing
+from contextlib import closing, nullcontext
 from pathlib import Path
 
 import click
 
 from historon.cli.app import App, example, pass_app
-from historon.errors import OutsideError, UsageError
-from historon.estate import ESTATE_FILE, lay_out, missing_secrets
+from historon.copies import copy_at_hand
+from historon.errors import HistoronError, OutsideError, UsageError
+from historon.estate import ESTATE_FILE, Estate, lay_out, missing_secrets
 from historon.store import FolderStore, create_store
 
 __all__ = ["command"]
@@ -25,26 +26,26 @@ __all__ = ["command"]
 @click.option(
     "--from-copy",
     "copy",
-    metavar="FOLDER",
-    type=click.Path(path_type=Path),
-    help="Make it from what this copy holds: estate, versions, record; with --store-only the versions alone.",
+    metavar="PLACE",
+    help="Make it from what this copy holds: estate, versions, record; with --store-only the versions alone. PLACE is "
+    "a folder, or a file that describes one copy as an estate file does.",
 )
 @pass_app
-def command(app: App, folder: Path, *, store_only: bool, copy: Path | None) -> None:
+def command(app: App, folder: Path, *, store_only: bool, copy: str | None) -> None:
     """Lay out a new estate in a folder.
 
     Writes a commented historon.toml, a folder for keys and an empty store, readable by you alone. What is there
     already is never touched. With --from-copy the estate is that of a copy, on the day its machine is lost; keys and
     passwords are in no copy, and the command says which are missing.
     """
+    if copy is not None and not store_only:
+        with copy_at_hand(copy) as at_hand:
+            _from_copy(app, folder, copy, at_hand)
+        return
     if store_only:
         estate = app.estate(str(folder))
-        with closing(create_store(estate, copy)) as made:
-            held = sum(len(made.versions(name)) for name in made.states())
-            click.echo(f"a new store{f' with {held:,} versions' if copy else ', empty'}: {made.place}")
-        return
-    if copy is not None:
-        _from_copy(app, folder, copy)
+        with copy_at_hand(copy, estate) if copy else nullcontext() as at_hand:
+            _new_store(estate, at_hand)
         return
     file, keys, store = lay_out(folder)
     FolderStore.create(store).close()
@@ -54,12 +55,18 @@ def command(app: App, folder: Path, *, store_only: bool, copy: Path | None) -> N
     click.echo(f"\nnext: edit {file}, then: cd {folder} && historon collect")
 
 
-def _from_copy(app: App, folder: Path, copy: Path) -> None:
-    """Make an estate of what a copy holds."""
+def _new_store(estate: Estate, copy: Path | None) -> None:
+    with closing(create_store(estate, copy)) as made:
+        held = sum(len(made.versions(name)) for name in made.states())
+        click.echo(f"a new store{f' with {held:,} versions' if copy else ', empty'}: {made.place}")
+
+
+def _from_copy(app: App, folder: Path, place: str, copy: Path) -> None:
+    """Make an estate of what a copy holds; nothing is left of it when that cannot be."""
     settings = copy / "estate"
     if not (settings / ESTATE_FILE).is_file():
-        hint = f"write {folder / ESTATE_FILE}, then: historon new {folder} --store-only --from-copy {copy}"
-        raise UsageError(f"{copy} holds no estate file", hint=hint)
+        hint = f"write {folder / ESTATE_FILE}, then: historon new {folder} --store-only --from-copy {place}"
+        raise UsageError(f"{place} holds no estate file", hint=hint)
     if (folder / ESTATE_FILE).exists():
         raise OutsideError(
             f"{folder / ESTATE_FILE} is there already; nothing was changed", hint="choose another folder"
@@ -70,8 +77,13 @@ def _from_copy(app: App, folder: Path, copy: Path) -> None:
         folder.chmod(0o700)
     except (OSError, shutil.Error) as exc:
         raise OutsideError(f"{folder}: {exc}", hint="check the folder and its permissions") from exc
-    estate = app.estate(str(folder))
-    with closing(create_store(estate, copy)) as made:
+    try:
+        estate = app.estate(str(folder))
+        made = create_store(estate, copy)
+    except HistoronError:
+        (folder / ESTATE_FILE).unlink()  # so that this can be tried again
+        raise
+    with closing(made):
         names = made.states()
         held = sum(len(made.versions(name)) for name in names)
         click.echo(f"{estate.file}   as it was when the copy was made")

@@ -107,7 +107,9 @@ def _print_hidden(hides: Sequence[Hidden]) -> None:
     screen.print(Text(told, style="bold yellow"))
     for one in hides[-_SHOWN:]:
         sides = " → ".join(filter(None, (printable(one.old), printable(one.new))))
-        sign = "" if one.old and one.new else "- " if one.old else "+ "
+        edited = one.old and one.new
+        came_or_went = "- " if one.old else "+ "
+        sign = "" if edited else came_or_went
         screen.print(Text(f"       @{one.version:<5} {sign}{sides}", style="yellow"), soft_wrap=True)
     if len(hides) > _SHOWN:
         screen.print(Text(f"       and {len(hides) - _SHOWN} before (--json names them all)", style="yellow"))

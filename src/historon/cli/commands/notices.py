@@ -10,7 +10,7 @@ import msgspec
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
 from historon.errors import ExitCode, UsageError
-from historon.estate import AnyChannel, CommandChannel, Estate, FileChannel, MailChannel, SyslogChannel, nearest
+from historon.estate import Channel, Estate, nearest
 from historon.notices import Delivery, Event, Letter, NoticeError, shipped_template, try_channel
 from historon.store import Notice, NoticeState, Pending, Store
 
@@ -186,9 +186,9 @@ def _channels(estate: Estate, store: Store, *, as_json: bool) -> None:
     )
     for name, one in estate.channels.items():
         told = last.get(name)
-        words = [_tells(one), _when(one), _where(one)]
+        words = [_tells(one), _when(one), one.goes_to]
         when = instant(told, estate.zone) if told else "never"
-        made.add_row(name, str(one.__struct_config__.tag), when, *map(printable, words))
+        made.add_row(name, one.kind, when, *map(printable, words))
     if estate.channels:
         print_table(made)
     if estate.settings.heartbeat:
@@ -208,10 +208,10 @@ def _headline(estate: Estate, waiting: Sequence[Notice], pending: Sequence[Pendi
     return f"{told}{stuck}{later}" if stuck or later else f"{told}, nothing is waiting"
 
 
-def _channel_row(name: str, channel: AnyChannel, last: datetime | None) -> dict[str, object]:
+def _channel_row(name: str, channel: Channel, last: datetime | None) -> dict[str, object]:
     return {
         "channel": name,
-        "kind": channel.__struct_config__.tag,
+        "kind": channel.kind,
         "tell": channel.tell.split(),
         "except": channel.except_.split(),
         "labels": channel.where,
@@ -253,7 +253,7 @@ def _event(pending: Pending) -> Mapping[str, object]:
     return {"kind": event.kind, "source": event.source, "message": event.message}
 
 
-def _tells(channel: AnyChannel) -> str:
+def _tells(channel: Channel) -> str:
     words = [channel.tell.replace(" ", ", ")]
     if channel.except_:
         words.append(f"except {channel.except_.replace(' ', ', ')}")
@@ -261,8 +261,10 @@ def _tells(channel: AnyChannel) -> str:
     return "; ".join(words)
 
 
-def _when(channel: AnyChannel) -> str:
-    words = [f"digest {channel.digest}"] if channel.digest else ["immediately" if channel.immediately else "each round"]
+def _when(channel: Channel) -> str:
+    words = ["immediately" if channel.immediately else "each round"]
+    if channel.digest:
+        words = [f"digest {channel.digest}"]
     if channel.hours:
         words.append(f"of {', '.join(channel.hours)}")
     if channel.quiet:
@@ -270,17 +272,3 @@ def _when(channel: AnyChannel) -> str:
     if channel.all_well:
         words.append(f"all well every {channel.all_well}")
     return "; ".join(words)
-
-
-def _where(channel: AnyChannel) -> str:
-    match channel:
-        case MailChannel():
-            return f"{', '.join(channel.to)} through {channel.server}"
-        case SyslogChannel():
-            return f"{channel.server} over {channel.over}"
-        case CommandChannel():
-            return " ".join(channel.command)
-        case FileChannel():
-            return channel.path
-        case _:
-            return f"the address in {channel.url}"

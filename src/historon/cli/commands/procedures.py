@@ -11,6 +11,8 @@ from historon.estate import Estate, Procedure, Step, nearest, read_procedure, sh
 
 __all__ = ["command"]
 
+_LONG = ("steps", "json", "headers", "form", "body", "filter")  # clauses that a line has no room for
+
 
 @click.command("procedures", epilog=example("historon procedures", "historon procedures netconf"))
 @click.argument("name", required=False)
@@ -81,9 +83,8 @@ def _steps(procedure: Procedure) -> Iterator[str]:
 
 
 def _clauses(step: Step) -> str:
-    shown = [clause for clause in step.clauses if clause not in ("steps", "json", "headers", "form", "body", "filter")]
-    values = {clause: getattr(step, f"{clause}_" if clause in ("as", "from", "is") else clause) for clause in shown}
-    words = [f"{clause} {value}" if isinstance(value, str) else clause for clause, value in values.items()]
+    shown = {name: value for name, value in step.clauses.items() if name not in _LONG}
+    words = [f"{name} {value}" if isinstance(value, str) else name for name, value in shown.items()]
     return f"  ({', '.join(words)})" if words else ""
 
 

@@ -1,7 +1,7 @@
 """`historon prune`."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from itertools import groupby
 
 import click
@@ -68,8 +68,8 @@ def command(
         doubt = opened.clock_doubt() if going and not supposed else ""
         if not as_json:
             click.echo(_headline(plans))
-            print_plan = _print_calendars if calendar else _print_each if each else _print_plan
-            print_plan(opened.estate, plans)
+            print_plans = _printer(calendar=calendar, each=each)
+            print_plans(opened.estate, plans)
         if doubt:
             _heed(doubt, yes=yes)
         if going and not as_json and not yes and not supposed and app.interactive:
@@ -93,6 +93,12 @@ def _heed(doubt: str, *, yes: bool) -> None:
     if yes:
         raise OutsideError(f"{doubt}: is it wrong? Nothing was removed", hint=advice)
     click.echo(f"historon: warning: {doubt}: is it wrong?\n  try: {advice}", err=True)
+
+
+def _printer(*, calendar: bool, each: bool) -> Callable[[Estate, dict[str, list[Verdict]]], None]:
+    if calendar:
+        return _print_calendars
+    return _print_each if each else _print_plan
 
 
 def _headline(plans: dict[str, list[Verdict]]) -> str:
@@ -119,6 +125,9 @@ def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
     click.echo("\nthe others of these sources stay, each by one of:")
     for rule, number in rules.most_common():
         click.echo(f"{number:6}  {printable(rule)}")
+    by = [one.retention for verdicts in losing for one in verdicts if not one.stays]
+    for budget, number in Counter(one.partition(", ")[2] for one in by if ", " in one).items():
+        click.echo(f"{number:6}  would be removed for {printable(budget)}")
 
 
 def _print_calendars(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
@@ -142,7 +151,9 @@ def _print_calendars(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
 def _day(stay: Sequence[bool]) -> str:
     if not stay:
         return "."
-    return "#" if all(stay) else "+" if any(stay) else "x"
+    if all(stay):
+        return "#"
+    return "+" if any(stay) else "x"
 
 
 def _print_each(estate: Estate, plans: dict[str, list[Verdict]]) -> None:

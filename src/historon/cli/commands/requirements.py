@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["command"]
 
 _SHOWN = 8  # of one source
+_HEADLINES = {RequirementState.NOT_MET: "bold red", RequirementState.UNKNOWN: "bold yellow"}  # the gravest first
 
 
 @click.command(
@@ -71,9 +72,8 @@ def _print(estate: Estate, found: Sequence[Required], headline: str) -> None:
     from rich.text import Text
 
     screen = console()
-    failing = any(one.state is RequirementState.NOT_MET for one in found)
-    unknown = any(one.state is RequirementState.UNKNOWN for one in found)
-    style = "bold red" if failing else "bold yellow" if unknown else "bold green" if found else ""
+    states = {one.state for one in found}
+    style = next((style for state, style in _HEADLINES.items() if state in states), "bold green" if found else "")
     screen.print(Text(headline, style), soft_wrap=True)
     if estate.requirements:
         _print_rules(estate, found)
@@ -92,7 +92,9 @@ def _print_rules(estate: Estate, found: Sequence[Required]) -> None:
         states = Counter(one.state_of(rule.name) for one in about)
         failing, unknown = states[RequirementState.NOT_MET], states[RequirementState.UNKNOWN]
         met = len(about) - failing - unknown
-        style = "bold red" if failing else "yellow" if unknown else "" if about else "dim"
+        style = "" if about else "dim"
+        if failing or unknown:
+            style = "bold red" if failing else "yellow"
         made.add_row(printable(rule.name), str(len(about)), str(met), str(failing), str(unknown), style=style)
     print_table(made)
 

@@ -1,15 +1,25 @@
 """`historon restore`."""
 
+import os
+import sys
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
 
-from historon.cli.app import App, estate_option, example, pass_app
+from historon.api import Historon
+from historon.cli.app import App, estate_option, example, pass_app, where_option
 from historon.cli.output import count, instant, printable, size_text
-from historon.errors import UsageError
+from historon.compare import compare_exports, unified
+from historon.errors import OutsideError, UsageError
+from historon.restore import Naming, OriginalState, Restored
 from historon.store import Version
+from historon.versions import is_binary
 
 __all__ = ["command"]
+
+_LISTED = 20  # files; of more, so many are named
+_LINES = 60  # of a diff
 
 
 @click.command(
@@ -18,61 +28,191 @@ __all__ = ["command"]
         "historon restore edge-1 --to /tmp/edge-1",
         "historon restore files@2026-06-14 --only etc/app --to /srv/back",
         "historon restore edge-1@3d --only 'interface port-3' --to /tmp/edge-1",
+        "historon restore files@3d --only etc/app.conf --over-originals",
+        "historon restore --where site=northmole --at 2026-06-14 --tar northmole.tar",
     ),
 )
-@click.argument("version", metavar="SOURCE[@WHEN]")
+@click.argument("versions", nargs=-1, metavar="[SOURCE[@WHEN]]...")
+@where_option
+@click.option("--at", metavar="WHEN", help="As of this moment: of each source the last good version then.")
 @click.option(
     "--to",
     "folder",
-    required=True,
     metavar="DIR",
     type=click.Path(file_okay=False, path_type=Path),
-    help="Where to write it; made when it is not there.",
+    help="Where to write it; made when it is not there. Of several sources each gets a folder in it.",
+)
+@click.option("--tar", metavar="FILE", help="Write one tar instead; - is the standard output.")
+@click.option(
+    "--over-originals",
+    is_flag=True,
+    help="Give files of this machine back to where they were: what is missing or differs, shown first.",
 )
 @click.option(
     "--only",
     metavar="TEXT",
     help="Only this part, a folder of parts, parts by a pattern, or what stands under this place in the outline.",
 )
+@click.option("--date-in-names", is_flag=True, help="Put the version's instant into the name of each file.")
 @click.option("--overwrite", is_flag=True, help="Replace files that are there already.")
 @click.option("--permissions", is_flag=True, help="Give files of a tree the permissions and owners that they had.")
 @click.option("--outward-links", is_flag=True, help="Also make links that lead out of the folder.")
 @click.option("--suspect", is_flag=True, help="Restore a suspect version without being asked.")
+@click.option("--yes", is_flag=True, help="With --over-originals, do it without asking.")
 @estate_option
 @pass_app
 def command(
     app: App,
-    version: str,
-    folder: Path,
+    versions: tuple[str, ...],
+    where: tuple[str, ...],
+    at: str | None,
+    folder: Path | None,
+    tar: str | None,
     only: str | None,
     *,
+    over_originals: bool,
+    date_in_names: bool,
     overwrite: bool,
     permissions: bool,
     outward_links: bool,
     suspect: bool,
+    yes: bool,
     estate_file: str | None,
 ) -> None:
-    """Write a version, or a part of it, to a folder.
+    """Write versions, or a part of them, to a folder, into a tar, or back to where they were.
 
-    Byte for byte as it was collected, checked against its SHA-256; secrets included, so files and folders are readable
-    by you alone. Those of a tree get their times and links back, and with --permissions their permissions and, for
-    root, owners, which others may then read them by. Of a suspect version it asks first, or needs --suspect.
+    Byte for byte as they were collected, checked against their SHA-256; secrets included, so files and folders are
+    readable by you alone. Those of a tree get their times and links back, and with --permissions their permissions
+    and, for root, owners, which others may then read them by. Of a suspect version it asks first, or needs --suspect.
     """
+    if [folder is not None, tar is not None, over_originals].count(True) != 1:
+        raise UsageError("where to? One of --to, --tar and --over-originals", hint="historon restore SOURCE --to DIR")
+    if over_originals and date_in_names:
+        raise UsageError("where files were they had no instant in their names", hint="leave out --date-in-names")
     with app.opened(estate_file) as opened:
-        found = opened.version(version)
-        if not found.good and not suspect:
-            _confirm_suspect(app, found)
-        restored = opened.restore(
-            found, folder, only=only, overwrite=overwrite, permissions=permissions, outward_links=outward_links
-        )
+        found = _chosen(opened, versions, where, at)
+        for one in found:
+            if not one.good and not suspect:
+                _confirm_suspect(app, one)
+        if tar is not None:
+            _write_tar(opened, found, tar, only, dated=date_in_names)
+        elif over_originals:
+            for one in found:
+                _give_back(app, opened, one, only, yes=yes)
+        elif folder is not None:
+            for one in found:
+                naming = Naming(at=one.at if date_in_names else None, below=one.source if len(found) > 1 else "")
+                restored = opened.restore(
+                    one,
+                    folder,
+                    only=only,
+                    overwrite=overwrite,
+                    permissions=permissions,
+                    outward_links=outward_links,
+                    naming=naming,
+                )
+                _print(opened, one, restored, "with the permissions that they had" if permissions else "")
+
+
+def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
+    """The versions that are meant. UsageError when there is none of a source, or none is named."""
+    if not versions and not where and at is None:
+        raise UsageError("which source? Name some, or choose them by --where or --at", hint="historon restore SOURCE")
+    if any("@" in one for one in versions) and at is not None:
+        raise UsageError("SOURCE@WHEN and --at both say when", hint="leave out one of them")
+    if versions and not where:
+        return [opened.version(f"{one}@{at}" if at is not None else one) for one in versions]
+    found = []
+    for source in opened.sources(*versions, where=where):
+        name = f"{source.name}@{at}" if at is not None else source.name
+        try:
+            found.append(opened.version(name))
+        except UsageError as exc:
+            click.echo(f"{source.name}: left out: {printable(exc.message)}", err=True)
+    if not found:
+        raise UsageError("none of these sources has a version then", hint="historon versions SOURCE")
+    return found
+
+
+def _write_tar(opened: Historon, found: Sequence[Version], tar: str, only: str | None, *, dated: bool) -> None:
+    if tar == "-":
+        if sys.stdout.isatty():
+            raise UsageError("a tar is not for a terminal", hint="--tar FILE, or pipe it on")
+        number = opened.restore_tar(found, sys.stdout.buffer, only=only, dated=dated)
+    else:
+        try:
+            with open(tar, "xb", opener=_private) as out:
+                try:
+                    number = opened.restore_tar(found, out, only=only, dated=dated)
+                except BaseException:
+                    Path(tar).unlink()  # a part of it is worse than nothing
+                    raise
+        except FileExistsError as exc:
+            raise OutsideError(f"{tar} is there already; nothing was written", hint="give another name") from exc
+        except OSError as exc:
+            raise OutsideError(f"{tar}: {exc.strerror}", hint="is there room, and may it be written?") from exc
+    told = f"{count(number, 'file')} of {count(len(found), 'version')} written, readable by you alone"
+    click.echo(f"{tar}: {told}" if tar != "-" else told, err=tar == "-")
+
+
+def _private(path: str, flags: int) -> int:
+    return os.open(path, flags, 0o600)
+
+
+def _give_back(app: App, opened: Historon, version: Version, only: str | None, *, yes: bool) -> None:
+    """Show what is missing or differs, and give it back when that is confirmed."""
+    state = opened.originals(version, only=only)
+    name = f"{version.source}@{version.number}"
+    for stranger in state.strangers[:_LISTED]:
+        click.echo(f"not there then, left as it is: {printable(str(stranger))}")
+    if len(state.strangers) > _LISTED:
+        click.echo(f"not there then, left as they are: {len(state.strangers) - _LISTED} more")
+    if not state.differing:
+        click.echo(f"{name}: nothing to give back: {count(state.same, 'file')} as they were")
+        return
+    _print_differing(opened, version, state)
+    if not yes:
+        if not app.interactive:
+            raise UsageError("nothing was changed: this is what would be given back", hint="--yes does it")
+        click.confirm(f"Give {count(len(state.differing), 'file')} back to where they were?", abort=True)
+        if opened.originals(version, only=only).differing != state.differing:
+            raise OutsideError("the files changed meanwhile; nothing was written", hint="look at them once more")
+    restored = opened.restore_over_originals(version, only=only)
+    _print(opened, version, restored, "with their owners, permissions and times as far as they are known")
+
+
+def _print_differing(opened: Historon, version: Version, state: OriginalState) -> None:
+    masks = opened.masks(version.source, with_noise=True)
+    shown = 0
+    for one in state.differing[:_LISTED]:
+        what = "is missing" if one.missing else "differs"
+        click.echo(f"{printable(str(one.file))} {what}, {size_text(one.part.size)} then")
+        then = opened.store.read(one.part) if one.now is not None and one.part.size <= 2**20 else None
+        if one.now is None or then is None or is_binary(one.now) or is_binary(then) or shown > _LINES:
+            continue
+        for change in compare_exports({one.part.name: one.now}, {one.part.name: then}, masks):
+            for line in b"".join(unified(change, "now", "then")).splitlines():
+                shown += 1
+                if shown <= _LINES:
+                    click.echo(f"  {printable(line.decode('utf-8', 'replace'))}")
+    if shown > _LINES:
+        click.echo("  and more lines, which are not shown")
+    if len(state.differing) > _LISTED:
+        click.echo(f"and {len(state.differing) - _LISTED} more files")
+
+
+def _print(opened: Historon, found: Version, restored: Restored, how: str) -> None:
     files = restored.files
-    for file, size in files:
+    for file, size in files[:_LISTED]:
         click.echo(f"{printable(str(file))}  {size_text(size)}")
+    if len(files) > _LISTED:
+        rest = sum(size for _, size in files[_LISTED:])
+        click.echo(f"and {len(files) - _LISTED} more, {size_text(rest)}")
     for why in restored.left_out:
         click.echo(f"left out: {printable(why)}")
     name = f"{found.source}@{found.number}"
     made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, opened.estate.zone, named=True)}"
-    readable = "with the permissions that they had" if permissions else "readable by you alone"
+    readable = how or "readable by you alone"
     written = (
         f"{count(len(files), 'file')} written, {readable}" if files or not restored.already else "nothing to write"
     )

@@ -113,7 +113,8 @@ def _log_to(form: str, level: str, file: str | None, file_level: str, *, journal
     logging.captureWarnings(capture=True)
     for handler, own in handlers:
         for_journal = journal and not isinstance(handler, logging.FileHandler)
-        handler.setFormatter(_Json() if form == "json" else _Journal() if for_journal else _Plain())
+        words = _Journal() if for_journal else _Plain()
+        handler.setFormatter(_Json() if form == "json" else words)
         handler.setLevel(own.upper())
         log.addHandler(handler)
     log.setLevel(min(handler.level for handler in log.handlers))

@@ -8,7 +8,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.errors import OutsideError
-from historon.estate import Estate, FileChannel, fill, values_of
+from historon.estate import Estate, fill, values_of
 
 __all__ = ["command"]
 
@@ -23,17 +23,15 @@ _KINDS = {
 
 def _written(estate: Estate) -> list[str]:
     """Where the service writes, as systemd's ReadWritePaths takes it (systemd.exec(5))."""
-    places = [estate.path(copy.mount or copy.path) for copy in estate.copies.values()]
-    places += [
-        estate.path(channel.path).parent for channel in estate.channels.values() if isinstance(channel, FileChannel)
-    ]
+    places = [estate.path(copy.writes_to) for copy in estate.copies.values() if copy.writes_to]
+    places += [estate.path(one.writes_to).parent for one in estate.channels.values() if one.writes_to]
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
-        if procedure.folder and procedure.then != "keep":
+        if procedure.moves_to is not None:
             credentials = estate.credentials.get(source.credentials or "")
             user = credentials.user if credentials else ""
-            folder = estate.path(str(fill(procedure.folder, values_of(source, procedure, user))))
-            places += [folder, folder / procedure.move_to]
+            folder = estate.path(str(fill(procedure.place, values_of(source, procedure, user))))
+            places += [folder, folder / procedure.moves_to]
     store = estate.working_folder
     needed = [estate.folder, store]
     also = [place for place in sorted(set(places)) if not any(place.is_relative_to(one) for one in needed)]

@@ -99,7 +99,9 @@ def _show(
     if clear:
         click.clear()
     overdue = stopped or any(one.freshness.trouble for one in board)
-    style = "bold red" if overdue else "bold green" if all(one.well for one in board) else "bold yellow"
+    style = "bold green" if all(one.well for one in board) else "bold yellow"
+    if overdue:
+        style = "bold red"
     console().print(Text(_headline(board, stopped), style), soft_wrap=True)
     for one in stopped:
         since = f"paused since {instant(one.since, estate.zone)}"

@@ -33,11 +33,14 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
         print_json("versions", headline, [_row(version) for version in newest])
         return
     now, zone = app.clock(), opened.estate.zone
+    proofs = opened.proofs(source)
     click.echo(headline)
     made = table("version", f"version from ({zone})", "made", "size", "lines", "state", "note", right=("size", "lines"))
     for version in shown:
         lines = f"+{version.added} -{version.removed}" if version.added or version.removed else ""
         note = f"held: {version.held}" if version.held is not None else version.note or ""
+        if version.number in proofs:
+            note = "; ".join(filter(None, (note, str(proofs[version.number]))))
         made.add_row(
             f"@{version.number}",
             instant(version.at, zone),

@@ -84,7 +84,9 @@ def _announced_size(file: Path, place: str) -> str | None:
         return f"there is no {name} yet, or only one that is older"
     found = re.search(rb"\d{1,15}", content)
     size = file.stat().st_size
-    return None if found and int(found[0]) == size else f"it has {size} bytes of {found[0].decode() if found else '?'}"
+    if found is None:
+        return f"it has {size} bytes of ?"
+    return None if int(found[0]) == size else f"it has {size} bytes of {found[0].decode()}"
 
 
 def _ends(file: Path, place: str) -> str | None:

@@ -3,10 +3,12 @@
 import asyncio
 import re
 from abc import abstractmethod
+from typing import Generic, TypeVar
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
-from historon.estate import Pattern, Said, Step
+from historon.estate import Pattern, Saying
+from historon.estate.transports.terminal import Terminal, Typing
 from historon.patience import within
 
 __all__ = ["WIDTH", "Dialogue"]
@@ -21,11 +23,13 @@ _CONTROL = re.compile(rb"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]")  # ECMA-48 cont
 _ENDS = re.compile(rb"(?<!\r)\r+\n")
 _ERASED = re.compile(rb"(?:\r[ ]*\r(?!\n)|\x08+[ ]*\x08*|\x1b\[[0-9;?]*[A-Za-z]|\r(?![\r\n]))+")
 
+T = TypeVar("T", bound=Terminal)
 
-class Dialogue(Session):
+
+class Dialogue(Session[T], Generic[T]):
     """A conversation with a command line, over whatever carries its bytes."""
 
-    def __init__(self, target: Target) -> None:
+    def __init__(self, target: Target[T]) -> None:
         super().__init__(target)
         self._prompts: set[bytes] = set()
         self._buffer = bytearray()
@@ -62,12 +66,11 @@ class Dialogue(Session):
                 tail=self.tail,
             ) from exc
 
-    async def say(self, what: Said, step: Step) -> Answer:
+    async def say(self, what: str, step: Saying[Typing]) -> Answer:
         """Type a line and return what the device answers, as text with line feeds, without echo, pages and prompt."""
-        assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
         self._secret_given = self.gives_secret(what)
         await self._type(what)
-        return Answer(_without_echo(await self._read_answer(step, self._limit(step)), what.encode()))
+        return Answer(_without_echo(await self._read_answer(step.how, self._limit(step)), what.encode()))
 
     async def _type(self, line: str) -> None:
         """Type a line, as slowly as the procedure says: a serial line loses what comes too fast."""
@@ -79,7 +82,7 @@ class Dialogue(Session):
             self._write(bytes([letter]))
             await asyncio.sleep(self._procedure.typing.total_seconds())
 
-    async def _read_answer(self, step: Step | None, limit: int) -> bytes:
+    async def _read_answer(self, how: Typing | None, limit: int) -> bytes:
         self._buffer.clear()
         self._cuts.clear()
         self._answered = self._questions = 0
@@ -97,7 +100,7 @@ class Dialogue(Session):
             self._buffer += chunk
             if len(self._buffer) > limit:
                 raise CollectError(FailureKind.TOO_LARGE, f"the answer exceeds {limit} bytes", tail=self.tail)
-            settle = await self._looks_finished(step)
+            settle = await self._looks_finished(how)
         self._prompts.add(self._last_line())
         self._secret_given = False
         return self._answer()
@@ -112,21 +115,21 @@ class Dialogue(Session):
             tail=self.tail,
         )
 
-    async def _looks_finished(self, step: Step | None) -> float | None:
+    async def _looks_finished(self, how: Typing | None) -> float | None:
         """How long to wait for more before the answer counts as whole; None when it is plainly going on.
 
         Only a last line without its line feed can be a prompt or a question: look-alikes stand in banners and
         descriptions, followed by more.
         """
         last = self._last_line()
-        if last and await self._asked(last, step):
+        if last and await self._asked(last, how):
             return None
         if last in self._prompts:
             return _SETTLE_KNOWN_S
-        prompt = (step.prompt if step else None) or self._procedure.prompt
+        prompt = (how.prompt if how else None) or self._procedure.prompt
         return _SETTLE_NEW_S if prompt and last and prompt.compiled.search(last) else None
 
-    async def _asked(self, last: bytes, step: Step | None) -> bool:
+    async def _asked(self, last: bytes, how: Typing | None) -> bool:
         """Answer a question of the pager, which leaves no trace, or one that the step foresees."""
         pager = self._procedure.pager
         if pager and (found := pager.compiled.search(last)):
@@ -137,7 +140,7 @@ class Dialogue(Session):
             self._cuts.append((len(self._buffer), len(shown)))
             self._write(self._procedure.pager_answer.encode())
             return True
-        for question, answer in step.answers.items() if step else ():
+        for question, answer in how.answers.items() if how else ():
             if Pattern.parse(question).compiled.search(last):
                 self._questions += 1
                 if self._questions > _MOST_QUESTIONS:

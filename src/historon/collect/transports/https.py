@@ -16,12 +16,13 @@ from urllib.parse import unquote
 import httpx
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transports.interface import TAIL, Account, Answer, Session, Target
+from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.spooling import Spool
 from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.errors import causes_of
-from historon.estate import Said, Step
+from historon.estate import Keeping, Pull, Saying
+from historon.estate.transports.https import Download, Https, Request
 from historon.store import Part
 
 __all__ = ["open_session"]
@@ -32,12 +33,11 @@ _MOST_WAITS = 5
 _SAFE = {"GET", "HEAD", "OPTIONS"}  # RFC 9110 section 9.2.1
 _METHODS = {*_SAFE, "POST", "PUT", "PATCH", "DELETE"}
 _REDIRECTS = {301, 302, 303, 307, 308}
-_WAITS = {429, 503}
 _WAIT_S = 5.0
 
 
 @asynccontextmanager
-async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
+async def open_session(target: Target[Https], _known: object = None) -> AsyncIterator[Session[Https]]:
     """A client with its cookies; the first request connects."""
     host = target.source.address
     authority = f"[{host}]" if ":" in host else host
@@ -56,7 +56,7 @@ async def open_session(target: Target, _known: object = None) -> AsyncIterator[S
         yield _HttpsSession(target, client)
 
 
-def _show_certificate(context: ssl.SSLContext, target: Target) -> None:
+def _show_certificate(context: ssl.SSLContext, target: Target[Https]) -> None:
     """Be known by a client certificate (RFC 8446 section 4.4.2), where the account has one."""
     account = target.account
     if account is None or account.key is None or account.certificate is None:
@@ -74,45 +74,44 @@ def _show_certificate(context: ssl.SSLContext, target: Target) -> None:
             raise CollectError(FailureKind.SETUP, message, hint="both are PEM files, and belong together") from exc
 
 
-def _authentication(target: Target) -> httpx.Auth | None:
+def _authentication(target: Target[Https]) -> httpx.Auth | None:
     """Basic (RFC 7617), digest (RFC 7616), or a bearer token (RFC 6750), which is the account's password."""
     account, kind = target.account, target.procedure.auth
     if account is None or kind == "none":
         return None
     password = account.password.reveal() if account.password else ""
     if kind == "bearer":
-        return _Bearer(account)
+        return _Bearer(password)
     return httpx.BasicAuth(account.user, password) if kind == "basic" else httpx.DigestAuth(account.user, password)
 
 
 class _Bearer(httpx.Auth):
-    def __init__(self, account: Account) -> None:
-        self._account = account
+    def __init__(self, token: str) -> None:
+        self._token = token
 
     def auth_flow(self, request: httpx.Request) -> Any:
-        assert self._account.password is not None  # noqa: S101
-        request.headers["authorization"] = f"Bearer {self._account.password.reveal()}"
+        request.headers["authorization"] = f"Bearer {self._token}"
         yield request
 
 
-class _HttpsSession(Session):
-    def __init__(self, target: Target, client: httpx.AsyncClient) -> None:
+class _HttpsSession(Session[Https]):
+    def __init__(self, target: Target[Https], client: httpx.AsyncClient) -> None:
         super().__init__(target)
         self._client = client
 
-    async def say(self, what: Said, step: Step) -> Answer:
+    async def say(self, what: str, step: Saying[Request]) -> Answer:
         """Make a request, `GET /path`; the method may be left out. A log-in page is a failure where it is kept."""
         spool = self._spool(step)
-        answer, _ = await self._exchange(_request_line(what), step, spool)
+        answer, _ = await self._exchange(_request_line(what), step.how, spool)
         whole = b"".join(spool.part("answer").pieces())
         answer = Answer(whole, status=answer.status, headers=answer.headers, cookies=answer.cookies)
         self._look_for_login_page(answer, step)
         return answer
 
-    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+    async def pull(self, path: str, name: str | None, step: Pull[Download]) -> Sequence[Part]:
         """Download; without a name of its own the part is called as the server suggests, whatever folder it names."""
         spool = self._spool(step)
-        answer, url = await self._exchange(_request_line(path), step, spool)
+        answer, url = await self._exchange(_request_line(path), step.how, spool)
         part = spool.part(name or _suggested(answer.headers, url))
         if answer.status != 200:
             raise CollectError(
@@ -122,16 +121,16 @@ class _HttpsSession(Session):
                 absent=answer.status in (404, 410),
             )
         self._look_for_login_page(Answer(part.edges[: 2**16], status=200, headers=answer.headers), step)
-        if step.checksum:
-            check_sum(part, step.checksum, path)
+        if step.how.checksum:
+            check_sum(part, step.how.checksum, path)
         return [part]
 
-    def _look_for_login_page(self, answer: Answer, step: Step) -> None:
+    def _look_for_login_page(self, answer: Answer, step: Saying[Request] | Pull[Download]) -> None:
         """A web application that forgot us, or never let us in, answers with its log-in page and status 200."""
-        asked_in = step.verb in ("keep", "pull") or (step.verb == "send" and step.form is not None)
+        asked_in = isinstance(step, Keeping) or (step.verb == "send" and step.how.form is not None)
         kind = answer.headers.get("content-type", "").partition(";")[0].strip()
         if asked_in and kind in ("text/html", "") and self._procedure.login_page.compiled.search(answer.content):
-            refused = step.form is not None
+            refused = step.how.form is not None
             raise CollectError(
                 FailureKind.LOGIN,
                 "the log-in page came back: it refuses the log-in" if refused else "a log-in page came instead",
@@ -139,13 +138,13 @@ class _HttpsSession(Session):
                 tail=answer.content[:TAIL],
             )
 
-    async def _exchange(self, line: tuple[str, str], step: Step, spool: Spool) -> tuple[Answer, str]:
+    async def _exchange(self, line: tuple[str, str], carried: Request, spool: Spool) -> tuple[Answer, str]:
         """A request with its redirects, and with the pauses that the server asks for; the body goes into the spool."""
         method, url = line[0], self._procedure.base + line[1]
-        content = _content(step)
+        content = _content(carried)
         redirects = waits = 0
         while True:
-            answer, wait = await self._once(method, url, step, content, spool)
+            answer, wait = await self._once(method, url, carried, content, spool)
             if wait is not None and waits < _MOST_WAITS:
                 waits += 1
                 spool.clear()
@@ -154,19 +153,19 @@ class _HttpsSession(Session):
                 redirects += 1
                 url = self._redirected(url, answer.headers["location"], redirects)
                 if answer.status == 303 or (answer.status in (301, 302) and method == "POST"):
-                    method, content = "GET", {"headers": dict(step.headers)}
+                    method, content = "GET", {"headers": dict(carried.headers)}
                 spool.clear()
             else:
                 return answer, url
 
     async def _once(
-        self, method: str, url: str, step: Step, content: Mapping[str, Any], spool: Spool
+        self, method: str, url: str, carried: Request, content: Mapping[str, Any], spool: Spool
     ) -> tuple[Answer, float | None]:
         """One request; the second value is how long the server asks to wait before the next."""
         self._tail = b""
         safe = method in _SAFE
         try:
-            async with self._client.stream(method, url, **{"headers": dict(step.headers), **content}) as response:
+            async with self._client.stream(method, url, **{"headers": dict(carried.headers), **content}) as response:
                 async for data in response.aiter_bytes():
                     spool.write(data)
                     self._tail = spool.tail
@@ -217,8 +216,7 @@ class _HttpsSession(Session):
         self.skew = (told if told.tzinfo else told.replace(tzinfo=UTC)) - datetime.now(UTC)
 
 
-def _request_line(what: Said) -> tuple[str, str]:
-    assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
+def _request_line(what: str) -> tuple[str, str]:
     method, _, path = what.strip().partition(" ")
     if method not in _METHODS:
         method, path = "GET", what.strip()
@@ -228,12 +226,12 @@ def _request_line(what: Said) -> tuple[str, str]:
     return method, path.strip()
 
 
-def _content(step: Step) -> dict[str, Any]:
-    if step.json is not None:
-        return {"content": json.dumps(step.json), "headers": {"content-type": "application/json", **step.headers}}
-    if step.form is not None:
-        return {"data": step.form}
-    return {"content": step.body} if step.body is not None else {}
+def _content(carried: Request) -> dict[str, Any]:
+    if carried.json is not None:
+        return {"content": json.dumps(carried.json), "headers": {"content-type": "application/json", **carried.headers}}
+    if carried.form is not None:
+        return {"data": carried.form}
+    return {"content": carried.body} if carried.body is not None else {}
 
 
 def _cookies(client: httpx.AsyncClient) -> dict[str, str]:

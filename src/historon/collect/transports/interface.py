@@ -5,18 +5,19 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 import msgspec
 
 from historon.collect.failures import TAIL, CollectError, FailureKind
 from historon.collect.transports.spooling import Spool
-from historon.estate import TRANSPORTS, Jump, Procedure, Said, Secret, Source, Step
+from historon.estate import Jump, Keeping, Procedure, Said, Secret, Source, Step
 from historon.store import Part
 
 __all__ = ["TAIL", "Account", "Answer", "Hop", "Session", "Target"]
 
 _CHUNK = 65536
+P = TypeVar("P", bound=Procedure)
 
 
 @dataclass(frozen=True)
@@ -42,15 +43,15 @@ class Hop:
 
 
 @dataclass(frozen=True)
-class Target:
-    """A source with all that is needed to reach it.
+class Target(Generic[P]):
+    """A source with all that is needed to reach it; its procedure is of a transport, and `P` says of which.
 
     Relative paths start at `folder`; large answers rest in `spool`; `recall` says what an earlier round remembered,
     `clock` what time it is.
     """
 
     source: Source
-    procedure: Procedure
+    procedure: P
     account: Account | None
     folder: Path
     spool: Path
@@ -59,9 +60,17 @@ class Target:
     hop: Hop | None = None
 
     @property
+    def login(self) -> Account:
+        """The account, for a transport that asks for one. CollectError where there is none."""
+        if self.account is None:
+            message = f"over {self.procedure.over} an account is needed"
+            raise CollectError(FailureKind.SETUP, message, hint="add credentials to the source")
+        return self.account
+
+    @property
     def port(self) -> int:
         """The port that the source is reached at."""
-        return self.source.port or TRANSPORTS[self.procedure.over].port
+        return self.source.port or self.procedure.port
 
     @property
     def place(self) -> str:
@@ -94,8 +103,8 @@ class Answer:
             raise LookupError(f"the answer is not JSON: {exc}") from exc
 
 
-class Session:
-    """An open conversation with a source. Transports say, or pull, or both.
+class Session(Generic[P]):
+    """An open conversation with a source. Transports say, or pull, or both; `P` is the class of their procedures.
 
     Every call raises CollectError, with what came back as its tail.
     `secrets` are those of the account and what was learnt as one: an answer that holds one is given once. `remarks`
@@ -105,7 +114,7 @@ class Session:
     how many more exports wait at the source, and `made` when this one came, where that is known.
     """
 
-    def __init__(self, target: Target) -> None:
+    def __init__(self, target: Target[P]) -> None:
         self.remarks: list[str] = []
         self.place = ""
         self.skew: timedelta | None = None
@@ -133,12 +142,15 @@ class Session:
         """Whether to say this once more, after no answer came, can do no harm."""
         return False
 
-    async def say(self, what: Said, step: Step) -> Answer:
-        """Say something and return the whole answer; `step` has more on how."""
+    async def say(self, what: Any, step: Any) -> Answer:
+        """Say something and return the whole answer.
+
+        `what` is a text, or a list of words where the transport says so; `step` has more on `how`, in its own clauses.
+        """
         raise CollectError(FailureKind.STEP, f"nothing can be said over {self._procedure.over}")
 
-    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
-        """Fetch a file, or a folder with all that is in it, as parts called after `name`."""
+    async def pull(self, path: str, name: str | None, step: Any) -> Sequence[Part]:
+        """Fetch a file, or a folder with all that is in it, as parts called after `name`; `step` as of `say`."""
         raise CollectError(FailureKind.STEP, f"{path} cannot be pulled over {self._procedure.over}")
 
     @property
@@ -148,7 +160,8 @@ class Session:
 
     def _limit(self, step: Step) -> int:
         """How many bytes a step may bring."""
-        return int(step.max_size or self._procedure.max_size)
+        own = step.max_size if isinstance(step, Keeping) else None
+        return int(own or self._procedure.max_size)
 
     def _spool(self, step: Step, room: int | None = None) -> Spool:
         return Spool(self._target.spool, self._limit(step) if room is None else room)

@@ -15,7 +15,9 @@ from pathlib import Path
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
-from historon.estate import Said, Step, small_environment
+from historon.estate import Pull, Saying, small_environment
+from historon.estate.transports.files import Choosing
+from historon.estate.transports.local import Local, Running
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 from historon.threads import apart
 
@@ -27,13 +29,13 @@ _BLOCK = 512  # the unit of st_blocks, stat(2)
 
 
 @asynccontextmanager
-async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
+async def open_session(target: Target[Local], _known: object = None) -> AsyncIterator[Session[Local]]:
     """A session on this machine."""
     yield _LocalSession(target)
 
 
-class _LocalSession(Session):
-    async def say(self, what: Said, step: Step) -> Answer:
+class _LocalSession(Session[Local]):
+    async def say(self, what: tuple[str, ...], step: Saying[Running]) -> Answer:
         """Run a program with its arguments and return what it prints."""
         program = self._program(what[0])
         self._tail = b""
@@ -46,7 +48,7 @@ class _LocalSession(Session):
                 stdout=asyncio.subprocess.PIPE,
                 stderr=asyncio.subprocess.PIPE,
                 start_new_session=True,
-                env={**small_environment(), **step.environment},
+                env={**small_environment(), **step.how.environment},
             )
         )
         readers: list[asyncio.Task[bytes]] = []
@@ -71,11 +73,11 @@ class _LocalSession(Session):
             )
         return os.path.abspath(found)
 
-    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+    async def pull(self, path: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         """Read a file, the newest of those that match, or a folder; links are not followed."""
         return await apart(self._target.source.name, self._read, path, name, step)
 
-    def _read(self, written: str, name: str | None, step: Step) -> Sequence[Part]:
+    def _read(self, written: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         path = self._target.folder / Path(written).expanduser()
         try:
             if step.newest is not None:
@@ -91,11 +93,11 @@ class _LocalSession(Session):
             raise CollectError(FailureKind.PERMISSION, f"{exc.filename} may not be read by this user") from exc
         except OSError as exc:
             raise CollectError(FailureKind.STEP, f"{exc.filename or path}: {exc.strerror}") from exc
-        if step.checksum:
-            check_sum(part, step.checksum, str(path))
+        if step.how.checksum:
+            check_sum(part, step.how.checksum, str(path))
         return [part]
 
-    def _read_tree(self, root: Path, base: str, step: Step) -> Sequence[Part]:
+    def _read_tree(self, root: Path, base: str, step: Pull[Choosing]) -> Sequence[Part]:
         parts: list[Part] = []
         members: list[Member] = []
         chosen, room, sparse = Chosen(step), self._limit(step), 0
@@ -116,7 +118,7 @@ class _LocalSession(Session):
             self.remarks.append(f"{sparse} sparse in {base}: kept with their holes filled")
         return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)] if members else []
 
-    def _read_file(self, file: Path, name: str, room: int, step: Step) -> Part:
+    def _read_file(self, file: Path, name: str, room: int, step: Pull[Choosing]) -> Part:
         spool = self._spool(step, room)
         with open(os.open(file, os.O_RDONLY | os.O_NONBLOCK), "rb") as opened:
             before = os.fstat(opened.fileno())

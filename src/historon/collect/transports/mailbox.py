@@ -23,7 +23,8 @@ from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.collect.transports.waiting import Choice, Seen, choose_next
-from historon.estate import Step, describe, fill, values_of
+from historon.estate import Pull, describe, fill, values_of
+from historon.estate.transports.mailbox import Attached, Mailbox
 from historon.store import Part
 from historon.threads import apart
 
@@ -54,20 +55,20 @@ class _Mail:
 
 
 @asynccontextmanager
-async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
+async def open_session(target: Target[Mailbox], _known: object = None) -> AsyncIterator[Session[Mailbox]]:
     """A session on the mailbox; whatever is read stays unread until the export is on disk."""
     yield _MailSession(target)
 
 
-class _MailSession(Session):
-    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+class _MailSession(Session[Mailbox]):
+    async def pull(self, path: str, name: str | None, step: Pull[Attached]) -> Sequence[Part]:
         """The matching attachments of the oldest mail that matches and was not taken before."""
         topic = f"taken {step.says}"
         seen = Seen.parse(self._target.recall(topic))
         parts, self.remembered[topic] = await apart(self._target.source.name, self._take, path, name, step, seen)
         return parts
 
-    def _take(self, path: str, name: str | None, step: Step, seen: Seen) -> tuple[Sequence[Part], str]:
+    def _take(self, path: str, name: str | None, step: Pull[Attached], seen: Seen) -> tuple[Sequence[Part], str]:
         with _mails(self._target) as there:
             most = 2 * self._limit(step) + _ENVELOPE  # as base64 takes a third more, and a mail has more than one part
             large = [mail for mail in there if mail.size > most and not seen.knows(mail)]
@@ -90,7 +91,7 @@ class _MailSession(Session):
         return parts, seen.after([*taken, *(mail for mail, _ in useless)], there)
 
     def _next(
-        self, fitting: Sequence[_Mail], seen: Seen, path: str, name: str | None, step: Step
+        self, fitting: Sequence[_Mail], seen: Seen, path: str, name: str | None, step: Pull[Attached]
     ) -> tuple[Choice[_Mail], Sequence[Part], Sequence[tuple[_Mail, CollectError]]]:
         """The next mail that has an export, with its parts, and older ones that have none: they keep no later one.
 
@@ -118,7 +119,7 @@ class _MailSession(Session):
             odd = describe(abs(sent - arrived))
             self.remarks.append(f"its mail is dated {odd} {way} it arrived: is the device's clock right?")
 
-    def _attachments(self, message: EmailMessage, pattern: str, name: str | None, step: Step) -> list[Part]:
+    def _attachments(self, message: EmailMessage, pattern: str, name: str | None, step: Pull[Attached]) -> list[Part]:
         """CollectError when there are none, or when they cannot be had."""
         subject = str(_header(message, "subject"))[:80]
         try:
@@ -132,7 +133,7 @@ class _MailSession(Session):
             raise CollectError(FailureKind.STEP, f'the mail "{subject}" has no attachment {pattern}')
         return parts
 
-    def _matching(self, message: EmailMessage, pattern: str, name: str | None, step: Step) -> list[Part]:
+    def _matching(self, message: EmailMessage, pattern: str, name: str | None, step: Pull[Attached]) -> list[Part]:
         parts: list[Part] = []
         for attachment in message.walk():
             called = _file_name(attachment).replace("\\", "/").rpartition("/")[2]
@@ -163,10 +164,10 @@ def _file_name(message: Message) -> str:
         return ""
 
 
-def _fits(message: EmailMessage, step: Step) -> bool:
+def _fits(message: EmailMessage, step: Pull[Attached]) -> bool:
     return all(
         pattern is None or pattern.compiled.search(str(_header(message, header)).encode("utf-8", "replace"))
-        for header, pattern in (("from", step.sender), ("subject", step.subject))
+        for header, pattern in (("from", step.how.sender), ("subject", step.how.subject))
     )
 
 
@@ -180,7 +181,7 @@ def _sent(message: EmailMessage) -> datetime | None:
 
 
 @contextmanager
-def _mails(target: Target) -> Iterator[list[_Mail]]:
+def _mails(target: Target[Mailbox]) -> Iterator[list[_Mail]]:
     """The mails that are there, in the order in which they arrived; they can be read while this is open."""
     if target.procedure.folder is not None:
         yield _in_maildir(_maildir_of(target))
@@ -189,7 +190,7 @@ def _mails(target: Target) -> Iterator[list[_Mail]]:
         yield _on_server(server)
 
 
-def settle(target: Target, owed: str) -> None:
+def settle(target: Target[Mailbox], owed: str) -> None:
     """Move, flag or remove the mails that were taken. CollectError, OSError when that cannot be done now."""
     keys = json.loads(owed)
     if target.procedure.folder is not None:
@@ -222,7 +223,7 @@ def _parsed(content: bytes) -> EmailMessage:
     return message
 
 
-def _maildir_of(target: Target) -> Path:
+def _maildir_of(target: Target[Mailbox]) -> Path:
     written: str = fill(target.procedure.folder or "", values_of(target.source, target.procedure))
     folder = target.folder / written
     if not (folder / "cur").is_dir():
@@ -296,7 +297,7 @@ def _on_server(server: "_Server") -> list[_Mail]:
 class _Server:
     """A log-in to an IMAP server, with its errors as ours."""
 
-    def __init__(self, target: Target) -> None:
+    def __init__(self, target: Target[Mailbox]) -> None:
         self._target = target
         self._place = target.place
         self.validity = ""

@@ -13,7 +13,8 @@ from historon.collect.transports.host_keys import Known
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.ssh import connect
 from historon.collect.transports.xml import parse_xml
-from historon.estate import Said, Step
+from historon.estate import Said, Saying
+from historon.estate.transports.netconf import Netconf, Subtree
 from historon.threads import apart
 
 __all__ = ["open_session"]
@@ -28,7 +29,7 @@ _ERRORS = {"access-denied": FailureKind.PERMISSION, "lock-denied": FailureKind.S
 
 
 @asynccontextmanager
-async def open_session(target: Target, known: Known | None) -> AsyncIterator[Session]:
+async def open_session(target: Target[Netconf], known: Known | None) -> AsyncIterator[Session[Netconf]]:
     """Connect, open the subsystem, exchange hellos, and close the session when all is done (RFC 6241 section 7.8)."""
     async with connect(target, known) as connection:
         try:
@@ -42,8 +43,8 @@ async def open_session(target: Target, known: Known | None) -> AsyncIterator[Ses
         session.bid_farewell()
 
 
-class _NetconfSession(Session):
-    def __init__(self, target: Target, process: asyncssh.SSHClientProcess[bytes]) -> None:
+class _NetconfSession(Session[Netconf]):
+    def __init__(self, target: Target[Netconf], process: asyncssh.SSHClientProcess[bytes]) -> None:
         super().__init__(target)
         self._process = process
         self._framing: Framing = EndOfMessageFraming()
@@ -64,10 +65,9 @@ class _NetconfSession(Session):
         if _BASE_1_1 in self._capabilities:
             self._framing = ChunkedFraming(bytes(self._framing.waiting))
 
-    async def say(self, what: Said, step: Step) -> Answer:
+    async def say(self, what: str, step: Saying[Subtree]) -> Answer:
         """Ask for an operation and return its data, or its whole reply where it has none."""
-        assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
-        reply = await self._operation(self._request(what.strip(), step.filter), self._limit(step))
+        reply = await self._operation(self._request(what.strip(), step.how.filter), self._limit(step))
         data = reply.find(f"{_NETCONF}data")
         shown = data if data is not None else reply
         if data is not None and len(data) == 1:

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.estate import Step
+from historon.estate import Pull
+from historon.estate.transports.files import Choosing
 from historon.store import Part
 
 __all__ = ["Chosen", "check_sum"]
@@ -20,9 +21,9 @@ _STRANGE = {stat.S_IFSOCK: "sockets", stat.S_IFIFO: "pipes", stat.S_IFBLK: "devi
 class Chosen:
     """What `include` and `exclude` of a step take of a tree; what they leave out is counted."""
 
-    def __init__(self, step: Step) -> None:
-        self._include = step.include
-        self._exclude = step.exclude
+    def __init__(self, step: Pull[Choosing]) -> None:
+        self._include = step.how.include
+        self._exclude = step.how.exclude
         self._left_out: Counter[str] = Counter()
 
     def takes(self, name: str, mode: int) -> bool:

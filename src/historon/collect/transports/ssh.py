@@ -59,15 +59,14 @@ _OPTIONS = {"kex": "kex_algs", "host key": "server_host_key_algs", "cipher": "en
 
 @asynccontextmanager
 async def connect(
-    target: Target, known: Known | None, *, strangers: bool = False
+    target: Target[Any], known: Known | None, *, strangers: bool = False
 ) -> AsyncIterator[asyncssh.SSHClientConnection]:
     """Connect, check the host key, and log in; through a jump host where the source has one.
 
     Raises CollectError; nothing is sent to a device that is not known. To `strangers` every source is one: what is
     known counts for jump hosts alone.
     """
-    source, account = target.source, target.account
-    assert account is not None  # noqa: S101 (checked when the estate file is read)
+    source, account = target.source, target.login
     at = (source.address, target.port)
     check = KeyCheck(source.host_key, None if strangers else known)
     if target.hop is None:

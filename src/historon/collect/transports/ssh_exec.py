@@ -16,7 +16,9 @@ from historon.collect.transports.host_keys import Known
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
 from historon.collect.transports.ssh import connect
-from historon.estate import Said, Step
+from historon.estate import Clauses, Pull, Saying
+from historon.estate.transports.files import Choosing
+from historon.estate.transports.ssh_exec import SshExec
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 
 __all__ = ["open_session"]
@@ -35,7 +37,7 @@ _SFTP_KINDS = {
 
 
 @asynccontextmanager
-async def open_session(target: Target, known: Known | None) -> AsyncIterator[Session]:
+async def open_session(target: Target[SshExec], known: Known | None) -> AsyncIterator[Session[SshExec]]:
     """Connect and log in; commands and files then have channels of their own."""
     async with AsyncExitStack() as stack:
 
@@ -45,10 +47,10 @@ async def open_session(target: Target, known: Known | None) -> AsyncIterator[Ses
         yield _ExecSession(target, await connection(), connection)
 
 
-class _ExecSession(Session):
+class _ExecSession(Session[SshExec]):
     def __init__(
         self,
-        target: Target,
+        target: Target[SshExec],
         connection: asyncssh.SSHClientConnection,
         reconnect: Callable[[], Awaitable[asyncssh.SSHClientConnection]] | None = None,
     ) -> None:
@@ -56,9 +58,11 @@ class _ExecSession(Session):
         self._connection = connection
         self._reconnect = reconnect
 
-    async def say(self, what: Said, step: Step) -> Answer:
+    async def say(self, what: str, step: Saying[Clauses]) -> Answer:
         """Run a command on the device and return what it prints."""
-        assert isinstance(what, str)  # noqa: S101 (checked when the estate file is read)
+        return await self._run(what, self._limit(step))
+
+    async def _run(self, what: str, limit: int) -> Answer:
         self._tail = b""
         try:
             process = await self._channel(lambda: self._connection.create_process(what, encoding=None))
@@ -66,7 +70,6 @@ class _ExecSession(Session):
             raise CollectError(FailureKind.PERMISSION, f"the device runs no commands: {exc.reason}") from exc
         except (asyncssh.Error, OSError) as exc:
             raise self._lost() from exc
-        limit = self._limit(step)
         readers = [asyncio.create_task(self._drain(one.read, limit)) for one in (process.stdout, process.stderr)]
         try:
             printed, complaints = await asyncio.gather(*readers)
@@ -110,20 +113,20 @@ class _ExecSession(Session):
     def _lost(self) -> CollectError:
         return CollectError(FailureKind.INCOMPLETE, "the connection was lost in the middle of a step", tail=self.tail)
 
-    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+    async def pull(self, path: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         """Fetch a file, the newest of those that match, or every file of a folder; links are not followed."""
         if self._procedure.transfer == "scp":
             parts = [await self._copied(path, name, step)]
         else:
             parts = [*await self._fetched(path, name, step)]
-        if step.checksum and len(parts) == 1:
-            told = await self.say(step.checksum, step)
+        if step.how.checksum and len(parts) == 1:
+            told = await self._run(step.how.checksum, self._limit(step))
             if told.exit_code:
-                raise CollectError(FailureKind.STEP, f"{step.checksum} ended with exit code {told.exit_code}")
+                raise CollectError(FailureKind.STEP, f"{step.how.checksum} ended with exit code {told.exit_code}")
             check_sum(parts[0], told.content.decode("utf-8", "replace"), path)
         return parts
 
-    async def _fetched(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+    async def _fetched(self, path: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         try:
             sftp = await self._channel(self._sftp)
             try:
@@ -142,7 +145,9 @@ class _ExecSession(Session):
         except (asyncssh.Error, OSError) as exc:
             raise CollectError(FailureKind.STEP, f"the device serves no files: {exc}") from exc
 
-    async def _fetched_over(self, sftp: asyncssh.SFTPClient, path: str, name: str | None, step: Step) -> Sequence[Part]:
+    async def _fetched_over(
+        self, sftp: asyncssh.SFTPClient, path: str, name: str | None, step: Pull[Choosing]
+    ) -> Sequence[Part]:
         raw = path.encode() if step.newest is None else await self._newest(sftp, path, step.newest)
         base = name if name is not None else name_of(raw.rstrip(b"/").rpartition(b"/")[2])
         if stat.S_ISDIR((await sftp.stat(raw)).permissions or 0):
@@ -165,7 +170,7 @@ class _ExecSession(Session):
         name = max(found)[1]
         return folder.encode() + b"/" + name if folder or pattern.startswith("/") else name
 
-    async def _tree(self, sftp: asyncssh.SFTPClient, root: bytes, base: str, step: Step) -> Sequence[Part]:
+    async def _tree(self, sftp: asyncssh.SFTPClient, root: bytes, base: str, step: Pull[Choosing]) -> Sequence[Part]:
         parts: list[Part] = []
         members: list[Member] = []
         room, waiting, chosen = self._limit(step), [root], Chosen(step)
@@ -200,7 +205,7 @@ class _ExecSession(Session):
             self.remarks.append(f"the device does not tell where {name_of(path)} leads: {exc.reason}")
             return None
 
-    async def _file(self, sftp: asyncssh.SFTPClient, path: bytes, name: str, room: int, step: Step) -> Part:
+    async def _file(self, sftp: asyncssh.SFTPClient, path: bytes, name: str, room: int, step: Pull[Choosing]) -> Part:
         spool = self._spool(step, room)
         async with sftp.open(path, "rb") as file:
             try:
@@ -215,7 +220,7 @@ class _ExecSession(Session):
                 raise CollectError(FailureKind.INCOMPLETE, f"{came}: it is still being written, or was cut off")
         return spool.part(name)
 
-    async def _copied(self, path: str, name: str | None, step: Step) -> Part:
+    async def _copied(self, path: str, name: str | None, step: Pull[Choosing]) -> Part:
         """One file over SCP, for devices without SFTP."""
         limit, spool = self._limit(step), self._spool(step)
 

@@ -10,6 +10,7 @@ from historon.collect.transports.dialogue import WIDTH, Dialogue
 from historon.collect.transports.host_keys import Known
 from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.ssh import connect
+from historon.estate.transports.ssh_shell import SshShell
 
 __all__ = ["open_session"]
 
@@ -17,7 +18,7 @@ _CHUNK = 65536
 
 
 @asynccontextmanager
-async def open_session(target: Target, known: Known | None) -> AsyncIterator[Session]:
+async def open_session(target: Target[SshShell], known: Known | None) -> AsyncIterator[Session[SshShell]]:
     """Connect, open a shell and wait for its first prompt."""
     async with connect(target, known) as connection:
         try:
@@ -31,8 +32,8 @@ async def open_session(target: Target, known: Known | None) -> AsyncIterator[Ses
         yield session
 
 
-class _ShellSession(Dialogue):
-    def __init__(self, target: Target, process: asyncssh.SSHClientProcess[bytes]) -> None:
+class _ShellSession(Dialogue[SshShell]):
+    def __init__(self, target: Target[SshShell], process: asyncssh.SSHClientProcess[bytes]) -> None:
         super().__init__(target)
         self._process = process
 

@@ -11,6 +11,7 @@ from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.dialogue import WIDTH, Dialogue
 from historon.collect.transports.interface import Session, Target
 from historon.estate import QuickPattern
+from historon.estate.transports.telnet import Telnet
 from historon.patience import within
 
 __all__ = ["open_session"]
@@ -20,7 +21,7 @@ _CHUNK = 65536
 
 
 @asynccontextmanager
-async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
+async def open_session(target: Target[Telnet], _known: object = None) -> AsyncIterator[Session[Telnet]]:
     """Connect, log in where the device asks for it, and wait for the first prompt."""
     place = target.place
     try:
@@ -49,8 +50,8 @@ async def open_session(target: Target, _known: object = None) -> AsyncIterator[S
         writer.close()
 
 
-class _TelnetSession(Dialogue):
-    def __init__(self, target: Target, reader: Any, writer: Any) -> None:
+class _TelnetSession(Dialogue[Telnet]):
+    def __init__(self, target: Target[Telnet], reader: Any, writer: Any) -> None:
         super().__init__(target)
         self._reader = reader
         self._writer = writer
@@ -67,8 +68,7 @@ class _TelnetSession(Dialogue):
 
     async def log_in(self) -> None:
         """Answer the questions for user and password, until a prompt stands there."""
-        account = self._target.account
-        assert account is not None  # noqa: S101 (checked when the estate file is read)
+        account = self._target.login
         asked = {self._procedure.login_prompt: account.user}
         if account.password:
             asked[self._procedure.password_prompt] = account.password.reveal()
@@ -93,7 +93,7 @@ class _TelnetSession(Dialogue):
                     raise CollectError(FailureKind.LOGIN, message, tail=self.tail)
                 self._answered = len(self._buffer)
                 await self._type(waiting.pop(question))
-            elif self._procedure.prompt and self._procedure.prompt.compiled.search(last):
+            elif self._procedure.prompt.compiled.search(last):
                 self._prompts.add(last)
                 return
         raise CollectError(FailureKind.LOGIN, "the device closed the connection while logging in", tail=self.tail)

@@ -3,6 +3,7 @@
 import re
 import ssl
 from pathlib import Path
+from typing import Any
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Target
@@ -24,7 +25,7 @@ def peer_context(source: Source, folder: Path) -> ssl.SSLContext:
         raise CollectError(FailureKind.SETUP, f"{authority}: not a file of certificates: {exc}") from exc
 
 
-def peer_verdict(target: Target, exc: BaseException) -> CollectError | None:
+def peer_verdict(target: Target[Any], exc: BaseException) -> CollectError | None:
     """What is wrong with the source's certificate, if that is what an error comes from."""
     place = target.place
     causes = list(causes_of(exc))

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
 
 from historon.errors import StoreError
-from historon.estate import Procedure
+from historon.estate.transports.arriving import Arriving
 
 __all__ = ["Choice", "Seen", "choose_next"]
 
@@ -73,7 +73,7 @@ class Choice(Generic[W]):
     later: Sequence[W]
 
 
-def choose_next(waiting: Sequence[W], seen: Seen, procedure: Procedure) -> Choice[W] | None:
+def choose_next(waiting: Sequence[W], seen: Seen, procedure: Arriving) -> Choice[W] | None:
     """The next of those that wait, the oldest first; None when nothing does.
 
     Where the procedure wants the newest alone, and at the first sight of a place whose originals stay, the newest is

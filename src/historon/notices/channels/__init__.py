@@ -9,16 +9,16 @@ import importlib
 from collections.abc import Sequence
 from datetime import datetime
 
-from historon.estate import AnyChannel, Estate
+from historon.estate import Channel, Estate
 from historon.notices.channels.interface import NoticeError, Sent
 from historon.notices.letters import Letter
 
 __all__ = ["NoticeError", "Sent", "send_over"]
 
 
-def send_over(channel: AnyChannel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
+def send_over(channel: Channel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
     """Send a letter over a channel, whatever its kind."""
-    kind = channel.__struct_config__.tag
+    kind = channel.kind
     module = importlib.import_module(f"historon.notices.channels.{kind}")
     sent: Sent = module.send(channel, letter, estate, at, remaining)
     return sent

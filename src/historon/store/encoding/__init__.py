@@ -2,7 +2,7 @@
 
 from historon.store.encoding.bitsets import no_bits, packed_bits, unpacked_bits, with_numbers
 from historon.store.encoding.chains import CHAIN_BYTES, EPOCH, LONGEST_CHAIN, SPANS, base_of, next_epoch
-from historon.store.encoding.codec import DamagedError, pack, unpack
+from historon.store.encoding.codec import DamagedError, pack, unpack, unpack_pieces
 from historon.store.encoding.deltas import Encoding, decode, encode, encode_whole, sketch
 from historon.store.encoding.records import Bundle, Record, bundled
 from historon.store.encoding.varints import read_varints, varints
@@ -28,6 +28,7 @@ __all__ = [
     "read_varints",
     "sketch",
     "unpack",
+    "unpack_pieces",
     "unpacked_bits",
     "varints",
     "with_numbers",

@@ -1,9 +1,14 @@
 """What bytes look like at rest: zstd frames (RFC 8878). Nothing else in the store compresses anything."""
 
+from collections.abc import Iterator
+from typing import IO, cast
+
 import zstandard
 
-__all__ = ["DamagedError", "pack", "pack_on", "size_on", "unpack", "unpack_on"]
+__all__ = ["DamagedError", "pack", "pack_on", "size_on", "unpack", "unpack_on", "unpack_pieces"]
 
+_PIECE = 2**20
+_WINDOW = 2**27  # bytes of a window that is followed where frames come from elsewhere
 _WIDEST = 2**31  # bytes of a frame's window that are followed
 
 
@@ -19,6 +24,37 @@ def pack(content: bytes, level: int) -> bytes:
 def unpack(data: bytes, size: int | None = None) -> bytes:
     """The content again. DamagedError when the data is no frame, or one of another size than this one."""
     return _unpacked(zstandard.ZstdDecompressor(), data, size)
+
+
+def unpack_pieces(pieces: Iterator[bytes]) -> Iterator[bytes]:
+    """What frames hold that come one after another, in pieces of any size. DamagedError when they are none.
+
+    Memory is bounded, whatever they say. Where the last one is cut short what it held is cut short too.
+    """
+    source = cast(IO[bytes], _Reading(pieces))
+    reader = zstandard.ZstdDecompressor(max_window_size=_WINDOW).stream_reader(source, read_across_frames=True)
+    try:
+        while piece := reader.read(_PIECE):
+            yield piece
+    except zstandard.ZstdError as exc:
+        raise DamagedError(str(exc)) from exc
+
+
+class _Reading:
+    """Pieces as a file that is read from its beginning to its end."""
+
+    def __init__(self, pieces: Iterator[bytes]) -> None:
+        self._pieces = pieces
+        self._left = b""
+
+    def read(self, size: int) -> bytes:
+        while not self._left:
+            piece = next(self._pieces, None)
+            if piece is None:
+                return b""
+            self._left = piece
+        found, self._left = self._left[:size], self._left[size:]
+        return found
 
 
 def pack_on(content: bytes, base: bytes, level: int) -> bytes:

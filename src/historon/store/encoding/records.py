@@ -5,6 +5,7 @@ from itertools import accumulate, chain
 from typing import NamedTuple
 
 from historon.store.encoding.codec import pack, unpack
+from historon.store.encoding.deltas import Encoding
 from historon.store.encoding.varints import read_varints, varints
 
 __all__ = ["Bundle", "Record", "bundled"]
@@ -53,7 +54,9 @@ class Bundle:
         _, base, size, encoding, length = self._heads[n]
         at = self._digests + _DIGEST * n
         data = self._packed[self._starts[n] : self._starts[n] + length]
-        return Record(position, None, base, size, encoding, self._packed[at : at + _DIGEST], data)
+        # What is whole is written against nothing; the bundle has a nought there, which is a position too.
+        against = None if encoding == Encoding.ZSTD else base
+        return Record(position, None, against, size, encoding, self._packed[at : at + _DIGEST], data)
 
     def __iter__(self) -> Iterator[Record]:
         return (record for position in self._index if (record := self.get(position)))

@@ -44,6 +44,12 @@ class Blocks:
             except (TypeError, DamagedError) as exc:
                 raise StoreError(f"block {number} is damaged", hint="take the store back from a copy") from exc
 
+    def size(self, record: bytes) -> int:
+        """How many bytes the blocks of a record take."""
+        numbers = read_varints(record)[0]
+        rows = (self._db.execute("SELECT length(data) FROM block WHERE id = ?", (one,)).fetchone() for one in numbers)
+        return sum(int(row[0]) for row in rows if row)
+
     def sweep(self, strand: int) -> None:
         """Remove the blocks of a strand that no content is made of any more."""
         if not self._db.execute("SELECT 1 FROM block WHERE strand = ? LIMIT 1", (strand,)).fetchone():

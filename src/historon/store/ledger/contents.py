@@ -9,7 +9,7 @@ bundles into one of sixty-four.
 """
 
 import hashlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 
 from historon.errors import StoreError
 from historon.store.encoding import (
@@ -43,6 +43,7 @@ _HEAVY = 2**20  # bytes at rest from which on a strand gives back every single r
 _DAMAGED = "take the store back from a copy"
 
 
+_SIZES = "SELECT position, encoding, length(data), CASE WHEN encoding = ? THEN data END FROM content WHERE strand = ?"
 _COLUMNS = "position, base_strand, base, size, encoding, sha256, data"
 
 
@@ -70,17 +71,29 @@ class Contents:
         self._append(strand, position, part)
         return strand, position
 
+    def put_back(self, place: tuple[int, int], part: Part, there: Container[tuple[int, int]]) -> None:
+        """Write a content where it was, in the order of places; `there` are those that were written back before."""
+        strand, position = place
+        base = (strand, base_of(position, part.size))
+        if part.spool is None and position % EPOCH and base not in there:
+            encoding, data = encode_whole(part.content)
+            self._insert(strand, Record(position, None, None, part.size, encoding, part.sha256, data))
+        else:
+            self._append(strand, position, part)
+
     def _append(self, strand: int, position: int, part: Part) -> None:
-        base_strand, base, encoding, data = (
-            (None, None, Encoding.BLOCKS, self._blocks.write(strand, part))
-            if part.spool is not None
-            else self._delta(strand, position, part)
-            if position % EPOCH
-            else self._keyframe(strand, part)
-        )
+        base_strand, base, encoding, data = self._encoded(strand, position, part)
         self._insert(strand, Record(position, base_strand, base, part.size, encoding, part.sha256, data))
         if part.spool is None:
             self._remember((strand, position), part.content)
+
+    def _encoded(self, strand: int, position: int, part: Part) -> tuple[int | None, int | None, Encoding, bytes]:
+        """The strand and position that a content rests on, None for by itself; how it is written, and its bytes."""
+        if part.spool is not None:
+            return None, None, Encoding.BLOCKS, self._blocks.write(strand, part)
+        if position % EPOCH:
+            return self._delta(strand, position, part)
+        return self._keyframe(strand, part)
 
     def _insert(self, strand: int, record: Record) -> None:
         position = record.position
@@ -307,6 +320,20 @@ class Contents:
                 (strand, first, data),
             )
             self._bundles.clear()
+
+    def at_rest(self, strands: Iterable[int]) -> dict[tuple[int, int], int]:
+        """How many bytes each content of these strands takes; of those in a bundle, their share of it."""
+        found: dict[tuple[int, int], int] = {}
+        for strand in strands:
+            key = (strand,)
+            for position, encoding, size, data in self._db.execute(_SIZES, (int(Encoding.BLOCKS), strand)):
+                found[strand, position] = self._blocks.size(data) if encoding == Encoding.BLOCKS else size
+            for (data,) in self._db.execute("SELECT data FROM bundle WHERE strand = ?", key).fetchall():
+                records = list(Bundle(data))
+                whole = sum(len(record.data) for record in records) or 1
+                for record in records:
+                    found[strand, record.position] = len(data) * len(record.data) // whole
+        return found
 
     def _weight(self, strand: int) -> int:
         rows = self._db.execute(

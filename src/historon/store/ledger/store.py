@@ -406,6 +406,18 @@ class LedgerStore(Store):
         lines = sorted(f"{part.sha256.hex()}  {part.name}\n" for part in parts)
         return hashlib.sha256("".join(lines).encode()).digest()
 
+    def weights(self, source: str) -> dict[int, int]:
+        """See Store."""
+        with self.transactions.reading(f"weigh the versions of {source}"):
+            known = self._names.known(source)
+            rows = self._db.execute("SELECT number, parts FROM version WHERE source = ? ORDER BY number", (known,))
+            versions = [(number, places_in(parts)) for number, parts in rows]
+            at_rest = self._contents.at_rest(sorted({place[0] for _, places in versions for place in places}))
+        found: dict[int, int] = {}
+        for number, places in versions:
+            found[number] = sum(at_rest.pop(place, 0) for place in places)  # each with the first that has it
+        return found
+
     def removed(self, source: str) -> list[Removed]:
         """See Store."""
         with self.transactions.reading(f"read what was removed of {source}"):

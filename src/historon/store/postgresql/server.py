@@ -2,7 +2,7 @@
 
 import sqlite3
 import tempfile
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing
 from datetime import UTC, datetime
 from itertools import islice
@@ -15,7 +15,8 @@ from historon.estate import SecretRef, StorePlace
 from historon.store.interface import Copied, Store
 from historon.store.ledger.store import LedgerStore
 from historon.store.ledger.tables import TABLES, insertion
-from historon.store.sqlite.copying import copy_of, make_copy
+from historon.store.sqlite.bare import BareLedger
+from historon.store.sqlite.copying import copy_of, insert_rows, make_copy
 from historon.store.sqlite.schema import migrate
 from historon.store.sqlite.transactions import LEDGER
 
@@ -150,10 +151,16 @@ class PostgresStore(LedgerStore):
                 db.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
                 migrate(made, str(target))
                 for table in TABLES:
-                    _fill(made, table, _rows_of(db, table))
+                    _fill(made, table, _rows_of(db, table, TABLES[table]))
                 made.commit()
 
         return make_copy(target, fill)
+
+    def write_ledger(self, file: Path) -> None:
+        """See Store."""
+        with self.transactions.doing("copy the ledger"), closing(_connected(*self._opened_as)) as db:
+            db.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+            BareLedger.make(file, lambda table, columns: _rows_of(db, table, columns), _fill)
 
     def close(self) -> None:
         """See Store. Those that were made for other threads are closed too."""
@@ -208,20 +215,18 @@ def _connected(place: StorePlace, folder: Path, password: SecretRef | None) -> "
 # ---- from one engine to another --------------------------------------------------------------------------------------
 
 
-def _rows_of(db: "psycopg.Connection[Any]", table: str) -> Iterator[tuple[Any, ...]]:
-    columns = ", ".join(TABLES[table])
+def _rows_of(db: "psycopg.Connection[Any]", table: str, columns: Sequence[str]) -> Iterator[tuple[Any, ...]]:
     with db.cursor(name=f"all_of_{table}") as cursor:
         cursor.itersize = _AT_ONCE
-        cursor.execute(f"SELECT {columns} FROM {table}".encode())  # noqa: S608 (constants)
+        cursor.execute(f"SELECT {', '.join(columns)} FROM {table}".encode())  # noqa: S608 (constants)
         yield from cursor
 
 
-def _fill(made: sqlite3.Connection, table: str, rows: Iterable[tuple[Any, ...]]) -> None:
+def _fill(made: sqlite3.Connection, table: str, rows: Iterable[Sequence[Any]]) -> None:
     """Write all rows of a table into a ledger of SQLite."""
-    made.execute(f"DELETE FROM {table}")  # noqa: S608 (constants)
     if table == "meta":
         rows = [(name, int(value) if name in _NUMBERS else value) for name, value in rows if name not in _OF_THE_SERVER]
-    made.executemany(insertion(table), rows)
+    insert_rows(made, table, rows)
 
 
 def _fill_from(copy: Path, db: ServerConnection) -> None:

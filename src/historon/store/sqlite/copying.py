@@ -12,10 +12,10 @@ from historon.store.encoding import Encoding
 from historon.store.interface import Copied
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.store import places_in
-from historon.store.ledger.tables import KEYS, TABLES
+from historon.store.ledger.tables import KEYS, TABLES, insertion
 from historon.store.sqlite.transactions import LEDGER
 
-__all__ = ["copy_of", "make_copy"]
+__all__ = ["check_successor", "copy_of", "insert_rows", "make_copy"]
 
 _COMING = f"{LEDGER}.coming"
 _PAGES = 2000  # that are copied at a time; writers come in between
@@ -60,7 +60,7 @@ def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copie
                 before = target / LEDGER
                 if before.exists():
                     made.execute("ATTACH ? AS before", (f"{before.absolute().as_uri()}?mode=ro",))
-                    _compare(made, target)
+                    check_successor(made, target)
                 _verify(made, target, all_of_it=not before.exists())
             _put_in_place(coming, target)
         finally:
@@ -82,7 +82,7 @@ def _update(ledger: Path, target: Path) -> Copied | None:
         if len(versions) > 1:
             return None
         db.execute("BEGIN")
-        _compare(db, target)
+        check_successor(db, target)
         _verify(db, target, all_of_it=False)
         for table in TABLES:
             _take_over(db, table)
@@ -153,8 +153,8 @@ def _checked(made: sqlite3.Connection, file: Path) -> Copied:
     return Copied(sources, versions, file.stat().st_size, int(changes))
 
 
-def _compare(made: sqlite3.Connection, target: Path) -> None:
-    """Whether the new copy may take the place of the one before: all that this one knows is in it, or was removed."""
+def check_successor(made: sqlite3.Connection, target: Path | str) -> None:
+    """StoreError unless `main` may take the place of `before`: all that this one knows is in it, or was removed."""
     key = "SELECT value FROM {}.meta WHERE name = 'fingerprint_key'"
     if made.execute(key.format("before")).fetchone() != made.execute(key.format("main")).fetchone():
         raise StoreError(f"{target} holds the copy of another store", hint="name another folder; nothing was changed")
@@ -228,6 +228,12 @@ def _wanted(made: sqlite3.Connection, strands: set[int]) -> set[tuple[int, int]]
         for (parts,) in made.execute("SELECT parts FROM main.version WHERE source = ?", (source,)):
             found.update(places_in(parts))
     return found
+
+
+def insert_rows(made: sqlite3.Connection, table: str, rows: Iterable[Sequence[Any]]) -> None:
+    """Make these rows all that a table holds."""
+    made.execute(f"DELETE FROM {table}")  # noqa: S608 (constants)
+    made.executemany(insertion(table), rows)
 
 
 def _put_in_place(coming: Path, target: Path) -> None:

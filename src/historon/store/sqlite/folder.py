@@ -3,15 +3,18 @@
 import os
 import shutil
 import sqlite3
-from contextlib import suppress
+from collections.abc import Iterable, Sequence
+from contextlib import closing, suppress
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from historon.errors import StoreError
 from historon.processes import is_running
 from historon.store.interface import Copied, Store
 from historon.store.ledger.store import LedgerStore
-from historon.store.sqlite.copying import copy_of
+from historon.store.sqlite.bare import BareLedger
+from historon.store.sqlite.copying import copy_of, insert_rows
 from historon.store.sqlite.schema import migrate
 from historon.store.sqlite.transactions import LEDGER, FileTransactions
 
@@ -152,6 +155,21 @@ class FolderStore(LedgerStore):
     def copy_to(self, target: Path) -> Copied:
         """See Store."""
         return copy_of(self.transactions.file, target)
+
+    def write_ledger(self, file: Path) -> None:
+        """See Store."""
+        with self.transactions.doing("copy the ledger"), closing(self._reader()) as db:
+            db.execute("BEGIN")
+
+            def rows(table: str, columns: Sequence[str]) -> Iterable[Sequence[Any]]:
+                return db.execute(f"SELECT {', '.join(columns)} FROM {table}")  # noqa: S608 (constants)
+
+            BareLedger.make(file, rows, insert_rows)
+
+    def _reader(self) -> sqlite3.Connection:
+        """A connection of its own, that only reads."""
+        uri = f"{self.transactions.file.absolute().as_uri()}?mode=ro"
+        return sqlite3.connect(uri, uri=True, isolation_level=None)
 
     def close(self) -> None:
         """See Store. Those that were made for other threads are closed too."""

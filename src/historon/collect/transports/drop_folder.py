@@ -18,7 +18,8 @@ from historon.collect.transports.completeness import incomplete
 from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.waiting import Choice, Seen, choose_next
-from historon.estate import Estate, Step, describe, fill, values_of, walk
+from historon.estate import Estate, Pull, describe, fill, values_of, walk
+from historon.estate.transports.drop_folder import DropFolder, Dropped
 from historon.store import Part
 from historon.threads import apart
 
@@ -50,20 +51,20 @@ class _Arrived:
 
 
 @asynccontextmanager
-async def open_session(target: Target, _known: object = None) -> AsyncIterator[Session]:
+async def open_session(target: Target[DropFolder], _known: object = None) -> AsyncIterator[Session[DropFolder]]:
     """A session on the folder that the source's exports arrive in."""
     yield _DropSession(target)
 
 
-class _DropSession(Session):
-    async def pull(self, path: str, name: str | None, step: Step) -> Sequence[Part]:
+class _DropSession(Session[DropFolder]):
+    async def pull(self, path: str, name: str | None, step: Pull[Dropped]) -> Sequence[Part]:
         """Take the oldest complete file that matches and was not taken before."""
         topic = f"taken {step.says}"
         seen = Seen.parse(self._target.recall(topic))
         part, self.remembered[topic] = await apart(self._target.source.name, self._take, path, name, step, seen)
         return [part]
 
-    def _take(self, path: str, name: str | None, step: Step, seen: Seen) -> tuple[Part, str]:
+    def _take(self, path: str, name: str | None, step: Pull[Dropped], seen: Seen) -> tuple[Part, str]:
         folder = self._target.folder / _own_folder(self._target)
         try:
             there = _matching(folder, path)
@@ -92,7 +93,7 @@ class _DropSession(Session):
         return part, seen.after([*taken, *never], there)
 
     def _choice(
-        self, folder: Path, path: str, there: Sequence[_Arrived], seen: Seen, step: Step
+        self, folder: Path, path: str, there: Sequence[_Arrived], seen: Seen, step: Pull[Dropped]
     ) -> tuple[Choice[_Arrived], list[_Arrived]]:
         """Which file is next, and which never will be. One that is still arriving lets no later one pass it."""
         if not there:
@@ -103,7 +104,7 @@ class _DropSession(Session):
         for one in there:
             if seen.knows(one):
                 continue
-            why = incomplete(folder / one.name, step.complete or "")
+            why = incomplete(folder / one.name, step.how.complete)
             if why is None:
                 whole.append(one)
             elif self._still_for(one) < _STALLED:
@@ -125,7 +126,7 @@ class _DropSession(Session):
         there: Sequence[_Arrived],
         arriving: tuple[_Arrived, str] | None,
         never: Sequence[tuple[_Arrived, str]],
-        step: Step,
+        step: Pull[Dropped],
     ) -> Exception:
         """Why there is nothing to take: it is on its way, it never came whole, or nothing is new."""
         if arriving:
@@ -144,12 +145,12 @@ class _DropSession(Session):
         now = self._target.clock()
         return max(timedelta(), now - datetime.fromtimestamp(one.changed_ns / 10**9, UTC))
 
-    def _nothing(self, message: str, step: Step) -> Exception:
+    def _nothing(self, message: str, step: Pull[Dropped]) -> Exception:
         if step.optional:
             return CollectError(FailureKind.STEP, message, absent=True)
         return NotNowError(message)
 
-    def _read(self, file: Path, arrived: _Arrived, name: str, step: Step) -> Part:
+    def _read(self, file: Path, arrived: _Arrived, name: str, step: Pull[Dropped]) -> Part:
         spool = self._spool(step)
         with open(os.open(file, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW), "rb") as opened:
             while data := opened.read(_CHUNK):
@@ -159,8 +160,8 @@ class _DropSession(Session):
             spool.drop()
             raise CollectError(FailureKind.INCOMPLETE, f"{file.name} was written to while it was read", again=False)
         part = spool.part(name)
-        if step.checksum:
-            check_sum(part, step.checksum, file.name)
+        if step.how.checksum:
+            check_sum(part, step.how.checksum, file.name)
         return part
 
 
@@ -169,9 +170,9 @@ def _names(files: Sequence[tuple[_Arrived, str]]) -> str:
     return f"{files[-1][0].name}{more}"
 
 
-def _companion_of(folder: Path, one: _Arrived, step: Step) -> _Arrived | None:
+def _companion_of(folder: Path, one: _Arrived, step: Pull[Dropped]) -> _Arrived | None:
     """What lies beside a file to announce it, and goes where it goes."""
-    sign, _, place = (step.complete or "").partition(":")
+    sign, _, place = step.how.complete.partition(":")
     if sign not in ("marker", "size", "checksum"):
         return None
     name = (place or "{file}.done").replace("{file}", one.name)
@@ -182,7 +183,7 @@ def _companion_of(folder: Path, one: _Arrived, step: Step) -> _Arrived | None:
     return _Arrived(name, state.st_size, state.st_mtime_ns, state.st_ino) if stat.S_ISREG(state.st_mode) else None
 
 
-def _own_folder(target: Target) -> str:
+def _own_folder(target: Target[DropFolder]) -> str:
     account = target.account
     values = values_of(target.source, target.procedure, account.user if account else "")
     return str(fill(target.procedure.folder or "", values))
@@ -209,7 +210,7 @@ def _matching(folder: Path, pattern: str) -> list[_Arrived]:
 # ---- what was taken is put away --------------------------------------------------------------------------------------
 
 
-def settle(target: Target, owed: str) -> None:
+def settle(target: Target[DropFolder], owed: str) -> None:
     """Move or remove the files that were taken, as it was owed, and nothing else.
 
     What was pushed meanwhile under the same name is not touched. Raises OSError when a file cannot be put away.
@@ -284,14 +285,14 @@ def _wanted(estate: Estate) -> dict[Path, list[str]]:
     wanted: dict[Path, list[str]] = {}
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
-        if procedure.over != "drop-folder":
+        if not isinstance(procedure, DropFolder):
             continue
         values = values_of(source, procedure)
         folder = estate.path(fill(procedure.folder or "", values))
         for _, step in walk(procedure.steps):
-            if step.pull is not None:
-                pattern = fill(step.pull, values)
-                beside = (step.complete or "").partition(":")[2] or "{file}.done"
+            if isinstance(step, Pull):
+                pattern = fill(step.says, values)
+                beside = step.how.complete.partition(":")[2] or "{file}.done"
                 wanted.setdefault(folder, []).extend([pattern, beside.replace("{file}", pattern)])
     return wanted
 

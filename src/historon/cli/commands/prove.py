@@ -1,0 +1,58 @@
+"""`historon prove`."""
+
+import click
+
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
+from historon.cli.output import count, print_json, printable
+from historon.errors import ExitCode, UsageError
+from historon.store import Proof, Version
+
+__all__ = ["command"]
+
+
+@click.command(
+    "prove", epilog=example("historon prove", "historon prove web-1@2026-06-14", "historon prove --where role=web")
+)
+@click.argument("versions", nargs=-1, metavar="[SOURCE[@WHEN]]...")
+@where_option
+@estate_option
+@json_option
+@pass_app
+def command(
+    app: App, versions: tuple[str, ...], where: tuple[str, ...], *, estate_file: str | None, as_json: bool
+) -> int:
+    """Try whether versions would do, by the programs that their procedures name.
+
+    Each is laid out in a scratch folder, and the commands of `proof` are run there: without network where the system
+    allows it, bounded in time and memory. The verdict stays with the version. With nothing named, the last good
+    version of each source whose procedure has a proof. The exit code is 1 unless all are proven.
+    """
+    with app.opened(estate_file) as opened:
+        if versions and not where:
+            chosen = [opened.version(one) for one in versions]
+        else:
+            sources = [one for one in opened.sources(*versions, where=where) if opened.estate.procedure_of(one).proof]
+            chosen = [opened.version(one.name) for one in sources if opened.store.state(one.name).good is not None]
+        if not chosen:
+            raise UsageError("nothing to prove: no procedure of these sources has a proof", hint="add proof to one")
+        found = [(one, opened.prove(one)) for one in chosen]
+    proven = sum(proof.well for _, proof in found)
+    headline = f"{proven} of {count(len(found), 'version')} proven"
+    if as_json:
+        print_json("prove", headline, [_row(version, proof) for version, proof in found])
+    else:
+        for version, proof in found:
+            style = {"proven": "green", "failed": "red"}.get(proof.verdict, "yellow")
+            click.echo(f"{version.source}@{version.number}  {click.style(printable(str(proof)), fg=style)}")
+        click.echo(headline)
+    return ExitCode.WELL if proven == len(found) else ExitCode.FOUND
+
+
+def _row(version: Version, proof: Proof) -> dict[str, object]:
+    return {
+        "source": version.source,
+        "version": version.number,
+        "verdict": proof.verdict,
+        "took_s": proof.took_s,
+        "why": proof.why,
+    }

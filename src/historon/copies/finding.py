@@ -1,0 +1,58 @@
+"""A copy that is to be made an estate of, wherever it is: brought into a folder of this machine first."""
+
+import json
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from historon.copies.folder import MANIFEST
+from historon.copies.status import fetch_copy
+from historon.errors import UsageError
+from historon.estate import Estate, nearest, read_estate
+from historon.store import LEDGER
+
+__all__ = ["copy_at_hand"]
+
+_PLACES = "a folder with a copy, or an estate file that describes one copy"
+
+
+@contextmanager
+def copy_at_hand(place: str, estate: Estate | None = None) -> Iterator[Path]:
+    """What a copy holds, as a folder like that of a copy of kind `store`.
+
+    `place` is a folder with a copy; an estate file (its name ends with .toml) that describes one; or, with an estate,
+    the name of one of its copies. Raises UsageError, StoreError, OutsideError.
+    """
+    if (Path(place) / LEDGER).is_file():
+        yield Path(place)
+        return
+    described, name = _described(place, estate)
+    with tempfile.TemporaryDirectory(prefix="historon-") as folder:
+        fetch_copy(described, name, Path(folder))
+        yield Path(folder)
+
+
+def _described(place: str, estate: Estate | None) -> tuple[Estate, str]:
+    """The estate that a copy stands in, and the copy's name in it."""
+    path = Path(place).absolute()
+    if place.endswith(".toml"):
+        described = read_estate(path)
+        if len(described.copies) != 1:
+            message = f"{place} describes {len(described.copies)} copies"
+            raise UsageError(message, hint="leave the one in it that is to be taken")
+        return described, next(iter(described.copies))
+    if estate is not None and place in estate.copies:
+        return estate, place
+    if (path / MANIFEST).is_file():
+        return _estate_of("folder", path), "it"
+    if (path / "HEAD").is_file() and (path / "objects").is_dir():
+        return _estate_of("git", path), "it"
+    hint = nearest(place, estate.copies) if estate is not None and estate.copies else f"name {_PLACES}"
+    raise UsageError(f"{place}: there is no copy here", hint=hint)
+
+
+def _estate_of(kind: str, path: Path) -> Estate:
+    """An estate that has nothing but a copy of this kind there."""
+    text = f'[estate]\nname = "lost"\n[copies.it]\nkind = "{kind}"\npath = {json.dumps(str(path))}\n'
+    return read_estate(path / "historon.toml", text)

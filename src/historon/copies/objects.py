@@ -1,0 +1,324 @@
+"""A copy as objects: each content under its digest, the ledger, the estate's own files, and a head that names them.
+
+Objects never change once they are there, so what is missing is all that is ever written; the head alone is replaced, in
+one step, when everything that it names is there. docs/keeping.md says what the objects hold.
+"""
+
+import hashlib
+import json
+import secrets
+import tempfile
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+from typing import Any, Protocol
+
+from historon.copies.places import check_plain_name, plan_by_newest
+from historon.errors import StoreError
+from historon.estate import Estate, replace_file, settings_digest, settings_files
+from historon.store import (
+    LARGE,
+    LEDGER,
+    BareLedger,
+    Copied,
+    Damage,
+    DamagedError,
+    Kept,
+    Part,
+    Removal,
+    Store,
+    StoredPart,
+    Verification,
+    pack,
+    unpack_pieces,
+)
+
+__all__ = ["HEAD", "SETTINGS", "ConflictError", "Objects", "fetch", "update", "verify"]
+
+_FORM = 1  # of what lies there; docs/keeping.md
+HEAD = "head.json"
+_CONTENT, _LEDGER, _ESTATE = "contents/", "ledgers/", "estates/"
+_LEVEL = 9
+_PIECE = 2**20
+_AT_ONCE = 16  # contents that are on their way together
+SETTINGS = "estate"  # the folder in a store's copy that the estate's files lie in
+
+
+class ConflictError(StoreError):
+    """Somebody else is at the same copy: what they did, or do, is said in words."""
+
+    def __init__(self, place: str, what: str) -> None:
+        super().__init__(f"{place}: somebody else {what}", hint="nothing is lost; let one Historon alone write it")
+
+
+class Objects(Protocol):
+    """Where objects lie. Every call raises StoreError or OutsideError in words when it cannot be done."""
+
+    place: str
+
+    def names(self, prefix: str) -> dict[str, int]:
+        """The names below a prefix, which ends with a slash, and the bytes that each has."""
+
+    def read(self, name: str) -> Iterator[bytes]:
+        """What an object holds, a piece at a time. StoreError when it is not there."""
+
+    def write(self, objects: Sequence[tuple[str, Iterable[bytes]]]) -> None:
+        """Make these objects: each is there as a whole when the call returns, or, with an error, not at all."""
+
+    def head(self) -> tuple[bytes, str] | None:
+        """What the head holds, and a mark of it by which it is replaced; None when there is none."""
+
+    def replace_head(self, content: bytes, mark: str | None) -> None:
+        """Replace the head with this mark; None, where there is none. ConflictError when it is not that one."""
+
+    def remove(self, names: Sequence[str]) -> None:
+        """Remove objects, as far as that may be done: what is locked stays."""
+
+
+@dataclass(frozen=True)
+class _Head:
+    """What the head says: which store this is of, and the objects of its ledger and of its estate."""
+
+    changes: int
+    ledger: str
+    estate: str
+    settings: str
+
+    @classmethod
+    def read(cls, content: bytes, place: str) -> "_Head":
+        """StoreError when it is none."""
+        try:
+            data = json.loads(content)
+            form = int(data["form"])
+            made = cls(int(data["changes"]), str(data["ledger"]), str(data["estate"]), str(data["settings"]))
+        except (ValueError, KeyError, TypeError) as exc:
+            raise StoreError(f"{place}: {HEAD} is damaged", hint="is this the place of a copy?") from exc
+        if form > _FORM:
+            raise StoreError(f"{place}: a newer Historon wrote this copy", hint="install that one here too")
+        return made
+
+    def written(self) -> bytes:
+        data: dict[str, Any] = {"form": _FORM, **vars(self)}
+        return (json.dumps(data, indent=1) + "\n").encode()
+
+
+# ---- bringing it up to date ------------------------------------------------------------------------------------------
+
+
+def update(objects: Objects, estate: Estate, store: Store, retention: str | None) -> Copied:
+    """Bring a copy up to date with the store. Raises StoreError, and its head stays, when it would be made worse."""
+    changes = store.change_number()
+    try:
+        return _updated(objects, estate, store, retention)
+    except ConflictError:
+        raise
+    except StoreError:
+        if store.change_number() == changes:
+            raise
+    return _updated(objects, estate, store, retention)  # versions were removed while they were copied
+
+
+def _updated(objects: Objects, estate: Estate, store: Store, retention: str | None) -> Copied:
+    changes = store.change_number()
+    found = objects.head()
+    before = _Head.read(found[0], objects.place) if found else None
+    with tempfile.TemporaryDirectory(prefix="historon-") as name:
+        folder = Path(name)
+        store.write_ledger(folder / LEDGER)
+        ledger = BareLedger(folder / LEDGER)
+        if retention is not None:
+            _thin(ledger, estate, store, retention)
+        if before is not None:
+            ledger.check_follows(_ledger_of(objects, before, folder / "before"), objects.place)
+        wanted = {_CONTENT + one.sha256.hex(): one for one in ledger.contents()}
+        _write_contents(objects, store, wanted, objects.names(_CONTENT))
+        head = _write_ledger(objects, ledger, estate, changes)
+        objects.replace_head(head.written(), found[1] if found else None)
+        there = _all(objects)
+        _write_contents(objects, store, wanted, there)  # what another one removed before it saw this head
+        size, left = _tidy(objects, {*wanted, head.ledger, head.estate}, there)
+        sources, versions = ledger.counts()
+    return Copied(sources, versions, size, changes, head.settings, left)
+
+
+def _thin(ledger: BareLedger, estate: Estate, store: Store, retention: str) -> None:
+    """Leave out what the copy's own retention does not let stay."""
+    for source in store.states():
+        versions = store.versions(source)
+        if not versions:
+            continue
+        verdicts = plan_by_newest(estate, retention, versions)
+        going = [verdict.version for verdict in verdicts if not verdict.stays]
+        ledger.leave_out(going, Removal(versions[-1].at, {source: f"not in this copy ({retention})"}))
+
+
+def _write_contents(objects: Objects, store: Store, wanted: Mapping[str, Kept], there: Container[str]) -> None:
+    """Write those that are not there."""
+    missing = iter([(name, kept) for name, kept in wanted.items() if name not in there])
+    while batch := list(islice(missing, _AT_ONCE)):
+        small = [(name, kept) for name, kept in batch if kept.size <= LARGE]
+        objects.write([(name, list(_packed(store, kept))) for name, kept in small])
+        for name, kept in batch:
+            if kept.size > LARGE:
+                objects.write([(name, _packed(store, kept))])
+
+
+def _packed(store: Store, kept: Kept) -> Iterator[bytes]:
+    """A content in frames; it has been checked by its digest when the last one comes."""
+    digest = hashlib.sha256()
+    stored = StoredPart("", kept.size, kept.sha256, kept.place)
+    for piece in store.pieces(stored):
+        digest.update(piece)
+        yield from (pack(piece[at : at + _PIECE], _LEVEL) for at in range(0, len(piece), _PIECE))
+    if digest.digest() != kept.sha256:
+        raise StoreError("a content changed its place while it was copied", hint="run this again")
+
+
+def _write_ledger(objects: Objects, ledger: BareLedger, estate: Estate, changes: int) -> _Head:
+    """Write the ledger and the estate's own files, each under its digest."""
+    try:
+        files = settings_files(estate)
+    except OSError as exc:
+        message = f"{exc.filename}: the estate's own files could not be copied: {exc.strerror}"
+        raise StoreError(message, hint="can they be read?") from exc
+    ledger_name = _LEDGER + _digest_of(ledger.file)
+    estate_text = json.dumps({name: content.hex() for name, content in sorted(files.items())}).encode()
+    estate_name = _ESTATE + hashlib.sha256(estate_text).hexdigest()
+    there = {*objects.names(_LEDGER), *objects.names(_ESTATE)}
+    if ledger_name not in there:
+        objects.write([(ledger_name, _packed_file(ledger.file))])
+    if estate_name not in there:
+        objects.write([(estate_name, [pack(estate_text, _LEVEL)])])
+    return _Head(changes, ledger_name, estate_name, settings_digest(files))
+
+
+def _digest_of(file: Path) -> str:
+    with file.open("rb") as opened:
+        return hashlib.file_digest(opened, "sha256").hexdigest()
+
+
+def _packed_file(file: Path) -> Iterator[bytes]:
+    with file.open("rb") as opened:
+        while piece := opened.read(_PIECE):
+            yield pack(piece, _LEVEL)
+
+
+def _tidy(objects: Objects, needed: set[str], there: Mapping[str, int]) -> tuple[int, int]:
+    """Remove what the head does not name any more; returns the bytes of the rest, and how much could not be removed."""
+    left = 0
+    if unneeded := there.keys() - needed:
+        objects.remove(sorted(unneeded))
+        prefixes = {name.partition("/")[0] + "/" for name in unneeded}
+        left = len(unneeded & {name for prefix in prefixes for name in objects.names(prefix)})
+    return sum(size for name, size in there.items() if name in needed), left
+
+
+def _all(objects: Objects) -> dict[str, int]:
+    return {**objects.names(_CONTENT), **objects.names(_LEDGER), **objects.names(_ESTATE)}
+
+
+# ---- reading it ------------------------------------------------------------------------------------------------------
+
+
+def verify(objects: Objects, sample: int | None) -> Verification:
+    """Read the ledger and all contents, or so many of them, and check each by its digest."""
+    with tempfile.TemporaryDirectory(prefix="historon-") as name:
+        ledger = _ledger_of(objects, _present_head(objects), Path(name) / LEDGER)
+        contents = ledger.contents()
+        found = Verification()
+        found.sources, found.versions = ledger.counts()
+        if sample is not None and sample < len(contents):
+            found.sample_of = len(contents)
+            contents = secrets.SystemRandom().sample(contents, sample)
+        for one in contents:
+            found.contents += 1
+            found.bytes += one.size
+            try:
+                for _ in _content(objects, one):
+                    pass
+            except StoreError as exc:
+                found.damages.append(Damage(*ledger.where(one.place), exc.message))
+    return found
+
+
+def fetch(objects: Objects, folder: Path) -> None:
+    """Make a folder what a copy of kind `store` is: a whole store, and beside it the estate's own files."""
+    head = _present_head(objects)
+    ledger = _ledger_of(objects, head, folder / LEDGER)
+
+    def part_of(name: str, kept: Kept) -> Part:
+        if kept.size <= LARGE:
+            return Part(name, b"".join(_content(objects, kept)))
+        spool = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 (the part holds it)
+        for piece in _content(objects, kept):
+            spool.write(piece)
+        return Part(name, spool=spool, spooled=(kept.size, kept.sha256))
+
+    ledger.fill(part_of)
+    _fetch_settings(objects, head, folder / SETTINGS)
+
+
+def _fetch_settings(objects: Objects, head: _Head, folder: Path) -> None:
+    text = _checked(objects, head.estate)
+    try:
+        files = {str(name): bytes.fromhex(content) for name, content in json.loads(text).items()}
+    except (ValueError, TypeError, AttributeError) as exc:
+        raise StoreError(f"{objects.place}: {head.estate} is damaged", hint="it lists the estate's own files") from exc
+    for name, content in files.items():
+        check_plain_name(name)
+        (folder / name).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        replace_file(folder / name, content)
+
+
+def _present_head(objects: Objects) -> _Head:
+    found = objects.head()
+    if found is None:
+        raise StoreError(f"{objects.place}: there is no copy here", hint="historon copies --update makes one")
+    return _Head.read(found[0], objects.place)
+
+
+def _ledger_of(objects: Objects, head: _Head, file: Path) -> BareLedger:
+    """The ledger that a head names, in this file. StoreError when it is damaged."""
+    digest = hashlib.sha256()
+    with file.open("wb") as made:
+        for piece in _unpacked(objects, head.ledger):
+            digest.update(piece)
+            made.write(piece)
+    if _LEDGER + digest.hexdigest() != head.ledger:
+        raise _damaged(objects, head.ledger)
+    return BareLedger(file)
+
+
+def _checked(objects: Objects, name: str) -> bytes:
+    """What an object holds whose name is that of its digest."""
+    content = b"".join(_unpacked(objects, name))
+    if hashlib.sha256(content).hexdigest() != name.rpartition("/")[2]:
+        raise _damaged(objects, name)
+    return content
+
+
+def _content(objects: Objects, kept: Kept) -> Iterator[bytes]:
+    """A content, a piece at a time. StoreError at its end when it is not what it should be."""
+    name = _CONTENT + kept.sha256.hex()
+    digest, size = hashlib.sha256(), 0
+    for piece in _unpacked(objects, name):
+        digest.update(piece)
+        size += len(piece)
+        if size > kept.size:
+            break
+        yield piece
+    if digest.digest() != kept.sha256:
+        raise _damaged(objects, name)
+
+
+def _unpacked(objects: Objects, name: str) -> Iterator[bytes]:
+    try:
+        yield from unpack_pieces(objects.read(name))
+    except DamagedError as exc:
+        raise _damaged(objects, name) from exc
+
+
+def _damaged(objects: Objects, name: str) -> StoreError:
+    hint = "remove this object and update the copy: what is missing is written again"
+    return StoreError(f"{objects.place}: {name} is damaged", hint=hint)

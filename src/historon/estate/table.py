@@ -1,0 +1,43 @@
+"""What all tables of the estate file have in common."""
+
+from collections.abc import Iterator
+from functools import cache
+from typing import Annotated
+
+from msgspec import Meta, Struct
+from msgspec.structs import FieldInfo, fields
+
+__all__ = ["Count", "Name", "Port", "Table", "field_names", "given"]
+
+Name = Annotated[
+    str,
+    Meta(
+        pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$",
+        description="letters, digits, dots, dashes and underscores, beginning with a letter or digit",
+    ),
+]
+Port = Annotated[int, Meta(ge=1, le=65535)]
+Count = Annotated[int, Meta(ge=1)]
+
+
+class Table(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """Common to all tables: immutable, and a key that is not known is a mistake."""
+
+
+@cache
+def _fields(table: type[Struct]) -> tuple[FieldInfo, ...]:
+    return fields(table)
+
+
+@cache
+def field_names(table: type[Struct]) -> frozenset[str]:
+    """The keys that a table may have, as they are written."""
+    return frozenset(table.__struct_encode_fields__)
+
+
+def given(table: Struct) -> Iterator[tuple[str, object]]:
+    """The keys of a table that say something, as they are written, each with what it says."""
+    for one in _fields(type(table)):
+        value = getattr(table, one.name)
+        if value not in (None, False, (), {}) and (one.required or value != one.default):
+            yield one.encode_name, value

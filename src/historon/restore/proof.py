@@ -1,0 +1,125 @@
+"""Proving a version: it is laid out in a scratch folder, and programs say whether it would do.
+
+What they look at is foreign: each runs with an empty home, few variables, no network where the system lets that be
+taken from it (unshare(1)), and bounded in time, memory and what it may write. What could not be run proves nothing.
+"""
+
+import os
+import resource
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from datetime import datetime
+from functools import cache
+from pathlib import Path
+
+from historon.errors import UsageError
+from historon.estate import Procedure, Source, fill, small_environment, values_of
+from historon.restore.writing import write_version
+from historon.store import Proof, Store, Version, note_proof
+from historon.times import utc_text
+from historon.versions import Masks
+from historon.visible import made_visible
+
+__all__ = ["prove"]
+
+_MEMORY = 2 * 2**30
+_WRITTEN = 4 * 2**30  # bytes in one file
+_OUTPUT = 4_000  # bytes of what a program says that are looked at
+_SAID = 200
+
+
+def prove(store: Store, source: Source, procedure: Procedure, version: Version, at: datetime) -> Proof:
+    """Lay a version out and run the procedure's `proof`; the verdict is put on record. StoreError.
+
+    UsageError where the procedure has no proof.
+    """
+    if not procedure.proof:
+        hint = 'add proof = [["nginx", "-t", "-c", "{folder}/nginx.conf"]] to it'
+        raise UsageError(f"the procedure {source.procedure} has no proof", hint=hint)
+    began = time.monotonic()
+    with tempfile.TemporaryDirectory(prefix="historon-proof-") as name:
+        folder = Path(name) / "version"
+        write_version(store, version, folder, Masks(), permissions=True)
+        values = {**values_of(source, procedure), "folder": str(folder)}
+        verdict, why = "proven", ""
+        for command in procedure.proof:
+            try:
+                words = [str(fill(word, values)) for word in command]
+            except LookupError as exc:
+                verdict, why = "unknown", str(exc.args[0])
+                break
+            verdict, why = _run(words, folder, procedure.step_deadline.total_seconds())
+            if verdict != "proven":
+                break
+    proof = Proof(verdict, utc_text(at), round(time.monotonic() - began, 1), why)
+    note_proof(store, version, proof)
+    return proof
+
+
+def _run(command: Sequence[str], folder: Path, seconds: float) -> tuple[str, str]:
+    """What a program says of it: the verdict, and why it is not better."""
+    program = shutil.which(command[0], path=_path())
+    if program is None:
+        return "unknown", f"there is no program {command[0]} on this machine"
+    home = folder.parent / "home"
+    home.mkdir(exist_ok=True)
+    environment = {"PATH": _path(), "HOME": str(home), "TMPDIR": str(home), "LC_ALL": "C"}
+    with tempfile.TemporaryFile() as out:
+        running = subprocess.Popen(
+            [*_without_network(), program, *command[1:]],
+            cwd=folder,
+            env=environment,
+            stdin=subprocess.DEVNULL,
+            stdout=out,
+            stderr=subprocess.STDOUT,
+            start_new_session=True,
+            preexec_fn=_bounded,
+        )
+        try:
+            code = running.wait(seconds)
+        except subprocess.TimeoutExpired:
+            return "failed", f"{command[0]} did not end within {seconds:g}s"
+        finally:
+            _end(running)
+        out.seek(0)
+        said = out.read(_OUTPUT).decode("utf-8", "replace").strip()
+    if code:
+        last = made_visible(said.splitlines()[-1] if said else "", instead=" ")[:_SAID]
+        how = f"was ended by signal {-code}" if code < 0 else f"ended with {code}"
+        return "failed", f"{command[0]} {how}" + (f": {last}" if last else "")
+    return "proven", ""
+
+
+def _bounded() -> None:
+    resource.setrlimit(resource.RLIMIT_AS, (_MEMORY, _MEMORY))
+    resource.setrlimit(resource.RLIMIT_FSIZE, (_WRITTEN, _WRITTEN))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+
+
+def _end(running: "subprocess.Popen[bytes]") -> None:
+    """Leave nothing running of what it started."""
+    with suppress(ProcessLookupError):
+        os.killpg(running.pid, signal.SIGKILL)
+    running.wait()
+
+
+def _path() -> str:
+    return f"{small_environment().get('PATH', '')}:/usr/local/sbin:/usr/sbin:/sbin:/usr/local/bin:/usr/bin:/bin"
+
+
+@cache
+def _without_network() -> tuple[str, ...]:
+    """What a program is run through, so that it reaches nobody; nothing where the system does not allow that."""
+    unshare = shutil.which("unshare", path=_path())
+    if unshare is None:
+        return ()
+    for options in (["--net"], ["--net", "--map-root-user"]):
+        done = subprocess.run([unshare, *options, "true"], capture_output=True, check=False)
+        if done.returncode == 0:
+            return (unshare, *options)
+    return ()

@@ -1,0 +1,205 @@
+"""Bringing back: many sources as of a moment, into a tar, under dated names, and over the originals."""
+
+import io
+import os
+import shutil
+import stat
+import subprocess
+import tarfile
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+
+_TWO = (
+    FILES_ESTATE.replace('max_age = "26h"', 'labels = { site = "mole" }')
+    + """
+[procedures.more]
+over = "local"
+steps = [{ pull = "more.cfg", as = "running.cfg" }]
+[[sources]]
+name = "router"
+procedure = "more"
+labels = { site = "mole" }
+[[sources]]
+name = "late"
+procedure = "more"
+labels = { site = "mole" }
+skip = "not yet"
+"""
+)
+
+
+@pytest.fixture
+def site(files_estate: EstateFolder) -> EstateFolder:
+    """Two sources with two versions each, and one without any."""
+    files_estate.write(_TWO)
+    data = files_estate.path / "data"
+    (data / "sub").mkdir()
+    (data / "sub" / "b.conf").write_text("b\n")
+    (data / "link").symlink_to("a.conf")
+    (data / "a.conf").chmod(0o640)
+    for text in ("one\n", "two\n"):
+        (data / "a.conf").write_text(text)
+        (files_estate.path / "more.cfg").write_text(f"hostname r\ninterface p1\n  mtu {len(text)}\n{text}")
+        assert files_estate.run("collect").code == 0
+    return files_estate
+
+
+def test_a_site_as_of_a_moment(site: EstateFolder, tmp_path: Path) -> None:
+    result = site.run("restore", "--where", "site=mole", "--to", tmp_path / "back")
+    assert result.code == 0, result.said
+    assert "late: left out" in result.err
+    assert (tmp_path / "back/files/data/a.conf").read_text() == "two\n"
+    assert (tmp_path / "back/router/running.cfg").read_text().endswith("two\n")
+    result = site.run("restore", "--where", "site=mole", "--at", "1", "--to", tmp_path / "first")
+    assert (tmp_path / "first/files/data/a.conf").read_text() == "one\n"
+    assert site.run("restore", "--at", "2001-01-01", "--to", tmp_path / "none").code == 2
+    assert not (tmp_path / "none").exists()
+
+
+def test_one_tar_of_all_of_it(site: EstateFolder, tmp_path: Path) -> None:
+    assert "written, readable by you alone" in site.run("restore", "files", "--tar", tmp_path / "one.tar").out
+    assert stat.S_IMODE((tmp_path / "one.tar").stat().st_mode) == 0o600
+    with tarfile.open(tmp_path / "one.tar") as archive:
+        names = archive.getnames()
+        assert "files/data/a.conf" in names
+        member = archive.getmember("files/data/a.conf")
+        found = archive.extractfile(member)
+        assert found is not None
+        assert found.read() == b"two\n"
+        assert member.mode == 0o640
+        assert member.mtime == int((site.path / "data" / "a.conf").stat().st_mtime)
+        assert archive.getmember("files/data/link").linkname == "a.conf"
+    assert site.run("restore", "files", "--tar", tmp_path / "one.tar").code == 6, "what is there is not replaced"
+    piped = subprocess.run(
+        [PROGRAM, "restore", "--where", "site=mole", "--only", "*.c*", "--tar", "-"],
+        cwd=site.path,
+        capture_output=True,
+        check=True,
+    )
+    with tarfile.open(fileobj=io.BytesIO(piped.stdout)) as archive:
+        assert {"router/running.cfg", "files/data/sub/b.conf"} <= set(archive.getnames())
+
+
+def test_odd_names_stand_in_a_tar_as_they_are(site: EstateFolder, tmp_path: Path) -> None:
+    odd = os.fsdecode(b"caf\xe9.conf")
+    (site.path / "data" / odd).write_text("latin\n")
+    assert site.run("collect").code == 0
+    assert site.run("restore", "files", "--tar", tmp_path / "odd.tar").code == 0
+    with tarfile.open(tmp_path / "odd.tar") as archive:
+        assert f"files/data/{odd}" in archive.getnames()
+
+
+def test_damage_leaves_no_half_a_tar(site: EstateFolder, tmp_path: Path) -> None:
+    result = site.run("restore", "files", "router", "--only", "running.cfg", "--tar", tmp_path / "half.tar")
+    assert result.code == 2, "files has no such part"
+    assert not (tmp_path / "half.tar").exists()
+
+
+def test_dates_in_names(site: EstateFolder, tmp_path: Path) -> None:
+    assert site.run("restore", "router", "--date-in-names", "--to", tmp_path / "back").code == 0
+    (name,) = os.listdir(tmp_path / "back")
+    assert name.startswith("running-2")
+    assert name.endswith("Z.cfg")
+    assert site.run("restore", "files@1", "--date-in-names", "--to", tmp_path / "tree").code == 0
+    assert (tmp_path / "tree/data/sub").is_dir(), "folders have none"
+    (name,) = os.listdir(tmp_path / "tree/data/sub")
+    assert name.startswith("b-2")
+    assert name.endswith("Z.conf")
+
+
+def test_one_deleted_file_in_its_place(site: EstateFolder) -> None:
+    data = site.path / "data"
+    before = (data / "a.conf").stat()
+    (data / "a.conf").unlink()
+    (data / "new.conf").write_text("made since\n")
+    shown = site.run("restore", "files", "--over-originals")
+    assert shown.code == 2
+    assert "a.conf is missing, 4 B then" in shown.out
+    assert "not there then, left as it is" in shown.out
+    assert "--yes does it" in shown.err
+    assert not (data / "a.conf").exists()
+    done = site.run("restore", "files", "--over-originals", "--yes")
+    assert done.code == 0, done.said
+    assert (data / "a.conf").read_text() == "two\n"
+    after = (data / "a.conf").stat()
+    assert (after.st_mode, after.st_uid, after.st_gid, int(after.st_mtime)) == (
+        before.st_mode,
+        before.st_uid,
+        before.st_gid,
+        int(before.st_mtime),
+    )
+    assert (data / "new.conf").read_text() == "made since\n"
+    assert "nothing to give back" in site.run("restore", "files", "--over-originals").out
+
+
+def test_what_differs_is_shown_before_and_only_what_is_meant_is_written(site: EstateFolder) -> None:
+    data = site.path / "data"
+    (data / "a.conf").write_text("changed\n")
+    (data / "sub" / "b.conf").write_text("changed too\n")
+    (data / "link").unlink()
+    shown = site.run("restore", "files@1", "--over-originals", "--only", "data/a.conf")
+    assert "-changed" in shown.out
+    assert "+one" in shown.out
+    assert "b.conf" not in shown.out
+    assert site.run("restore", "files@1", "--over-originals", "--only", "data/a.conf", "--yes").code == 0
+    assert (data / "a.conf").read_text() == "one\n"
+    assert (data / "sub" / "b.conf").read_text() == "changed too\n"
+    assert site.run("restore", "files", "--over-originals", "--yes").code == 0
+    assert (data / "sub" / "b.conf").read_text() == "b\n"
+    assert os.readlink(data / "link") == "a.conf"
+
+
+def test_a_single_file_goes_back_under_its_own_name(site: EstateFolder) -> None:
+    (site.path / "more.cfg").unlink()
+    assert site.run("restore", "router@1", "--over-originals", "--yes").code == 0
+    assert (site.path / "more.cfg").read_text().endswith("one\n")
+    assert not (site.path / "running.cfg").exists()
+
+
+def test_a_link_in_the_way_is_never_gone_through(site: EstateFolder, tmp_path: Path) -> None:
+    shutil.rmtree(site.path / "data" / "sub")
+    (tmp_path / "elsewhere").mkdir()
+    (site.path / "data" / "sub").symlink_to(tmp_path / "elsewhere")
+    result = site.run("restore", "files", "--over-originals", "--yes")
+    assert result.code == 6
+    assert "is a link" in result.err
+    assert not list((tmp_path / "elsewhere").iterdir())
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("files",), "where to?"),
+        (("files", "--to", "x", "--tar", "y"), "where to?"),
+        (("--to", "x"), "which source?"),
+        (("files@1", "--at", "1", "--to", "x"), "both say when"),
+        (("files", "--over-originals", "--date-in-names"), "no instant in their names"),
+        (("nobody", "--to", "x"), "nobody"),
+    ],
+)
+def test_wrong_words(site: EstateFolder, words: tuple[str, ...], said: str) -> None:
+    result = site.run("restore", *words)
+    assert result.code == 2
+    assert said in result.err
+
+
+def test_what_was_not_of_this_machine_has_no_place_here(files_estate: EstateFolder) -> None:
+    files_estate.write(
+        FILES_ESTATE.replace('steps = [{ pull = "data" }]', 'steps = [{ keep = ["echo", "x"], as = "x" }]')
+    )
+    assert files_estate.run("collect").code == 0
+    result = files_estate.run("restore", "files", "--over-originals")
+    assert result.code == 2
+    assert "whose place is known" in result.err
+
+
+def test_a_long_list_is_summed_up(files_estate: EstateFolder, tmp_path: Path) -> None:
+    for number in range(60):
+        (files_estate.path / "data" / f"{number}.conf").write_text("x\n")
+    assert files_estate.run("collect").code == 0
+    out = files_estate.run("restore", "files", "--to", tmp_path / "back").out
+    assert len(out.splitlines()) < 25
+    assert "more, " in out
