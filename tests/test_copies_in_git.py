@@ -9,6 +9,8 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import FILES_ESTATE, EstateFolder
+from tests.openssh import running_server
+from tests.peers import needs
 
 _COPY = '[copies.history]\nkind = "git"\npath = "history.git"\n'
 _SECRET = "enable secret pw-canary-1234\n"
@@ -107,14 +109,12 @@ def test_secrets_are_hidden_where_that_is_wanted_and_it_is_said(kept: EstateFold
     assert "pw-canary-1234" in _git(kept, "show", "main:files/data/a.conf")
     shutil.rmtree(kept.path / "history.git")
     kept.write(FILES_ESTATE + _COPY + "masked = true\n")
-    assert "the branch is gone that the copy was in" in _update(kept, code=5)
-    kept.write(FILES_ESTATE + _COPY.replace("history.git", "masked.git") + "masked = true\n")
     _update(kept)
-    everything = _git(kept, "log", "-p", "main", place="masked.git")
+    everything = _git(kept, "log", "-p", "main")
     assert "pw-canary-1234" not in everything
     assert "enable secret [secret " in everything
     assert "Historon-Masked: secrets are hidden" in everything
-    assert "blob.bin" not in _git(kept, "ls-tree", "-r", "main", place="masked.git"), "nobody can mask it"
+    assert "blob.bin" not in _git(kept, "ls-tree", "-r", "main"), "nobody can mask it"
     assert "all of it as written" in kept.run("copies", "--verify").err
 
 
@@ -130,9 +130,14 @@ def test_what_others_did_there_is_told_and_never_forced(kept: EstateFolder) -> N
     amended = _git(kept, "commit-tree", "-p", f"{tip}~1", "-m", "amended\n\nHistoron-Round: 3", tree).strip()
     _git(kept, "update-ref", "refs/heads/main", amended)
     assert "its history was changed since the last update" in _update(kept, code=5)
+    _git(kept, "update-ref", "-d", "refs/heads/main")
+    assert "the branch main is gone that the copy was in" in _update(kept, code=5)
     _git(kept, "update-ref", "refs/heads/main", tip)
     _update(kept)
     assert _git(kept, "show", "main:files/data/a.conf") == "three\n"
+    shutil.rmtree(kept.path / "history.git")
+    _update(kept)
+    assert len(_git(kept, "log", "--format=%h", "main").split()) == 3, "moved away, all of it is made anew"
 
 
 def test_what_was_written_and_not_noted_is_taken_up(kept: EstateFolder) -> None:
@@ -225,3 +230,94 @@ def test_nothing_is_made_of_a_masked_repository(kept: EstateFolder) -> None:
     assert result.code == 6
     assert "secrets are masked" in result.err
     assert not (kept.path / "store" / "ledger.sqlite").exists()
+
+
+def _two_sites(estate: EstateFolder, copy: str, sites: tuple[str, str] = ("Quay North", "yard")) -> None:
+    """Two sources with a site each, and a third without."""
+    for name in ("b", "c"):
+        (estate.path / name).mkdir(exist_ok=True)
+        (estate.path / name / "x.conf").write_text(f"{name}\n")
+    text = FILES_ESTATE + f'labels = {{ site = "{sites[0]}" }}\n' + _COPY + copy
+    for name, label in (("b", f'labels = {{ site = "{sites[1]}" }}\n'), ("c", "")):
+        text += f'[procedures.{name}]\nover = "local"\nsteps = [{{ pull = "{name}" }}]\n'
+        text += f'[[sources]]\nname = "{name}"\nprocedure = "{name}"\n{label}'
+    estate.write(text)
+
+
+def _names(estate: EstateFolder, branch: str = "main") -> list[str]:
+    return [one for one in _git(estate, "ls-tree", "-r", "--name-only", branch).splitlines() if ".conf" in one]
+
+
+def test_sources_lie_in_folders_by_a_label_and_move_with_it(kept: EstateFolder, tmp_path: Path) -> None:
+    _two_sites(kept, 'folders_by = "site"\n')
+    assert kept.run("collect").code == 0
+    _update(kept)
+    assert _names(kept) == ["Quay-North/files/data/a.conf", "no-site/c/c/x.conf", "yard/b/b/x.conf"]
+    assert "Historon-Version: files@3 in Quay-North/files" in _git(kept, "log", "--format=%(trailers)", "main")
+    _two_sites(kept, 'folders_by = "site"\n', ("yard", "office"))
+    _update(kept)
+    assert _names(kept) == ["no-site/c/c/x.conf", "office/b/b/x.conf", "yard/files/data/a.conf"]
+    assert "all of it as written" in kept.run("copies", "--verify").err
+    tip = _git(kept, "rev-parse", "main")
+    _update(kept)
+    assert _git(kept, "rev-parse", "main") == tip, "nothing is new"
+    _two_sites(kept, "")
+    assert "its folders are by the label site" in _update(kept, code=5)
+    assert _git(kept, "rev-parse", "main") == tip
+    shutil.rmtree(kept.path / "store")
+    made = kept.run("new", ".", "--store-only", "--from-copy", "history.git")
+    assert "a new store with 4 versions" in made.out, made.said
+    assert kept.run("show", "files@1", "data/a.conf").out == "one\n"
+    assert kept.run("show", "b", "b/x.conf").out == "b\n"
+
+
+def test_sources_have_branches_by_a_label_and_move_with_it(kept: EstateFolder, tmp_path: Path) -> None:
+    remote = tmp_path / "remote.git"
+    subprocess.run(["git", "init", "-q", "--bare", remote], check=True)
+    own = f'branches_by = "site"\npush = "{remote}"\n'
+    _two_sites(kept, own)
+    assert kept.run("collect").code == 0
+    _update(kept)
+    there = [_names(kept, branch) for branch in ("Quay-North", "main", "yard")]
+    assert there == [["files/data/a.conf"], ["c/c/x.conf"], ["b/b/x.conf"]]
+    assert _git(kept, "log", "--format=%s", "Quay-North").splitlines() == ["round 3: 1 changed", "round 1: 1 first"]
+    _two_sites(kept, own, ("yard", "yard"))
+    _collect(kept, "three\n")
+    _update(kept)
+    assert [_names(kept, branch) for branch in ("Quay-North", "yard")] == [[], ["b/b/x.conf", "files/data/a.conf"]]
+    assert _git(kept, "show", "yard:files/data/a.conf", place=str(remote)) == "three\n"
+    assert "all of it as written" in kept.run("copies", "--verify").err
+    shutil.rmtree(kept.path / "store")
+    made = kept.run("new", ".", "--store-only", "--from-copy", "history.git")
+    assert "a new store with 5 versions" in made.out, made.said
+    assert kept.run("show", "files@2", "data/a.conf").out == "two\n"
+
+
+def test_a_label_that_nobody_has_is_told(kept: EstateFolder) -> None:
+    kept.write(FILES_ESTATE + _COPY + 'folders_by = "sight"\n')
+    result = kept.run("copies")
+    assert result.code == 4
+    assert 'no source has the label "sight"' in result.err
+
+
+@needs("an OpenSSH server")
+def test_it_is_pushed_over_ssh(kept: EstateFolder, tmp_path: Path) -> None:
+    remote = tmp_path / "remote.git"
+    subprocess.run(["git", "init", "-q", "--bare", "--initial-branch=main", remote], check=True)
+    keys = tmp_path / "keys"
+    keys.mkdir()
+    with running_server(keys) as server:
+        kept.write(FILES_ESTATE + _COPY + f'push = "ssh://{server.user}@127.0.0.1:{server.port}{remote}"\n')
+        said = _update(kept, code=5)
+        assert "git push:" in said, "nobody knows its key, and nobody is there to be asked"
+        assert _git(kept, "show", "main:files/data/a.conf") == "two\n", "the commits are here"
+        known = keys / "known_hosts"
+        key = (keys / "host.pub").read_text()
+        known.write_text(f"[127.0.0.1]:{server.port} {key}")
+        options = f"-F none -i {server.client_key} -oUserKnownHostsFile={known} -oBatchMode=yes"
+        _git(kept, "config", "core.sshCommand", f"ssh {options}")
+        _update(kept)
+        assert _git(kept, "rev-parse", "main", place=str(remote)) == _git(kept, "rev-parse", "main")
+    _collect(kept, "three\n")
+    assert "git push:" in _update(kept, code=5)
+    assert _git(kept, "show", "main:files/data/a.conf") == "three\n", "the commit is here, and waits"

@@ -1,14 +1,16 @@
 """A copy in a git repository: one commit a round, by the real git; what others did there is told, and never forced.
 
 The repository is bare. A commit's author date is that of its round; trailers name the round and the versions. Versions
-of noise alone are left out: they would be all that most nights bring.
+of noise alone are left out: they would be all that most nights bring. A source lies in a folder of its name, below one
+of its label's value where that is wanted; sources may also have branches by a label.
 """
 
 import hashlib
+import re
 import shutil
 import subprocess
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, suppress
 from dataclasses import dataclass
 from datetime import datetime
@@ -26,41 +28,56 @@ _LIMIT_S = 300
 _WHO = b"Historon <historon@localhost>"
 _NEWS = (Outcome.FIRST, Outcome.CHANGED)
 _ROUND, _VERSION, _MASKED = "Historon-Round", "Historon-Version", "Historon-Masked"
+_FOLDERS = "Historon-Folders"
+_SSH = "core.sshcommand"  # in the repository's own configuration (git-config(1)), where a key can be named too
+_IN = " in "  # a version's trailer says in which folder it lies, where that is not called as its source is
 
 
 @dataclass(frozen=True)
 class _Commit:
-    """What one commit brings: versions that take the place of what their sources had."""
+    """What one commit brings: versions that take the place of what their sources had, and folders that go."""
 
     at: datetime
     subject: str
     round: int
     versions: Sequence[Version]
+    gone: Sequence[str] = ()
 
 
 def update(copy: GitCopy, estate: Estate, store: Store) -> Copied:
-    """See CopyModule. All commits come at once, or none."""
+    """See CopyModule. The commits of a branch come at once, or none."""
     place, changes = estate.path(copy.path), store.change_number()
     texts = _Texts(copy, estate, store)
-    _make(place, copy.branch)
-    tip = _tip(place, copy.branch)
-    _check_ours(place, tip, store.recall(ESTATE, _topic(place)) or "")
-    commits = [*_rounds_after(store, _last_round(place, tip))]
-    if commits:
-        _import(place, copy, tip, commits, texts)
-        tip = _tip(place, copy.branch)
+    anew = _make(place, copy.branch)
     latest = _latest(store)
-    if differing := _differing(latest, _blobs(place, tip), texts):
-        # Of what no round brought: a version that was vouched for, or masks that are others now.
-        at = max(version.at for version in differing)
-        last = _last_round(place, tip)
-        _import(place, copy, tip, [_Commit(at, "as the store is now", last, differing)], texts)
-        tip = _tip(place, copy.branch)
-    store.remember(ESTATE, _topic(place), tip)
-    if copy.push is not None and tip:
-        _git(place, "push", "--quiet", copy.push, f"refs/heads/{copy.branch}")
+    branches = _branches(copy, estate, store, place, [version.source for version in latest])
+    for branch in branches:
+        known = store.recall(ESTATE, _topic(place, branch)) or ""
+        _check_ours(place, branch, "" if anew else known)
+        _check_folders(place, branch, copy.folders_by)
+    for branch in branches:
+        _bring_up_to_date(place, branch, store, latest, texts)
+        store.remember(ESTATE, _topic(place, branch), _tip(place, branch))
+    if copy.push is not None:
+        _push(place, copy.push, branches)
     size = sum(file.stat().st_size for file in place.rglob("*") if file.is_file())
     return Copied(len(latest), len(latest), size, changes, left_out=tuple(sorted(texts.left_out)))
+
+
+def _bring_up_to_date(place: Path, branch: str, store: Store, latest: Sequence[Version], texts: "_Texts") -> None:
+    """Commit what rounds brought to the sources of a branch, then what is still not as the store has it."""
+    last = _last_round(place, _tip(place, branch))
+    commits = [*_rounds_after(store, last, lambda source: texts.branch_of(source) == branch)]
+    if commits:
+        _import(place, branch, commits, texts)
+    blobs = _blobs(place, _tip(place, branch))
+    here = [version for version in latest if texts.branch_of(version.source) == branch]
+    differing, gone = _differing(here, blobs, texts), _gone(branch, blobs, latest, texts)
+    if differing or gone:
+        # Of what no round brought: a version that was vouched for, masks or labels that are others now.
+        at = max(version.at for version in (differing or latest))
+        last = _last_round(place, _tip(place, branch))
+        _import(place, branch, [_Commit(at, "as the store is now", last, differing, gone)], texts)
 
 
 def fetch(copy: GitCopy, estate: Estate, folder: Path) -> None:
@@ -68,21 +85,22 @@ def fetch(copy: GitCopy, estate: Estate, folder: Path) -> None:
     place = estate.path(copy.path)
     if copy.masked:
         raise OutsideError(f"{place}: its secrets are masked, so that no version is whole", hint="take another copy")
-    form = f"--format=%H %aI %(trailers:key={_VERSION},valueonly,separator=%x20)"
-    versions: list[Found] = []
-    for line in _git(place, "log", "--reverse", form, _tip(place, copy.branch)).decode().splitlines():
-        commit, at, *brought = line.split(" ")
+    form = f"--format=%H%x1f%aI%x1f%(trailers:key={_VERSION},valueonly,separator=%x1f)"
+    versions: dict[str, Found] = {}
+    for line in _git(place, "log", "--reverse", "--branches", form).decode().splitlines():
+        commit, at, *brought = line.split("\x1f")
         blobs = _blobs(place, commit)
-        for source in (one.rpartition("@")[0] for one in brought if one):
-            prefix = f"{source}/"
+        for version, _, home in (one.partition(_IN) for one in brought if one):
+            source = version.rpartition("@")[0]
+            prefix = f"{home or source}/"
             parts = {path.removeprefix(prefix): blob for path, blob in blobs.items() if path.startswith(prefix)}
-            versions.append(Found(source, datetime.fromisoformat(at), parts))
-    versions.sort(key=lambda one: one.at)
-    rebuild(folder, versions, lambda blob: _git(place, "cat-file", "blob", blob))
+            versions.setdefault(version, Found(source, datetime.fromisoformat(at), parts))
+    ordered = sorted(versions.values(), key=lambda one: one.at)
+    rebuild(folder, ordered, lambda blob: _git(place, "cat-file", "blob", blob))
 
 
 def verify(copy: GitCopy, estate: Estate, _sample: int | None) -> Verification:
-    """See CopyModule. Git checks all its objects; the newest commit is compared with the last good versions."""
+    """See CopyModule. Git checks all its objects; the newest commits are compared with the last good versions."""
     place = estate.path(copy.path)
     found = Verification()
     try:
@@ -94,10 +112,12 @@ def verify(copy: GitCopy, estate: Estate, _sample: int | None) -> Verification:
         texts = _Texts(copy, estate, store)
         latest = _latest(store)
         found.sources = found.versions = len(latest)
-        there = _blobs(place, _tip(place, copy.branch))
-        found.contents = len(there)
-        for version in _differing(latest, there, texts):
-            found.damages.append(Damage(version.source, version.number, "", "the newest commit has something else"))
+        for branch in _branches(copy, estate, store, place, [version.source for version in latest]):
+            there = _blobs(place, _tip(place, branch))
+            found.contents += len(there)
+            here = [version for version in latest if texts.branch_of(version.source) == branch]
+            for version in _differing(here, there, texts):
+                found.damages.append(Damage(version.source, version.number, "", "the newest commit has something else"))
     return found
 
 
@@ -106,14 +126,32 @@ class _Texts:
 
     def __init__(self, copy: GitCopy, estate: Estate, store: Store) -> None:
         self._copy, self._estate, self._store = copy, estate, store
-        self.masked = copy.masked
+        self.masked, self.folders_by = copy.masked, copy.folders_by
         self.left_out: set[str] = set()
+
+    def branch_of(self, source: str) -> str:
+        """The branch that a source is committed to."""
+        return _branch_of(self._copy, self._estate, source)
+
+    def home_of(self, source: str) -> str:
+        """The folder that a source lies in."""
+        if self.folders_by is None:
+            return source
+        return f"{_value_of(self._estate, source, self.folders_by) or f'no-{self.folders_by}'}/{source}"
+
+    def homes(self, blobs: Mapping[str, str]) -> dict[str, dict[str, str]]:
+        """The files of a commit by the folders of sources that they lie in."""
+        deep = 1 if self.folders_by is None else 2
+        found: dict[str, dict[str, str]] = {}
+        for path, blob in blobs.items():
+            found.setdefault("/".join(path.split("/")[:deep]), {})[path] = blob
+        return found
 
     def of(self, version: Version) -> Iterator[tuple[str, int, Iterator[bytes]]]:
         """The files of a version: paths below the repository, their sizes, and what they hold, a piece at a time."""
         masks = self._masks(version.source) if self.masked else None
         for part in self._store.parts(version.source, version.number):
-            path = f"{version.source}/{part.name}"
+            path = f"{self.home_of(version.source)}/{part.name}"
             if not _may_be_committed(path):
                 self.left_out.add(f"{version.source}@{version.number} {part.name!r}: git takes no file of this name")
             elif masks is None:
@@ -128,15 +166,36 @@ class _Texts:
         return Masks.of(procedure, key=self._store.fingerprint_key(), with_noise=True)
 
 
-def _rounds_after(store: Store, last: int) -> Iterator[_Commit]:
-    """What each round after this one brought, in their order; without what was pruned since."""
+def _branch_of(copy: GitCopy, estate: Estate, source: str) -> str:
+    """The branch of a source: its label's value, or the copy's own branch where it has none."""
+    value = _value_of(estate, source, copy.branches_by) if copy.branches_by else ""
+    return value or copy.branch
+
+
+def _value_of(estate: Estate, source: str, label: str) -> str:
+    """What a source's label says, as a name that folders and branches may have; empty where it says nothing."""
+    known = estate.sources.get(source)
+    return re.sub(r"[^A-Za-z0-9_-]+", "-", known.labels.get(label, "")).strip("-") if known else ""
+
+
+def _branches(copy: GitCopy, estate: Estate, store: Store, place: Path, sources: Iterable[str]) -> list[str]:
+    """The branches that sources belong to, and those that they did when they were last written."""
+    wanted = {_branch_of(copy, estate, source) for source in sources} or {copy.branch}
+    if copy.branches_by is not None:
+        there = _git(place, "for-each-ref", "--format=%(refname:lstrip=2)", "refs/heads/").decode().split()
+        wanted.update(one for one in there if store.recall(ESTATE, _topic(place, one)))
+    return sorted(wanted)
+
+
+def _rounds_after(store: Store, last: int, belongs: Callable[[str], bool]) -> Iterator[_Commit]:
+    """What each round after this one brought to sources that belong, in their order; without what was pruned since."""
     for one in reversed(store.rounds(10**9)):
         if one.number <= last:
             continue
         brought = [
             (visit.source, visit.number)
             for visit in store.visits(one.number)
-            if visit.outcome in _NEWS and visit.number is not None
+            if visit.outcome in _NEWS and visit.number is not None and belongs(visit.source)
         ]
         there = [store.version(*each) for each in brought]
         versions = [version for version in there if version is not None and version.state is State.GOOD]
@@ -157,14 +216,27 @@ def _latest(store: Store) -> list[Version]:
 
 def _differing(latest: Sequence[Version], blobs: Mapping[str, str], texts: _Texts) -> list[Version]:
     """Those of the versions that are not what is committed of their sources."""
-    there: dict[str, dict[str, str]] = {}
-    for path, blob in blobs.items():
-        there.setdefault(path.partition("/")[0], {})[path] = blob
-    return [
-        version
-        for version in latest
-        if {path: _blob_of(size, pieces) for path, size, pieces in texts.of(version)} != there.get(version.source, {})
-    ]
+    there = texts.homes(blobs)
+    differing = []
+    for version in latest:
+        wanted = {path: _blob_of(size, pieces) for path, size, pieces in texts.of(version)}
+        if wanted != there.get(texts.home_of(version.source), {}):
+            differing.append(version)
+    return differing
+
+
+def _gone(branch: str, blobs: Mapping[str, str], latest: Sequence[Version], texts: _Texts) -> list[str]:
+    """The folders of sources that lie elsewhere now: in another folder, or on another branch.
+
+    What the store no longer knows stays: nothing is there to take its place.
+    """
+    known = {version.source for version in latest}
+    gone = []
+    for home in sorted(texts.homes(blobs)):
+        source = home.rpartition("/")[2]
+        if source in known and (texts.branch_of(source), texts.home_of(source)) != (branch, home):
+            gone.append(home)
+    return gone
 
 
 def _may_be_committed(path: str) -> bool:
@@ -188,7 +260,6 @@ def _git(place: Path, *arguments: str, given: Iterator[bytes] = iter(())) -> byt
     environment = {
         **small_environment(),
         "GIT_TERMINAL_PROMPT": "0",
-        "GIT_SSH_COMMAND": "ssh -oBatchMode=yes",
         "LC_ALL": "C",
     }
     program = shutil.which("git")
@@ -233,14 +304,15 @@ _HINTS = {
 }
 
 
-def _make(place: Path, branch: str) -> None:
-    """Make the repository where there is nothing. OutsideError when something else is there."""
+def _make(place: Path, branch: str) -> bool:
+    """Make the repository where there is nothing, and say whether. OutsideError when something else is there."""
     if (place / "HEAD").is_file():
-        return
+        return False
     if place.exists() and any(place.iterdir()):
         raise OutsideError(f"{place} is no bare git repository, and not empty", hint="name another folder")
     place.mkdir(mode=0o700, exist_ok=True)
     _git(place, "init", "--quiet", "--bare", f"--initial-branch={branch}")
+    return True
 
 
 def _tip(place: Path, branch: str) -> str:
@@ -249,14 +321,15 @@ def _tip(place: Path, branch: str) -> str:
     return found.decode().strip()
 
 
-def _check_ours(place: Path, tip: str, known: str) -> None:
+def _check_ours(place: Path, branch: str, known: str) -> None:
     """OutsideError when the branch is not as it was left: somebody else has been at it."""
+    tip = _tip(place, branch)
     if tip == known:
         return
     between = f"{known}..{tip}" if known else tip
     hint = "look at it with git log; move the repository away, and update again to have it made anew"
     if not tip:
-        raise OutsideError(f"{place}: the branch is gone that the copy was in", hint=hint)
+        raise OutsideError(f"{place}: the branch {branch} is gone that the copy was in", hint=hint)
     try:
         if known:
             _git(place, "merge-base", "--is-ancestor", known, tip)
@@ -265,6 +338,17 @@ def _check_ours(place: Path, tip: str, known: str) -> None:
         raise OutsideError(f"{place}: its history was changed since the last update", hint=hint) from exc
     if any(not line.rstrip(".").strip() for line in rounds.decode().splitlines()):
         raise OutsideError(f"{place}: it holds commits that are not Historon's; nothing was added", hint=hint)
+
+
+def _check_folders(place: Path, branch: str, folders_by: str | None) -> None:
+    """OutsideError when the folders of the branch follow another label, or none: they would be taken for sources."""
+    tip = _tip(place, branch)
+    if not tip:
+        return
+    found = _git(place, "log", "-1", f"--format=%(trailers:key={_FOLDERS},valueonly)", tip).decode().strip() or None
+    if found != folders_by:
+        was = f"by the label {found}" if found else "by no label"
+        raise OutsideError(f"{place}: its folders are {was}", hint="leave folders_by as it was, or name another folder")
 
 
 def _last_round(place: Path, tip: str) -> int:
@@ -287,23 +371,35 @@ def _blobs(place: Path, tip: str) -> Mapping[str, str]:
     return found
 
 
-def _import(place: Path, copy: GitCopy, tip: str, commits: Sequence[_Commit], texts: _Texts) -> None:
+def _push(place: Path, remote: str, branches: Sequence[str]) -> None:
+    """Push the branches that there are; one that the other side does not take is told, and nothing is forced."""
+    heads = [f"refs/heads/{branch}" for branch in branches if _tip(place, branch)]
+    if not heads:
+        return
+    if _SSH not in _git(place, "config", "--list", "--local", "--name-only").decode().split("\n"):
+        _git(place, "config", _SSH, "ssh -oBatchMode=yes")  # nobody is there to answer its questions
+    _git(place, "push", "--quiet", remote, *heads)
+
+
+def _import(place: Path, branch: str, commits: Sequence[_Commit], texts: _Texts) -> None:
     """Add commits behind the tip (git-fast-import(1)): the branch moves once all of them are written."""
-    stream = _stream(copy.branch, tip, commits, texts)
+    stream = _stream(branch, _tip(place, branch), commits, texts)
     _git(place, "fast-import", "--quiet", "--date-format=raw", "--done", given=stream)
 
 
 def _stream(branch: str, tip: str, commits: Sequence[_Commit], texts: _Texts) -> Iterator[bytes]:
     for number, commit in enumerate(commits):
         when = b"%d +0000" % int(commit.at.timestamp())
-        message = _message(commit, masked=texts.masked)
+        message = _message(commit, texts)
         yield b"commit refs/heads/%s\n" % branch.encode()
         yield b"author %s %s\ncommitter %s %s\n" % (_WHO, when, _WHO, when)
         yield b"data %d\n%s\n" % (len(message), message)
         if number == 0 and tip:
             yield b"from %s\n" % tip.encode()
+        for home in commit.gone:
+            yield b"D %s\n" % _quoted(home)
         for version in commit.versions:
-            yield b"D %s\n" % _quoted(version.source)
+            yield b"D %s\n" % _quoted(texts.home_of(version.source))
             for path, size, pieces in texts.of(version):
                 yield b"M 100644 inline %s\ndata %d\n" % (_quoted(path), size)
                 yield from pieces
@@ -311,11 +407,17 @@ def _stream(branch: str, tip: str, commits: Sequence[_Commit], texts: _Texts) ->
     yield b"done\n"
 
 
-def _message(commit: _Commit, *, masked: bool) -> bytes:
+def _message(commit: _Commit, texts: _Texts) -> bytes:
     lines = [commit.subject, ""]
     lines += [f"{_ROUND}: {commit.round}"]
-    lines += [f"{_VERSION}: {version.source}@{version.number}" for version in commit.versions]
-    lines += [f"{_MASKED}: secrets are hidden where they are recognised, parts that are no text are left out"] * masked
+    for version in commit.versions:
+        home = texts.home_of(version.source)
+        where = f"{_IN}{home}" if home != version.source else ""
+        lines.append(f"{_VERSION}: {version.source}@{version.number}{where}")
+    if texts.folders_by is not None:
+        lines.append(f"{_FOLDERS}: {texts.folders_by}")
+    if texts.masked:
+        lines.append(f"{_MASKED}: secrets are hidden where they are recognised, parts that are no text are left out")
     return "\n".join(lines).encode()
 
 
@@ -325,5 +427,5 @@ def _quoted(path: str) -> bytes:
     return b'"' + escaped.encode("utf-8", "surrogateescape") + b'"'
 
 
-def _topic(place: Path) -> str:
-    return f"git {place}"
+def _topic(place: Path, branch: str) -> str:
+    return f"git {place} {branch}"

@@ -301,6 +301,7 @@ def reference_problems(file: Parts) -> Iterator[Problem]:
 
 def _keeping_problems(file: Parts) -> Iterator[Problem]:
     """Of pruning and copies."""
+    labels = _labels(file)
     for name, copy in file.copies.items():
         own = getattr(copy, "retention", None)
         if own is not None and own not in file.retention:
@@ -308,6 +309,9 @@ def _keeping_problems(file: Parts) -> Iterator[Problem]:
         account = getattr(copy, "credentials", None)
         if account is not None and account not in file.credentials:
             yield _unknown(("copies", name, "credentials"), account, file.credentials)
+        for label in copy.labels if copy else ():
+            if label not in labels:
+                yield Problem(("copies", name), f'no source has the label "{label}"', nearest(label, labels))
     prune = file.estate.prune if file.estate else ""
     if prune not in ("", AFTER_ROUNDS) and prune not in file.timetables:
         yield _unknown(("estate", "prune"), prune, [AFTER_ROUNDS, *file.timetables])

@@ -24,6 +24,11 @@ class Copy(Table, frozen=True, kw_only=True):
         return self.path
 
     @property
+    def labels(self) -> tuple[str, ...]:
+        """The labels by which sources are sorted in it."""
+        return ()
+
+    @property
     def writes_to(self) -> str | None:
         """The folder of this machine that it is written to, as it is written; None for none."""
         return self.mount or self.path
