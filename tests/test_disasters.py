@@ -14,6 +14,7 @@ import pytest
 from historon.errors import StoreError
 from historon.store import LEDGER, FolderStore
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+from tests.disks import mounted, remount
 from tests.waiting import wait_for
 
 _SOURCES = 12
@@ -198,22 +199,14 @@ def many(estate: EstateFolder) -> EstateFolder:
     return estate
 
 
-@pytest.mark.skipif(os.geteuid() != 0, reason="only root can mount")
 def test_a_store_on_a_disk_that_went_read_only_can_be_read_and_restored_from(
     many: EstateFolder, tmp_path: Path
 ) -> None:
-    disk = tmp_path / "disk"
-    disk.mkdir()
-    if subprocess.run(["mount", "-t", "tmpfs", "tmpfs", disk], check=False, capture_output=True).returncode:
-        pytest.skip("nothing can be mounted here")
-    try:
-        (many.path / "store").rename(disk / "store")
-    except OSError:
+    with mounted(tmp_path / "disk", "size=100m") as disk:
         subprocess.run(["cp", "-a", many.path / "store", disk / "store"], check=True)
         subprocess.run(["rm", "-r", many.path / "store"], check=True)
-    (many.path / "store").symlink_to(disk / "store")
-    try:
-        subprocess.run(["mount", "-o", "remount,ro", disk], check=True)
+        (many.path / "store").symlink_to(disk / "store")
+        remount(disk, "ro")
         for command in _READING:
             result = many.run(*command.split())
             assert result.code in (0, 1), result.said
@@ -223,8 +216,6 @@ def test_a_store_on_a_disk_that_went_read_only_can_be_read_and_restored_from(
         held = many.run("hold", "s1@1", "--reason", "x")
         assert (held.code, "the store is read-only" in held.err) == (5, True), held.said
         assert many.run("prune", "--yes").code in (0, 5)
-    finally:
-        subprocess.run(["umount", disk], check=True)
 
 
 def test_an_empty_ledger_is_no_new_store(many: EstateFolder) -> None:

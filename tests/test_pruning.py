@@ -6,7 +6,6 @@ import json
 import os
 import shutil
 import sqlite3
-import subprocess
 from collections.abc import Iterator
 from contextlib import closing, suppress
 from datetime import UTC, datetime, timedelta
@@ -20,6 +19,7 @@ from historon.estate.timetables import Times
 from historon.store import open_store
 from historon.timetable.service import Service
 from tests.conftest import FILES_ESTATE, EstateFolder
+from tests.disks import mounted
 from tests.leaping import InProcess, LeapingLoop
 
 _DAY_MS = 86_400_000
@@ -76,19 +76,8 @@ def test_nor_when_the_devices_say_that_it_is_another_day(retained: EstateFolder)
 
 @pytest.fixture
 def small_disk(tmp_path: Path) -> Iterator[Path]:
-    """A disk of its own that a test may fill up."""
-    place = tmp_path / "disk"
-    place.mkdir()
-    mount = shutil.which("mount")
-    if (
-        mount is None
-        or subprocess.run([mount, "-t", "tmpfs", "-o", "size=100m", "none", place], check=False).returncode
-    ):
-        pytest.skip("this user may not mount a disk")
-    try:
+    with mounted(tmp_path / "disk", "size=100m") as place:
         yield place
-    finally:
-        subprocess.run(["umount", "-l", place], check=True)
 
 
 def _fill(disk: Path) -> None:
