@@ -92,7 +92,7 @@ def test_a_full_disk_leaves_what_was_there_and_the_next_update_goes_on(copied: E
     told = copied.run("copies", "--update")
     assert told.code == 5, told.said
     assert "away: " in told.err
-    assert "full" in told.err or "space" in told.err, told.err
+    assert "is there room" in told.err
     assert "behind" in copied.run("copies").out
     assert _rebuilt(copied)[: len(first)] == first, "what was there before"
     remount(disk, "size=20m")
@@ -100,5 +100,5 @@ def test_a_full_disk_leaves_what_was_there_and_the_next_update_goes_on(copied: E
     assert again.code == 0, again.said
     assert "all of it as written" in copied.run("copies", "--verify", "all").err
     assert [text for _, text in _rebuilt(copied)] == ["one\n", "two\n"]
-    left = [file.name for file in disk.rglob("*") if file.name.endswith((".part", ".new", ".tmp"))]
+    left = [file.name for file in disk.rglob("*") if file.name.startswith(("tmp_", "fast_import", "."))]
     assert left == []

@@ -384,7 +384,18 @@ def _push(place: Path, remote: str, branches: Sequence[str]) -> None:
 def _import(place: Path, branch: str, commits: Sequence[_Commit], texts: _Texts) -> None:
     """Add commits behind the tip (git-fast-import(1)): the branch moves once all of them are written."""
     stream = _stream(branch, _tip(place, branch), commits, texts)
-    _git(place, "fast-import", "--quiet", "--date-format=raw", "--done", given=stream)
+    before = _half_written(place)
+    try:
+        _git(place, "fast-import", "--quiet", "--date-format=raw", "--done", given=stream)
+    except StoreError:
+        for file in _half_written(place) - before:  # on a full disk they would be all that is left of it
+            file.unlink(missing_ok=True)
+        raise
+
+
+def _half_written(place: Path) -> set[Path]:
+    """What an import leaves behind that was broken off; also that of others, who may be at it."""
+    return {*place.glob("objects/pack/tmp_*"), *place.glob("fast_import_crash_*")}
 
 
 def _stream(branch: str, tip: str, commits: Sequence[_Commit], texts: _Texts) -> Iterator[bytes]:
