@@ -362,7 +362,16 @@ class StoreContract(ABC):
         assert copy.change_number() == store.change_number()
         copy.close()
         take(store, 30, Part("a", b"later"))
-        assert store.copy_to(tmp_path / "copy").versions == 18, "brought up to date"
+        store.remove(store.versions("s")[8:10], BY_HAND)
+        store.hold("s", 1, None)
+        store.remember("s", "t", "y")
+        assert store.copy_to(tmp_path / "copy").versions == 16, "brought up to date"
+        copy = FolderStore(tmp_path / "copy")
+        assert whole_store(copy) == whole_store(store)
+        assert copy.change_number() == store.change_number()
+        assert copy.check() == []
+        copy.close()
+        assert not [*(tmp_path / "copy").glob("*coming*")]
 
     def test_a_ledger_by_itself_and_its_contents_make_the_store_again(self, store: Store, tmp_path: Path) -> None:
         for at in range(40):

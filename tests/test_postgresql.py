@@ -3,11 +3,12 @@
 import json
 import random
 import re
+import sqlite3
 import subprocess
 import threading
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -17,8 +18,9 @@ import pytest
 
 from historon.errors import StoreError
 from historon.estate import SecretRef, StorePlace
-from historon.store import Entry, FolderStore, Outcome, Part, Pending, Store
+from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, Pending, Store
 from historon.store.ledger.contents import Contents
+from historon.store.postgresql import server as server_module
 from historon.store.postgresql.server import PostgresStore
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
 from tests.postgres import PASSWORD, PostgresServer, running_server
@@ -327,6 +329,33 @@ def test_a_folder_becomes_a_database_and_a_folder_again(files_estate: EstateFold
     back.close()
     files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nstore = "back"'))
     assert "unchanged" in files_estate.run("collect").out
+
+
+def test_of_a_copy_that_is_there_only_rows_that_differ_are_fetched(
+    store: PostgresStore, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    fetched: list[str] = []
+    fetch = server_module._rows_by_key
+
+    def counted(db: Any, table: str, keys: Any) -> Any:
+        fetched.extend([table] * len(keys))
+        return fetch(db, table, keys)
+
+    monkeypatch.setattr(server_module, "_rows_by_key", counted)
+    for at in range(100):
+        take(store, at, Part("a", b"line %d\n" % at * 50))
+    store.copy_to(tmp_path / "copy")
+    store.copy_to(tmp_path / "copy")
+    assert fetched == [], "a new copy is written whole, and of one that is up to date nothing is fetched"
+    with closing(sqlite3.connect(tmp_path / "copy" / LEDGER)) as copy:
+        copy.execute("UPDATE content SET data = x'00' WHERE id = (SELECT max(id) FROM content)")
+        copy.commit()
+    take(store, 200, Part("a", b"another"))
+    store.copy_to(tmp_path / "copy")
+    there = FolderStore(tmp_path / "copy")
+    assert whole_store(there) == whole_store(store), "damage in the copy is told by its digest, and mended"
+    there.close()
+    assert 3 < len(fetched) < 10
 
 
 def test_a_service_takes_over_from_one_that_is_gone(served: EstateFolder) -> None:

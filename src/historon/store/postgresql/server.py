@@ -1,8 +1,9 @@
 """The store in a PostgreSQL database, which several machines may share."""
 
+import hashlib
 import sqlite3
 import tempfile
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
 from datetime import UTC, datetime
 from itertools import islice
@@ -14,9 +15,9 @@ from historon.errors import OutsideError, StoreError
 from historon.estate import SecretRef, StorePlace
 from historon.store.interface import Copied, Store
 from historon.store.ledger.store import LedgerStore
-from historon.store.ledger.tables import TABLES, insertion
+from historon.store.ledger.tables import KEYS, TABLES, insertion
 from historon.store.sqlite.bare import BareLedger
-from historon.store.sqlite.copying import copy_of, insert_rows, make_copy
+from historon.store.sqlite.copying import copy_of, follow, insert_rows, make_copy
 from historon.store.sqlite.schema import migrate
 from historon.store.sqlite.transactions import LEDGER
 
@@ -35,6 +36,7 @@ __all__ = ["PostgresStore"]
 _LOCAL = ("", "localhost", "127.0.0.1", "::1")
 _CONNECT_S = 10
 _AT_ONCE = 500  # rows
+_LARGE = ("data", "bits", "more")  # columns of which digests are compared
 _OF_THE_SERVER = ("writer", "schema")  # what `meta` says of this engine alone
 _NUMBERS = ("changes", "families_after", "packed")  # in `meta`, which SQLite's own triggers reckon with
 # What points to something that is not there.
@@ -144,17 +146,18 @@ class PostgresStore(LedgerStore):
             ]
 
     def copy_to(self, target: Path) -> Copied:
-        """See Store."""
+        """See Store. Of a copy that is there already only rows that differ are fetched."""
 
-        def fill(made: sqlite3.Connection) -> None:
+        def write(made: sqlite3.Connection, rows_into: _Writing) -> None:
             with self.transactions.doing("copy the store"), closing(_connected(*self._opened_as)) as db:
                 db.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
                 migrate(made, str(target))
                 for table in TABLES:
-                    _fill(made, table, _rows_of(db, table, TABLES[table]))
+                    rows_into(db, made, table)
                 made.commit()
 
-        return make_copy(target, fill)
+        updated = follow(target, lambda made: write(made, _fetch_differing))
+        return updated or make_copy(target, lambda made: write(made, _fetch_all))
 
     def write_ledger(self, file: Path) -> None:
         """See Store."""
@@ -227,6 +230,54 @@ def _fill(made: sqlite3.Connection, table: str, rows: Iterable[Sequence[Any]]) -
     if table == "meta":
         rows = [(name, int(value) if name in _NUMBERS else value) for name, value in rows if name not in _OF_THE_SERVER]
     insert_rows(made, table, rows)
+
+
+_Writing = Callable[["psycopg.Connection[Any]", sqlite3.Connection, str], None]
+
+
+def _fetch_all(db: "psycopg.Connection[Any]", made: sqlite3.Connection, table: str) -> None:
+    _fill(made, table, _rows_of(db, table, TABLES[table]))
+
+
+def _fetch_differing(db: "psycopg.Connection[Any]", made: sqlite3.Connection, table: str) -> None:
+    """Make the rows of a table those of the server; of large columns their digests tell whether they differ."""
+    if table == "meta":  # which is small, and not the same on both sides
+        _fetch_all(db, made, table)
+        return
+    made.create_function("sha256", 1, _sha256, deterministic=True)
+    keys = KEYS[table]
+    told = [*keys, *(f"sha256({one})" if one in _LARGE else one for one in TABLES[table] if one not in keys)]
+    query = f"SELECT {', '.join(told)} FROM {table}"  # noqa: S608 (constants)
+    ours = {row[: len(keys)]: row for row in made.execute(query)}
+    wanted = []
+    for row in _rows_of(db, table, told):
+        key = row[: len(keys)]
+        if ours.pop(key, None) != row:
+            wanted.append(key)
+    found = " AND ".join(f"{one} = ?" for one in keys)
+    made.executemany(f"DELETE FROM {table} WHERE {found}", [*ours, *wanted])  # noqa: S608 (constants)
+    for batch in _batches(wanted):
+        made.executemany(insertion(table), _rows_by_key(db, table, batch))
+
+
+def _sha256(data: bytes | None) -> bytes | None:
+    return None if data is None else hashlib.sha256(data).digest()
+
+
+def _batches(keys: Iterable[tuple[Any, ...]]) -> Iterator[list[tuple[Any, ...]]]:
+    rest = iter(keys)
+    while batch := list(islice(rest, _AT_ONCE)):
+        yield batch
+
+
+def _rows_by_key(
+    db: "psycopg.Connection[Any]", table: str, keys: Sequence[tuple[Any, ...]]
+) -> Iterator[tuple[Any, ...]]:
+    """The rows with these keys, all there is of them."""
+    one = f"({', '.join(['%s'] * len(KEYS[table]))})"
+    some = ", ".join([one] * len(keys))
+    query = f"SELECT {', '.join(TABLES[table])} FROM {table} WHERE ({', '.join(KEYS[table])}) IN ({some})"  # noqa: S608 (constants)
+    yield from db.execute(query.encode(), [value for key in keys for value in key])
 
 
 def _fill_from(copy: Path, db: ServerConnection) -> None:

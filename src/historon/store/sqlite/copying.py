@@ -15,7 +15,7 @@ from historon.store.ledger.store import places_in
 from historon.store.ledger.tables import KEYS, TABLES, insertion
 from historon.store.sqlite.transactions import LEDGER
 
-__all__ = ["check_successor", "copy_of", "insert_rows", "make_copy"]
+__all__ = ["check_successor", "copy_of", "follow", "insert_rows", "make_copy"]
 
 _COMING = f"{LEDGER}.coming"
 _PAGES = 2000  # that are copied at a time; writers come in between
@@ -40,6 +40,35 @@ def copy_of(ledger: Path, target: Path) -> Copied:
     return make_copy(target, fill)
 
 
+def follow(target: Path, patch: Callable[[sqlite3.Connection], None]) -> Copied | None:
+    """Bring a copy up to date with a store of another engine; None where all of it is to be written anew.
+
+    `patch` makes the rows of a ledger, which are those of the copy at first, those of the store. Raises StoreError, and
+    leaves the copy as it was, as `make_copy` does.
+    """
+    if not (target / LEDGER).exists():
+        return None
+    coming = target / _COMING
+    with _told_of(target):
+        try:
+            with closing(_new_ledger(coming)) as made:
+                with closing(_opened(target / LEDGER)) as before:
+                    before.backup(made)
+                made.execute("PRAGMA journal_mode = DELETE")  # one file, as nobody else looks at it
+                patch(made)
+            return _update(coming, target)
+        finally:
+            with suppress(OSError):  # what went wrong before is what counts
+                coming.unlink(missing_ok=True)
+
+
+def _new_ledger(file: Path) -> sqlite3.Connection:
+    """An empty ledger that nobody else can read, in the place of one that was not brought to its end."""
+    file.unlink(missing_ok=True)
+    os.close(os.open(file, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
+    return sqlite3.connect(f"{file.absolute().as_uri()}?mode=rw", uri=True)
+
+
 def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copied:
     """Make `target` a copy of the store whose ledger `fill` writes into a new one.
 
@@ -51,9 +80,7 @@ def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copie
     with _told_of(target):
         try:
             target.mkdir(mode=0o700, exist_ok=True)
-            coming.unlink(missing_ok=True)
-            os.close(os.open(coming, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
-            with closing(sqlite3.connect(f"{coming.absolute().as_uri()}?mode=rw", uri=True)) as made:
+            with closing(_new_ledger(coming)) as made:
                 fill(made)
                 made.execute("PRAGMA journal_mode = DELETE")
                 copied = _checked(made, coming)
