@@ -2,8 +2,9 @@
 
 import os
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -88,7 +89,9 @@ def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copie
                 if before.exists():
                     made.execute("ATTACH ? AS before", (f"{before.absolute().as_uri()}?mode=ro",))
                     check_successor(made, target)
-                _verify(made, target, all_of_it=not before.exists())
+                    _verify(made, target, {table: _differing(made, table, _HOLDING[table]) for table in _HOLDING})
+                else:
+                    _verify(made, target, None)
             _put_in_place(coming, target)
         finally:
             with suppress(OSError):  # what went wrong before is what counts
@@ -110,9 +113,11 @@ def _update(ledger: Path, target: Path) -> Copied | None:
             return None
         db.execute("BEGIN")
         check_successor(db, target)
-        _verify(db, target, all_of_it=False)
-        for table in TABLES:
-            _take_over(db, table)
+        differing = {table: _differing(db, table, TABLES[table]) for table in TABLES if table != "meta"}
+        _verify(db, target, differing)
+        for table, rows in differing.items():
+            _take_over(db, table, rows)
+        _take_over(db, "meta", _differing(db, "meta", TABLES["meta"]))  # triggers have written to it until now
         if not all(_has_as_many(db, table) for table in TABLES):
             raise StoreError(f"{target}: what was written is not what the store holds; the copy was not touched")
         sources, held = db.execute("SELECT count(DISTINCT source), count(*) FROM main.version").fetchone()
@@ -121,27 +126,50 @@ def _update(ledger: Path, target: Path) -> Copied | None:
     return Copied(sources, held, (target / LEDGER).stat().st_size, int(changes))
 
 
-def _take_over(db: sqlite3.Connection, table: str) -> None:
-    """Make the copy's rows of a table those of the store, writing only what differs."""
+_Key = tuple[Any, ...]
+
+
+@dataclass(frozen=True)
+class _Differing:
+    """The keys of what differs in a table: rows that are to go from the copy, and rows that are to come to it.
+
+    A row that is another now is among both.
+    """
+
+    gone: Sequence[_Key]
+    new: Sequence[_Key]
+
+
+def _differing(db: sqlite3.Connection, table: str, columns: Sequence[str]) -> _Differing:
+    """How the store's rows of a table differ from the copy's, by these columns."""
+    key = ", ".join(f"ours.{one}" for one in KEYS[table])
+    same = " AND ".join(f"theirs.{one} = ours.{one}" for one in KEYS[table])
+    equal = " AND ".join([same, *(f"theirs.{one} IS ours.{one}" for one in columns if one not in KEYS[table])])
+    theirs = "SELECT 1 FROM {}.{} AS theirs WHERE {}"
+    unlike = theirs.format("main", table, equal)
+    unknown = theirs.format("before", table, same)
+    gone = f"SELECT {key} FROM before.{table} AS ours WHERE NOT EXISTS ({unlike})"  # noqa: S608 (constants)
+    lacking = f"SELECT {key} FROM main.{table} AS ours WHERE NOT EXISTS ({unknown})"  # noqa: S608 (constants)
+    going = db.execute(gone).fetchall()
+    return _Differing(going, [*going, *db.execute(lacking)])
+
+
+def _take_over(db: sqlite3.Connection, table: str, rows: _Differing) -> None:
+    """Make the copy's rows of a table those of the store."""
     columns = ", ".join(TABLES[table])
-    db.execute(f"DELETE FROM before.{table} AS ours WHERE NOT EXISTS ({_equal(table, 'main')})")  # noqa: S608 (constants)
-    db.execute(
-        f"INSERT INTO before.{table} ({columns}) SELECT {columns} FROM main.{table} AS ours "  # noqa: S608 (constants)
-        f"WHERE NOT EXISTS ({_equal(table, 'before')})"
-    )
+    key = _by_key(table)
+    db.executemany(f"DELETE FROM before.{table} WHERE {key}", rows.gone)  # noqa: S608 (constants)
+    db.executemany(f"INSERT INTO before.{table} ({columns}) SELECT {columns} FROM main.{table} WHERE {key}", rows.new)  # noqa: S608 (constants)
+
+
+def _by_key(table: str) -> str:
+    return " AND ".join(f"{one} = ?" for one in KEYS[table])
 
 
 def _has_as_many(db: sqlite3.Connection, table: str) -> bool:
     """Whether both sides have as many rows: the last look before what was written counts."""
     ours, theirs = (db.execute(f"SELECT count(*) FROM {side}.{table}").fetchone() for side in ("main", "before"))  # noqa: S608
     return bool(ours == theirs)
-
-
-def _equal(table: str, side: str) -> str:
-    """A row of a side that is equal to the row `ours`, found by its key."""
-    key = [f"theirs.{one} = ours.{one}" for one in KEYS[table]]
-    rest = [f"theirs.{one} IS ours.{one}" for one in TABLES[table] if one not in KEYS[table]]
-    return f"SELECT 1 FROM {side}.{table} AS theirs WHERE {' AND '.join([*key, *rest])}"  # noqa: S608 (constants)
 
 
 @contextmanager
@@ -199,8 +227,12 @@ _LOST = {
         WHERE old.last_number > coalesce(new.last_number, 0) ORDER BY old.name LIMIT 1
     """,
     "holds {}@{}, which is neither in the store nor removed on record": """
+        WITH same AS (SELECT id FROM before.source JOIN main.source USING (id, name))
         SELECT s.name, old.number FROM before.version AS old JOIN before.source AS s ON s.id = old.source
-        WHERE NOT EXISTS (SELECT 1 FROM main.version AS new JOIN main.source AS t ON t.id = new.source
+        WHERE NOT (old.source IN same
+                   AND EXISTS (SELECT 1 FROM main.version AS new
+                               WHERE new.source = old.source AND new.number = old.number AND new.at = old.at))
+        AND NOT EXISTS (SELECT 1 FROM main.version AS new JOIN main.source AS t ON t.id = new.source
                           WHERE t.name = s.name AND new.number = old.number AND new.at = old.at)
         AND NOT EXISTS (SELECT 1 FROM main.removed AS gone JOIN main.source AS t ON t.id = gone.source
                         WHERE t.name = s.name AND gone.number = old.number)
@@ -209,13 +241,24 @@ _LOST = {
 }
 
 
-def _verify(made: sqlite3.Connection, target: Path, *, all_of_it: bool) -> None:
-    """Verify, in the new copy itself, every content whose bytes are not those of the copy before, or are not there."""
+# The tables of what parts hold, with the columns in which that rests.
+_HOLDING = {
+    "content": ("strand", "position", "base_strand", "base", "size", "encoding", "sha256", "data"),
+    "bundle": ("strand", "first", "data"),
+    "block": ("strand", "sha256", "data"),
+}
+
+
+def _verify(made: sqlite3.Connection, target: Path, differing: Mapping[str, _Differing] | None) -> None:
+    """Verify, in the new copy itself, what differs from the copy before, or all of it."""
     contents = Contents(made)
     try:
-        changed = set(_places_of(made, contents, "main", None if all_of_it else "before"))
-        if not all_of_it and (gone := set(_places_of(made, contents, "before", "main"))):
-            changed |= gone & _wanted(made, {strand for strand, _ in gone})
+        new = {name: differing[name].new for name in _HOLDING} if differing else None
+        changed = set(_places_of(made, contents, "main", new))
+        gone = {name: differing[name].gone for name in _HOLDING} if differing else {}
+        if any(gone.values()):
+            places = set(_places_of(made, contents, "before", gone))
+            changed |= places & _wanted(made, {strand for strand, _ in places})
         for strand, position in sorted(changed):
             contents.verify_record(strand, position)
     except StoreError as exc:
@@ -225,24 +268,23 @@ def _verify(made: sqlite3.Connection, target: Path, *, all_of_it: bool) -> None:
         ) from exc
 
 
-def _places_of(made: sqlite3.Connection, contents: Contents, side: str, other: str | None) -> Iterator[tuple[int, int]]:
-    """The strands and positions of the contents of one side that the other has not, or not with the same bytes."""
+def _places_of(
+    made: sqlite3.Connection, contents: Contents, side: str, keys: Mapping[str, Sequence[_Key]] | None
+) -> Iterator[tuple[int, int]]:
+    """The strands and positions of the contents of one side that these rows hold; without keys, of all its contents."""
 
-    def rows(table: str, key: str, columns: Sequence[str]) -> Iterable[Any]:
-        """The rows of one side that are not in the other as they are; strand and key tell one row from another."""
-        found = ", ".join(f"here.{one}" for one in ("strand", key, *columns))
-        query = f"SELECT {found} FROM {side}.{table} AS here"  # noqa: S608 (constants)
-        if other:
-            differs = " OR ".join(f"here.{one} IS NOT there.{one}" for one in ("strand", *columns))
-            query += f" LEFT JOIN {other}.{table} AS there USING (strand, {key}) WHERE {differs}"
-        return made.execute(query)
+    def rows(table: str, columns: str) -> Iterator[Any]:
+        query = f"SELECT {columns} FROM {side}.{table}"  # noqa: S608 (constants)
+        if keys is None:
+            yield from made.execute(query)
+            return
+        for key in keys[table]:
+            yield from made.execute(f"{query} WHERE {_by_key(table)}", key)
 
-    parts_of_content = ("base_strand", "base", "size", "encoding", "sha256", "data")
-    for strand, position, *_ in rows("content", "position", parts_of_content):
-        yield strand, position
-    for strand, _, data in rows("bundle", "first", ["data"]):
+    yield from rows("content", "strand, position")
+    for strand, data in rows("bundle", "strand, data"):
         yield from ((strand, position) for position in contents.bundled(data))
-    for strand in {strand for strand, *_ in rows("block", "id", ["sha256", "data"])}:
+    for strand in {strand for (strand,) in rows("block", "strand")}:
         in_blocks = f"SELECT strand, position FROM {side}.content WHERE strand = ? AND encoding = {Encoding.BLOCKS:d}"  # noqa: S608
         yield from made.execute(in_blocks, (strand,))
 
