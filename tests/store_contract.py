@@ -355,6 +355,9 @@ class StoreContract(ABC):
         store.remove(store.versions("s")[3:6], BY_HAND)
         store.hold("s", 1, "because")
         store.remember("s", "t", "x")
+        every = {one.number: store.parts("s", one.number) for one in store.versions("s")}
+        assert store.all_parts("s") == every
+        assert store.all_parts("nobody") == {}
         copied = store.copy_to(tmp_path / "copy")
         copy = FolderStore(tmp_path / "copy")
         assert (copied.sources, copied.versions, copied.changes) == (1, 17, store.change_number())

@@ -73,6 +73,7 @@ def update(copy: FolderCopy, estate: Estate, store: Store) -> Copied:
                 is_ours = name in ours and name in there
                 _write(store, folder, name, file, by_digest.get(file.digest), is_ours=is_ours)
             by_digest.setdefault(file.digest, name)
+        folder.settle()
         digests = {name: file.digest for name, file in wanted.files.items()}
         if digests != ours or MANIFEST not in there:
             _write_manifest(folder, {**ours, **digests})
@@ -80,6 +81,7 @@ def update(copy: FolderCopy, estate: Estate, store: Store) -> Copied:
                 if _problem(folder, name, ours[name]) == "":  # one that was changed since is no longer ours
                     folder.remove(name)
             _write_manifest(folder, digests)
+            folder.settle()
     versions = {(file.version.source, file.version.number) for file in wanted.files.values()}
     size = sum(file.part.size for file in wanted.files.values())
     sources = {source for source, _ in versions}
@@ -166,10 +168,11 @@ def _wanted(copy: FolderCopy, estate: Estate, store: Store) -> _Wanted:
         known = store.versions(source)
         versions = _kept(copy, estate, known)
         times = _times(known, store.removed(source))
+        parts = store.all_parts(source)
         for version in versions:
             day, time = times[version.number]
             latest = copy.latest and version is versions[-1]
-            for part in store.parts(source, version.number):
+            for part in parts.get(version.number, ()):
                 if not _is_below(part.name):
                     found.left_out.append(f"{source}@{version.number} {part.name!r}: no file here can have this name")
                     continue
@@ -190,8 +193,8 @@ def _times(versions: Sequence[Version], removed: Sequence[Removed]) -> dict[int,
     found: dict[int, tuple[str, str]] = {}
     taken: set[tuple[str, str]] = set()
     for number, at in sorted(instants.items()):
-        instant = at.astimezone(UTC)
-        told = f"{instant:%Y-%m-%d}", f"{instant:%H%M%S}"
+        day, time = at.astimezone(UTC).isoformat(timespec="seconds")[:19].split("T")
+        told = day, time.replace(":", "")
         found[number] = told if told not in taken else (told[0], f"{told[1]}_{number:06}")
         taken.add(told)
     return found

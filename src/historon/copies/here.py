@@ -32,6 +32,12 @@ class Folder(Protocol):
     def link(self, there: str, name: str) -> bool:
         """Give a file a second name; False where that cannot be."""
 
+    def settle(self) -> None:
+        """Once it returns, files that were put or linked have their names whatever happens, as far as that can be told.
+
+        Of a server only its programs know.
+        """
+
     def obstacle(self, name: str) -> str:
         """What has this name already, or is a link on the way to it, in words; empty for nothing."""
 
@@ -50,6 +56,7 @@ class FolderHere:
         self.place = str(path)
         self._path = path
         self._make = make
+        self._unsettled: set[Path] = set()  # folders with names that may not be on the disk yet
 
     def __enter__(self) -> Self:
         with self._told_of():
@@ -115,6 +122,17 @@ class FolderHere:
             coming.replace(self._path / name)
         return True
 
+    def settle(self) -> None:
+        """See Folder."""
+        with self._told_of():
+            for folder in sorted(self._unsettled):
+                opened = os.open(folder, os.O_RDONLY)
+                try:
+                    os.fsync(opened)
+                finally:
+                    os.close(opened)
+        self._unsettled.clear()
+
     def obstacle(self, name: str) -> str:
         """See Folder."""
         at = self._path
@@ -151,6 +169,8 @@ class FolderHere:
                 raise OutsideError(f"{at} is a link, and not Historon's", hint="move it away")
             with suppress(FileExistsError):
                 at.mkdir(mode=0o700)
+                self._unsettled.add(at.parent)
+        self._unsettled.add(folder)
 
     @contextmanager
     def _told_of(self) -> Iterator[None]:

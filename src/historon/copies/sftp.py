@@ -129,6 +129,9 @@ class SftpFolder:
         """Give a file a second name; False where it is simply written anew, as over a line that is no dearer."""
         return False
 
+    def settle(self) -> None:
+        """Nothing: SFTP has no way to ask it of folders."""
+
     def obstacle(self, name: str) -> str:
         """See Folder."""
         return self._run(self._obstacle(name), f"look at {name}")

@@ -358,6 +358,10 @@ class Store(ABC):
         """The parts of a version, by name."""
 
     @abstractmethod
+    def all_parts(self, source: str) -> dict[int, list[StoredPart]]:
+        """The parts of each version of a source, by its number: far less work than asking for one after another."""
+
+    @abstractmethod
     def read(self, part: StoredPart) -> bytes:
         """The bytes of a part, verified against their SHA-256; StoreError when they are damaged."""
 

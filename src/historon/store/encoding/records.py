@@ -58,5 +58,11 @@ class Bundle:
         against = None if encoding == Encoding.ZSTD else base
         return Record(position, None, against, size, encoding, self._packed[at : at + _DIGEST], data)
 
+    def heads(self) -> Iterator[tuple[int, int, bytes]]:
+        """The position, size and SHA-256 of each record."""
+        for n, (position, _, size, _, _) in enumerate(self._heads):
+            at = self._digests + _DIGEST * n
+            yield position, size, self._packed[at : at + _DIGEST]
+
     def __iter__(self) -> Iterator[Record]:
         return (record for position in self._index if (record := self.get(position)))

@@ -9,7 +9,7 @@ bundles into one of sixty-four.
 """
 
 import hashlib
-from collections.abc import Container, Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 
 from historon.errors import StoreError
 from historon.store.encoding import (
@@ -121,6 +121,22 @@ class Contents:
             return found[0], found[1], found[2]
         record = self._record(strand, position)
         return self._name(strand), record.size, record.sha256
+
+    def described(self, names: Mapping[int, str]) -> Mapping[tuple[int, int], tuple[str, int, bytes]]:
+        """The same of all contents of these strands, by strand and position."""
+        found = _Described()
+        for strand, name in names.items():
+            for row, data in self._db.execute("SELECT id, data FROM bundle WHERE strand = ?", (strand,)).fetchall():
+                for position, size, sha256 in _opened(row, data).heads():
+                    found[strand, position] = (name, size, sha256)
+            loose = self._db.execute(
+                "SELECT position, size, sha256 FROM content WHERE strand = ?", (strand,)
+            ).fetchall()
+            for position, size, sha256 in loose:
+                if not isinstance(name, str) or not isinstance(sha256, bytes):
+                    raise TypeError("a name and a digest were expected")
+                found[strand, position] = (name, size, sha256)
+        return found
 
     def read(self, strand: int, position: int) -> bytes:
         """The bytes of a content. StoreError when it, or one that it is written against, is damaged."""
@@ -278,10 +294,7 @@ class Contents:
         ).fetchone()
         record = Record(*found) if found else self._from_bundle(strand, position)
         if record is None:
-            raise StoreError(
-                f"content {strand}/{position} is not in the store",
-                hint=f"if another Historon pruned just now, run this again; otherwise {_DAMAGED}",
-            )
+            raise _missing(strand, position)
         return record
 
     def _from_bundle(self, strand: int, position: int) -> Record | None:
@@ -292,10 +305,7 @@ class Contents:
         ).fetchone()
         if not found:
             return None
-        try:
-            bundle = Bundle(found[1])
-        except (ValueError, IndexError) as exc:
-            raise StoreError(f"bundle {found[0]} is damaged: {exc}", hint=_DAMAGED) from exc
+        bundle = _opened(*found)
         if len(self._bundles) > _BUNDLES_AT_HAND:
             self._bundles.clear()
         self._bundles.setdefault(strand, []).append(bundle)
@@ -354,6 +364,26 @@ class Contents:
         if len(made) <= _CACHE_BYTES and key not in self._cache:
             self._cache[key] = made
             self._cached += len(made)
+
+
+class _Described(dict[tuple[int, int], tuple[str, int, bytes]]):
+    """Names, sizes and digests by strand and position."""
+
+    def __missing__(self, place: tuple[int, int]) -> tuple[str, int, bytes]:
+        raise _missing(*place)
+
+
+def _missing(strand: int, position: int) -> StoreError:
+    hint = f"if another Historon pruned just now, run this again; otherwise {_DAMAGED}"
+    return StoreError(f"content {strand}/{position} is not in the store", hint=hint)
+
+
+def _opened(number: int, data: bytes) -> Bundle:
+    """A bundle, taken apart. StoreError when it is damaged."""
+    try:
+        return Bundle(data)
+    except (ValueError, IndexError) as exc:
+        raise StoreError(f"bundle {number} is damaged: {exc}", hint=_DAMAGED) from exc
 
 
 def _decoded(key: tuple[int, int], record: Record, base: bytes) -> bytes:

@@ -2,7 +2,7 @@
 
 import hashlib
 from abc import abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import chain
 from typing import Any
@@ -137,11 +137,7 @@ class LedgerStore(Store):
         return row or (None, None, None)
 
     def _described(self, places: bytes | None, trees: bytes | None) -> list[StoredPart]:
-        marked = set(read_varints(trees)[0]) if trees else ()
-        return [
-            StoredPart(*self._contents.describe(*place), place, is_tree=place[0] in marked)
-            for place in places_in(places or b"")
-        ]
+        return _stored(places, trees, lambda place: self._contents.describe(*place))
 
     def _insert(self, source: int, number: int, entry: Entry, before: Sequence[StoredPart]) -> None:
         """Write a version; of many parts only those that differ from the ones before are written."""
@@ -258,6 +254,19 @@ class LedgerStore(Store):
             key = (self._names.known(source), number)
             row = self._db.execute("SELECT parts, trees FROM version WHERE source = ? AND number = ?", key).fetchone()
             return sorted(self._described(*row or (None, None)), key=lambda part: part.name)
+
+    def all_parts(self, source: str) -> dict[int, list[StoredPart]]:
+        """See Store."""
+        with self.transactions.reading(f"read the versions of {source}"):
+            key = (self._names.known(source),)
+            query = "SELECT number, parts, trees FROM version WHERE source = ? ORDER BY number"
+            rows = self._db.execute(query, key).fetchall()
+            strands = self._db.execute("SELECT id, name FROM strand WHERE source = ?", key).fetchall()
+            known = self._contents.described(dict(strands))
+            return {
+                number: sorted(_stored(places, trees, known.__getitem__), key=lambda part: part.name)
+                for number, places, trees in rows
+            }
 
     def read(self, part: StoredPart) -> bytes:
         """See Store."""
@@ -507,6 +516,14 @@ class LedgerStore(Store):
 def _at_work(round_number: int) -> str:
     """The topic under which is remembered which process is at a round."""
     return f"at work {round_number}"
+
+
+def _stored(
+    places: bytes | None, trees: bytes | None, describe: Callable[[tuple[int, int]], tuple[str, int, bytes]]
+) -> list[StoredPart]:
+    """The parts that a version's row points to; `describe` gives the name, size and digest of each."""
+    marked = set(read_varints(trees)[0]) if trees else ()
+    return [StoredPart(*describe(place), place, is_tree=place[0] in marked) for place in places_in(places or b"")]
 
 
 def places_in(parts: bytes) -> list[tuple[int, int]]:
