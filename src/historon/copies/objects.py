@@ -8,7 +8,7 @@ import hashlib
 import json
 import secrets
 import tempfile
-from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -129,14 +129,17 @@ def _updated(objects: Objects, estate: Estate, store: Store, retention: str | No
         ledger = BareLedger(folder / LEDGER)
         if retention is not None:
             _thin(ledger, estate, store, retention)
-        if before is not None:
-            ledger.check_follows(_ledger_of(objects, before, folder / "before"), objects.place)
         wanted = {_CONTENT + one.sha256.hex(): one for one in ledger.contents()}
-        _write_contents(objects, store, wanted, objects.names(_CONTENT))
+        promised: set[str] = set()
+        if before is not None:
+            ledger_before = _ledger_of(objects, before, folder / "before")
+            promised = {_CONTENT + one.sha256.hex() for one in ledger_before.contents()}
+            ledger.check_follows(ledger_before, objects.place)
+        _write_contents(objects, store, wanted, _likely_there(objects, wanted.keys(), promised))
         head = _write_ledger(objects, ledger, estate, changes)
         objects.replace_head(head.written(), found[1] if found else None)
         there = _all(objects)
-        _write_contents(objects, store, wanted, there)  # what another one removed before it saw this head
+        _write_contents(objects, store, wanted, there)  # what is gone all the same, or another one removed meanwhile
         size, left = _tidy(objects, {*wanted, head.ledger, head.estate}, there)
         sources, versions = ledger.counts()
     return Copied(sources, versions, size, changes, head.settings, left)
@@ -151,6 +154,15 @@ def _thin(ledger: BareLedger, estate: Estate, store: Store, retention: str) -> N
         verdicts = plan_by_newest(estate, retention, versions)
         going = [verdict.version for verdict in verdicts if not verdict.stays]
         ledger.leave_out(going, Removal(versions[-1].at, {source: f"not in this copy ({retention})"}))
+
+
+def _likely_there(objects: Objects, wanted: Set[str], promised: Set[str]) -> Container[str]:
+    """The contents that need not be written: what the ledger before promises, as listing all of them takes long.
+
+    Where many are new they are listed: an update that was cut short may have written most of them.
+    """
+    few = len(wanted - promised) <= _AT_ONCE
+    return promised if few else objects.names(_CONTENT)
 
 
 def _write_contents(objects: Objects, store: Store, wanted: Mapping[str, Kept], there: Container[str]) -> None:

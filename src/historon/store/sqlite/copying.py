@@ -112,8 +112,8 @@ def _update(ledger: Path, target: Path) -> Copied | None:
         if len(versions) > 1:
             return None
         db.execute("BEGIN")
-        check_successor(db, target)
         differing = {table: _differing(db, table, TABLES[table]) for table in TABLES if table != "meta"}
+        check_successor(db, target, differing["version"].gone)
         _verify(db, target, differing)
         for table, rows in differing.items():
             _take_over(db, table, rows)
@@ -208,38 +208,42 @@ def _checked(made: sqlite3.Connection, file: Path) -> Copied:
     return Copied(sources, versions, file.stat().st_size, int(changes))
 
 
-def check_successor(made: sqlite3.Connection, target: Path | str) -> None:
-    """StoreError unless `main` may take the place of `before`: all that this one knows is in it, or was removed."""
+def check_successor(made: sqlite3.Connection, target: Path | str, gone: Sequence[_Key] | None = None) -> None:
+    """StoreError unless `main` may take the place of `before`: all that this one knows is in it, or was removed.
+
+    `gone` are the keys of the versions that are not in `main` as they are, where that is known.
+    """
     key = "SELECT value FROM {}.meta WHERE name = 'fingerprint_key'"
     if made.execute(key.format("before")).fetchone() != made.execute(key.format("main")).fetchone():
         raise StoreError(f"{target} holds the copy of another store", hint="name another folder; nothing was changed")
-    for what, query in _LOST.items():
-        if row := made.execute(query).fetchone():
-            raise StoreError(
-                f"{target} {what.format(*row)}; the copy was not touched",
-                hint="the store has lost something, or went back in time: look before anything else; the copy has it",
-            )
+    if row := made.execute(_WENT_BACK).fetchone():
+        raise _lost(target, "knows {}@{}, which the store does not".format(*row))
+    if gone is None or made.execute(_RENAMED).fetchone():
+        lost = made.execute(f"{_LOST} LIMIT 1").fetchall()
+    else:
+        of_one = f"{_LOST} AND old.source = ? AND old.number = ?"
+        lost = [row for one in gone for row in made.execute(of_one, one)]
+    for row in lost:
+        raise _lost(target, "holds {}@{}, which is neither in the store nor removed on record".format(*row))
 
 
-_LOST = {
-    "knows {}@{}, which the store does not": """
-        SELECT old.name, old.last_number FROM before.source AS old LEFT JOIN main.source AS new USING (name)
-        WHERE old.last_number > coalesce(new.last_number, 0) ORDER BY old.name LIMIT 1
-    """,
-    "holds {}@{}, which is neither in the store nor removed on record": """
-        WITH same AS (SELECT id FROM before.source JOIN main.source USING (id, name))
-        SELECT s.name, old.number FROM before.version AS old JOIN before.source AS s ON s.id = old.source
-        WHERE NOT (old.source IN same
-                   AND EXISTS (SELECT 1 FROM main.version AS new
-                               WHERE new.source = old.source AND new.number = old.number AND new.at = old.at))
-        AND NOT EXISTS (SELECT 1 FROM main.version AS new JOIN main.source AS t ON t.id = new.source
-                          WHERE t.name = s.name AND new.number = old.number AND new.at = old.at)
-        AND NOT EXISTS (SELECT 1 FROM main.removed AS gone JOIN main.source AS t ON t.id = gone.source
-                        WHERE t.name = s.name AND gone.number = old.number)
-        ORDER BY s.name, old.number LIMIT 1
-    """,
-}
+def _lost(target: Path | str, what: str) -> StoreError:
+    hint = "the store has lost something, or went back in time: look before anything else; the copy has it"
+    return StoreError(f"{target} {what}; the copy was not touched", hint=hint)
 
+
+_WENT_BACK = """
+    SELECT old.name, old.last_number FROM before.source AS old LEFT JOIN main.source AS new USING (name)
+    WHERE old.last_number > coalesce(new.last_number, 0) ORDER BY old.name LIMIT 1
+"""
+_RENAMED = "SELECT 1 FROM before.source AS old JOIN main.source AS new USING (id) WHERE old.name <> new.name"
+_LOST = """
+    SELECT s.name, old.number FROM before.version AS old JOIN before.source AS s ON s.id = old.source
+    WHERE NOT EXISTS (SELECT 1 FROM main.version AS new JOIN main.source AS t ON t.id = new.source
+                      WHERE t.name = s.name AND new.number = old.number AND new.at = old.at)
+    AND NOT EXISTS (SELECT 1 FROM main.removed AS gone JOIN main.source AS t ON t.id = gone.source
+                    WHERE t.name = s.name AND gone.number = old.number)
+"""
 
 # The tables of what parts hold, with the columns in which that rests.
 _HOLDING = {
