@@ -3,9 +3,8 @@
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from historon.errors import StoreError
 from historon.store.encoding import Bundle
@@ -30,8 +29,7 @@ _KEPT = (
 RowsOf = Callable[[str, Sequence[str]], Iterable[Sequence[Any]]]  # these columns of a table's rows
 
 
-@dataclass(frozen=True)
-class Kept:
+class Kept(NamedTuple):
     """A content that some version is made of: where the ledger says it is, how many bytes it has, and its SHA-256."""
 
     place: tuple[int, int]
@@ -141,10 +139,10 @@ def _known(rows: RowsOf) -> Iterator[tuple[tuple[int, int], int, bytes]]:
         yield (strand, position), size, bytes(sha256)
     for strand, data in rows("bundle", ("strand", "data")):
         try:
-            records = list(Bundle(data))
+            heads = list(Bundle(data).heads())
         except (ValueError, IndexError) as exc:
             raise StoreError(f"a bundle is damaged: {exc}", hint="take the store back from a copy") from exc
-        yield from (((strand, one.position), one.size, one.sha256) for one in records)
+        yield from (((strand, position), size, sha256) for position, size, sha256 in heads)
 
 
 def _used(made: sqlite3.Connection, known: Mapping[tuple[int, int], tuple[int, bytes]]) -> Iterator[tuple[Any, ...]]:
