@@ -75,7 +75,7 @@ class FolderHere:
         with self._told_of():
             while waiting:
                 below = waiting.pop()
-                with os.scandir(self._path / below) as entries:
+                with os.scandir(f"{self._path}/{below}") as entries:
                     for entry in entries:
                         if entry.is_dir(follow_symlinks=False):
                             waiting.append(f"{below}{entry.name}/")

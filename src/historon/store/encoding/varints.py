@@ -23,6 +23,8 @@ def varints(numbers: Iterable[int]) -> bytes:
 
 def read_varints(data: bytes, count: int = -1, at: int = 0) -> tuple[list[int], int]:
     """That many numbers from `at` on, or all, and where they end. ValueError when the data ends too early."""
+    if count < 0 and data[at:].isascii():
+        return list(data[at:]), len(data)  # each number in a byte of its own, as most are
     numbers: list[int] = []
     try:
         while len(numbers) != count and (count >= 0 or at < len(data)):
