@@ -65,7 +65,7 @@ steps = [{ pull = "data" }]
         (_BASE + '[procedures.p]\nover = "local"\nsteps = []\n', "procedures.p: keeps nothing"),
         (
             _BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "a", keep = ["b"] }]\n',
-            "exactly one of send, keep, pull, await, pause, each, pick, clock and tidy",
+            "exactly one of send, keep, pull, put, await, pause, each, pick, clock and tidy",
         ),
         (_BASE + '[procedures.p]\nover = "local"\nsteps = [{ keep = ["b"] }]\n', "keep needs a name for the part"),
         (

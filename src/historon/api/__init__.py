@@ -2,6 +2,7 @@
 
 from historon.api.front import Historon
 from historon.api.opening import find_estate_file, open_estate
+from historon.api.pushing import Pushed, PushPlan
 from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Required, Side
 
 __all__ = [
@@ -12,6 +13,8 @@ __all__ = [
     "Found",
     "Historon",
     "NoiseFound",
+    "PushPlan",
+    "Pushed",
     "Required",
     "Side",
     "find_estate_file",

@@ -15,9 +15,22 @@ from typing import IO, TYPE_CHECKING, Self
 from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Required
 from historon.errors import StoreError, UsageError
 from historon.estate import Duration, Estate, Source, nearest, select
-from historon.store import LARGE, Proof, Round, Store, StoredPart, Version, Visit, open_store, proofs_of, still_paused
+from historon.store import (
+    LARGE,
+    Proof,
+    Round,
+    Store,
+    StoredPart,
+    Version,
+    Visit,
+    open_store,
+    proofs_of,
+    still_paused,
+    unfinished_pushes,
+)
 
 if TYPE_CHECKING:
+    from historon.api.pushing import Pushed, PushPlan
     from historon.collect import Observer, OfferedKey, Rehearsal, StepTaken
     from historon.copies import CopyStatus
     from historon.doctor import Finding
@@ -89,7 +102,8 @@ class Historon:
         now = self.clock()
         board = statuses(self.estate, self.sources(*names, where=where), self.store, now)
         paused = [one for one in still_paused(self.store, now) if not names or one.source in names]
-        return Board(board, paused)
+        unfinished = [one for one in unfinished_pushes(self.store, now) if not names or one.source in names]
+        return Board(board, paused, unfinished)
 
     def versions(self, source: str) -> list[Version]:
         """All versions of a source, oldest first; also of one that the estate file no longer names.
@@ -251,6 +265,33 @@ class Historon:
         found = self._version(version)
         source = self.estate.sources[found.source]
         return prove(self.store, source, self.estate.procedure_of(source), found, self.clock())
+
+    def plan_push(self, version: Version | str, *, only: str | None = None) -> "PushPlan":
+        """Take a fresh export of a version's source, and say what bringing the version back would change there.
+
+        Raises UsageError where its procedure has no `push`, OutsideError where it cannot be collected now.
+        """
+        from historon.api.pushing import plan_push
+
+        return plan_push(self, self._version(version), only)
+
+    def push(self, plan: "PushPlan", *, only: str | None = None) -> "Pushed":
+        """Bring a version back to its source as planned, collect again, and say whether the source is as wanted.
+
+        Raises OutsideError, and changes nothing, where the source is no longer as it was when that was planned.
+        """
+        from historon.api.pushing import push
+
+        return push(self, plan, only)
+
+    def lines_to(self, version: Version | str, *, only: str | None = None) -> "dict[str, list[str]]":
+        """The lines that lead from a source's last good version to another, by part, secrets and all.
+
+        Raises UsageError where they cannot be reckoned.
+        """
+        from historon.api.pushing import lines_to
+
+        return lines_to(self, self._version(version), only)
 
     def proofs(self, source: str) -> "dict[int, Proof]":
         """What is on record of the proofs of a source's versions, by their numbers.

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from historon.estate import Requirement, RequirementState, Source
-from historon.store import Changed, StillPaused, Store, Version
+from historon.store import Changed, StillPaused, Store, Unfinished, Version
 
 if TYPE_CHECKING:
     from historon.collect import RoundReport
@@ -120,12 +120,13 @@ class Collected:
 
 @dataclass(frozen=True)
 class Board:
-    """How the sources stand, those in trouble first, and which services were left paused."""
+    """How the sources stand, those in trouble first; which services were left paused, and which pushes unfinished."""
 
     sources: "Sequence[SourceStatus]"
     paused: Sequence[StillPaused]
+    unfinished: Sequence[Unfinished] = ()
 
     @property
     def well(self) -> bool:
         """Whether nothing needs attention, as far as is known; what is unknown is not well."""
-        return all(one.well for one in self.sources) and not self.paused
+        return all(one.well for one in self.sources) and not self.paused and not self.unfinished

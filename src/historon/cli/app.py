@@ -12,7 +12,7 @@ import click
 
 from historon.api import Historon, find_estate_file
 from historon.estate import Estate, read_estate
-from historon.store import Store, still_paused
+from historon.store import Store, still_paused, unfinished_pushes
 
 __all__ = [
     "App",
@@ -62,6 +62,7 @@ class App:
         with Historon(self.estate(named), clock=self.clock, spend_reserve=spend_reserve) as opened:
             if tell_paused:
                 self._tell_paused(opened.store)
+            self._tell_unfinished(opened.store)
             yield opened
 
     @contextmanager
@@ -73,6 +74,7 @@ class App:
         with Historon(estate, clock=self.clock, spend_reserve=spend_reserve) as opened:
             if tell_paused:
                 self._tell_paused(opened.store)
+            self._tell_unfinished(opened.store)
             yield opened.store
 
     def _tell_paused(self, store: Store) -> None:
@@ -80,6 +82,14 @@ class App:
             words = f"SERVICE NOT RESUMED: {one.source}: Historon ended while it was paused"
             click.echo(f"historon: {words}", err=True)
             click.echo(f"  try: historon collect {one.source}; or by hand, now: {one.words}", err=True)
+
+    def _tell_unfinished(self, store: Store) -> None:
+        for push in unfinished_pushes(store, self.clock()):
+            name = f"{push.source}@{push.wanted}"
+            words = f"PUSH NOT FINISHED: {push.source}: Historon ended while it brought back {name}: look what it holds"
+            click.echo(f"historon: {words}", err=True)
+            again = f"historon push {name}; to go back: historon push {push.source}@{push.before}"
+            click.echo(f"  try: historon collect {push.source}; then {again}", err=True)
 
 
 def pass_app(function: F) -> F:

@@ -6,11 +6,12 @@ from historon.collect.failures import CollectError, FailureKind, OfferedKey
 from historon.collect.judging import ChangedLine, Judged, judge, question_about
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.pinning import Identity, shown_identity
+from historon.collect.pushing import push_parts
 from historon.collect.rehearsal import Rehearsal, rehearse
 from historon.collect.round import run_round, unfinished_sources
 from historon.collect.settling import owing, settle_owed
 from historon.collect.slots import Slots
-from historon.collect.steps import StepTaken
+from historon.collect.steps import StepTaken, Wanted
 from historon.collect.vouching import vouch
 
 __all__ = [
@@ -31,9 +32,11 @@ __all__ = [
     "SourceResult",
     "SourceStep",
     "StepTaken",
+    "Wanted",
     "cause_of",
     "judge",
     "owing",
+    "push_parts",
     "question_about",
     "rehearse",
     "resume_paused",

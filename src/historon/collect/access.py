@@ -3,7 +3,7 @@
 import asyncio
 import importlib
 import json
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -13,7 +13,7 @@ from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.preconditions import check_needs
-from historon.collect.steps import StepContext, StepObserver, resume, take_steps
+from historon.collect.steps import StepContext, StepObserver, Wanted, resume, take_push, take_steps
 from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.errors import HistoronError, where_raised
 from historon.estate import (
@@ -26,12 +26,13 @@ from historon.estate import (
     SecretError,
     SecretRef,
     Source,
+    Step,
     values_of,
 )
 from historon.inspection import Kept
 from historon.patience import within
 from historon.processes import this_process
-from historon.store import PAUSED, SKEW, Store
+from historon.store import PAUSED, PUSHING, SKEW, Store
 from historon.threads import StillBusyError, apart
 from historon.versions import Masks
 from historon.workers import Workers
@@ -194,6 +195,8 @@ class Access:
         skew = skew_words(session.skew, self._estate.settings.skew) if session.skew is not None else None
         remarks = [*session.remarks, *([skew] if skew else [])]
         remembered = [*session.remembered.items()]
+        if self._store.recall(source.name, PUSHING):
+            remembered.append((PUSHING, ""))  # whatever a push left is known again once this export is on disk
         if session.skew is not None:
             remembered.append((SKEW, str(session.skew.total_seconds())))
         return Export(kept, remarks, remembered, session.owed, session.waiting, session.made)
@@ -242,6 +245,43 @@ class Access:
             raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
         except OSError as exc:
             raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
+
+    async def push(self, source: Source, masks: Masks, wanted: Mapping[str, Wanted], told: StepObserver | None) -> None:
+        """Take the steps that bring a version back, once: CollectError where they did not end well.
+
+        What confirms them is said over a fresh connection: that the source can be reached is shown by it.
+        """
+        procedure = self._estate.procedure_of(source)
+        async with self._turn(source):
+            for steps in filter(None, (procedure.push, procedure.push_confirm)):
+                try:
+                    await self._push(source, masks, wanted, told, steps)
+                except HistoronError as exc:
+                    if isinstance(exc, CollectError):
+                        raise
+                    raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
+                except OSError as exc:
+                    raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
+
+    async def _push(
+        self,
+        source: Source,
+        masks: Masks,
+        wanted: Mapping[str, Wanted],
+        told: StepObserver | None,
+        steps: Sequence[Step],
+    ) -> None:
+        target = self._target(source)
+        around = self._step_context(source, target, masks, told)
+        around.wanted = wanted
+        try:
+            async with within(target.procedure.deadline), self._open(target) as session:
+                if source.credentials:
+                    await self._brakes[source.credentials].was_let_in()
+                await take_push(session, target.procedure, around, steps)
+        except TimeoutError as exc:
+            message = f"timed out after {target.procedure.deadline}, the procedure's deadline"
+            raise CollectError(FailureKind.TIME, message) from exc
 
     async def settle(self, source: Source, owed: str) -> None:
         """Do what is owed to a source for an export that is on disk. CollectError, OSError when it cannot be done."""

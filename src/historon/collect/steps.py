@@ -1,7 +1,7 @@
 """Going through a procedure, step by step."""
 
 import asyncio
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Iterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -20,7 +20,7 @@ from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.estate import (
     ACCOUNT_VALUES,
-    ASKING,
+    WITH_CLAUSES,
     Asking,
     Await,
     Check,
@@ -37,6 +37,7 @@ from historon.estate import (
     Pick,
     Procedure,
     Pull,
+    Put,
     Said,
     SecretRef,
     Step,
@@ -51,7 +52,7 @@ from historon.store import LARGE, Part
 from historon.threads import apart
 from historon.workers import Workers
 
-__all__ = ["StepContext", "StepObserver", "StepTaken", "resume", "take_steps"]
+__all__ = ["StepContext", "StepObserver", "StepTaken", "Wanted", "resume", "take_push", "take_steps"]
 
 T = TypeVar("T")
 S = TypeVar("S", bound=Step)
@@ -70,6 +71,18 @@ class StepTaken:
     parts: Sequence[Part]
 
 
+@dataclass(frozen=True)
+class Wanted:
+    """A part of a version that is pushed: what it is to hold, and the lines that lead there where lines are typed.
+
+    It `differs` from what the source holds; what does not is not put.
+    """
+
+    content: bytes
+    differs: bool
+    lines: Sequence[str] = ()
+
+
 StepObserver = Callable[[StepTaken], None]
 
 
@@ -78,7 +91,7 @@ class StepContext:
     """What steps need beside the session: values to fill in, workers to read answers, the time, a way to a new session.
 
     `hide` is told every secret that is learnt; `paused` how to resume what is about to be paused and whether we are at
-    it, and None when nothing is paused any more.
+    it, and None when nothing is paused any more. `wanted` are the parts of a version that is pushed, by their names.
     """
 
     source: str
@@ -90,6 +103,7 @@ class StepContext:
     hide: Callable[[str], None]
     paused: Callable[[Said | None, bool], None]
     told: StepObserver | None = None
+    wanted: Mapping[str, Wanted] = field(default_factory=dict)
     secret: set[str] = field(default_factory=lambda: set(ACCOUNT_VALUES))
 
 
@@ -113,6 +127,14 @@ async def take_steps(session: Session[Any], procedure: Procedure, around: StepCo
             FailureKind.STEP, f"no step that keeps anything fits: {conditions}", hint="add steps for this version"
         )
     return taking.kept
+
+
+async def take_push(session: Session[Any], procedure: Procedure, around: StepContext, steps: Sequence[Step]) -> None:
+    """Take steps that bring a version back, or that confirm it. Raises CollectError with the step's place."""
+    try:
+        await _Taking(session, procedure, around).take_all(steps)
+    except CollectError as exc:
+        raise exc.remarking(session.remarks) from exc.__cause__
 
 
 async def resume(session: Session[Any], procedure: Procedure, around: StepContext, said: Said) -> None:
@@ -220,6 +242,8 @@ class _Taking:
             return self._pick(step), ()
         if isinstance(step, Keep | Pull):
             return await self._kept(step)
+        if isinstance(step, Put):
+            return await self._put(step), ()
         if isinstance(step, Judged):
             return await self._said(step), ()
         raise TypeError(step)  # all verbs were seen
@@ -302,6 +326,40 @@ class _Taking:
             with _failing():
                 parts = [Part(part.name, await self._read(Answer(part.content), _canonical)) for part in parts]
         return b"", parts
+
+    async def _put(self, step: Put[Any]) -> bytes:
+        """Put the parts of this name, or below it, that differ; or type the lines that lead to them."""
+        below = f"{step.part.rstrip('/')}/"
+        chosen = {name: one for name, one in self.around.wanted.items() if name == step.part or name.startswith(below)}
+        if not chosen:
+            message = f"the version has no part {step.part}"
+            raise CollectError(FailureKind.STEP, message, hint="historon show SOURCE@WHEN lists its parts")
+        place = str(self._fill(step.says))
+        said = b""
+        for name, one in chosen.items():
+            if not one.differs:
+                continue
+            if self.procedure.typing_lines:
+                said += await self._type(step, one.lines)
+                continue
+            target = place if name == step.part else f"{place.rstrip('/')}/{name.removeprefix(below)}"
+            answer = await self.session.put(target, one.content, step)
+            await self._judge(answer, step, step.check)
+            said += answer.content
+        return said
+
+    async def _type(self, step: Put[Any], lines: Sequence[str]) -> bytes:
+        """Type lines, each after the answer to the one before; the first that is refused ends it."""
+        said = b""
+        for number, line in enumerate(lines, 1):
+            answer = await self.session.say(line, step)
+            try:
+                await self._judge(answer, step, step.check)
+            except CollectError as exc:
+                exc.message = f"line {number} of {len(lines)}, {line.strip()}: {exc.message}"
+                raise
+            said += answer.content
+        return said
 
     def _pick(self, step: Pick) -> bytes:
         """Give one item of a list a name."""
@@ -480,7 +538,7 @@ class _Taking:
             if isinstance(step, Keeping):
                 made["as_"] = fill(step.as_, self.around.values)
                 made["ends_with"] = fill(step.ends_with, self.around.values)
-            if isinstance(step, (*ASKING, Pull)):
+            if isinstance(step, WITH_CLAUSES):
                 how = step.how
                 filled = {name: fill(getattr(how, name), self.around.values) for name in how.filled}
                 made["how"] = replace(how, **filled)

@@ -31,7 +31,7 @@ from historon.estate.model import (
 )
 from historon.estate.patterns import Expression, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedure_files import shipped_names, shipped_text
-from historon.estate.procedures import Needs, Procedure
+from historon.estate.procedures import Lines, Needs, Procedure
 from historon.estate.reading import read_estate, read_procedure
 from historon.estate.recurrence import after_hours, instants, next_instants
 from historon.estate.required import (
@@ -49,6 +49,7 @@ from historon.estate.settings_files import missing_secrets, settings_digest, set
 from historon.estate.spelling import nearest
 from historon.estate.steps import (
     ASKING,
+    WITH_CLAUSES,
     Asking,
     Await,
     Check,
@@ -62,6 +63,7 @@ from historon.estate.steps import (
     Pause,
     Pick,
     Pull,
+    Put,
     Said,
     Saying,
     Send,
@@ -87,6 +89,7 @@ __all__ = [
     "REQUIREMENTS",
     "TRANSPORTS",
     "UNKNOWN_MARK",
+    "WITH_CLAUSES",
     "Asking",
     "Await",
     "BucketCopy",
@@ -115,6 +118,7 @@ __all__ = [
     "Keep",
     "Keeping",
     "Learning",
+    "Lines",
     "MailChannel",
     "Needs",
     "Noise",
@@ -124,6 +128,7 @@ __all__ = [
     "Problem",
     "Procedure",
     "Pull",
+    "Put",
     "QuickPattern",
     "Requirement",
     "RequirementState",

@@ -407,7 +407,7 @@ def _missing_value(source: Source, name: str, values: Sequence[str], path: Path,
     if name in ACCOUNT_VALUES:
         message = f"has credentials without {name}, {asked}" if source.credentials else f"has no credentials, {asked}"
         return Problem(path, message, f"add {name} to them by reference")
-    step: Path = ("procedures", source.procedure, *(("steps", *place) if place else ("folder",)))
+    step: Path = ("procedures", source.procedure, *(place or ("folder",)))
     return Problem(
         step, f"there is no value {{{name}}}", f"{nearest(name, [*values, *BUILT_IN])} For braces write {{{{ and }}}}"
     )

@@ -9,13 +9,14 @@ from typing import Any, NamedTuple
 from historon.estate.checking import Path, Problem, problems_of
 from historon.estate.procedures import Procedure
 from historon.estate.spelling import nearest
-from historon.estate.steps import ASKING, VERBS, Clauses, Pull, Step
+from historon.estate.steps import ASKING, VERBS, Clauses, Pull, Put, Step
 from historon.estate.table import Name, field_names
 from historon.estate.table_reading import missing, table_made, table_values, unknown_key
 from historon.estate.transports import TRANSPORTS
 
 __all__ = ["read_procedures", "typed_procedure"]
 
+_PUSHING = ("push", "push_confirm")  # lists of steps beside `steps`
 _KEEPING = ("as", "ends_with", "min_size")
 
 
@@ -43,7 +44,11 @@ def typed_procedure(data: object, path: Path = ()) -> tuple[Procedure | None, li
     steps, problems = _steps(data.get("steps"), kind, (*path, "steps"))
     if "steps" not in data:
         problems.append(Problem(path, '"steps" is missing', "add it"))
-    rest = {key: value for key, value in data.items() if key not in ("over", "steps")}
+    lists: dict[str, tuple[Step, ...]] = {"steps": steps}
+    for key in _PUSHING:
+        lists[key], wrong = _steps(data.get(key), kind, (*path, key))
+        problems += wrong
+    rest = {key: value for key, value in data.items() if key not in ("over", "steps", *_PUSHING)}
     problems += _foreign_settings(rest, kind, path)
     problems += missing(kind.needed, rest, f"over {kind.over}", path)
     known = {key: value for key, value in rest.items() if key not in _SETTINGS or key in field_names(kind)}
@@ -51,7 +56,7 @@ def typed_procedure(data: object, path: Path = ()) -> tuple[Procedure | None, li
     problems += wrong
     if problems:
         return None, problems
-    return table_made(kind, {**values, "steps": steps}, path)
+    return table_made(kind, {**values, **lists}, path)
 
 
 def _no_transport(data: Mapping[str, Any], path: Path) -> Problem:
@@ -86,6 +91,8 @@ def _kind(verb: str, over: type[Procedure]) -> _Kind:
     step = VERBS[verb]
     if step is Pull:
         return _Kind(step, over.pulling)
+    if step is Put:
+        return _Kind(step, over.putting)
     return _Kind(step, over.asking if issubclass(step, ASKING) else None)
 
 

@@ -7,10 +7,10 @@ from msgspec import UNSET, Meta, UnsetType
 
 from historon.estate.durations import Duration, Share, Size
 from historon.estate.patterns import Noise, Pattern, QuickPattern
-from historon.estate.steps import Clauses, Keeping, Pull, Step, walk
+from historon.estate.steps import Clauses, Keeping, Pull, Put, Step, walk
 from historon.estate.table import Count, Table
 
-__all__ = ["Needs", "Procedure"]
+__all__ = ["Lines", "Needs", "Procedure"]
 
 
 class Needs(Table, frozen=True):
@@ -21,6 +21,21 @@ class Needs(Table, frozen=True):
     programs: tuple[str, ...] = ()
 
 
+class Lines(Table, frozen=True, kw_only=True):
+    """How a command line is told what is to be: what undoes a line, and what leaves a section.
+
+    `negate` is a word in front of a line, or two, the second of which takes the place of the first.
+    """
+
+    negate: tuple[str, ...] = ("no",)
+    leave: str = "exit"
+
+    def __post_init__(self) -> None:
+        """A word, or two."""
+        if len(self.negate) not in (1, 2) or not all(self.negate):
+            raise ValueError('negate is a word, or two of which one takes the place of the other (["set", "delete"])')
+
+
 class Procedure(Table, frozen=True):
     """`[procedures.NAME]`: how a kind of source is asked for its export; a class for each transport.
 
@@ -29,8 +44,9 @@ class Procedure(Table, frozen=True):
     that the other side is known by a host key, and may stand behind jump hosts; `by_certificate` that it is known by an
     X.509 certificate. With `logs_in_at_once` an open session means that the account was let in. What is `arriving`
     comes by itself, and may have to be put away. With `as_list` what is said is a list of words, as no shell reads it.
-    `asking` and `pulling` are the clauses of steps that say something and of those that pull files, None where there is
-    nothing to say or to pull; `needed` are the keys that cannot be left out, each with how it could be written, and
+    `asking`, `pulling` and `putting` are the clauses of steps that say something, pull files and put parts back, None
+    where there is nothing to say, to pull or to put; with `typing_lines` what is put are the lines that lead to a part,
+    typed one after another. `needed` are the keys that cannot be left out, each with how it could be written, and
     `concerns` what is to be said against a transport, each with what helps.
     """
 
@@ -45,10 +61,15 @@ class Procedure(Table, frozen=True):
     as_list: ClassVar[bool] = False
     asking: ClassVar[type[Clauses] | None] = Clauses
     pulling: ClassVar[type[Clauses] | None] = Clauses
+    putting: ClassVar[type[Clauses] | None] = None
+    typing_lines: ClassVar[bool] = False
     needed: ClassVar[Mapping[str, str]] = {}
     concerns: ClassVar[Mapping[str, str]] = {}
 
     steps: tuple[Step, ...]
+    push: tuple[Step, ...] = ()
+    push_confirm: tuple[Step, ...] = ()
+    lines: Lines | None = None
     about: str = ""
     extends: str | None = None
     values: dict[str, str] = {}
@@ -72,12 +93,28 @@ class Procedure(Table, frozen=True):
         keeping = [step for _, step in walk(self.steps) if isinstance(step, Keeping)]
         if not keeping:
             raise ValueError("keeps nothing (at least one step must be keep or pull)")
+        self._check_push()
         names = {step.as_ or str(step.says).rstrip("/").rpartition("/")[2] for step in keeping}
         for _, step in walk(self.steps):
             self._check(step)
+            if isinstance(step, Put):
+                raise ValueError("put is for bringing something back (move it to push)")
         for step in keeping:
             if step.follows is not None and step.follows not in names:
                 raise ValueError(f'a part follows "{step.follows}", which no step keeps (give that step this as)')
+
+    def _check_push(self) -> None:
+        """Steps that bring a version back keep nothing, and put something."""
+        if self.push_confirm and not self.push:
+            raise ValueError("push_confirm confirms nothing (add push, or remove it)")
+        for _, step in (*walk(self.push), *walk(self.push_confirm)):
+            self._check(step)
+            if isinstance(step, Keeping):
+                raise ValueError(f"push keeps nothing (use send instead of {step.verb})")
+            if isinstance(step, Put) and self.putting is None:
+                raise ValueError(f"over {self.over} nothing can be put")
+            if isinstance(step, Put) and self.typing_lines and step.says != "lines":
+                raise ValueError('what is put over a command line are lines (write put = "lines")')
 
     def _check(self, step: Step) -> None:
         """What a step cannot be over this transport."""

@@ -12,6 +12,7 @@ from historon.estate.table import Table, given
 __all__ = [
     "ASKING",
     "VERBS",
+    "WITH_CLAUSES",
     "Asking",
     "Await",
     "Check",
@@ -25,6 +26,7 @@ __all__ = [
     "Pause",
     "Pick",
     "Pull",
+    "Put",
     "Said",
     "Saying",
     "Send",
@@ -101,7 +103,7 @@ class Step(Table, frozen=True, kw_only=True):
     def clauses(self) -> Mapping[str, object]:
         """The clauses that are given, as they are written, each with what it says."""
         own = {name: value for name, value in given(self) if name not in ("says", "when", "deadline", "how")}
-        return {**own, **dict(given(self.how))} if isinstance(self, (*ASKING, Pull)) else own
+        return {**own, **dict(given(self.how))} if isinstance(self, WITH_CLAUSES) else own
 
     @property
     def within_it(self) -> tuple["Step", ...]:
@@ -216,6 +218,20 @@ class Pull(Keeping, Generic[C], frozen=True, kw_only=True):
             raise ValueError("newest takes one file, so include and exclude would mean nothing (narrow the path)")
 
 
+class Put(Step, Generic[C], frozen=True, kw_only=True):
+    """Put a part of the version that is pushed where it belongs at the source: what `says` is depends on the transport.
+
+    `part` is a part's name, or that of a folder of parts, of which each goes below the place.
+    """
+
+    verb: ClassVar[str] = "put"
+    needed: ClassVar[Mapping[str, str]] = {"part": 'the part that goes there (add part = "running.cfg")'}
+    says: str
+    part: str
+    check: Check | None = None
+    how: C = _NOTHING
+
+
 class Await(Learning[C], Generic[C], frozen=True, kw_only=True):
     """Ask again and again, until the answer is as it should be."""
 
@@ -315,7 +331,9 @@ class Tidy(Judged[C], Generic[C], frozen=True, kw_only=True):
 
 Saying = Asking[C] | Keep[C]
 ASKING = (Asking, Keep)  # all that say something, for isinstance
-VERBS: Mapping[str, type[Step]] = {one.verb: one for one in (Send, Keep, Pull, Await, Pause, Each, Pick, Clock, Tidy)}
+WITH_CLAUSES = (*ASKING, Pull, Put)  # all of which a transport may have more to say
+_ALL = (Send, Keep, Pull, Put, Await, Pause, Each, Pick, Clock, Tidy)
+VERBS: Mapping[str, type[Step]] = {one.verb: one for one in _ALL}
 
 
 def walk(steps: tuple[Step, ...], place: tuple[str | int, ...] = ()) -> Iterator[tuple[tuple[str | int, ...], Step]]:

@@ -40,7 +40,7 @@ def _means(word: str, kind: str) -> bool:
         case "trouble":
             return trouble
         case "changes":
-            return trouble or kind in ("changed", "first")
+            return trouble or kind in ("changed", "first", "pushed")
         case _ if word in EVENT_KINDS:
             return word == kind
         case _:

@@ -14,7 +14,7 @@ from historon.estate.table import Name, Table
 __all__ = ["missing", "read_kinds", "table_made", "table_values", "unknown_key"]
 
 T = TypeVar("T", bound=Table)
-_READ_APART = ("steps", "how")  # fields whose own keys are read by classes of their own
+_READ_APART = ("steps", "push", "push_confirm", "how")  # fields whose own keys are read by classes of their own
 
 
 def read_kinds(

@@ -9,11 +9,12 @@ from typing import Any
 from historon.estate.model import Source
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import is_reference
-from historon.estate.steps import ASKING, Each, Keeping, Pick, Pull, Step, walk
+from historon.estate.steps import WITH_CLAUSES, Each, Keeping, Pick, Pull, Step, walk
 from historon.times import in_names
 
 __all__ = ["ACCOUNT_VALUES", "BUILT_IN", "fill", "is_built_in", "missing_values", "values_of"]
 
+_LISTS = ("steps", "push", "push_confirm")
 _PLACE = re.compile(r"\{\{|\}\}|\{([a-z][a-z0-9_]*(?:\.[\w-]+)*)\}")
 # What an account may have; the names stand for secrets, which are filled in and never shown.
 ACCOUNT_VALUES = ("password", "elevation")
@@ -60,13 +61,14 @@ def _asked(same: _Same) -> tuple[set[str], list[tuple[tuple[str | int, ...], str
     """What the steps of a procedure learn, and what they ask for, each with its place."""
     procedure = same.procedure
     wanted: list[tuple[tuple[str | int, ...], str]] = []
-    for place, step in walk(procedure.steps):
+    steps = [(place, step) for one in _LISTS for place, step in walk(getattr(procedure, one), (one,))]
+    for place, step in steps:
         names = [name for text in _texts(step) for name in _names(text)]
         names += step.when
         names += [step.from_] if isinstance(step, Each | Pick) else []
         wanted += [(place, name) for name in dict.fromkeys(names)]
     wanted += [((), name) for name in _names(procedure.place)]
-    return {name for _, step in walk(procedure.steps) for name in step.learns}, wanted
+    return {name for _, step in steps for name in step.learns}, wanted
 
 
 def _names(text: str) -> Iterator[str]:
@@ -79,7 +81,7 @@ def _texts(step: Step) -> Iterator[str]:
         yield from (said,) if isinstance(said, str) else said
     if isinstance(step, Keeping):
         yield from (step.as_ or "", step.ends_with or "")
-    if isinstance(step, (*ASKING, Pull)):
+    if isinstance(step, WITH_CLAUSES):
         for name in step.how.filled:
             yield from _leaves(getattr(step.how, name))
         yield from (text for text in step.how.variables.values() if not is_reference(text))

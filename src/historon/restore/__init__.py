@@ -1,5 +1,6 @@
 """Bringing back: to a folder, to where it was, as a tar."""
 
+from historon.restore.lines import lines_between
 from historon.restore.originals import Original, OriginalState, give_back, originals
 from historon.restore.proof import prove
 from historon.restore.tars import add_to_tar, opened_tar
@@ -12,6 +13,7 @@ __all__ = [
     "Restored",
     "add_to_tar",
     "give_back",
+    "lines_between",
     "opened_tar",
     "originals",
     "prove",

@@ -95,7 +95,10 @@ class Brackwater:
         (self.folder / "historon.toml").write_text(self._estate_file(self.relay), encoding="utf-8")
 
     def _make_devices(self, known: asyncssh.SSHKey) -> None:
-        self.routers = {name: Capstan(name, partial(self._saved, name), authorized=known) for name in texts.ROUTERS}
+        self.routers = {
+            name: Capstan(name, partial(self._saved, name), authorized=known, save=partial(self._save, name))
+            for name in texts.ROUTERS
+        }
         self.balancer = Fairlead(
             "northmole-balance-1", self._simulated / "balancer", lambda: self._balancer_files, authorized=known
         )
@@ -162,6 +165,10 @@ class Brackwater:
 
     def _saved(self, name: str) -> str:
         return self._configs[name].replace("{clock}", f"{self._clock().astimezone(ZONE):%Y-%m-%d %H:%M:%S}")
+
+    def _save(self, name: str, text: str) -> None:
+        """A router's settings were edited over its command line."""
+        self._configs[name] = re.sub(r"(?m)^! saved at .*$", "! saved at {clock}", text)
 
     def _edit(self, name: str, old: str, new: str) -> None:
         changed = self._configs[name].replace(old, new, 1)

@@ -148,6 +148,13 @@ steps = [
   {{ send = "paging off" }},
   {{ keep = "list settings active", as = "active.cfg", ends_with = "end" }},
 ]
+push = [                       # how historon push brings an earlier version back
+  {{ send = "configure" }},
+  {{ put = "lines", part = "active.cfg" }},
+  {{ send = "end" }},
+  {{ send = "save" }},
+]
+errors = ['^(Unknown|Error|There is no) ?']
 noise = ['^! saved at ']
 secret = ['monitor community (\\S+)']
 

@@ -2,6 +2,9 @@
 
 Made up. It takes `paging off`, `list settings active`, `list clock`, `list version`, `elevate` (which asks
 for a password of its own and changes the prompt), `erase log` (which asks whether it is meant), `menu` and `exit`.
+
+Where its settings may be edited it takes `configure`; then settings line by line, `no` in front of one that is to go,
+`exit` out of a section, `end`, and afterwards `save`.
 """
 
 import asyncio
@@ -12,6 +15,7 @@ from typing import Any, Protocol
 
 import asyncssh
 
+from historon.standins.capstan_settings import CapstanSettings
 from historon.standins.device import SshDevice
 
 __all__ = ["Capstan", "Fault", "TelnetDoor"]
@@ -31,14 +35,25 @@ class Fault(StrEnum):
     SLOW = "sends the configuration in small pieces"
     REFUSES = "does not know the command"
     CLOCK = "has a clock that is two hours behind"
+    STUBBORN = "takes no more than two settings, and refuses the third"
+    FORGETFUL = "says that it has saved its settings, and has not"
 
 
 class Capstan(SshDevice):
     """One router. `config` is asked for its configuration each time; `fault` may be set at any time."""
 
-    def __init__(self, name: str, config: Callable[[], str], *, authorized: asyncssh.SSHKey | None = None) -> None:
+    def __init__(
+        self,
+        name: str,
+        config: Callable[[], str],
+        *,
+        authorized: asyncssh.SSHKey | None = None,
+        save: Callable[[str], None] | None = None,
+    ) -> None:
+        """`save` takes edited settings; without it they cannot be edited."""
         super().__init__(name, authorized)
         self.fault: Fault | None = None
+        self.save = save
         self.elevation = "crow-nest-7"
         self.patience = 1  # how often it asks for the elevation password; after more than one it hangs up
         self.elevations_tried = 0
@@ -85,9 +100,15 @@ class _Conversation:
         self._after_return = False
         self._elevated = False
         self._hangs_up = False
+        self._settings: CapstanSettings | None = None  # while they are edited
+        self._edited: str | None = None  # until they are saved
+        self._taken = 0
 
     @property
     def _prompt(self) -> bytes:
+        if self._settings is not None:
+            where = b".section# " if self._settings.inside else b".configure# "
+            return self._device.prompt.replace(b"# ", where)
         return self._device.prompt.replace(b"#", b"##") if self._elevated else self._device.prompt
 
     async def run(self) -> None:
@@ -95,9 +116,12 @@ class _Conversation:
         # A line of the message of the day that looks like a prompt, as on real devices.
         self._write(b"example# is not a prompt\r\n\r\n" + self._prompt)
         while (line := await self._read_line()) is not None:
-            if line == "exit":
+            if self._settings is not None:
+                self._edit(self._settings, line)
+            elif line == "exit":
                 return
-            await self._execute(line)
+            else:
+                await self._execute(line)
             if self._hangs_up:
                 return
             self._write(self._prompt)
@@ -147,9 +171,30 @@ class _Conversation:
     def _denied(self) -> bool:
         return (self._device.locked and not self._elevated) or self._device.version >= "5"
 
+    def _edit(self, settings: CapstanSettings, line: str) -> None:
+        """A line while settings are edited."""
+        if line == "end" or (line == "exit" and not settings.inside):
+            self._edited, self._settings = str(settings), None
+        elif line == "exit":
+            settings.leave()
+        elif line and not line.startswith("!"):
+            self._taken += 1
+            refused = self._device.fault is Fault.STUBBORN and self._taken > 2
+            if wrong := "Error: not now" if refused else settings.take(line):
+                self._write(f"{wrong}\r\n".encode())
+
+    def _save(self) -> None:
+        if self._device.save is not None and self._edited is not None and self._device.fault is not Fault.FORGETFUL:
+            self._device.save(self._edited)
+        self._write(b"Saved\r\n")
+
     async def _converse(self, line: str) -> None:
-        """Commands that ask back."""
-        if line == "elevate":
+        """Commands that ask back, and those that edit."""
+        if line == "configure" and self._device.save is not None:
+            self._settings = CapstanSettings(self._config())
+        elif line == "save":
+            self._save()
+        elif line == "elevate":
             await self._elevate()
         elif line == "erase log":
             sure = await self.ask("Erase the log? [yes/no] ")

@@ -5,6 +5,7 @@ from historon.store.interface import (
     ESTATE,
     LARGE,
     PAUSED,
+    PUSHING,
     SKEW,
     Changed,
     Copied,
@@ -26,6 +27,7 @@ from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
 from historon.store.proofs import Proof, note_proof, proofs_of
+from historon.store.pushes import Unfinished, note_push, unfinished_pushes
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
 from historon.store.sqlite.transactions import LEDGER
@@ -37,6 +39,7 @@ __all__ = [
     "LARGE",
     "LEDGER",
     "PAUSED",
+    "PUSHING",
     "SKEW",
     "BareLedger",
     "Changed",
@@ -63,12 +66,14 @@ __all__ = [
     "StillPaused",
     "Store",
     "StoredPart",
+    "Unfinished",
     "Verification",
     "Version",
     "Visit",
     "create_store",
     "name_of",
     "note_proof",
+    "note_push",
     "open_store",
     "pack",
     "proofs_of",
@@ -76,6 +81,7 @@ __all__ = [
     "read_tree",
     "still_paused",
     "tree_part_name",
+    "unfinished_pushes",
     "unpack_pieces",
     "verify",
     "written_tree",

@@ -19,6 +19,7 @@ __all__ = [
     "ESTATE",
     "LARGE",
     "PAUSED",
+    "PUSHING",
     "SKEW",
     "Changed",
     "Copied",
@@ -64,6 +65,7 @@ class State(StrEnum):
 
 ESTATE = ""  # in the place of a source: what is remembered is about the whole estate
 PAUSED = "paused"  # the topic under which is remembered, while a source is paused, how to resume it
+PUSHING = "pushing"  # the topic under which is remembered that a version is being brought back to a source
 SKEW = "clock skew"  # the topic under which is remembered by how many seconds a source's clock was ahead of ours
 LARGE = 16 * 2**20  # bytes from which on a content is never held in memory as a whole
 _EDGE = 2**16

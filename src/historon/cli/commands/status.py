@@ -62,7 +62,7 @@ def command(
 
     Shows the age of each source's last good version against its max_age, those in trouble first. The age counts from
     when that version was made or last confirmed: found unchanged. The exit code is 1 when a service was left
-    paused, when a source is overdue, was never collected though it has a max_age, went wrong at the last try, or is not
+    paused, a push was not finished, when a source is overdue, was never collected though it has a max_age, went wrong at the last try, or is not
     known to meet its requirements; 0 otherwise.
     """
     while True:
@@ -75,7 +75,10 @@ def command(
         if as_json:
             rows = [_group_row(by, value, tally) for value, tally in _groups(board, by)] if by else map(_row, board)
             stood = [{"source": one.source, "since": one.since, "resume_by": one.words} for one in stopped]
-            print_json("status", _headline(board, stopped), list(rows), **_tally(board), still_paused=stood)
+            left = [{"source": one.source, "since": one.since, "wanted": one.wanted} for one in stands.unfinished]
+            tally = _tally(board)
+            headline = _headline(board, stopped)
+            print_json("status", headline, list(rows), **tally, still_paused=stood, unfinished_pushes=left)
         elif not board:
             click.echo(f"no source yet: describe some in {printable(str(estate.file))}")
         else:

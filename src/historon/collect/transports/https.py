@@ -21,8 +21,8 @@ from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.spooling import Spool
 from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.errors import causes_of
-from historon.estate import Keeping, Pull, Saying
-from historon.estate.transports.https import Download, Https, Request
+from historon.estate import Keeping, Pull, Put, Saying
+from historon.estate.transports.https import Download, Https, Request, Upload
 from historon.store import Part
 
 __all__ = ["open_session"]
@@ -102,7 +102,7 @@ class _HttpsSession(Session[Https]):
     async def say(self, what: str, step: Saying[Request]) -> Answer:
         """Make a request, `GET /path`; the method may be left out. A log-in page is a failure where it is kept."""
         spool = self._spool(step)
-        answer, _ = await self._exchange(_request_line(what), step.how, spool)
+        answer, _ = await self._exchange(_request_line(what), step.how.headers, _content(step.how), spool)
         whole = b"".join(spool.part("answer").pieces())
         answer = Answer(whole, status=answer.status, headers=answer.headers, cookies=answer.cookies)
         self._look_for_login_page(answer, step)
@@ -111,7 +111,7 @@ class _HttpsSession(Session[Https]):
     async def pull(self, path: str, name: str | None, step: Pull[Download]) -> Sequence[Part]:
         """Download; without a name of its own the part is called as the server suggests, whatever folder it names."""
         spool = self._spool(step)
-        answer, url = await self._exchange(_request_line(path), step.how, spool)
+        answer, url = await self._exchange(_request_line(path), step.how.headers, _content(step.how), spool)
         part = spool.part(name or _suggested(answer.headers, url))
         if answer.status != 200:
             raise CollectError(
@@ -138,13 +138,24 @@ class _HttpsSession(Session[Https]):
                 tail=answer.content[:TAIL],
             )
 
-    async def _exchange(self, line: tuple[str, str], carried: Request, spool: Spool) -> tuple[Answer, str]:
+    async def put(self, place: str, content: bytes, step: Put[Upload]) -> Answer:
+        """Send a part as the body of a request, or as a file in a form (RFC 7578)."""
+        how, spool = step.how, self._spool(step)
+        sent: dict[str, Any] = {"content": content}
+        if how.field is not None:
+            sent = {"data": how.form, "files": {how.field: (step.part.rpartition("/")[2], content)}}
+        answer, _ = await self._exchange((how.method, place), how.headers, sent, spool)
+        whole = b"".join(spool.part("answer").pieces())
+        return Answer(whole, status=answer.status, headers=answer.headers, cookies=answer.cookies)
+
+    async def _exchange(
+        self, line: tuple[str, str], headers: Mapping[str, str], content: Mapping[str, Any], spool: Spool
+    ) -> tuple[Answer, str]:
         """A request with its redirects, and with the pauses that the server asks for; the body goes into the spool."""
         method, url = line[0], self._procedure.base + line[1]
-        content = _content(carried)
         redirects = waits = 0
         while True:
-            answer, wait = await self._once(method, url, carried, content, spool)
+            answer, wait = await self._once(method, url, headers, content, spool)
             if wait is not None and waits < _MOST_WAITS:
                 waits += 1
                 spool.clear()
@@ -153,19 +164,19 @@ class _HttpsSession(Session[Https]):
                 redirects += 1
                 url = self._redirected(url, answer.headers["location"], redirects)
                 if answer.status == 303 or (answer.status in (301, 302) and method == "POST"):
-                    method, content = "GET", {"headers": dict(carried.headers)}
+                    method, content = "GET", {}
                 spool.clear()
             else:
                 return answer, url
 
     async def _once(
-        self, method: str, url: str, carried: Request, content: Mapping[str, Any], spool: Spool
+        self, method: str, url: str, headers: Mapping[str, str], content: Mapping[str, Any], spool: Spool
     ) -> tuple[Answer, float | None]:
         """One request; the second value is how long the server asks to wait before the next."""
         self._tail = b""
         safe = method in _SAFE
         try:
-            async with self._client.stream(method, url, **{"headers": dict(carried.headers), **content}) as response:
+            async with self._client.stream(method, url, **{"headers": dict(headers), **content}) as response:
                 async for data in response.aiter_bytes():
                     spool.write(data)
                     self._tail = spool.tail

@@ -153,6 +153,10 @@ class Session(Generic[P]):
         """Fetch a file, or a folder with all that is in it, as parts called after `name`; `step` as of `say`."""
         raise CollectError(FailureKind.STEP, f"{path} cannot be pulled over {self._procedure.over}")
 
+    async def put(self, place: str, content: bytes, step: Any) -> Answer:
+        """Put this content in its place at the source; `step` as of `say`. What was there stays until all has come."""
+        raise CollectError(FailureKind.STEP, f"{place} cannot be put over {self._procedure.over}")
+
     @property
     def tail(self) -> bytes:
         """The end of what came back so far, for a message about a step that did not end."""

@@ -15,7 +15,8 @@ from pathlib import Path
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
-from historon.estate import Pull, Saying, small_environment
+from historon.errors import OutsideError
+from historon.estate import Clauses, Pull, Put, Saying, replace_file, small_environment
 from historon.estate.transports.files import Choosing
 from historon.estate.transports.local import Local, Running
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
@@ -76,6 +77,21 @@ class _LocalSession(Session[Local]):
     async def pull(self, path: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         """Read a file, the newest of those that match, or a folder; links are not followed."""
         return await apart(self._target.source.name, self._read, path, name, step)
+
+    async def put(self, place: str, content: bytes, step: Put[Clauses]) -> Answer:
+        """Replace a file in one step; it keeps its owner and its mode."""
+        await apart(self._target.source.name, self._write, place, content)
+        return Answer(b"", exit_code=0)
+
+    def _write(self, written: str, content: bytes) -> None:
+        path = (self._target.folder / Path(written).expanduser()).resolve()
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            replace_file(path, content)
+        except OutsideError as exc:
+            raise CollectError(FailureKind.STEP, exc.message, hint="may this user write there?") from exc
+        except OSError as exc:
+            raise CollectError(FailureKind.STEP, f"{exc.filename or path}: {exc.strerror}") from exc
 
     def _read(self, written: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         path = self._target.folder / Path(written).expanduser()

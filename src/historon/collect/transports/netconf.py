@@ -13,8 +13,8 @@ from historon.collect.transports.host_keys import Known
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.ssh import connect
 from historon.collect.transports.xml import parse_xml
-from historon.estate import Said, Saying
-from historon.estate.transports.netconf import Netconf, Subtree
+from historon.estate import Put, Said, Saying
+from historon.estate.transports.netconf import Editing, Netconf, Subtree
 from historon.threads import apart
 
 __all__ = ["open_session"]
@@ -74,6 +74,22 @@ class _NetconfSession(Session[Netconf]):
             shown = data[0]
             shown.tail = None
         return Answer(etree.tostring(shown, encoding="utf-8") + b"\n")
+
+    async def put(self, place: str, content: bytes, step: Put[Editing]) -> Answer:
+        """Edit a datastore (RFC 6241 section 7.2); what is put is the data of a reply, as it was kept."""
+        self._check_capability("edit-config", place)
+        edit = etree.Element(f"{_NETCONF}edit-config", nsmap=_NAMESPACES)
+        etree.SubElement(etree.SubElement(edit, f"{_NETCONF}target"), f"{_NETCONF}{place}")
+        etree.SubElement(edit, f"{_NETCONF}default-operation").text = step.how.operation
+        config = etree.SubElement(edit, f"{_NETCONF}config")
+        try:
+            given = parse_xml(content)
+        except LookupError as exc:
+            raise CollectError(FailureKind.STEP, f"what is to be put is no XML: {exc.args[0]}") from exc
+        # With one element in it a reply was kept as that element, with more as the reply's own `data`.
+        config.extend(list(given) if given.tag == f"{_NETCONF}data" else [given])
+        reply = await self._operation(edit, int(self._procedure.max_size))
+        return Answer(etree.tostring(reply, encoding="utf-8") + b"\n")
 
     def may_repeat(self, what: Said) -> bool:
         """See Session: reading changes nothing."""

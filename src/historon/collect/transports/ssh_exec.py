@@ -16,7 +16,7 @@ from historon.collect.transports.host_keys import Known
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
 from historon.collect.transports.ssh import connect
-from historon.estate import Clauses, Pull, Saying
+from historon.estate import Clauses, Pull, Put, Saying
 from historon.estate.transports.files import Choosing
 from historon.estate.transports.ssh_exec import SshExec
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
@@ -125,6 +125,51 @@ class _ExecSession(Session[SshExec]):
                 raise CollectError(FailureKind.STEP, f"{step.how.checksum} ended with exit code {told.exit_code}")
             check_sum(parts[0], told.content.decode("utf-8", "replace"), path)
         return parts
+
+    async def put(self, place: str, content: bytes, step: Put[Clauses]) -> Answer:
+        """Write a file; over SFTP it takes its name once it is whole, and keeps the mode of the one before."""
+        try:
+            if self._procedure.transfer == "scp":
+                await self._copy_there(place, content)
+                return Answer(b"", exit_code=0)
+            sftp = await self._channel(self._sftp)
+            try:
+                await self._write(sftp, place.encode(), content)
+            finally:
+                sftp.exit()
+                await self._closed(sftp)
+        except asyncssh.SFTPPermissionDenied as exc:
+            message = f"{place} may not be written by this account"
+            raise CollectError(FailureKind.PERMISSION, message) from exc
+        except asyncssh.SFTPError as exc:
+            raise CollectError(FailureKind.STEP, f"{place} cannot be written: {exc.reason}") from exc
+        except (asyncssh.Error, OSError) as exc:
+            raise CollectError(FailureKind.STEP, f"{place} cannot be written: {exc}") from exc
+        return Answer(b"", exit_code=0)
+
+    async def _write(self, sftp: asyncssh.SFTPClient, path: bytes, content: bytes) -> None:
+        coming = path + b".historon.coming"
+        mode = None
+        with suppress(asyncssh.SFTPNoSuchFile):
+            mode = (await sftp.stat(path)).permissions
+        await sftp.makedirs(path.rpartition(b"/")[0] or b".", exist_ok=True)
+        try:
+            async with sftp.open(coming, "wb", asyncssh.SFTPAttrs(permissions=0o600)) as file:
+                await file.write(content)
+            if mode is not None:
+                await sftp.chmod(coming, stat.S_IMODE(mode))
+            await sftp.posix_rename(coming, path)
+        except asyncssh.SFTPError:
+            with suppress(asyncssh.Error, OSError):
+                await sftp.remove(coming)
+            raise
+
+    async def _copy_there(self, place: str, content: bytes) -> None:
+        """The same over SCP, for devices without SFTP: it is written where it is to be."""
+        with tempfile.TemporaryDirectory(dir=self._target.spool) as folder:
+            file = Path(folder, "copied")
+            file.write_bytes(content)
+            await asyncssh.scp(str(file), (self._connection, place), block_size=_READ)
 
     async def _fetched(self, path: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         try:

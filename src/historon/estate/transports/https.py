@@ -6,7 +6,7 @@ from historon.estate.patterns import QuickPattern
 from historon.estate.procedures import Procedure
 from historon.estate.steps import Clauses
 
-__all__ = ["Download", "Https", "Request"]
+__all__ = ["Download", "Https", "Request", "Upload"]
 
 
 class Request(Clauses, frozen=True, kw_only=True):
@@ -26,6 +26,21 @@ class Download(Request, frozen=True, kw_only=True):
     checksum: str | None = None
 
 
+class Upload(Clauses, frozen=True, kw_only=True):
+    """How a part is sent: as the body, or as the file `field` of a form (RFC 7578), with these headers."""
+
+    filled: ClassVar[tuple[str, ...]] = ("form", "headers")
+    method: Literal["PUT", "POST", "PATCH"] = "PUT"
+    field: str | None = None
+    form: dict[str, str] = {}
+    headers: dict[str, str] = {}
+
+    def __post_init__(self) -> None:
+        """A form has a field for the file."""
+        if self.form and self.field is None:
+            raise ValueError('form needs a field for the part (add field = "file")')
+
+
 class Https(Procedure, frozen=True, kw_only=True):
     """`over = "https"`: requests (RFC 9110), below `base`, with an account by `auth`."""
 
@@ -35,6 +50,7 @@ class Https(Procedure, frozen=True, kw_only=True):
     by_certificate: ClassVar[bool] = True
     asking: ClassVar[type[Clauses] | None] = Request
     pulling: ClassVar[type[Clauses] | None] = Download
+    putting: ClassVar[type[Clauses] | None] = Upload
 
     auth: Literal["none", "basic", "digest", "bearer"] = "none"
     base: str = ""

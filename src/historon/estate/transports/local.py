@@ -30,8 +30,10 @@ class Local(Procedure, frozen=True, kw_only=True):
     as_list: ClassVar[bool] = True
     asking: ClassVar[type[Clauses] | None] = Running
     pulling: ClassVar[type[Clauses] | None] = Choosing
+    putting: ClassVar[type[Clauses] | None] = Clauses
 
     @property
     def programs(self) -> set[str]:
         """See Procedure."""
-        return {said[0] for _, step in walk(self.steps) for said in step.sayings if said}
+        steps = (*self.steps, *self.push, *self.push_confirm)
+        return {said[0] for _, step in walk(steps) for said in step.sayings if said}

@@ -1,11 +1,11 @@
 """NETCONF over SSH."""
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 from historon.estate.procedures import Procedure
 from historon.estate.steps import Clauses
 
-__all__ = ["Netconf", "Subtree"]
+__all__ = ["Editing", "Netconf", "Subtree"]
 
 
 class Subtree(Clauses, frozen=True, kw_only=True):
@@ -13,6 +13,12 @@ class Subtree(Clauses, frozen=True, kw_only=True):
 
     filled: ClassVar[tuple[str, ...]] = ("filter",)
     filter: str | None = None
+
+
+class Editing(Clauses, frozen=True, kw_only=True):
+    """How a datastore takes what is put: in the place of what it holds, or merged with it (RFC 6241 section 7.2)."""
+
+    operation: Literal["replace", "merge"] = "replace"
 
 
 class Netconf(Procedure, frozen=True, kw_only=True):
@@ -25,3 +31,4 @@ class Netconf(Procedure, frozen=True, kw_only=True):
     logs_in_at_once: ClassVar[bool] = True
     asking: ClassVar[type[Clauses] | None] = Subtree
     pulling: ClassVar[type[Clauses] | None] = None
+    putting: ClassVar[type[Clauses] | None] = Editing

@@ -18,5 +18,6 @@ class SshExec(Procedure, frozen=True, kw_only=True):
     over_ssh: ClassVar[bool] = True
     logs_in_at_once: ClassVar[bool] = True
     pulling: ClassVar[type[Clauses] | None] = Choosing
+    putting: ClassVar[type[Clauses] | None] = Clauses
 
     transfer: Literal["sftp", "scp"] = "sftp"

@@ -35,6 +35,8 @@ class Terminal(Procedure, frozen=True, kw_only=True):
     logs_in_at_once: ClassVar[bool] = True
     asking: ClassVar[type[Clauses] | None] = Typing
     pulling: ClassVar[type[Clauses] | None] = None
+    putting: ClassVar[type[Clauses] | None] = Typing
+    typing_lines: ClassVar[bool] = True
     needed: ClassVar[Mapping[str, str]] = {"prompt": "a prompt (such as prompt = '^\\S+[>#] ?$')"}
 
     prompt: QuickPattern

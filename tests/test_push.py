@@ -1,0 +1,339 @@
+"""Bringing a version back to its source: shown first, confirmed, done once, and looked at again."""
+
+import os
+import random
+import re
+import signal
+from collections.abc import Callable, Iterator
+
+import pexpect
+import pytest
+
+from historon.estate import Lines
+from historon.restore import lines_between
+from historon.standins.background import Background
+from historon.standins.brackwater_texts import router_config
+from historon.standins.capstan import Capstan, Fault
+from historon.standins.capstan_settings import CapstanSettings
+from tests.conftest import PROGRAM, EstateFolder, Result
+
+# Each route once, as routers have them.
+CONFIG = router_config("office-edge-1", 1).replace("route 10.54.0.0/16 via 10.20.1.2\n", "", 2)
+PUSH = """push = [
+  { send = "configure" },
+  { put = "lines", part = "active.cfg" },
+  { send = "end" },
+  { send = "save" },
+]
+errors = ['^(Unknown|Error|There is no)']
+secret = ['monitor community (\\S+)']
+"""
+
+
+class Edge:
+    """A router whose settings change, by hand or by a push; `noise` goes on in each export."""
+
+    def __init__(self) -> None:
+        self.text = CONFIG
+        self.count = 0
+
+    def config(self) -> str:
+        self.count += 1
+        return re.sub(r"(?m)^! saved at .*$", f"! saved at {self.count}", self.text)
+
+    def save(self, text: str) -> None:
+        self.text = text
+
+    def edit(self, old: str, new: str) -> None:
+        assert old in self.text
+        self.text = self.text.replace(old, new, 1)
+
+
+@pytest.fixture
+def edge() -> Edge:
+    return Edge()
+
+
+@pytest.fixture
+def router(background: Background, edge: Edge) -> Iterator[Capstan]:
+    device = Capstan("t", edge.config, save=edge.save)
+    background.run(device.start())
+    yield device
+    background.run(device.stop())
+
+
+@pytest.fixture
+def pushable(router_estate: Callable[..., EstateFolder], edge: Edge) -> EstateFolder:
+    """Two versions: as it was, and with a port renamed, an entry and a time server more, and a route less."""
+    estate = router_estate(procedure=PUSH)
+    assert estate.run("collect").code == 0
+    edge.edit("  description berth 3 ticket hall", "  description berth 3 north door")
+    edge.edit("  deny any any", "  permit any 10.20.30.0/24\n  deny any any")
+    edge.edit("time-server 10.20.0.10\n", "time-server 10.20.0.10\ntime-server 10.20.0.11\n")
+    edge.edit("route 10.58.0.0/16 via 10.20.1.2\n", "")
+    assert estate.run("collect").code == 0
+    return estate
+
+
+def _digest(result: Result) -> str:
+    found = re.search(r"digest of this change: (\w+)", result.out)
+    assert found, result.said
+    return found[1]
+
+
+# ---- over a command line ---------------------------------------------------------------------------------------------
+
+
+def test_a_router_is_brought_back_and_the_next_export_shows_it(pushable: EstateFolder, edge: Edge) -> None:
+    before, wanted = edge.text, CONFIG
+    shown = pushable.run("push", "t@1")
+    assert shown.code == 1, shown.said
+    for line in ("-   permit any 10.20.30.0/24", "+ route 10.58.0.0/16", "- time-server 10.20.0.11"):
+        assert line in shown.out, shown.out
+    assert "lines will be typed" in shown.out
+    assert "nothing was pushed: --yes" in shown.out
+    assert edge.text == before, "nothing is done without being asked"
+    done = pushable.run("push", "t@1", "--yes", _digest(shown))
+    assert done.code == 0, done.said
+    assert "t is as in t@1, noise not counted" in done.out
+    assert "to go back: historon push t@" in done.out
+    assert edge.text.splitlines()[2:] == wanted.splitlines()[2:], "line by line, but for the clock"
+    assert pushable.run("diff", "t@1", "t").code == 0
+    again = pushable.run("push", "t@1")
+    assert (again.code, "already, noise not counted: nothing is to be done" in again.out) == (0, True)
+
+
+def test_a_change_that_is_another_one_now_is_not_made(pushable: EstateFolder, edge: Edge) -> None:
+    digest = _digest(pushable.run("push", "t@1"))
+    edge.edit("time-server 10.20.0.9\n", "time-server 10.20.0.99\n")
+    before = edge.text
+    refused = pushable.run("push", "t@1", "--yes", digest)
+    assert refused.code == 2
+    assert "nothing was pushed" in refused.err
+    assert edge.text == before
+
+
+def test_what_it_holds_is_told_when_it_refuses_in_the_middle(
+    pushable: EstateFolder, edge: Edge, router: Capstan
+) -> None:
+    digest = _digest(pushable.run("push", "t@1"))
+    router.fault = Fault.STUBBORN
+    before = edge.text
+    failed = pushable.run("push", "t@1", "--yes", digest)
+    assert failed.code == 6, failed.said
+    assert re.search(r"THE PUSH FAILED: .*line 3 of \d+, .*: it answers: \"Error: not now\"", failed.err)
+    assert "t is NOT as in t@1. Still different" in failed.out
+    assert "to go back: historon push t@" in failed.out
+    assert edge.text == before, "it was never saved"
+    router.fault = None
+    assert pushable.run("push", "t@1", "--yes", digest).code == 0
+
+
+def test_a_device_that_only_says_that_it_has_it_is_found_out(
+    pushable: EstateFolder, edge: Edge, router: Capstan
+) -> None:
+    digest = _digest(pushable.run("push", "t@1"))
+    router.fault = Fault.FORGETFUL
+    done = pushable.run("push", "t@1", "--yes", digest)
+    assert done.code == 1, done.said
+    assert "t is NOT as in t@1" in done.out
+
+
+def test_a_device_that_is_gone_afterwards_is_not_known(
+    pushable: EstateFolder, edge: Edge, router: Capstan, background: Background
+) -> None:
+    digest = _digest(pushable.run("push", "t@1"))
+    save = edge.save
+
+    def save_and_leave(text: str) -> None:
+        save(text)
+        router.fault = Fault.REFUSES
+
+    router.save = save_and_leave
+    done = pushable.run("push", "t@1", "--yes", digest)
+    assert done.code == 6, done.said
+    assert "it is NOT KNOWN what t holds now: t could not be collected" in done.err
+    told = pushable.run("status").err
+    assert "PUSH NOT FINISHED: t" in told
+    assert pushable.run("status").code == 1
+    assert [one["source"] for one in pushable.run("status", "--json").data["unfinished_pushes"]] == ["t"]
+    router.fault = None
+    assert pushable.run("collect").code == 0
+    assert "PUSH" not in pushable.run("status").err
+
+
+def test_somebody_who_changed_it_while_one_was_asked_is_not_run_over(pushable: EstateFolder, edge: Edge) -> None:
+    asked = pexpect.spawn(str(PROGRAM), ["push", "t@1"], cwd=pushable.path, encoding="utf-8", timeout=60)
+    asked.expect("Type its name to do it")
+    edge.edit("time-server 10.20.0.9\n", "time-server 10.20.0.99\n")
+    asked.sendline("t")
+    asked.expect("t was changed meanwhile: it is t@")
+    asked.expect(pexpect.EOF)
+    asked.close()
+    assert asked.exitstatus == 6
+    assert "time-server 10.20.0.99" in edge.text
+
+
+def test_the_name_has_to_be_typed(pushable: EstateFolder, edge: Edge) -> None:
+    before = edge.text
+    for typed, code in (("y", 1), ("t", 0)):
+        asked = pexpect.spawn(str(PROGRAM), ["push", "t@1"], cwd=pushable.path, encoding="utf-8", timeout=60)
+        asked.expect("This changes t. Type its name to do it")
+        assert edge.text == before
+        asked.sendline(typed)
+        asked.expect(pexpect.EOF)
+        asked.close()
+        assert asked.exitstatus == code
+    assert edge.text != before
+
+
+def test_a_push_whose_program_was_killed_is_told_first(pushable: EstateFolder, edge: Edge, router: Capstan) -> None:
+    digest = _digest(pushable.run("push", "t@1"))
+    running = pexpect.spawn(str(PROGRAM), ["push", "t@1", "--yes", digest], cwd=pushable.path, timeout=60)
+    router.save = lambda _text: os.kill(running.pid or 0, signal.SIGKILL)
+    running.expect(pexpect.EOF)
+    running.close()
+    assert running.signalstatus == signal.SIGKILL
+    told = pushable.run("status").err
+    assert "PUSH NOT FINISHED: t: Historon ended while it brought back t@1" in told
+    assert "to go back: historon push t@" in told
+    router.save = edge.save
+    assert pushable.run("push", "t@1", "--yes", digest).code == 0
+    assert "PUSH" not in pushable.run("status").err
+
+
+def test_machines_can_read_it(pushable: EstateFolder) -> None:
+    plan = pushable.run("push", "t@1", "--json")
+    assert (plan.code, plan.data["pushed"], plan.data["well"]) == (1, False, None)
+    done = pushable.run("push", "t@1", "--json", "--yes", plan.data["digest"])
+    assert (done.code, done.data["pushed"], done.data["well"], done.data["left"]) == (0, True, True, [])
+
+
+def test_who_hears_of_changes_hears_of_it(pushable: EstateFolder, router: Capstan) -> None:
+    text = (pushable.path / "historon.toml").read_text()
+    pushable.write(text + '[channels.c]\nkind = "file"\npath = "told.jsonl"\nimmediately = true\ntell = "changes"\n')
+    pushable.run("collect")
+    digest = _digest(pushable.run("push", "t@1"))
+    pushable.run("push", "t@1", "--yes", digest)
+    events = [event for line in (pushable.path / "told.jsonl").read_text().splitlines() for event in _events(line)]
+    assert "pushed" in events
+
+
+def _events(line: str) -> list[str]:
+    return re.findall(r'"(?:kind|event)": ?"([a-z-]+)"', line)
+
+
+def test_what_cannot_be_pushed_is_said(pushable: EstateFolder, router_estate: Callable[..., EstateFolder]) -> None:
+    assert "no part" in pushable.run("push", "t@1", "--only", "nothing.cfg").err
+    assert pushable.run("push", "t@99").code == 2
+    router_estate()
+    refused = pushable.run("push", "t@1")
+    assert refused.code == 2
+    assert "the procedure capstan does not say how to push" in refused.err
+
+
+@pytest.mark.parametrize(
+    ("procedure", "said"),
+    [
+        ('push = [{ put = "running", part = "active.cfg" }]', 'write put = "lines"'),
+        ('push = [{ keep = "x", as = "y" }]', "push keeps nothing"),
+        ('push = [{ put = "lines" }]', "part"),
+        ('push_confirm = [{ send = "x" }]', "push_confirm confirms nothing"),
+        ("lines = { negate = [] }", "negate"),
+    ],
+)
+def test_wrong_steps_are_told(router_estate: Callable[..., EstateFolder], procedure: str, said: str) -> None:
+    result = router_estate(procedure=procedure).run("sources")
+    assert result.code == 4
+    assert said in result.err
+
+
+# ---- lines -----------------------------------------------------------------------------------------------------------
+
+
+def test_lines_for_somebody_to_paste(pushable: EstateFolder) -> None:
+    shown = pushable.run("push", "t@1", "--lines")
+    assert shown.code == 0, shown.said
+    assert "interface port-3\n  description berth 3 ticket hall\n  exit\n" in shown.out
+    assert "access-list outside-in\n  no permit any 10.20.30.0/24\n  exit\n" in shown.out
+    assert shown.out.rstrip().endswith("no time-server 10.20.0.11"), "what goes comes last"
+    assert pushable.run("push", "t@2", "--lines").out == ""
+
+
+def test_secrets_in_lines_are_shown_only_when_that_is_asked(pushable: EstateFolder, edge: Edge) -> None:
+    edge.edit("monitor community tide-", "monitor community canary-")
+    assert pushable.run("collect").code == 0
+    hidden = pushable.run("push", "t@1", "--lines")
+    assert "monitor community [secret " in hidden.out
+    assert "--reveal shows them" in hidden.err
+    assert re.search(r"monitor community tide-\d+", pushable.run("push", "t@1", "--lines", "--reveal").out)
+
+
+def _typed(text: str, lines: list[str]) -> str:
+    settings = CapstanSettings(text)
+    for line in lines:
+        if line.strip() == "exit":
+            settings.leave()
+        else:
+            assert settings.take(line.strip()) == "", line
+    return str(settings)
+
+
+def _changed(rng: random.Random, text: str) -> str:
+    """Some lines less, some more, some others, some moved: in sections, in lists, and between them."""
+    lines = text.splitlines()
+    for _ in range(rng.randrange(1, 8)):
+        at = rng.randrange(3, len(lines) - 1)
+        line = lines[at]
+        if line.startswith("  permit"):
+            match rng.randrange(3):
+                case 0:
+                    del lines[at]
+                case 1:
+                    lines.insert(at, f"  permit 198.51.100.{rng.randrange(250)} any")
+                case 2 if lines[at - 1].startswith("  permit"):
+                    lines[at - 1], lines[at] = line, lines[at - 1]
+        elif line.startswith("  description"):
+            lines[at] = f"  description {rng.choice(['quay', 'ramp'])} {rng.randrange(9)}"
+        elif line.startswith(("route", "time-server")):
+            lines[at : at + rng.randrange(2)] = [f"{line.split()[0]} 10.{rng.randrange(200)}.0.0/16 via 10.20.1.2"]
+        elif line in ("  shutdown", "  no shutdown"):
+            lines[at] = "  no shutdown" if line == "  shutdown" else "  shutdown"
+    return "\n".join(lines) + "\n"
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_typing_the_lines_leads_to_the_other_text(seed: int) -> None:
+    """Checked by the router's own way of taking settings, which knows nothing of how they were reckoned."""
+    rng = random.Random(seed)
+    base = "\n".join(dict.fromkeys(router_config("edge", 1).replace("!\n", "").splitlines())) + "\n"
+    now, wanted = _changed(rng, base), _changed(rng, base)
+    lines = lines_between(now, wanted, Lines(), lambda line: line.startswith("! saved"))
+    assert _sections(_typed(now, lines)) == _sections(wanted)
+    assert lines_between(wanted, wanted, Lines(), lambda _line: False) == []
+
+
+def _sections(text: str) -> dict[str, list[str]]:
+    """What each section holds: lists in their order, the rest of the top level by its words."""
+    found: dict[str, list[str]] = {}
+    section = ""
+    for line in text.splitlines():
+        if line.startswith("!"):
+            continue
+        if line.startswith("  "):
+            found.setdefault(section, []).append(line)
+        else:
+            section = line
+            found.setdefault(line.split()[0], []).append(line)
+    return {
+        name: list(dict.fromkeys(lines)) if name.startswith("access-list ") else sorted(set(lines))
+        for name, lines in found.items()
+    }
+
+
+def test_flat_lines_are_taken_back_by_another_word() -> None:
+    now, wanted = "set a 1\nset b 2\n", "set a 1\nset c 3\n"
+    how = Lines(negate=("set", "delete"))
+    assert lines_between(now, wanted, how, lambda _line: False) == ["set c 3", "delete b 2"]
+    with pytest.raises(ValueError, match="nothing undoes"):
+        lines_between("other b 2\n", "", how, lambda _line: False)
