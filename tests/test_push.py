@@ -3,8 +3,10 @@
 import os
 import random
 import re
+import shutil
 import signal
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import pexpect
 import pytest
@@ -15,7 +17,20 @@ from historon.standins.background import Background
 from historon.standins.brackwater_texts import router_config
 from historon.standins.capstan import Capstan, Fault
 from historon.standins.capstan_settings import CapstanSettings
-from tests.conftest import PROGRAM, EstateFolder, Result
+from historon.standins.thole import Thole, TholeFault
+from historon.standins.tidewall import Tidewall
+from tests.conftest import (
+    ELEVATION,
+    FILES_ESTATE,
+    PASSWORD,
+    PROGRAM,
+    EstateFolder,
+    Result,
+    collect,
+    describe_estate,
+)
+from tests.openssh import running_server
+from tests.peers import needs
 
 # Each route once, as routers have them.
 CONFIG = router_config("office-edge-1", 1).replace("route 10.54.0.0/16 via 10.20.1.2\n", "", 2)
@@ -216,7 +231,7 @@ def test_who_hears_of_changes_hears_of_it(pushable: EstateFolder, router: Capsta
     digest = _digest(pushable.run("push", "t@1"))
     pushable.run("push", "t@1", "--yes", digest)
     events = [event for line in (pushable.path / "told.jsonl").read_text().splitlines() for event in _events(line)]
-    assert "pushed" in events
+    assert "pushed" in events, (pushable.path / "told.jsonl").read_text()
 
 
 def _events(line: str) -> list[str]:
@@ -337,3 +352,206 @@ def test_flat_lines_are_taken_back_by_another_word() -> None:
     assert lines_between(now, wanted, how, lambda _line: False) == ["set c 3", "delete b 2"]
     with pytest.raises(ValueError, match="nothing undoes"):
         lines_between("other b 2\n", "", how, lambda _line: False)
+
+
+# ---- over other transports -------------------------------------------------------------------------------------------
+
+
+def _push(estate: EstateFolder, version: str, *arguments: str) -> Result:
+    """Look at the change, and make it."""
+    variables = {"PW": PASSWORD, "UP": ELEVATION}
+    shown = estate.run("push", version, *arguments, **variables)
+    return estate.run("push", version, *arguments, "--yes", _digest(shown), **variables)
+
+
+_TREE = """push = [
+  { put = "data", part = "data" },
+  { send = ["sh", "-c", "echo reloaded >> reloads"] },
+]
+"""
+
+
+@pytest.fixture
+def tree(files_estate: EstateFolder) -> EstateFolder:
+    """Two versions of a folder of this machine."""
+    files_estate.write(FILES_ESTATE.replace('steps = [{ pull = "data" }]', 'steps = [{ pull = "data" }]\n' + _TREE))
+    (files_estate.path / "data" / "sub").mkdir()
+    (files_estate.path / "data" / "sub" / "blob.bin").write_bytes(bytes(range(256)))
+    (files_estate.path / "data" / "a.conf").chmod(0o640)
+    assert files_estate.run("collect").code == 0
+    (files_estate.path / "data" / "a.conf").write_text("one\nother\n")
+    shutil.rmtree(files_estate.path / "data" / "sub")
+    (files_estate.path / "data" / "new.conf").write_text("new\n")
+    return files_estate
+
+
+def test_files_of_this_machine_and_what_takes_them_up(tree: EstateFolder) -> None:
+    done = _push(tree, "files@1")
+    assert done.code == 1, done.said
+    assert "data/new.conf was not there then: it stays" in done.out
+    assert "files is NOT as in files@1" in done.out, "of what is there too it is told"
+    assert (tree.path / "data" / "a.conf").read_text() == "one\ntwo\nthree\n"
+    assert (tree.path / "data" / "a.conf").stat().st_mode & 0o777 == 0o640
+    assert (tree.path / "data" / "sub" / "blob.bin").read_bytes() == bytes(range(256))
+    assert (tree.path / "reloads").read_text() == "reloaded\n"
+
+
+def test_one_file_alone(tree: EstateFolder) -> None:
+    done = _push(tree, "files@1", "--only", "data/a.conf")
+    assert done.code == 0, done.said
+    assert (tree.path / "data" / "a.conf").read_text() == "one\ntwo\nthree\n"
+    assert not (tree.path / "data" / "sub").exists()
+
+
+@needs("an OpenSSH server")
+def test_files_over_a_real_sftp_server(estate: EstateFolder, tmp_path: Path) -> None:
+    keys, place = tmp_path / "sshd", tmp_path / "there"
+    keys.mkdir()
+    place.mkdir()
+    (place / "app.conf").write_text("one\n")
+    (place / "app.conf").chmod(0o604)
+    with running_server(keys) as server:
+        shutil.copy(server.client_key, estate.path / "keys" / "client")
+        estate.write(f"""
+[estate]
+name = "Test"
+[credentials.c]
+user = "{server.user}"
+key = "file:keys/client"
+[procedures.p]
+over = "ssh-exec"
+tries = 1
+steps = [{{ pull = "{place}/app.conf" }}]
+push = [{{ put = "{place}/app.conf", part = "app.conf" }}, {{ send = "echo up >> {place}/reloads" }}]
+[[sources]]
+name = "s"
+procedure = "p"
+address = "127.0.0.1"
+port = {server.port}
+credentials = "c"
+host_key = "{server.host_key}"
+""")
+        assert estate.run("collect").code == 0
+        (place / "app.conf").write_text("two\n")
+        done = _push(estate, "s@1")
+        assert done.code == 0, done.said
+        assert (place / "app.conf").read_text() == "one\n"
+        assert (place / "app.conf").stat().st_mode & 0o777 == 0o604
+        assert sorted(one.name for one in place.iterdir()) == ["app.conf", "reloads"]
+        (place / "app.conf").write_text("three\n")
+        estate.write((estate.path / "historon.toml").read_text().replace('put = "', 'put = "/proc/nowhere'))
+        failed = _push(estate, "s@1")
+        assert failed.code == 6
+        assert "cannot be written" in failed.err or "may not be written" in failed.err
+        assert (place / "app.conf").read_text() == "three\n"
+
+
+_WALL = """
+  { send = "POST /api/session", json = { user = "{user}", password = "{password}" }, learn_secret = { token = "json:/session/token" } },
+  STEP,
+  { tidy = "DELETE /api/session", headers = { x-tide-token = "{token}" } }"""
+
+
+def test_an_upload_to_a_firewall(estate: EstateFolder, tmp_path: Path) -> None:
+    rules = {"now": '<?xml version="1.0"?>\n<rules>\n  <rule name="quays"/>\n</rules>\n'}
+    wall = Tidewall("wall", tmp_path / "wall", lambda: rules["now"], lambda text: rules.update(now=text))
+    wall.start()
+    try:
+        flat = " ".join(_WALL.split())
+        kept = flat.replace(
+            "STEP", '{ keep = "/api/export", headers = { x-tide-token = "{token}" }, as = "rules.xml" }'
+        )
+        put = flat.replace(
+            "STEP", '{ put = "/api/export", part = "rules.xml", headers = { x-tide-token = "{token}" } }'
+        )
+        describe_estate(
+            estate,
+            over="https",
+            steps=kept,
+            procedure=f"push = [{put}]",
+            source=f'address = "127.0.0.1"\nport = {wall.port}\ncredentials = "c"\ncertificate = "{wall.fingerprint}"',
+        )
+        assert collect(estate).code == 0
+        wanted = rules["now"]
+        rules["now"] = wanted.replace("quays", "anybody")
+        done = _push(estate, "s@1")
+        assert done.code == 0, done.said
+        assert rules["now"] == wanted
+        assert wall.tokens == set(), "it logged out each time"
+    finally:
+        wall.stop()
+
+
+_SWITCH = '<config xmlns="urn:thole"><port name="p1"><vlan>110</vlan></port></config>'
+_CONFIRMED = """push = [
+  { put = "candidate", part = "running.xml" },
+  { send = "validate candidate" },
+  { send = "confirmed-commit 120" },
+]
+push_confirm = [{ send = "confirm" }]
+"""
+
+
+@pytest.fixture
+def switch(background: Background) -> Iterator[tuple[Thole, dict[str, str]]]:
+    config = {"now": _SWITCH}
+    device = Thole("t", lambda: config["now"], save=lambda text: config.update(now=text))
+    background.run(device.start())
+    yield device, config
+    background.run(device.stop())
+
+
+@pytest.fixture
+def switched(estate: EstateFolder, switch: tuple[Thole, dict[str, str]]) -> EstateFolder:
+    """A version of a switch, whose configuration was changed since."""
+    device, config = switch
+    describe_estate(
+        estate,
+        over="netconf",
+        steps='{ keep = "get-config running", as = "running.xml" }',
+        procedure=_CONFIRMED,
+        source=f'address = "127.0.0.1"\nport = {device.port}\ncredentials = "c"\nhost_key = "{device.fingerprint}"',
+    )
+    assert collect(estate).code == 0
+    config["now"] = _SWITCH.replace("110", "131")
+    return estate
+
+
+def test_a_switch_is_confirmed_over_a_fresh_connection(
+    switched: EstateFolder, switch: tuple[Thole, dict[str, str]]
+) -> None:
+    device, config = switch
+    done = _push(switched, "s@1")
+    assert done.code == 0, done.said
+    device.run_out()
+    assert "<vlan>110</vlan>" in config["now"], "for good"
+
+
+def test_a_switch_that_cannot_be_reached_any_more_goes_back_by_itself(
+    switched: EstateFolder, switch: tuple[Thole, dict[str, str]]
+) -> None:
+    device, config = switch
+    variables = {"PW": PASSWORD, "UP": ELEVATION}
+    digest = _digest(switched.run("push", "s@1", **variables))
+    device.fault = TholeFault.UNREACHABLE
+    failed = switched.run("push", "s@1", "--yes", digest, **variables)
+    assert failed.code == 6, failed.said
+    assert "THE PUSH FAILED" in failed.err
+    assert "it is NOT KNOWN what s holds now" in failed.err
+    device.run_out()
+    assert "<vlan>131</vlan>" in config["now"]
+    device.fault = None
+    assert "PUSH NOT FINISHED: s" in switched.run("status").err
+    assert collect(switched).code == 0
+
+
+def test_what_the_switch_finds_invalid_never_comes_into_force(
+    switched: EstateFolder, switch: tuple[Thole, dict[str, str]]
+) -> None:
+    device, config = switch
+    device.fault = TholeFault.INVALID
+    failed = _push(switched, "s@1")
+    assert failed.code == 6
+    assert "vlan 4095 cannot be" in failed.err
+    assert "s is NOT as in s@1" in failed.out
+    assert "<vlan>131</vlan>" in config["now"]

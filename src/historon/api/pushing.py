@@ -233,4 +233,5 @@ def _tell(opened: "Historon", done: Pushed) -> None:
     notifier = Notifier(opened.estate, opened.store, opened.clock)
     advice = f"to go back: {done.plan.way_back}"
     notifier.tell(Event(kind, opened.clock(), message, source=wanted.source, advice=advice, version=wanted.number))
-    notifier.delivery.deliver()
+    for _ in notifier.delivery.deliver():
+        pass  # each is on record

@@ -1,7 +1,8 @@
 """A Tidewall firewall: an interface over HTTPS that takes a token, and gives its rules as XML. Made up.
 
 `POST /api/session` with user and password as JSON gives a token, which `X-Tide-Token` carries on. `GET /api/system`
-tells version and time; `GET /api/export` gives the rules; `DELETE /api/session` ends it.
+tells version and time; `GET /api/export` gives the rules, and where they may be edited `PUT /api/export` takes others;
+`DELETE /api/session` ends it.
 """
 
 import json
@@ -32,8 +33,12 @@ class TidewallFault(StrEnum):
 class Tidewall(WebServer):
     """One firewall. `rules` is asked for the export each time; `version` decides under which path it stands."""
 
-    def __init__(self, name: str, folder: Path, rules: Callable[[], str]) -> None:
+    def __init__(
+        self, name: str, folder: Path, rules: Callable[[], str], save: Callable[[str], None] | None = None
+    ) -> None:
+        """`save` takes edited rules; without it they cannot be edited."""
         super().__init__(name, folder)
+        self._save = save
         self.fault: TidewallFault | None = None
         self.version = "9.4.1"
         self.user = "config-reader"
@@ -60,6 +65,8 @@ class Tidewall(WebServer):
                 return _json({"version": self.version, "time": time.strftime("%Y-%m-%dT%H:%M:%S+0000", time.gmtime())})
             case "GET", path if path == self._export_path:
                 return self._export()
+            case "PUT", path if path == self._export_path and self._save is not None:
+                return self._take(request.body, self._save)
         return _json({"error": f"there is no {request.path}"}, 404)
 
     @property
@@ -77,6 +84,12 @@ class Tidewall(WebServer):
         token = secrets.token_hex(16)
         self.tokens.add(token)
         return _json({"session": {"token": token, "lasts_s": 300}})
+
+    def _take(self, body: bytes, save: Callable[[str], None]) -> Reply:
+        if b"</rules>" not in body:
+            return _json({"error": "these are no rules"}, 422)
+        save(body.decode())
+        return _json({"result": "ok"})
 
     def _export(self) -> Reply:
         body = self._rules().encode()

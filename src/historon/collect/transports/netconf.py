@@ -21,10 +21,14 @@ __all__ = ["open_session"]
 
 _BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 _NETCONF = f"{{{_BASE}}}"
+_CONFIRMED = "urn:ietf:params:netconf:capability:confirmed-commit:1.1"  # the version whose commits may persist
 _BASE_1_0, _BASE_1_1 = "urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1"
 _NAMESPACES: Any = {None: _BASE}  # the default namespace
 _CHUNK = 65536
-_WORDS = "write get-config DATASTORE, get, lock DATASTORE, unlock DATASTORE, discard-changes, or the operation's XML"
+_WORDS = (
+    "write get-config DATASTORE, get, lock DATASTORE, unlock DATASTORE, validate DATASTORE, discard-changes, commit, "
+    "confirmed-commit SECONDS, confirm, or the operation's XML"
+)
 _ERRORS = {"access-denied": FailureKind.PERMISSION, "lock-denied": FailureKind.STEP}  # RFC 6241 appendix A
 
 
@@ -100,9 +104,11 @@ class _NetconfSession(Session[Netconf]):
         if what.startswith("<"):
             return self._ours(what)
         verb, _, datastore = what.partition(" ")
+        if verb in ("confirmed-commit", "confirm"):
+            return self._confirming(verb, datastore)
         self._check_capability(verb, datastore)
         operation = etree.Element(f"{_NETCONF}{verb}", nsmap=_NAMESPACES)
-        holder = {"get-config": "source", "lock": "target", "unlock": "target"}.get(verb)
+        holder = {"get-config": "source", "validate": "source", "lock": "target", "unlock": "target"}.get(verb)
         if (holder is None) == bool(datastore) or verb not in _VERBS:
             raise CollectError(FailureKind.STEP, f'"{what}" is not an operation', hint=_WORDS)
         if holder:
@@ -110,6 +116,23 @@ class _NetconfSession(Session[Netconf]):
         if subtree:
             holder_of_filter = etree.SubElement(operation, f"{_NETCONF}filter", type="subtree")
             holder_of_filter.append(self._ours(subtree))
+        return operation
+
+    def _confirming(self, verb: str, seconds: str) -> Any:
+        """A commit that undoes itself unless it is confirmed, which another session may do (RFC 6241 section 8.4)."""
+        if not any(one.startswith(_CONFIRMED) for one in self._capabilities):
+            hint = "commit takes effect at once, and for good"
+            raise CollectError(FailureKind.STEP, "the device has no confirmed commit by another session", hint=hint)
+        operation = etree.Element(f"{_NETCONF}commit", nsmap=_NAMESPACES)
+        token = f"historon-{self._target.source.name}"
+        if verb == "confirm":
+            etree.SubElement(operation, f"{_NETCONF}persist-id").text = token
+            return operation
+        if not seconds.isdecimal():
+            raise CollectError(FailureKind.STEP, f'"{verb} {seconds}" is not an operation', hint=_WORDS)
+        etree.SubElement(operation, f"{_NETCONF}confirmed")
+        etree.SubElement(operation, f"{_NETCONF}confirm-timeout").text = seconds
+        etree.SubElement(operation, f"{_NETCONF}persist").text = token
         return operation
 
     def _ours(self, text: str) -> Any:
@@ -187,4 +210,4 @@ class _NetconfSession(Session[Netconf]):
             self._send(closing.encode())
 
 
-_VERBS = {"get-config", "get", "lock", "unlock", "discard-changes"}
+_VERBS = {"get-config", "get", "lock", "unlock", "validate", "discard-changes", "commit"}
