@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from historon.store import PAUSED, Removal
+from historon.store import PAUSED, PUSHING, Removal
 from tests.conftest import EstateFolder
 
 PAGE = Path(__file__).parent.parent / "docs" / "json.md"
@@ -31,6 +31,7 @@ over = "local"
 values = { more = "x" }
 steps = [{ pull = "{path}", as = "active.cfg" }]
 proof = [["true"]]
+push = [{ put = "{path}", part = "active.cfg" }]
 noise = ['^! saved at ']
 [procedures.paused]
 over = "local"
@@ -108,6 +109,8 @@ COMMANDS = (
     "copies",
     "prove",
     "verify",
+    "push edge-1@1",
+    "push edge-1@1 --lines",
 )
 
 
@@ -183,6 +186,8 @@ def test_every_field_is_documented_and_every_documented_field_is_there(edges: Es
     store = edges.store()
     note = {"resume": ["daemon", "start"], "since": "2026-10-01T02:30:00+00:00", "until": "", "by": ""}
     store.remember("edge-1", PAUSED, json.dumps(note))
+    push = {"wanted": 1, "before": 2, "since": "2026-10-01T02:30:00+00:00", "until": "", "by": ""}
+    store.remember("edge-1", PUSHING, json.dumps(push))
     store.close()
     results.append(edges.run("status", "--json"))
     for result in results:

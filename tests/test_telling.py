@@ -139,7 +139,7 @@ def test_a_channel_hears_what_it_asked_for() -> None:
     critical = {"not-resumed", "identity-changed", "store-trouble", "store-damaged"}
     assert _wanted("") == set(EVENT_KINDS)
     assert _wanted('tell = "trouble"') == trouble | over
-    assert _wanted('tell = "changes"') == trouble | over | {"changed", "first"}
+    assert _wanted('tell = "changes"') == trouble | over | {"changed", "first", "pushed"}
     assert _wanted('tell = "critical"') == critical
     assert _wanted('tell = ["critical", "changed"]') == critical | {"changed"}
     assert _wanted('tell = "trouble"\nexcept = ["suspect", "notice"]') == {

@@ -284,14 +284,18 @@ class Historon:
 
         return push(self, plan, only)
 
-    def lines_to(self, version: Version | str, *, only: str | None = None) -> "dict[str, list[str]]":
-        """The lines that lead from a source's last good version to another, by part, secrets and all.
+    def lines_to(
+        self, version: Version | str, *, only: str | None = None, reveal: bool = False
+    ) -> "dict[str, list[str]]":
+        """The lines that lead from a source's last good version to another, by part; secrets are masked.
 
         Raises UsageError where they cannot be reckoned.
+
+        Example: `estate.lines_to("edge-1@1")`
         """
         from historon.api.pushing import lines_to
 
-        return lines_to(self, self._version(version), only)
+        return lines_to(self, self._version(version), only, reveal=reveal)
 
     def proofs(self, source: str) -> "dict[int, Proof]":
         """What is on record of the proofs of a source's versions, by their numbers.

@@ -117,15 +117,17 @@ def push(opened: "Historon", plan: PushPlan, only: str | None) -> Pushed:
     return done
 
 
-def lines_to(opened: "Historon", version: Version, only: str | None) -> dict[str, list[str]]:
+def lines_to(opened: "Historon", version: Version, only: str | None, *, reveal: bool) -> dict[str, list[str]]:
     """The lines that lead from the last good version to another, by part; see Historon.lines_to."""
+    masks = opened.masks(version.source, reveal=reveal)
     source = opened.estate.sources.get(version.source)
     present = opened.version(version.source)
     there = {one.name: one for one in opened.parts(present)}
     found = {}
     for name, one in _parts(opened, version, only).items():
         if name not in there or there[name].sha256 != one.sha256:
-            found[name] = _lines(opened, source, there.get(name), one)
+            lines = _lines(opened, source, there.get(name), one)
+            found[name] = masks.seen("\n".join(lines)).split("\n") if lines else []
     return found
 
 

@@ -130,12 +130,12 @@ def _updated(objects: Objects, estate: Estate, store: Store, retention: str | No
         if retention is not None:
             _thin(ledger, estate, store, retention)
         wanted = {_CONTENT + one.sha256.hex(): one for one in ledger.contents()}
-        promised: set[str] = set()
+        known_there: set[str] = set()
         if before is not None:
             ledger_before = _ledger_of(objects, before, folder / "before")
-            promised = {_CONTENT + one.sha256.hex() for one in ledger_before.contents()}
+            known_there = {_CONTENT + one.sha256.hex() for one in ledger_before.contents()}
             ledger.check_follows(ledger_before, objects.place)
-        _write_contents(objects, store, wanted, _likely_there(objects, wanted.keys(), promised))
+        _write_contents(objects, store, wanted, _likely_there(objects, wanted.keys(), known_there))
         head = _write_ledger(objects, ledger, estate, changes)
         objects.replace_head(head.written(), found[1] if found else None)
         there = _all(objects)
@@ -156,13 +156,13 @@ def _thin(ledger: BareLedger, estate: Estate, store: Store, retention: str) -> N
         ledger.leave_out(going, Removal(versions[-1].at, {source: f"not in this copy ({retention})"}))
 
 
-def _likely_there(objects: Objects, wanted: Set[str], promised: Set[str]) -> Container[str]:
-    """The contents that need not be written: what the ledger before promises, as listing all of them takes long.
+def _likely_there(objects: Objects, wanted: Set[str], known_there: Set[str]) -> Container[str]:
+    """The contents that need not be written: what the ledger before says is there, as listing all of them takes long.
 
     Where many are new they are listed: an update that was cut short may have written most of them.
     """
-    few = len(wanted - promised) <= _AT_ONCE
-    return promised if few else objects.names(_CONTENT)
+    few = len(wanted - known_there) <= _AT_ONCE
+    return known_there if few else objects.names(_CONTENT)
 
 
 def _write_contents(objects: Objects, store: Store, wanted: Mapping[str, Kept], there: Container[str]) -> None:

@@ -147,10 +147,8 @@ def _show(done: Pushed, weights: Weights) -> None:
 
 
 def _show_lines(opened: Historon, version: str, only: str | None, *, reveal: bool, as_json: bool) -> int:
-    found = opened.lines_to(version, only=only)
-    source = opened.version(version).source
-    masks = opened.masks(source, reveal=reveal)
-    shown = {part: masks.seen("\n".join(lines)).split("\n") for part, lines in found.items() if lines}
+    found = opened.lines_to(version, only=only, reveal=reveal)
+    shown = {part: lines for part, lines in found.items() if lines}
     if as_json:
         rows = [{"part": part, "lines": lines} for part, lines in shown.items()]
         print_json("push-lines", f"{sum(map(len, shown.values()))} lines", rows)
@@ -160,7 +158,7 @@ def _show_lines(opened: Historon, version: str, only: str | None, *, reveal: boo
             click.echo(f"# {printable(part)}")
         for line in lines:
             click.echo(printable(line))
-    if any(shown[part] != found[part] for part in shown):
+    if any("[secret " in line for lines in shown.values() for line in lines):
         click.echo("secrets are hidden: --reveal shows them", err=True)
     return ExitCode.WELL
 
