@@ -203,6 +203,24 @@ class StoreContract(ABC):
         assert store.versions("s")[1] == Version("s", 2, night(1), State.GOOD, 1, 5, 6)
         assert store.change_number() > before
 
+    def test_a_good_version_can_be_doubted_and_the_one_before_it_is_the_last_good_one(self, store: Store) -> None:
+        take(store, 0, Part("a", b"1"))
+        take(store, 1, Part("a", b"2"))
+        take(store, 2, Part("a", b"2"))
+        before = store.change_number()
+        version = store.versions("s")[1]
+        store.doubt(version, "its proof failed")
+        state = store.state("s")
+        assert (state.good, state.good_at, state.confirmed_at, state.outcome) == (1, night(0), night(0), "suspect")
+        assert (store.versions("s")[1].state, store.versions("s")[1].note) == (State.SUSPECT, "its proof failed")
+        assert content(store, 2) == {"a": b"2"}
+        assert store.change_number() > before
+        store.doubt(store.versions("s")[0], "nor is this one")
+        assert store.state("s").good is None
+        store = self.again(store)
+        take(store, 3, Part("a", b"3"))
+        assert store.state("s").good == 3
+
     def test_what_changed_is_told_of_all_sources_in_order(self, store: Store) -> None:
         number = store.begin_round(night(0), "test")
         entries = [

@@ -127,6 +127,22 @@ class Machine(RuleBasedStateMachine):
         if known.last == version.number and known.outcome is Outcome.SUSPECT:
             known.outcome = Outcome.CHANGED
 
+    @precondition(lambda self: any(v.good for one in self.known.values() for v, _ in one.versions.values()))
+    @rule(data=st.data())
+    def doubted(self, data: st.DataObject) -> None:
+        good = [v for one in self.known.values() for v, _ in one.versions.values() if v.good]
+        version = data.draw(st.sampled_from(good))
+        self.store.doubt(version, "why")
+        known = self.known[version.source]
+        contents = known.versions[version.number][1]
+        known.versions[version.number] = (replace(version, state=State.SUSPECT, note="why"), contents)
+        if known.good == version.number:
+            left = [one for one, _ in known.versions.values() if one.good]
+            known.good = left[-1].number if left else None
+            known.confirmed_at = left[-1].at if left else None
+        if known.last == version.number and known.outcome in (Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED):
+            known.outcome = Outcome.SUSPECT
+
     @rule(source=_SOURCES, topic=st.sampled_from(["t", "u"]), text=st.sampled_from(["", "one", "ü"]))
     def remembered(self, source: str, topic: str, text: str) -> None:
         self.store.remember(source, topic, text)

@@ -1,7 +1,9 @@
 """Proving versions: programs on a scratch folder, bounded, and a verdict that is never wider than what was run."""
 
+import json
 import shutil
 import sqlite3
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -110,3 +112,91 @@ def test_without_a_proof_nothing_is_said(files_estate: EstateFolder) -> None:
     result = files_estate.run("prove", "files")
     assert result.code == 2
     assert "has no proof" in result.err
+
+
+_SERVED = """[timetables.t]
+every = "1h"
+[[sources]]
+timetable = "t"
+"""
+_TOLD = '[channels.c]\nkind = "file"\npath = "told.jsonl"\nimmediately = true\n'
+
+
+def _serve(estate: EstateFolder, text: str) -> None:
+    """The service does what is due: one round with this export, and what follows it."""
+    file = estate.path / "data" / "a.conf"
+    if file.read_text() != text:  # else it is as it was, its times too
+        file.write_text(text)
+    store = estate.store()
+    store.remember_all("timetable", {"files": (datetime.now(UTC) - timedelta(hours=2)).isoformat()})
+    store.close()
+    assert estate.run("serve", "--once").code in (0, 3)
+
+
+def _kinds(estate: EstateFolder) -> list[str]:
+    lines = (estate.path / "told.jsonl").read_text().splitlines() if (estate.path / "told.jsonl").exists() else []
+    return [event["kind"] for line in lines for event in json.loads(line)["events"]]
+
+
+def _served(estate: EstateFolder, more: str = "", when: str = "after rounds") -> EstateFolder:
+    _estate(estate, '["grep", "-q", "good", "{folder}/data/a.conf"]', more=more)
+    text = (estate.path / "historon.toml").read_text().replace("[[sources]]\n", _SERVED)
+    text = text.replace('name = "Test"', f'name = "Test"\nprove = "{when}"', 1)
+    estate.write(text.replace('max_age = "26h"\n', "") + _TOLD)
+    return estate
+
+
+def test_the_service_proves_what_is_new_and_tells_what_is_not_proven(files_estate: EstateFolder) -> None:
+    estate = _served(files_estate)
+    _serve(estate, "good\n")
+    assert "proven 2" in estate.run("versions", "files").out
+    assert estate.run("status").code == 0
+    assert "proven" in estate.run("status").out
+    assert "not-proven" not in _kinds(estate)
+    _serve(estate, "bad\n")
+    assert _kinds(estate).count("not-proven") == 1
+    status = estate.run("status")
+    assert status.code == 1, "it would not do"
+    assert "1 NOT PROVEN" in status.out
+    (row,) = estate.run("status", "--json").rows
+    assert row["proof"].startswith("failed 2")
+    _serve(estate, "bad\n")
+    assert _kinds(estate).count("not-proven") == 1, "what is known is not told again at once"
+    _serve(estate, "good again\n")
+    assert "proven-again" in _kinds(estate)
+    assert estate.run("status").code == 0
+
+
+def test_a_proof_that_cannot_be_run_is_not_well(files_estate: EstateFolder) -> None:
+    estate = _served(files_estate)
+    estate.write((estate.path / "historon.toml").read_text().replace('"grep"', '"no-such-program-here"'))
+    _serve(estate, "good\n")
+    assert "not-proven" in _kinds(estate)
+    assert estate.run("status").code == 1
+
+
+def test_where_a_proof_decides_a_version_that_fails_is_no_good_one(files_estate: EstateFolder) -> None:
+    estate = _served(files_estate, more="proof_decides = true\n")
+    _serve(estate, "good\n")
+    good = estate.run("status", "--json").rows[0]["version"]
+    _serve(estate, "bad\n")
+    (row,) = estate.run("status", "--json").rows
+    assert (row["version"], row["last_outcome"]) == (good, "suspect")
+    assert "its proof failed: grep ended with 1" in estate.run("versions", "files", "--all").out
+    count = len(estate.run("versions", "files", "--json", "--all").rows)
+    _serve(estate, "bad\n")
+    assert len(estate.run("versions", "files", "--json", "--all").rows) == count, "the same export is no new version"
+    assert "whose proof failed" in estate.run("rounds", "--json").out + estate.run("status", "--json").out
+    _serve(estate, "good again\n")
+    (row,) = estate.run("status", "--json").rows
+    assert row["version"] == count + 1
+    assert estate.run("status").code == 0
+
+
+def test_what_decides_nothing_is_refused(files_estate: EstateFolder) -> None:
+    files_estate.write(
+        FILES_ESTATE.replace('steps = [{ pull = "data" }]', 'steps = [{ pull = "data" }]\nproof_decides = true')
+    )
+    result = files_estate.run("sources")
+    assert result.code == 4
+    assert "proof_decides means nothing without a proof" in result.err

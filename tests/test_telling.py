@@ -134,6 +134,7 @@ def test_a_channel_hears_what_it_asked_for() -> None:
         "estate-accepted",
         "collecting-again",
         "pruning-again",
+        "proven-again",
         "copy-well",
     }
     critical = {"not-resumed", "identity-changed", "store-trouble", "store-damaged"}

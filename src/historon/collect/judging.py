@@ -29,7 +29,7 @@ from historon.insight import (
     unmet,
 )
 from historon.inspection import Inspection, Kept, inspect
-from historon.store import Outcome, Part, State, Store, StoredPart
+from historon.store import Outcome, Part, State, Store, StoredPart, proofs_of
 from historon.versions import Masks, comparable
 from historon.workers import Done, Workers
 
@@ -79,7 +79,8 @@ class Question:
 
     `before` are the parts of the last good version, None without one; `sides` the contents of the parts that differ,
     before and now. `signed` says whether the source has a signature already; None where none is kept. `reader` is how
-    its changes are read, `rules` are the requirements that it is to be checked against.
+    its changes are read, `rules` are the requirements that it is to be checked against. `doubt` is what is known to be
+    wrong with just this export, from an earlier one.
     """
 
     kept: Sequence[Kept]
@@ -91,6 +92,7 @@ class Question:
     signed: bool | None
     reader: Reader
     rules: Sequence[Requirement] = ()
+    doubt: str = ""
 
     def handed_over(self) -> "tuple[Question, list[IO[bytes]]]":
         """The question without the files of its large parts, and those files, to be put in again by `with_files`."""
@@ -152,6 +154,8 @@ def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Sta
         )
     except Exception as exc:
         inspection = Inspection([f"it could not be inspected: {where_raised(exc)}"])
+    if question.doubt:
+        inspection = replace(inspection, doubts=[*inspection.doubts, question.doubt])
     yield inspection
     follows: Sequence[str] = ()
     try:
@@ -313,7 +317,22 @@ def question_about(
     sides = _differing(store, before or {}, {one.part.name: one.part for one in kept})
     signed = store.signed(source.name) if store.indexed else None
     share = source.max_shrink if source.max_shrink is not None else procedure.max_shrink
-    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules)
+    doubt = _proof_that_failed(store, source, kept) if procedure.proof_decides else ""
+    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, doubt)
+
+
+def _proof_that_failed(store: Store, source: Source, kept: Sequence[Kept]) -> str:
+    """Why an export would not do that is, byte for byte, the last one whose proof failed; empty when it is not."""
+    failed = [(number, proof) for number, proof in proofs_of(store, source.name).items() if proof.verdict == "failed"]
+    if not failed:
+        return ""
+    number, proof = max(failed, key=lambda one: one[0])
+    version = store.version(source.name, number)
+    if version is None or version.good:
+        return ""
+    there = {(part.name, part.sha256) for part in store.parts(source.name, number)}
+    same = there == {(one.part.name, one.part.sha256) for one in kept}
+    return f"it is as in @{number}, whose proof failed: {proof.why}" if same else ""
 
 
 def _differing(store: Store, before: Mapping[str, StoredPart], new: Mapping[str, Part]) -> tuple[_Contents, _Contents]:

@@ -51,6 +51,7 @@ def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> l
         *_channels(estate),
         *_copies(estate),
         *_retention(estate),
+        *_proofs(estate),
         *_procedures(estate),
         *_sources(estate),
         *_unused(estate),
@@ -187,6 +188,12 @@ def _retention(estate: Estate) -> Iterator[Finding]:
         return
     remedy = 'prune = "after rounds" in [estate], or historon prune by hand'
     yield Finding(False, "retention", "sources have one, and nothing is pruned by itself", remedy)
+
+
+def _proofs(estate: Estate) -> Iterator[Finding]:
+    if not estate.settings.prove and any(estate.procedure_of(one).proof for one in estate.sources.values()):
+        remedy = 'prove = "after rounds" in [estate], or historon prove by hand'
+        yield Finding(False, "proof", "procedures have one, and nothing is proven by itself", remedy)
 
 
 def _procedures(estate: Estate) -> Iterator[Finding]:

@@ -312,9 +312,10 @@ def _keeping_problems(file: Parts) -> Iterator[Problem]:
         for label in copy.labels if copy else ():
             if label not in labels:
                 yield Problem(("copies", name), f'no source has the label "{label}"', nearest(label, labels))
-    prune = file.estate.prune if file.estate else ""
-    if prune not in ("", AFTER_ROUNDS) and prune not in file.timetables:
-        yield _unknown(("estate", "prune"), prune, [AFTER_ROUNDS, *file.timetables])
+    for key in ("prune", "prove"):
+        when = getattr(file.estate, key) if file.estate else ""
+        if when not in ("", AFTER_ROUNDS) and when not in file.timetables:
+            yield _unknown(("estate", key), when, [AFTER_ROUNDS, *file.timetables])
 
 
 def _channel_problems(name: str, channel: Channel, file: Parts) -> Iterator[Problem]:

@@ -75,6 +75,7 @@ class Settings(Table, frozen=True):
     free: Size = Size(100 * 10**6)
     warn_free: Size = Size(10**9)
     prune: str = ""
+    prove: str = ""
     prune_limit: Share = Share(0.25)
 
 

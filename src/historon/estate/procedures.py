@@ -80,6 +80,7 @@ class Procedure(Table, frozen=True):
     unordered: tuple[Pattern, ...] = ()
     known_by: tuple[str, ...] = ()
     proof: tuple[Annotated[tuple[str, ...], Meta(min_length=1)], ...] = ()
+    proof_decides: bool = False
     errors: tuple[Pattern, ...] | UnsetType = UNSET
     step_deadline: Duration = Duration(seconds=60)
     deadline: Duration = Duration(minutes=10)
@@ -90,6 +91,8 @@ class Procedure(Table, frozen=True):
 
     def __post_init__(self) -> None:
         """Steps that keep something, and that can be taken over this transport."""
+        if self.proof_decides and not self.proof:
+            raise ValueError("proof_decides means nothing without a proof (add proof, or remove it)")
         keeping = [step for _, step in walk(self.steps) if isinstance(step, Keeping)]
         if not keeping:
             raise ValueError("keeps nothing (at least one step must be keep or pull)")

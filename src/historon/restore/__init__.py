@@ -2,7 +2,7 @@
 
 from historon.restore.lines import lines_between
 from historon.restore.originals import Original, OriginalState, give_back, originals
-from historon.restore.proof import prove
+from historon.restore.proof import prove, prove_by_itself
 from historon.restore.tars import add_to_tar, opened_tar
 from historon.restore.writing import Naming, Restored, write_version
 
@@ -17,5 +17,6 @@ __all__ = [
     "opened_tar",
     "originals",
     "prove",
+    "prove_by_itself",
     "write_version",
 ]

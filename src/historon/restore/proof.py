@@ -17,15 +17,15 @@ from datetime import datetime
 from functools import cache
 from pathlib import Path
 
-from historon.errors import UsageError
-from historon.estate import Procedure, Source, fill, small_environment, values_of
+from historon.errors import HistoronError, UsageError
+from historon.estate import Estate, Procedure, Source, fill, small_environment, values_of
 from historon.restore.writing import write_version
-from historon.store import Proof, Store, Version, note_proof
+from historon.store import Proof, Store, Version, last_proofs, note_proof
 from historon.times import utc_text
 from historon.versions import Masks
 from historon.visible import made_visible
 
-__all__ = ["prove"]
+__all__ = ["prove", "prove_by_itself"]
 
 _MEMORY = 2 * 2**30
 _WRITTEN = 4 * 2**30  # bytes in one file
@@ -36,7 +36,8 @@ _SAID = 200
 def prove(store: Store, source: Source, procedure: Procedure, version: Version, at: datetime) -> Proof:
     """Lay a version out and run the procedure's `proof`; the verdict is put on record. StoreError.
 
-    UsageError where the procedure has no proof.
+    Where the procedure lets it decide, a version that fails is no good one any more. UsageError where the procedure has
+    no proof.
     """
     if not procedure.proof:
         hint = 'add proof = [["nginx", "-t", "-c", "{folder}/nginx.conf"]] to it'
@@ -58,7 +59,30 @@ def prove(store: Store, source: Source, procedure: Procedure, version: Version, 
                 break
     proof = Proof(verdict, utc_text(at), round(time.monotonic() - began, 1), why)
     note_proof(store, version, proof)
+    if proof.verdict == "failed" and procedure.proof_decides and version.good:
+        store.doubt(version, f"its proof failed: {why}")
     return proof
+
+
+def prove_by_itself(estate: Estate, store: Store, at: datetime, *, anew: bool) -> dict[str, Proof]:
+    """Try the last good versions of all sources whose procedures have a proof: those not tried yet, or all `anew`.
+
+    Returns how the last good version of each such source stands. What goes wrong with one is its own. StoreError.
+    """
+    known = {} if anew else last_proofs(store)
+    for source in estate.sources.values():
+        procedure = estate.procedure_of(source)
+        good = store.state(source.name).good
+        version = store.version(source.name, good) if good is not None else None
+        if not procedure.proof or version is None or source.name in known:
+            continue
+        try:
+            known[source.name] = prove(store, source, procedure, version, at)
+        except (HistoronError, OSError) as exc:
+            why = exc.message if isinstance(exc, HistoronError) else f"{exc.filename or 'it'}: {exc.strerror}"
+            known[source.name] = Proof("unknown", utc_text(at), 0.0, why)
+            note_proof(store, version, known[source.name])
+    return {name: proof for name, proof in known.items() if name in estate.sources}
 
 
 def _run(command: Sequence[str], folder: Path, seconds: float) -> tuple[str, str]:

@@ -26,7 +26,7 @@ from historon.store.interface import (
 from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
-from historon.store.proofs import Proof, note_proof, proofs_of
+from historon.store.proofs import Proof, last_proofs, note_proof, proofs_of
 from historon.store.pushes import Unfinished, note_push, unfinished_pushes
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
@@ -71,6 +71,7 @@ __all__ = [
     "Version",
     "Visit",
     "create_store",
+    "last_proofs",
     "name_of",
     "note_proof",
     "note_push",

@@ -328,6 +328,14 @@ class Store(ABC):
         """
 
     @abstractmethod
+    def doubt(self, version: Version, why: str) -> None:
+        """Let a good version count as suspect, for this reason; the source's last good one is the one before it then.
+
+        How long ago that one was last confirmed is not known any more: it counts from when it was made. Where there is
+        none before it, the source has no good version.
+        """
+
+    @abstractmethod
     def end_round(self, round_number: int, at: datetime) -> None:
         """Close a round."""
 

@@ -5,7 +5,7 @@ from dataclasses import asdict, dataclass
 
 from historon.store.interface import Store, Version
 
-__all__ = ["Proof", "note_proof", "proofs_of"]
+__all__ = ["Proof", "last_proofs", "note_proof", "proofs_of"]
 
 _TOPIC = "proofs"
 _KEPT = 50  # of a source
@@ -36,6 +36,18 @@ def proofs_of(store: Store, source: str) -> dict[int, Proof]:
         return {int(number): Proof(**one) for number, one in json.loads(store.recall(source, _TOPIC) or "{}").items()}
     except (ValueError, TypeError, AttributeError):
         return {}  # written by another Historon: nothing is known then
+
+
+def last_proofs(store: Store) -> dict[str, Proof]:
+    """Of each source what is on record of its last good version; nothing where that was not tried. StoreError."""
+    states = store.states()
+    found = {}
+    for source in store.recall_all(_TOPIC):
+        good = states[source].good if source in states else None
+        known = proofs_of(store, source)
+        if good is not None and good in known:
+            found[source] = known[good]
+    return found
 
 
 def note_proof(store: Store, version: Version, proof: Proof) -> None:

@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 
 from historon.estate import REQUIREMENTS, Estate, RequirementState, Source, requirement_state, requirements_of
-from historon.store import Outcome, SourceState, Store
+from historon.store import Outcome, Proof, SourceState, Store, last_proofs
 
 __all__ = ["Freshness", "SourceStatus", "statuses"]
 
@@ -37,7 +37,8 @@ class Freshness(StrEnum):
 class SourceStatus:
     """One source on the board. `age` is the time since its last good version was made or last confirmed.
 
-    `requirements` is how its last export stood to what is required of it; None where nothing is.
+    `requirements` is how its last export stood to what is required of it; None where nothing is. `proof` is what was
+    shown of its last good version; None where that was not tried.
     """
 
     source: Source
@@ -45,6 +46,7 @@ class SourceStatus:
     age: timedelta | None
     state: SourceState
     requirements: RequirementState | None = None
+    proof: Proof | None = None
 
     @property
     def ailing(self) -> bool:
@@ -53,8 +55,16 @@ class SourceStatus:
 
     @property
     def well(self) -> bool:
-        """Whether neither its age nor its last try needs action, and it is known to be as it must be."""
-        return not self.freshness.trouble and not self.ailing and self.as_required
+        """Whether neither its age nor its last try needs action, and it is known to be as it must be.
+
+        A last good version that was tried and is not proven would not do.
+        """
+        return not self.freshness.trouble and not self.ailing and self.as_required and not self.unproven
+
+    @property
+    def unproven(self) -> bool:
+        """Whether its last good version was tried, and is not known to do."""
+        return self.proof is not None and not self.proof.well
 
     @property
     def as_required(self) -> bool:
@@ -66,17 +76,20 @@ def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datet
     """The board: those in trouble first, then those whose last try went wrong, those not as required, then by name."""
     states = store.states()
     remembered = store.recall_all(REQUIREMENTS) if estate.requirements else {}
+    proofs = last_proofs(store)
     board = []
     for source in sources:
         state = states.get(source.name, SourceState(source.name))
         age = now - state.confirmed_at if state.confirmed_at else None
         stands = requirement_state(remembered.get(source.name), requirements_of(source, estate.requirements))
-        board.append(SourceStatus(source, _freshness(source, age), age, state, stands))
+        board.append(SourceStatus(source, _freshness(source, age), age, state, stands, proofs.get(source.name)))
     order = list(Freshness)
-    return sorted(
-        board,
-        key=lambda one: (order.index(one.freshness), not one.ailing, one.as_required, one.source.name),
-    )
+
+    def rank(one: SourceStatus) -> tuple[object, ...]:
+        known_well = one.as_required, not one.unproven
+        return order.index(one.freshness), not one.ailing, *known_well, one.source.name
+
+    return sorted(board, key=rank)
 
 
 def _freshness(source: Source, age: timedelta | None) -> Freshness:

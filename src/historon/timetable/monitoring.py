@@ -12,13 +12,14 @@ from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
 from historon.notices import Event, Monitored, Notifier
 from historon.retention import PrunedByItself
-from historon.store import ESTATE, Store, still_paused
+from historon.store import ESTATE, Proof, Store, still_paused
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.health import HealthFigures
 
 __all__ = [
     "Monitor",
     "about_estate",
+    "about_proof",
     "about_pruning",
     "about_rounds",
     "log_level",
@@ -211,6 +212,18 @@ def about_pruning(blocked: str, now: datetime) -> Monitored:
         return Event(kind, now, blocked, advice="look at the plan, and confirm it: historon prune")
 
     return Monitored(ESTATE, "pruning-blocked" if blocked else "", "pruning-again", make)
+
+
+def about_proof(source: str, version: int, proof: Proof, now: datetime) -> Monitored:
+    """Whether a source's last good version is known to do; that it could not be tried is no better."""
+
+    def make(kind: str) -> Event:
+        if kind == "proven-again":
+            return Event(kind, now, f"version {version}, {proof}", source)
+        advice = f"try it by hand: historon prove {source}"
+        return Event(kind, now, f"version {version}: {proof}", source, advice, look=f"historon versions {source}")
+
+    return Monitored(source, "" if proof.well else "not-proven", "proven-again", make)
 
 
 def pruned_event(done: PrunedByItself, now: datetime) -> Event:

@@ -9,7 +9,7 @@ import logging
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import closing, suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -50,7 +50,7 @@ from historon.notices import (
 from historon.patience import lateness, note_lateness
 from historon.processes import process_in_words, this_process
 from historon.retention import PrunedByItself, prune_by_itself
-from historon.store import ESTATE, Outcome, StillPaused, Store, still_paused
+from historon.store import ESTATE, Outcome, Proof, StillPaused, Store, still_paused
 from historon.threads import StillBusyError, apart
 from historon.times import utc_text
 from historon.timetable.due import due_instants
@@ -58,6 +58,7 @@ from historon.timetable.health import HealthFigures
 from historon.timetable.monitoring import (
     Monitor,
     about_estate,
+    about_proof,
     about_pruning,
     about_rounds,
     log_level,
@@ -80,6 +81,24 @@ _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and fo
 _SEND = timedelta(minutes=1)  # for one notice on one channel
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
+
+
+@dataclass
+class _Beside:
+    """Something that is done between rounds: after them, or by a timetable."""
+
+    wanted: bool = False
+    _next: datetime | None = None
+
+    def look(self, estate: Estate, when: str, now: datetime) -> None:
+        """Whether its timetable says that it is time."""
+        timetable = estate.timetables.get(when)
+        if timetable is None:
+            self._next = None
+        elif self._next is None:
+            (self._next,) = next_instants(timetable, estate.zone, now, 1)
+        elif now >= self._next:
+            self._next, self.wanted = None, True
 
 
 class Service:
@@ -120,8 +139,8 @@ class Service:
         self._delivery: asyncio.Task[None] | None = None
         self._copying: asyncio.Task[None] | None = None
         self._pruning: asyncio.Task[None] | None = None
-        self._prune_wanted = False
-        self._next_prune: datetime | None = None
+        self._proving: asyncio.Task[None] | None = None
+        self._prune, self._prove = _Beside(), _Beside()
         self._resuming: asyncio.Task[None] | None = None
         self._settling: asyncio.Task[None] | None = None
         self._resume_again: dict[str, datetime] = {}
@@ -245,7 +264,7 @@ class Service:
                 self._resume_paused(now)
                 self._start_due(now, once=once)
                 self._monitor.look(self._estate, self._kept, now)
-                self._prune(now)
+                self._look_beside(now)
                 self._copy()
                 self._deliver(now)
                 wait = min([self._tick, *(at - now for name, at in self._next.items() if name not in self._busy)])
@@ -258,14 +277,16 @@ class Service:
                 wait = _TROUBLE
             self.figures.late, self.figures.workers_lost = lateness(), self.workers.lost
             self.figures.seen, self.figures.next_due = self._clock(), min(self._next.values(), default=None)
-            if once and not (self._rounds or self._prune_wanted or self._beside - {self._writing}):
+            if once and not (
+                self._rounds or self._prune.wanted or self._prove.wanted or self._beside - {self._writing}
+            ):
                 return
             await self._pause(max(wait, timedelta(milliseconds=50)))
 
     @property
     def _beside(self) -> set[asyncio.Task[None]]:
         """What runs beside the rounds."""
-        tasks = (self._copying, self._pruning, self._resuming, self._settling, self._writing)
+        tasks = (self._copying, self._pruning, self._proving, self._resuming, self._settling, self._writing)
         return {task for task in tasks if task}
 
     def _heed_clock(self, before: datetime) -> datetime:
@@ -299,6 +320,7 @@ class Service:
             task.result()
         self._copying = _still_running(self._copying)
         self._pruning = _still_running(self._pruning)
+        self._proving = _still_running(self._proving)
         self._resuming = _still_running(self._resuming)
         self._settling = _still_running(self._settling)
 
@@ -438,7 +460,8 @@ class Service:
             self.figures.trouble, self._taken = report.store_trouble, False
         self._notifier.end_round(replace(report, store_trouble="") if known else report)
         self._monitor.soon()
-        self._prune_wanted |= estate.settings.prune == AFTER_ROUNDS and not report.in_trouble
+        self._prune.wanted |= estate.settings.prune == AFTER_ROUNDS and not report.in_trouble
+        self._prove.wanted |= estate.settings.prove == AFTER_ROUNDS
         with suppress(StillBusyError):  # that one was told of, or will be when it comes back
             self._report(await apart("heartbeat", sign_of_life, estate, report))
 
@@ -500,18 +523,38 @@ class Service:
                 _LOG.error("what became of a notice to %s could not be recorded yet: %s", one.name, exc)
         self.figures.waiting = self._notifier.delivery.waiting()
 
-    def _prune(self, now: datetime) -> None:
-        """Prune where it is time for it: between rounds, and in a thread, beside everything else."""
-        timetable = self._estate.timetables.get(self._estate.settings.prune)
-        if timetable is None:
-            self._next_prune = None
-        elif self._next_prune is None:
-            (self._next_prune,) = next_instants(timetable, self._estate.zone, now, 1)
-        elif now >= self._next_prune:
-            self._next_prune, self._prune_wanted = None, True
-        if self._prune_wanted and not self._rounds and self._pruning is None and self._copying is None:
-            self._prune_wanted = False
-            self._pruning = asyncio.create_task(self._prune_now(self._estate, now))
+    def _look_beside(self, now: datetime) -> None:
+        """Prune and prove where it is time for it: between rounds, and in threads, beside everything else."""
+        estate = self._estate
+        self._prune.look(estate, estate.settings.prune, now)
+        if self._prune.wanted and not self._rounds and self._pruning is None and self._copying is None:
+            self._prune.wanted = False
+            self._pruning = asyncio.create_task(self._prune_now(estate, now))
+        self._prove.look(estate, estate.settings.prove, now)
+        if self._prove.wanted and not self._rounds and self._proving is None and self._pruning is None:
+            self._prove.wanted = False
+            self._proving = asyncio.create_task(self._prove_now(estate, now))
+
+    async def _prove_now(self, estate: Estate, now: datetime) -> None:
+        anew = estate.settings.prove != AFTER_ROUNDS
+
+        def work() -> dict[str, tuple[int, Proof]]:
+            from historon.restore import prove_by_itself
+
+            with closing(self._open_store(estate)) as store:
+                found = prove_by_itself(estate, store, now, anew=anew)
+                return {name: (store.state(name).good or 0, proof) for name, proof in found.items()}
+
+        try:
+            done = await apart("proving", work)
+        except (HistoronError, StillBusyError) as exc:
+            _LOG.error("proving: %s", exc)
+            return
+        looks = [about_proof(name, version, proof, now) for name, (version, proof) in done.items()]
+        self._notifier.watch("proofs", looks)
+        for name, (version, proof) in done.items():
+            if not proof.well:
+                _LOG.warning("%s@%s: %s", name, version, proof)
 
     async def _prune_now(self, estate: Estate, now: datetime) -> None:
         def work() -> PrunedByItself:

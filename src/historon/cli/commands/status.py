@@ -134,9 +134,12 @@ def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> 
     if stands:
         states = ", ".join(f"{number:,} {state}" for state, number in sorted(stands.items()))
         told.append(f"requirements: {states}")
+    if unproven := sum(one.unproven for one in board):
+        told.append(f"{unproven:,} NOT PROVEN")
     return "; ".join(told) if board or stopped else "no source"
 
 
+_PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
 _WENT = ((Outcome.FAILED, "failed"), (Outcome.SUSPECT, "suspect"))
 _KNOWN = (Freshness.FRESH, Freshness.AGEING, Freshness.SKIPPED, Freshness.NO_LIMIT)
 
@@ -154,11 +157,15 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
     shown = board if everything or len(board) <= _SHOWN else urgent[:_SHOWN]
     if shown:
         zone = estate.zone
-        made = table("age", "source", "good", "last try", "requirements", f"last confirmed ({zone})", "version from")
+        made = table(
+            "age", "source", "good", "last try", "requirements", "proof", f"last confirmed ({zone})", "version from"
+        )
         for one in shown:
             made.add_row(*_cells(estate, one))
         if all(one.requirements is None for one in board):
             made = made.without("requirements")
+        if all(one.proof is None for one in board):
+            made = made.without("proof")
         if console().width < _NARROW:
             made = made.without("version from", f"last confirmed ({zone})")
         print_table(made)
@@ -200,6 +207,7 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
         f"@{state.good}" if state.good is not None else "-",
         Text(outcome, STYLES.get(outcome, "")),
         Text(one.requirements or "-", STYLES.get(one.requirements or "", "")),
+        Text(one.proof.verdict if one.proof else "-", _PROOFS.get(one.proof.verdict if one.proof else "", "")),
         instant(state.confirmed_at, estate.zone),
         instant(state.good_at, estate.zone),
     ]
@@ -223,6 +231,7 @@ def _row(one: SourceStatus) -> dict[str, object]:
         "last_outcome": one.state.outcome,
         "last_tried": one.state.outcome_at,
         "requirements": one.requirements,
+        "proof": str(one.proof) if one.proof else None,
         "note": one.state.note,
         "labels": one.source.labels,
     }

@@ -215,6 +215,31 @@ class LedgerStore(Store):
         )
         self._signatures.add(source, number, signature)
 
+    @writing("doubt a version")
+    def doubt(self, version: Version, why: str) -> None:
+        """See Store."""
+        source, number = self._names.known(version.source), version.number
+        suspect = STATES.index(State.SUSPECT)
+        marked = self._db.execute(
+            "UPDATE version SET state = ?, families = NULL, note = ? WHERE source = ? AND number = ? AND state <> ?",
+            (suspect, why, source, number, suspect),
+        )
+        self._marked(marked.rowcount)
+        before = self._db.execute(
+            "SELECT number, at FROM version WHERE source = ? AND state <> ? ORDER BY number DESC LIMIT 1",
+            (source, suspect),
+        ).fetchone()
+        good, at = before or (None, None)
+        self._db.execute(
+            "UPDATE source SET good = ?, good_at = ?, confirmed_at = ? WHERE id = ? AND good = ?",
+            (good, at, at, source, number),
+        )
+        well = [OUTCOMES.index(one) for one in (Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED)]
+        self._db.execute(
+            "UPDATE source SET outcome = ?, note = ? WHERE id = ? AND last_number = ? AND outcome IN (?, ?, ?)",
+            (OUTCOMES.index(Outcome.SUSPECT), why, source, number, *well),
+        )
+
     def rounds(self, limit: int = 20) -> list[Round]:
         """See Store."""
         with self.transactions.reading("read the rounds"):
