@@ -203,3 +203,83 @@ def test_a_long_list_is_summed_up(files_estate: EstateFolder, tmp_path: Path) ->
     out = files_estate.run("restore", "files", "--to", tmp_path / "back").out
     assert len(out.splitlines()) < 25
     assert "more, " in out
+
+
+# ---- a piece of a part -----------------------------------------------------------------------------------------------
+
+_XML = """<?xml version="1.0"?>
+<c:rules xmlns:c="urn:wall"><c:rule name="office" to="any"><c:port>443</c:port></c:rule><c:rule name="rest"/></c:rules>
+"""
+_JSON = '{"pools": [{"name": "quay", "weight": 1.10, "members": [ 1,2 ]}], "a/b": {"x": "\\u00fc"}}'
+
+
+def _archive() -> bytes:
+    made = io.BytesIO()
+    with tarfile.open(fileobj=made, mode="w:gz") as archive:
+        for name, content in {"etc/app.conf": b"one\n", "etc/blob": bytes(range(256)), "log": b"x"}.items():
+            entry = tarfile.TarInfo(name)
+            entry.size = len(content)
+            archive.addfile(entry, io.BytesIO(content))
+    return made.getvalue()
+
+
+@pytest.fixture
+def pieces(files_estate: EstateFolder) -> EstateFolder:
+    data = files_estate.path / "data"
+    (data / "rules.xml").write_text(_XML)
+    (data / "pools.json").write_text(_JSON)
+    (data / "config.tgz").write_bytes(_archive())
+    (data / "broken.tgz").write_bytes(_archive()[:-30])
+    assert files_estate.run("collect").code in (0, 3)
+    return files_estate
+
+
+def _piece(estate: EstateFolder, only: str, to: Path) -> dict[str, bytes]:
+    done = estate.run("restore", "files@1", "--only", only, "--to", to, "--suspect")
+    assert done.code == 0, done.said
+    return {str(file.relative_to(to)): file.read_bytes() for file in to.rglob("*") if file.is_file()}
+
+
+@pytest.mark.parametrize(
+    ("only", "found"),
+    [
+        ("data/config.tgz/etc/app.conf", {"data/config.tgz/etc/app.conf": b"one\n"}),
+        (
+            "data/config.tgz/etc",
+            {"data/config.tgz/etc/app.conf": b"one\n", "data/config.tgz/etc/blob": bytes(range(256))},
+        ),
+        ("data/config.tgz/*.conf", {"data/config.tgz/etc/app.conf": b"one\n"}),
+        ("/rules/rule[@name='office']/port", {"data/rules.xml": b'<c:port xmlns:c="urn:wall">443</c:port>\n'}),
+        ("/rules/rule/@name", {"data/rules.xml": b"office\nrest\n"}),
+        ("/pools/0/members", {"data/pools.json": b"[ 1,2 ]\n"}),
+        ("/pools/0 (name quay)/weight", {"data/pools.json": b"1.10\n"}),
+        ("/a~1b/x", {"data/pools.json": b'"\\u00fc"\n'}),
+    ],
+)
+def test_members_of_archives_and_areas_of_documents(
+    pieces: EstateFolder, tmp_path: Path, only: str, found: dict[str, bytes]
+) -> None:
+    assert _piece(pieces, only, tmp_path / "to") == found
+
+
+@pytest.mark.parametrize("only", ["/nowhere", "/rules/rule[", "/pools/7", "data/config.tgz/none", "//", "/pools/x/y"])
+def test_a_piece_that_is_not_there_is_said(pieces: EstateFolder, tmp_path: Path, only: str) -> None:
+    refused = pieces.run("restore", "files@1", "--only", only, "--to", tmp_path / "to", "--suspect")
+    assert refused.code == 2, refused.said
+    assert "neither a part, nor a member of an archive" in refused.err
+    assert not (tmp_path / "to").exists()
+
+
+def test_what_is_in_a_damaged_archive_is_not_guessed(pieces: EstateFolder, tmp_path: Path) -> None:
+    refused = pieces.run(
+        "restore", "files@1", "--only", "data/broken.tgz/etc/app.conf", "--to", tmp_path / "to", "--suspect"
+    )
+    assert refused.code == 6
+    assert "data/broken.tgz is an archive that is damaged" in refused.err
+
+
+def test_pieces_come_in_a_tar_too(pieces: EstateFolder, tmp_path: Path) -> None:
+    arguments = ("--only", "data/config.tgz/etc", "--tar", tmp_path / "out.tar", "--suspect")
+    assert pieces.run("restore", "files@1", *arguments).code == 0
+    with tarfile.open(tmp_path / "out.tar") as archive:
+        assert archive.getnames() == ["files/data/config.tgz/etc/app.conf", "files/data/config.tgz/etc/blob"]

@@ -1,6 +1,7 @@
 """What changed between two: lines, outline, documents, archives, and the forms in which a change is shown."""
 
-from historon.compare.archives import is_archive
+from historon.compare.archives import ArchiveError, is_archive, unpacked
+from historon.compare.areas import area_of
 from historon.compare.changes import Change, How, folded, outlines_of, text_changes
 from historon.compare.exports import Kind, PartChange, compare_exports
 from historon.compare.lines import Edit, align
@@ -13,6 +14,7 @@ from historon.compare.unified import Hunk, Row, hunks, unified
 from historon.compare.words import Span, edited_words, paired
 
 __all__ = [
+    "ArchiveError",
     "Change",
     "Edit",
     "How",
@@ -26,6 +28,7 @@ __all__ = [
     "Span",
     "align",
     "align_texts",
+    "area_of",
     "compare_exports",
     "edited_words",
     "find_moves",
@@ -40,4 +43,5 @@ __all__ = [
     "side_by_side",
     "text_changes",
     "unified",
+    "unpacked",
 ]

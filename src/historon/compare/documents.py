@@ -14,7 +14,7 @@ from typing import Any
 
 from historon.store import Member, read_tree
 
-__all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees", "same_meaning"]
+__all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees", "parsed_xml", "same_meaning", "xml_places"]
 
 _LONG_TAG = re.compile(rb"<[^<>]{40000}")
 _SECTION = re.compile(rb"^\[[^\[\]\n]+\]\s*$", re.MULTILINE)
@@ -312,15 +312,25 @@ def _xml_root(content: bytes, xpaths: Sequence[str], **also: bool) -> Any:
     return root
 
 
-def _cut(root: Any, expression: str) -> None:
-    """Take what an XPath finds out of the tree; names without a prefix are meant in any namespace."""
+def parsed_xml(content: bytes) -> Any:
+    """The root of an XML document, comments left out; None where it is none that can be judged."""
+    return _xml_root(content, ())
+
+
+def xml_places(root: Any, expression: str) -> Sequence[Any]:
+    """What an XPath finds; names without a prefix are meant in any namespace."""
     from lxml import etree
 
     try:
         places = root.xpath(expression) or root.xpath(_any_namespace(expression))
-    except etree.XPathError:  # a prefix that means nothing in this document
-        return
-    for found in places if isinstance(places, list) else ():
+    except etree.XPathError:  # a prefix that means nothing in this document, or no expression at all
+        return ()
+    return places if isinstance(places, list) else ()
+
+
+def _cut(root: Any, expression: str) -> None:
+    """Take what an XPath finds out of the tree."""
+    for found in xml_places(root, expression):
         parent: Any = found.getparent() if hasattr(found, "getparent") else None
         if parent is None:
             continue

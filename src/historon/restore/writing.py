@@ -4,20 +4,23 @@ import hashlib
 import os
 import shutil
 import stat
+import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
-from historon.compare import section_of
+from historon.compare import ArchiveError, area_of, is_archive, section_of, unpacked
 from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
 from historon.store import Member, Store, StoredPart, Version, raw_name, read_tree
 from historon.times import in_names
-from historon.versions import Masks, comparable, is_binary, is_called
+from historon.versions import Masks, comparable, is_binary, is_called, too_large
 
 __all__ = ["Naming", "Restored", "members_of", "wanted_parts", "write_version"]
+
+_HEAD = 1024  # bytes by which an archive is known
 
 
 @dataclass
@@ -146,15 +149,21 @@ def write_version(
 def _chosen(
     store: Store, version: Version, parts: Sequence[StoredPart], masks: Masks, only: str | None
 ) -> tuple[list[StoredPart], dict[str, bytes]]:
-    """The parts that are meant, or else the sections of texts. UsageError when there is neither."""
+    """The parts that are meant, or else members of archives, or sections and areas of texts.
+
+    UsageError when there is none of these.
+    """
     whole = [part for part in parts if only is None or is_called(part.name, only)]
-    sections = _sections(store, parts, only, masks) if only is not None and not whole else {}
-    if not whole and not sections:
+    if whole or only is None:
+        return whole, {}
+    found = _archived(store, parts, only) or _sections(store, parts, only, masks)
+    if not found:
         place, names = f"{version.source}@{version.number}", [part.name for part in parts]
         raise UsageError(
-            f'in {place} neither a part nor a place in the outline is "{only}"', hint=nearest(str(only), names)
+            f'in {place} neither a part, nor a member of an archive, nor a place in a text is "{only}"',
+            hint=nearest(str(only), names),
         )
-    return whole, sections
+    return whole, found
 
 
 def wanted_parts(
@@ -201,10 +210,37 @@ def _make_folder(folder: Path) -> None:
         one.mkdir(mode=0o700, exist_ok=True)
 
 
+def _archived(store: Store, parts: Sequence[StoredPart], only: str) -> dict[str, bytes]:
+    """The members of archives that are meant, below the archives' names. OutsideError where one cannot be opened."""
+    found: dict[str, bytes] = {}
+    for part in parts:
+        if not only.startswith(f"{part.name}/"):
+            continue
+        with tempfile.TemporaryFile() as file:
+            file.writelines(store.pieces(part))
+            file.seek(0)
+            if not is_archive(file.read(_HEAD)):
+                continue
+            try:
+                members = unpacked(part.name, file)
+            except ArchiveError as exc:
+                raise OutsideError(f"{part.name} {exc}", hint="restore the archive itself: --only its name") from exc
+        for name, content in members.items():
+            if not name.endswith(".tree") and is_called(name, only):
+                if too_large(content):
+                    hint = f"restore the archive itself: --only {part.name}"
+                    raise OutsideError(f"{name} is too large to be taken out of its archive", hint=hint)
+                found[name] = content
+    return found
+
+
 def _sections(store: Store, parts: Sequence[StoredPart], place: str, masks: Masks) -> dict[str, bytes]:
-    """What stands under this place in the outline of each part that is text."""
+    """What stands under this place in the outline of each part that is text, or at it in a document."""
     contents = {part.name: comparable(part, store) for part in parts}
     texts = {name: content for name, content in contents.items() if not is_binary(content)}
+    areas = {name: area for name, content in texts.items() if (area := area_of(content, place))}
+    if areas:
+        return areas
     found = {name: section_of(content, place, masks.outline) for name, content in texts.items()}
     return {name: section for name, section in found.items() if section}
 
