@@ -12,7 +12,7 @@ import pexpect
 import pytest
 
 from historon.estate import Lines
-from historon.restore import lines_between
+from historon.restore import lines_between, with_section
 from historon.standins.background import Background
 from historon.standins.brackwater_texts import router_config
 from historon.standins.capstan import Capstan, Fault
@@ -555,3 +555,47 @@ def test_what_the_switch_finds_invalid_never_comes_into_force(
     assert "vlan 4095 cannot be" in failed.err
     assert "s is NOT as in s@1" in failed.out
     assert "<vlan>131</vlan>" in config["now"]
+
+
+# ---- a section alone -------------------------------------------------------------------------------------------------
+
+
+def test_a_section_alone_of_a_router(pushable: EstateFolder, edge: Edge) -> None:
+    done = _push(pushable, "t@1", "--only", "interface port-3")
+    assert done.code == 0, done.said
+    assert "access-list" not in done.out
+    assert "description berth 3 ticket hall" in edge.text
+    assert "permit any 10.20.30.0/24" in edge.text, "the rest stays as it is"
+    assert pushable.run("push", "t@1", "--only", "interface port-99").code == 2
+
+
+def test_a_section_put_back_into_a_text(tree: EstateFolder) -> None:
+    file = tree.path / "data" / "a.conf"
+    file.write_text("top\n[one]\na = 1\n[two]\nb = 2\n")
+    assert tree.run("collect").code == 0
+    number = tree.run("versions", "files", "--json").rows[0]["version"]
+    file.write_text("top changed\n[one]\na = 7\nextra = 1\n")
+    done = _push(tree, f"files@{number}", "--only", "[one]")
+    assert done.code == 0, done.said
+    assert file.read_text() == "top changed\n[one]\na = 1\n"
+    done = _push(tree, f"files@{number}", "--only", "[two]")
+    assert done.code == 0, done.said
+    assert file.read_text() == "top changed\n[one]\na = 1\n[two]\nb = 2\n"
+
+
+@pytest.mark.parametrize(
+    ("present", "wanted", "place", "becomes"),
+    [
+        ("a\n  x 1\nb\n", "a\n  x 2\n  y\nb\n", "a", "a\n  x 2\n  y\nb\n"),
+        ("b\nend\n", "a\n  x\nb\nend\n", "a", "b\na\n  x\nend\n"),
+        ("z\nb\nend\n", "z\na\n  x\nb\nend\n", "a", "z\na\n  x\nb\nend\n"),
+        ("z\na\n  x\nb\n", "z\nb\n", "a", "z\nb\n"),
+    ],
+)
+def test_where_a_section_goes(present: str, wanted: str, place: str, becomes: str) -> None:
+    made = with_section(present.encode(), wanted.encode(), place)
+    assert made == becomes.encode()
+
+
+def test_what_neither_text_has_changes_nothing() -> None:
+    assert with_section(b"a\n", b"b\n", "interface nowhere") is None

@@ -275,14 +275,14 @@ class Historon:
 
         return plan_push(self, self._version(version), only)
 
-    def push(self, plan: "PushPlan", *, only: str | None = None) -> "Pushed":
+    def push(self, plan: "PushPlan") -> "Pushed":
         """Bring a version back to its source as planned, collect again, and say whether the source is as wanted.
 
         Raises OutsideError, and changes nothing, where the source is no longer as it was when that was planned.
         """
         from historon.api.pushing import push
 
-        return push(self, plan, only)
+        return push(self, plan)
 
     def lines_to(
         self, version: Version | str, *, only: str | None = None, reveal: bool = False

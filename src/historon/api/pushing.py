@@ -3,18 +3,18 @@
 import asyncio
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from historon.api.results import Difference
+from historon.api.results import Difference, Side
 from historon.collect import Failure, Wanted, push_parts
-from historon.compare import unified
+from historon.compare import compare_exports, unified
 from historon.errors import OutsideError, UsageError
 from historon.estate import Lines, Procedure, Source
 from historon.notices import Event, Notifier
-from historon.restore import lines_between
-from historon.store import LARGE, Outcome, StoredPart, Version, note_push
-from historon.versions import is_binary
+from historon.restore import lines_between, with_section
+from historon.store import Outcome, Version, note_push
+from historon.versions import Masks, contents_of, is_binary, too_large
 
 if TYPE_CHECKING:
     from historon.api.front import Historon
@@ -26,18 +26,20 @@ _DIGEST = 12  # hexadecimal digits
 
 @dataclass(frozen=True)
 class PushPlan:
-    """What a push would do: `difference` leads from the `present` export, which was just taken, to the one `wanted`.
+    """What a push would do: `difference` leads from the `present` export, which was just taken, to what is `wanted`.
 
-    `parts` are those that differ byte for byte, `lines` what is typed for each, where lines are typed. By `digest` the
-    change is known: of the same two contents of the same source it is the same.
+    `contents` are those of the parts that differ, noise aside, as they are to be; with `only` just some parts, or a
+    place in a text. `lines` are what is typed for each, where lines are typed. By `digest` the change is known: the
+    same change of the same source has the same.
     """
 
     wanted: Version
     present: Version
+    only: str | None
     difference: Difference
-    parts: Sequence[str]
+    contents: Mapping[str, bytes] = field(repr=False)
     lines: Mapping[str, Sequence[str]] = field(repr=False)
-    digest: str = ""
+    digest: str
 
     @property
     def needed(self) -> bool:
@@ -73,25 +75,24 @@ def plan_push(opened: "Historon", version: Version, only: str | None) -> PushPla
     """Take a fresh export, and compare it; see Historon.plan_push."""
     source = _source_of(opened, version)
     present = _collected(opened, source)
-    wanted, there = _parts(opened, version, only), {one.name: one for one in opened.parts(present)}
     difference = _difference(opened, present, version, only)
-    differing = [
-        name
-        for name, one in wanted.items()
-        if (name not in there or there[name].sha256 != one.sha256) and _tells_of(difference, name)
-    ]
-    lines: dict[str, list[str]] = {}
+    before, after = difference.before.contents, difference.after.contents
+    whole = {one.name: one for one in opened.parts(version) if not one.is_tree}
+    contents: dict[str, bytes] = {}
+    for name in whole.keys() & after.keys():
+        if before.get(name) != after[name] and _tells_of(difference, name):
+            large = too_large(after[name])  # what stands in for it is nothing to be put anywhere
+            contents[name] = b"".join(opened.pieces(whole[name])) if large else after[name]
+    lines = {}
     if opened.estate.procedure_of(source).typing_lines:
-        for name in differing:
-            lines[name] = _lines(opened, source, there.get(name), wanted[name])
-    digest = _digest_of(source, difference, wanted, there)
-    return PushPlan(version, present, difference, differing, lines, digest)
+        lines = {name: _lines(opened, source, name, before.get(name, b""), one) for name, one in contents.items()}
+    return PushPlan(version, present, only, difference, contents, lines, _digest_of(source, difference))
 
 
-def push(opened: "Historon", plan: PushPlan, only: str | None) -> Pushed:
+def push(opened: "Historon", plan: PushPlan) -> Pushed:
     """Look whether the source is still as planned for, do it, collect again, and compare; see Historon.push."""
     source = opened.estate.sources[plan.wanted.source]
-    now_there = plan_push(opened, plan.wanted, only)
+    now_there = plan_push(opened, plan.wanted, plan.only)
     if now_there.digest != plan.digest:
         message = f"{source.name} was changed meanwhile: it is {source.name}@{now_there.present.number} now"
         raise OutsideError(message, hint="nothing was pushed; look at the change again")
@@ -100,15 +101,14 @@ def push(opened: "Historon", plan: PushPlan, only: str | None) -> Pushed:
     now = opened.clock()
     note_push(opened.store, plan.wanted, plan.present, now, now + procedure.deadline * 2)
     parts = {}
-    for name, one in _parts(opened, plan.wanted, only).items():
-        differs = name in plan.parts
-        content = b"".join(opened.pieces(one)) if differs else b""
-        parts[name] = Wanted(content, differs, [line.strip() for line in plan.lines.get(name, ())])
+    for name in (one.name for one in opened.parts(plan.wanted) if not one.is_tree):
+        typed = [line.strip() for line in plan.lines.get(name, ())]
+        parts[name] = Wanted(plan.contents.get(name, b""), name in plan.contents, typed)
     work = push_parts(opened.estate, source, opened.store, parts, clock=opened.clock, told=lambda _step: None)
     failure = asyncio.run(work)
     left, unknown = None, ""
     try:
-        left = _difference(opened, _collected(opened, source), plan.wanted, only)
+        left = _difference(opened, _collected(opened, source), plan.wanted, plan.only)
     except OutsideError as exc:
         unknown = exc.message
         note_push(opened.store, plan.wanted, plan.present, now, now, at_it=False)
@@ -121,12 +121,12 @@ def lines_to(opened: "Historon", version: Version, only: str | None, *, reveal: 
     """The lines that lead from the last good version to another, by part; see Historon.lines_to."""
     masks = opened.masks(version.source, reveal=reveal)
     source = opened.estate.sources.get(version.source)
-    present = opened.version(version.source)
-    there = {one.name: one for one in opened.parts(present)}
+    difference = _difference(opened, opened.version(version.source), version, only)
+    before, after = difference.before.contents, difference.after.contents
     found = {}
-    for name, one in _parts(opened, version, only).items():
-        if name not in there or there[name].sha256 != one.sha256:
-            lines = _lines(opened, source, there.get(name), one)
+    for name in sorted(after):
+        if before.get(name) != after[name] and _tells_of(difference, name):
+            lines = _lines(opened, source, name, before.get(name, b""), after[name])
             found[name] = masks.seen("\n".join(lines)).split("\n") if lines else []
     return found
 
@@ -150,21 +150,9 @@ def _collected(opened: "Historon", source: Source) -> Version:
     return opened.version(source.name)
 
 
-def _parts(opened: "Historon", version: Version, only: str | None) -> dict[str, StoredPart]:
-    """The parts that are to be brought back; metadata of trees are none."""
-    found = {one.name: one for one in opened.parts(version) if not one.is_tree}
-    if only is None:
-        return found
-    chosen = {name: one for name, one in found.items() if _belongs(name, only)}
-    if not chosen:
-        raise UsageError(f'{version.source}@{version.number} has no part "{only}"', hint="name a part, or a folder")
-    return chosen
-
-
-def _lines(opened: "Historon", source: Source | None, present: StoredPart | None, wanted: StoredPart) -> list[str]:
+def _lines(opened: "Historon", source: Source | None, name: str, present: bytes, wanted: bytes) -> list[str]:
     """The lines for one part. UsageError where none can be reckoned."""
     procedure = opened.estate.procedure_of(source) if source else None
-    texts = [_text(opened, present) if present else "", _text(opened, wanted)]
     noise = procedure.noise if procedure else ()
     patterns = [one.compiled for one in noise if one.kind == "pattern"]
 
@@ -172,29 +160,51 @@ def _lines(opened: "Historon", source: Source | None, present: StoredPart | None
         return any(pattern.search(line.encode()) for pattern in patterns)
 
     try:
-        return lines_between(texts[0], texts[1], _how(procedure), passed_over)
+        return lines_between(_text(name, present), _text(name, wanted), _how(procedure), passed_over)
     except ValueError as exc:
-        raise UsageError(f"{wanted.name}: {exc}", hint="see negate in [procedures.NAME.lines]") from exc
+        raise UsageError(f"{name}: {exc}", hint="see negate in [procedures.NAME.lines]") from exc
 
 
 def _how(procedure: Procedure | None) -> Lines:
     return procedure.lines if procedure and procedure.lines else Lines()
 
 
-def _text(opened: "Historon", part: StoredPart) -> str:
-    content = b"".join(opened.pieces(part)) if part.size <= LARGE else b"\0"
+def _text(name: str, content: bytes) -> str:
     if is_binary(content) or content.lstrip()[:1] in (b"<", b"{", b"["):
-        message = f"{part.name} is no text of lines that could be typed"
-        raise UsageError(message, hint="name another part by --only")
+        raise UsageError(f"{name} is no text of lines that could be typed", hint="name another part by --only")
     return content.decode("utf-8", "replace")
 
 
 def _difference(opened: "Historon", present: Version, wanted: Version, only: str | None) -> Difference:
-    """What leads from one version to another; of the parts that are brought back alone, where only some are."""
-    found = opened.diff(f"{present.source}@{present.number}", f"{wanted.source}@{wanted.number}")
-    if only is None:
-        return found
-    return replace(found, parts=[one for one in found.parts if _belongs(one.name, only)])
+    """What leads from one version to another; with `only`, of these parts, or of what stands at this place in texts."""
+    before, after = (contents_of(opened.store, one.source, one.number) for one in (present, wanted))
+    masks = opened.masks(wanted.source)
+    if only is not None:
+        before, after = _narrowed(before, after, only, masks)
+        if not after:
+            message = f'{wanted.source}@{wanted.number} has no part "{only}", and no such place in a text'
+            raise UsageError(message, hint=f"historon show {wanted.source}@{wanted.number} lists its parts")
+    sides = [
+        Side(f"{version.source}@{version.number}", version.at, contents, version)
+        for version, contents in ((present, before), (wanted, after))
+    ]
+    return Difference(sides[0], sides[1], compare_exports(before, after, masks), opened.weights)
+
+
+def _narrowed(
+    before: Mapping[str, bytes], after: Mapping[str, bytes], only: str, masks: Masks
+) -> tuple[dict[str, bytes], dict[str, bytes]]:
+    """Both sides with these parts alone; else with what is there, and the same with this section as it is wanted."""
+    sides = [{name: one for name, one in side.items() if _belongs(name, only)} for side in (before, after)]
+    if sides[1]:
+        return sides[0], sides[1]
+    merged = {
+        name: with_section(before[name], after[name], only, masks.outline)
+        for name in before.keys() & after.keys()
+        if not is_binary(before[name]) and not is_binary(after[name])
+    }
+    found = {name: text for name, text in merged.items() if text is not None}
+    return {name: before[name] for name in found}, found
 
 
 def _belongs(name: str, only: str) -> bool:
@@ -206,9 +216,7 @@ def _tells_of(difference: Difference, part: str) -> bool:
     return any(_belongs(change.name, part) for change in difference.parts)
 
 
-def _digest_of(
-    source: Source, difference: Difference, wanted: Mapping[str, StoredPart], there: Mapping[str, StoredPart]
-) -> str:
+def _digest_of(source: Source, difference: Difference) -> str:
     """A change is known by what it changes, noise aside; of what has no lines, by the bytes of both sides."""
     digest = hashlib.sha256(source.name.encode())
     for change in difference.parts:
@@ -217,8 +225,8 @@ def _digest_of(
         digest.update("".join(told).encode("utf-8", "surrogateescape"))
         digest.update(b"".join(unified(change, "", "", 0)))
         if not change.edits and not told:
-            sides = [side[change.name].sha256 if change.name in side else b"" for side in (there, wanted)]
-            digest.update(b"".join(sides))
+            for side in (difference.before, difference.after):
+                digest.update(b"".join(one for name, one in side.contents.items() if _belongs(change.name, name)))
     return digest.hexdigest()[:_DIGEST]
 
 

@@ -3,6 +3,7 @@
 from historon.restore.lines import lines_between
 from historon.restore.originals import Original, OriginalState, give_back, originals
 from historon.restore.proof import prove, prove_by_itself
+from historon.restore.sections import with_section
 from historon.restore.tars import add_to_tar, opened_tar
 from historon.restore.writing import Naming, Restored, write_version
 
@@ -18,5 +19,6 @@ __all__ = [
     "originals",
     "prove",
     "prove_by_itself",
+    "with_section",
     "write_version",
 ]

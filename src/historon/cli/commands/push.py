@@ -28,7 +28,9 @@ _CONTEXT = 3
     ),
 )
 @click.argument("version", metavar="SOURCE@WHEN")
-@click.option("--only", metavar="PART", help="Only this part, or the parts of this folder.")
+@click.option(
+    "--only", metavar="TEXT", help="Only this part, a folder of parts, or this place in the outline of texts."
+)
 @click.option(
     "--yes", "digest", metavar="DIGEST", help="Do it without asking, if the change is the one with this digest."
 )
@@ -68,7 +70,7 @@ def command(
             if as_json:
                 _print_data(opened, plan, None)
             return ExitCode.FOUND if plan.needed else ExitCode.WELL
-        done = opened.push(plan, only=only)
+        done = opened.push(plan)
         if as_json:
             _print_data(opened, plan, done)
         else:
@@ -95,7 +97,7 @@ def _show_plan(opened: Historon, plan: PushPlan, only: str | None) -> None:
     typed = sum(map(len, plan.lines.values()))
     if plan.lines:
         click.echo(f"{count(typed, 'line')} will be typed (--lines shows such lines)")
-    kept = [one.name for one in plan.difference.parts if one.name not in plan.parts and one.kind is Kind.REMOVED]
+    kept = [one.name for one in plan.difference.parts if one.name not in plan.contents and one.kind is Kind.REMOVED]
     for name in kept:
         click.echo(f"{printable(name)} was not there then: it stays, and is told of as still different")
     click.echo(f"digest of this change: {plan.digest}")
