@@ -49,6 +49,10 @@ def _database() -> bytes:
     return content
 
 
+def _with_log(database: bytes) -> bytes:
+    return database[:18] + b"\2\2" + database[20:]
+
+
 WHOLE: dict[str, Callable[[], bytes]] = {
     "a.tar": _tar,
     "a.tgz": lambda: gzip.compress(_tar()),
@@ -58,6 +62,7 @@ WHOLE: dict[str, Callable[[], bytes]] = {
     "a.bz2": lambda: bz2.compress(os.urandom(900)),
     "a.xz": lambda: lzma.compress(os.urandom(900)),
     "a.db": _database,
+    "with-a-log.db": lambda: _with_log(_database()),  # of one that has a write-ahead log
     "a.xml": lambda: b"<?xml version='1.0'?><rules>" + b"<rule action='allow'/>" * 20 + b"</rules>",
     "a.json": lambda: json.dumps({"rules": [{"from": "any", "to": [1, 2]}] * 9}).encode(),
 }

@@ -1,0 +1,229 @@
+"""The procedures that come along for open systems, over a real SSH server, against the real programs."""
+
+import os
+import shutil
+import sqlite3
+import subprocess
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, closing, suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import EstateFolder
+from tests.openssh import OpenSshServer, running_server
+from tests.peers import needs, program
+from tests.waiting import free_port, wait_for
+
+pytestmark = needs("an OpenSSH server")
+_FRR = Path("/usr/lib/frr/bgpd")
+
+
+@dataclass(frozen=True)
+class System:
+    """A procedure: the programs that it takes here, what is laid out for it, its values, and what is to come of it."""
+
+    procedure: str
+    programs: tuple[str, ...] = ()
+    lay_out: Callable[[Path, ExitStack], dict[str, str]] = lambda _folder, _stack: {}
+    parts: dict[str, bytes] = field(default_factory=dict)
+    proven: bool = True
+
+    def __str__(self) -> str:
+        return self.procedure
+
+
+def _files(**texts: str) -> Callable[[Path, ExitStack], dict[str, str]]:
+    """A folder with these files, given as the value `path`."""
+
+    def lay_out(folder: Path, _stack: ExitStack) -> dict[str, str]:
+        for name, text in texts.items():
+            (folder / name.replace("__", ".").replace("_", "-")).write_text(text)
+        return {"path": str(folder)}
+
+    return lay_out
+
+
+def _openssh(folder: Path, _stack: ExitStack) -> dict[str, str]:
+    subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", folder / "ssh_host_ed25519_key"], check=True)
+    (folder / "sshd_config").write_text(f"Port 2222\nHostKey {folder}/ssh_host_ed25519_key\n")
+    return {"path": str(folder), "sshd": f"{program('sshd')} -f {folder}/sshd_config"}
+
+
+def _nginx(folder: Path, _stack: ExitStack) -> dict[str, str]:
+    (folder / "nginx.conf").write_text(
+        f"pid {folder.parent}/pid;\nerror_log stderr;\nevents {{}}\nhttp {{ access_log off; include sites/*; }}\n"
+    )
+    (folder / "sites").mkdir()
+    (folder / "sites" / "quay").write_text("server { listen 8080; server_name quay.example; }\n")
+    return {"path": str(folder), "nginx": f"{program('nginx')} -p {folder} -c {folder}/nginx.conf"}
+
+
+def _sqlite(folder: Path, stack: ExitStack) -> dict[str, str]:
+    writer = stack.enter_context(closing(sqlite3.connect(folder / "app.db")))
+    writer.execute("PRAGMA journal_mode = WAL")
+    writer.execute("CREATE TABLE berth (name)")
+    writer.execute("INSERT INTO berth VALUES ('quay 3')")
+    writer.commit()  # it stays open, and most of it in its log
+    return {"database": str(folder / "app.db"), "place": str(folder / "copy.db")}
+
+
+def _git(folder: Path, _stack: ExitStack) -> dict[str, str]:
+    place = folder / "it.git"
+    subprocess.run(["git", "init", "-q", "--bare", "--initial-branch=main", place], check=True)
+    stream = b"commit refs/heads/main\ncommitter x <x@x> 1 +0000\ndata 1\nx\nM 100644 inline a\ndata 2\na\n\n"
+    subprocess.run(["git", "--git-dir", place, "fast-import", "--quiet"], input=stream, check=True)
+    return {"path": str(place)}
+
+
+def _daemon(stack: ExitStack, *command: str) -> None:
+    running = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    stack.callback(running.wait)
+    stack.callback(running.kill)
+
+
+def _frr(folder: Path, stack: ExitStack) -> dict[str, str]:
+    folder.chmod(0o777)
+    own = ["-S", "-Z", "-p", "0", "-P", "0", "--vty_socket", str(folder), "-i", str(folder / "pid")]
+    _daemon(stack, str(_FRR), *own)
+    wait_for(lambda: (folder / "bgpd.vty").exists(), "the router listens")
+    shell = f"vtysh --vty_socket {folder}"
+    setting = ["-c", "configure terminal", "-c", "router bgp 64512", "-c", "no bgp ebgp-requires-policy"]
+    subprocess.run([*shell.split(), *setting], check=True, capture_output=True)
+    return {"shell": shell}
+
+
+def _etcd(folder: Path, stack: ExitStack) -> dict[str, str]:
+    port, peers = free_port(), free_port()
+    url, other = f"http://127.0.0.1:{port}", f"http://127.0.0.1:{peers}"
+    _daemon(
+        stack, "etcd", "--data-dir", str(folder / "data"), "--listen-client-urls", url, "--advertise-client-urls", url,
+        "--listen-peer-urls", other, "--initial-advertise-peer-urls", other, "--initial-cluster", f"default={other}",
+    )  # fmt: skip
+
+    def put() -> bool:
+        words = ["etcdctl", "--endpoints", f"127.0.0.1:{port}", "put", "berth/3", "ticket hall"]
+        return subprocess.run(words, capture_output=True, check=False, timeout=60).returncode == 0
+
+    wait_for(put, "the cluster answers")
+    return {"endpoint": f"127.0.0.1:{port}", "place": str(folder / "snapshot.db")}
+
+
+_BALANCER = """global
+  maxconn 10
+defaults
+  mode tcp
+  timeout connect 5s
+  timeout client 5s
+  timeout server 5s
+listen quay
+  bind 127.0.0.1:18443
+  server app 127.0.0.1:443
+"""
+SYSTEMS = (
+    System("openssh", ("sshd",), _openssh, {"ssh/sshd_config": b"Port 2222", "effective.conf": b"port 2222"}),
+    System(
+        "nginx", ("nginx",), _nginx, {"nginx/sites/quay": b"quay.example", "effective.conf": b"# configuration file"}
+    ),
+    System("sqlite", ("sqlite3",), _sqlite, {"database.sqlite": b"quay 3"}),
+    System("git-repository", ("git",), _git, {"refs.txt": b"refs/heads/main", "repository.bundle": b"git bundle"}),
+    System("haproxy", ("haproxy",), _files(haproxy__cfg=_BALANCER), {"haproxy/haproxy.cfg": b"maxconn"}),
+    System(
+        "bind",
+        ("named-checkconf",),
+        _files(named__conf='options { directory "/tmp"; };\n'),
+        {"bind/named.conf": b"directory"},
+    ),
+    System(
+        "kea",
+        ("kea-dhcp4",),
+        _files(kea_dhcp4__conf='{ "Dhcp4": { "subnet4": [] } } // none yet\n'),
+        {"kea/kea-dhcp4.conf": b"subnet4"},
+    ),
+    System("dovecot", ("doveconf",), parts={"effective.conf": b"# "}),
+    System("postfix", ("postconf",), parts={"main.txt": b" = ", "services.txt": b"smtp"}),
+    System("openldap", ("slapcat",), parts={"config.ldif": b"dn: cn=config"}),
+    System("frr", ("vtysh", str(_FRR)), _frr, {"running.conf": b"router bgp 64512"}),
+    System("etcd", ("etcd", "etcdctl"), _etcd, {"keys.json": b"YmVydGgvMw"}),
+)
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenSshServer]:
+    with running_server(tmp_path_factory.mktemp("sshd")) as running:
+        yield running
+
+
+def _described(estate: EstateFolder, server: OpenSshServer, procedure: str, values: dict[str, str]) -> None:
+    shutil.copy(server.client_key, estate.path / "keys" / "client")
+    told = ", ".join(f'{name} = "{value}"' for name, value in values.items())
+    estate.write(f"""
+[estate]
+name = "Test"
+[credentials.c]
+user = "{server.user}"
+key = "file:keys/client"
+[[sources]]
+name = "s"
+procedure = "{procedure}"
+address = "127.0.0.1"
+port = {server.port}
+credentials = "c"
+host_key = "{server.host_key}"
+values = {{ {told} }}
+""")
+
+
+@pytest.mark.parametrize("system", SYSTEMS, ids=str)
+def test_it_is_collected_whole_and_proven(
+    estate: EstateFolder, server: OpenSshServer, tmp_path: Path, system: System
+) -> None:
+    missing = [one for one in system.programs if program(one) is None and not Path(one).is_file()]
+    if missing:
+        pytest.skip(f"this machine does not have {missing[0]}")
+    if os.geteuid() != 0 and system.procedure in ("openldap", "dovecot"):
+        pytest.skip("its configuration is root's alone")
+    with ExitStack() as stack:
+        (tmp_path / "there").mkdir()
+        _described(estate, server, system.procedure, system.lay_out(tmp_path / "there", stack))
+        done = estate.run("collect")
+        assert done.code == 0, done.said
+        store = estate.store()
+        found = {part.name: store.read(part) for part in store.parts("s", 1)}
+        store.close()
+        for name, holds in system.parts.items():
+            assert holds in found[name], name
+        assert not [name for name in found if name.endswith("_key")], "private keys stay where they are"
+        again = estate.run("collect")
+        assert "1 unchanged" in again.out, again.said + estate.run("diff", "s").out
+        proof = estate.run("prove", "s")
+        if "has no proof" not in proof.err:
+            assert (proof.code, "proven" in proof.out) == (0, True), proof.said
+    with suppress(FileNotFoundError):
+        assert not list((tmp_path / "there").glob("*copy.db")), "what was made for it is gone"
+
+
+def test_a_database_server(estate: EstateFolder, server: OpenSshServer, tmp_path: Path) -> None:
+    from tests.postgres import PASSWORD
+    from tests.postgres import running_server as running_database
+
+    if program("pg_dump") is None or program("pg_restore") is None:
+        pytest.skip("this machine does not have PostgreSQL's programs")
+    with running_database() as database:
+        url = database.database()
+        user, _, rest = url.removeprefix("postgresql://").partition("@")
+        host, _, name = rest.partition("/")
+        address, _, port = host.partition(":")
+        passes = tmp_path / "pass"
+        passes.write_text(f"*:*:*:*:{PASSWORD}\n")
+        passes.chmod(0o600)
+        told = f"dbname={name} host={address} port={port} user={user} passfile={passes}"
+        _described(estate, server, "postgresql", {"database": told})
+        done = estate.run("collect")
+        if "server version mismatch" in done.said:
+            pytest.skip("its programs are older than the server")
+        assert done.code == 0, done.said
+        assert "CREATE ROLE" in estate.run("show", "s", "globals.sql").out
+        assert "1 unchanged" in estate.run("collect").out, estate.run("diff", "s").out
+        assert estate.run("prove", "s").code == 0, estate.run("prove", "s").said
