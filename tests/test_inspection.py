@@ -126,7 +126,7 @@ TEXT = b"".join(b"interface port-%d\n  mtu 1500\n" % number for number in range(
         ("a.tgz", gzip.compress(_tar()), gzip.compress(bytes(10240)), "a.tgz has 0 members, and had 4"),
         ("export", gzip.compress(_tar()), TEXT, "export is text, and was gzip before"),
     ],
-    ids=range(20),
+    ids=range(21),
 )
 def test_what_is_pulled_is_inspected_like_what_is_kept(
     estate: EstateFolder, name: str, whole: bytes, broken: bytes, said: str

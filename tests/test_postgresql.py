@@ -369,6 +369,7 @@ def test_a_service_takes_over_from_one_that_is_gone(served: EstateFolder) -> Non
         keeper, other = (
             (first, second) if "waits to take over" in (served.path / "second.log").read_text() else (second, first)
         )
+        wait_for(lambda: "service-started" in _told(served), "the one that keeps it has told that it does")
         keeper.kill()
         keeper.wait()
         assert "service-died" not in _told(served)

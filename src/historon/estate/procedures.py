@@ -50,6 +50,7 @@ class Procedure(Table, frozen=True):
     `concerns` what is to be said against a transport, each with what helps.
     """
 
+    read_apart: ClassVar[tuple[str, ...]] = ("steps", "push", "push_confirm")
     over: ClassVar[str] = ""
     module: ClassVar[str] = ""
     port: ClassVar[int] = 0

@@ -93,6 +93,7 @@ class Step(Table, frozen=True, kw_only=True):
     `needed` are the clauses that cannot be left out, each with how it could be written.
     """
 
+    read_apart: ClassVar[tuple[str, ...]] = ("steps", "how")
     verb: ClassVar[str] = ""
     needed: ClassVar[Mapping[str, str]] = {}
     says: Said

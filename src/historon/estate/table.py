@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 from functools import cache
-from typing import Annotated
+from typing import Annotated, ClassVar
 
 from msgspec import Meta, Struct
 from msgspec.structs import FieldInfo, fields
@@ -21,7 +21,12 @@ Count = Annotated[int, Meta(ge=1)]
 
 
 class Table(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """Common to all tables: immutable, and a key that is not known is a mistake."""
+    """Common to all tables: immutable, and a key that is not known is a mistake.
+
+    The fields that are `read_apart` have keys of their own, which are read by other classes.
+    """
+
+    read_apart: ClassVar[tuple[str, ...]] = ()
 
 
 @cache

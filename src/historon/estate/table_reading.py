@@ -14,7 +14,6 @@ from historon.estate.table import Name, Table
 __all__ = ["missing", "read_kinds", "table_made", "table_values", "unknown_key"]
 
 T = TypeVar("T", bound=Table)
-_READ_APART = ("steps", "push", "push_confirm", "how")  # fields whose own keys are read by classes of their own
 
 
 def read_kinds(
@@ -70,7 +69,7 @@ def table_values(
     """The typed values of a table's keys, and what is wrong with them. What a step says is written under its verb."""
     values: dict[str, Any] = {}
     problems: list[Problem] = []
-    fields = {_written(one, verb): one for one in msgspec.structs.fields(kind) if one.name not in _READ_APART}
+    fields = {_written(one, verb): one for one in msgspec.structs.fields(kind) if one.name not in kind.read_apart}
     for key, value in data.items():
         if key not in fields:
             problems.append(unknown_key(key, fields, path))
