@@ -105,7 +105,7 @@ def test_a_router_is_brought_back_and_the_next_export_shows_it(pushable: EstateF
     assert shown.code == 1, shown.said
     for line in ("-   permit any 10.20.30.0/24", "+ route 10.58.0.0/16", "- time-server 10.20.0.11"):
         assert line in shown.out, shown.out
-    assert "lines will be typed" in shown.out
+    assert "lines would be typed" in shown.out
     assert "nothing was pushed: --yes" in shown.out
     assert edge.text == before, "nothing is done without being asked"
     done = pushable.run("push", "t@1", "--yes", _digest(shown))
@@ -563,6 +563,8 @@ def test_what_the_switch_finds_invalid_never_comes_into_force(
 def test_a_section_alone_of_a_router(pushable: EstateFolder, edge: Edge) -> None:
     done = _push(pushable, "t@1", "--only", "interface port-3")
     assert done.code == 0, done.said
+    assert "interface port-3 of t is as in t@1, noise not counted" in done.out
+    assert "--only 'interface port-3'" in done.out, "the way back is no wider"
     assert "access-list" not in done.out
     assert "description berth 3 ticket hall" in edge.text
     assert "permit any 10.20.30.0/24" in edge.text, "the rest stays as it is"

@@ -25,6 +25,8 @@ procedure = "capstan-router"
 credentials = "devices"
 labels = { site = "saltgate", role = "mast" }
 """
+_DIGEST = r"sed -n 's/.*digest.: .\([0-9a-f]*\).*/\1/p'"
+_PUSH = "historon push northmole-edge-1@1 --only 'interface port-3'"
 SHOTS = {
     "rehearse": "historon rehearse saltgate-wall-1 purser-files saltgate-mast-1",
     "collect": "historon collect",
@@ -32,12 +34,12 @@ SHOTS = {
     "agenda": "historon agenda; historon agenda --simulate 30d",
     "versions": "historon versions northmole-edge-1",
     "diff": "historon diff northmole-edge-1@1 northmole-edge-1",
-    "side": "historon diff northmole-edge-1@1 northmole-edge-1 --form side -C 2",
     "changes": "historon changes",
     "trace": "historon find 10.20.0.9 --ever; historon trace northmole-edge-1 'vlan 131'",
     "requirements": "historon requirements",
     "prune": "historon copies; for o in '' 'eider-yard-1 --calendar'; do historon prune --as-of 2027-03-01 $o; done",
     "restore": "rm simulated/purser/data/tariffs/summer.csv; historon restore purser-files@2 --over-originals --yes",
+    "push": f"{_PUSH} --lines; {_PUSH} --yes $({_PUSH} --json | {_DIGEST})",
     "notices": "historon notices; historon notices --history --last 4; historon notices 4",
     "rounds": "historon rounds; historon rounds 5",
     "mistakes": "cat wrong.toml; historon status --estate wrong.toml",
@@ -90,7 +92,8 @@ def main() -> None:
             purser = estate / "simulated" / "purser" / "data" / "purser.conf"
             purser.write_text(purser.read_text().replace("workers = 8", "workers = 12"))
             for shot, command in SHOTS.items():
-                _terminal(shot, command, estate, command.rpartition("; ")[2] if shot == "doctor" else "")
+                shown = {"doctor": "historon doctor", "push": f"{_PUSH} --lines; {_PUSH} --yes DIGEST"}
+                _terminal(shot, command, estate, shown.get(shot, ""))
             _page_shot(estate)
         _demo_shot(Path(name))
         _mail_shot(Path(name))

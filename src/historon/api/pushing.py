@@ -2,6 +2,7 @@
 
 import asyncio
 import hashlib
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -47,9 +48,15 @@ class PushPlan:
         return bool(self.difference.parts)
 
     @property
+    def what(self) -> str:
+        """What is brought back: a source, or this part or place of it."""
+        return f"{self.only} of {self.wanted.source}" if self.only is not None else self.wanted.source
+
+    @property
     def way_back(self) -> str:
         """The command that brings back what was there before."""
-        return f"historon push {self.present.source}@{self.present.number}"
+        only = f" --only {shlex.quote(self.only)}" if self.only is not None else ""
+        return f"historon push {self.present.source}@{self.present.number}{only}"
 
 
 @dataclass(frozen=True)
@@ -235,11 +242,11 @@ def _tell(opened: "Historon", done: Pushed) -> None:
     wanted = done.plan.wanted
     name, kind = f"{wanted.source}@{wanted.number}", "pushed" if done.well else "push-failed"
     if done.well:
-        message = f"{wanted.source} is as in {name} again"
+        message = f"{done.plan.what} is as in {name} again"
     elif done.failure is not None:
         message = str(done.failure)
     else:
-        message = done.unknown or f"{wanted.source} took it, and is not as in {name}"
+        message = done.unknown or f"{done.plan.what} is not as in {name}, though all steps ended well"
     notifier = Notifier(opened.estate, opened.store, opened.clock)
     advice = f"to go back: {done.plan.way_back}"
     notifier.tell(Event(kind, opened.clock(), message, source=wanted.source, advice=advice, version=wanted.number))

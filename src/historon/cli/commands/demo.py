@@ -34,7 +34,7 @@ def command(app: App, folder: Path | None, *, stay: bool, store: str | None, sto
     except ModuleNotFoundError as exc:
         raise OutsideError(f"the demo needs {exc.name}", hint="pip install 'historon[demo]'") from exc
     place = folder or Path(tempfile.mkdtemp(prefix="historon-demo-")) / "brackwater"
-    tour = _Tour(place, evenings(app.clock()))
+    tour = _Tour(place, evenings(app.clock()), app.clock())
     tour.say(
         "Brackwater Ferries runs two quays, a yard and an office. Six routers, a firewall, a switch, a load balancer, "
         "a booking server, a door controller, a file server and a mail relay are simulated in this process, on "
@@ -74,8 +74,10 @@ def command(app: App, folder: Path | None, *, stay: bool, store: str | None, sto
 class _Tour:
     """The demo's story: what is said, and what is typed at which simulated moment."""
 
-    def __init__(self, place: Path, nights: Sequence[datetime]) -> None:
+    def __init__(self, place: Path, nights: Sequence[datetime], latest: datetime) -> None:
+        """Nothing of it happens after the `latest` moment, which is the real one."""
         self.place = place
+        self.latest = latest
         self.nights = nights
         self.now = nights[0]
 
@@ -105,7 +107,8 @@ class _Tour:
     def look(self, letters: Sequence[object]) -> None:
         """The morning after: what an administrator would want to know."""
         at = ("--estate", str(self.place))
-        self.now = self.nights[-1] + timedelta(hours=5, minutes=30)
+        morning = self.nights[-1] + timedelta(hours=5, minutes=30)
+        self.now = min(morning, self.latest.astimezone(morning.tzinfo))
         self.say(f"It is morning, {self.now:%A %H:%M}. In {self.place}: is everything fresh, and well?")
         self.type("status", *at)
         self.say("Which versions are there of northmole-edge-1? Nights on which only its clock changed are left out.")
@@ -118,6 +121,13 @@ class _Tour:
         self.type("requirements", *at)
         self.type("trace", "office-edge-1", "permit any", *at)
         self.type("diff", "saltgate-wall-1", "--form", "outline", *at)
+        before = f"office-edge-1@{self.nights[-2]:%Y-%m-%d}"
+        self.say(
+            "So the router is brought back to what it was. The change is shown first, and looked at afterwards; "
+            "where a person types, the router's name has to be typed as well."
+        )
+        self.type("push", before, "--lines", *at)
+        self.type("push", before, "--yes", self._digest(before), *at)
         self.say("Does anything differ every night on the file server? Two versions cannot tell, and it says so.")
         self.type("noise", "purser-files", *at)
         self.say("Somebody wants the tariffs back as they were before they rose in night 4:")
@@ -137,6 +147,11 @@ class _Tour:
         self._show_mail(letters)
         self.say(f"That was the tour. Everything is in {self.place}: try the commands there, and read historon.toml.")
         click.echo("\n  historon --help          all commands\n  historon new DIR       your own estate")
+
+    def _digest(self, version: str) -> str:
+        """By what a script names the change that it means."""
+        with App(clock=lambda: self.now.astimezone(UTC)).opened(str(self.place)) as opened:
+            return opened.plan_push(version).digest
 
     def _show_mail(self, letters: Sequence[object]) -> None:
         from email.message import EmailMessage

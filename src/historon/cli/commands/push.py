@@ -9,7 +9,7 @@ from historon.api import Historon, Pushed, PushPlan
 from historon.cli.app import App, estate_option, example, json_option, pass_app, reveal_option
 from historon.cli.differences import part_data, print_lines, print_outline
 from historon.cli.output import count, instant, print_json, printable
-from historon.compare import Kind, PartChange
+from historon.compare import How, Kind, PartChange
 from historon.errors import ExitCode, UsageError
 from historon.insight import Weights
 
@@ -65,7 +65,7 @@ def command(
             raise UsageError(f"{found.source}@{found.number} is no good version", hint="historon suspects")
         plan = opened.plan_push(found, only=only)
         if not as_json:
-            _show_plan(opened, plan, only)
+            _show_plan(opened, plan)
         if not plan.needed or not _is_confirmed(plan, digest, as_json=as_json):
             if as_json:
                 _print_data(opened, plan, None)
@@ -84,19 +84,20 @@ def _code(done: Pushed) -> int:
     return ExitCode.OUTSIDE if done.failure is not None or done.left is None else ExitCode.FOUND
 
 
-def _show_plan(opened: Historon, plan: PushPlan, only: str | None) -> None:
+def _show_plan(opened: Historon, plan: PushPlan) -> None:
     zone, source = opened.estate.zone, opened.estate.sources[plan.wanted.source]
     wanted = f"{source.name}@{plan.wanted.number}"
-    of = f" in {only}" if only else ""
     if not plan.needed:
-        click.echo(f"{source.name} is as in {wanted}{of} already, noise not counted: nothing is to be done")
+        click.echo(f"{printable(plan.what)} is as in {wanted} already, noise not counted: nothing is to be done")
         return
     when = instant(plan.wanted.at, zone, named=True)
-    click.echo(f"{source.name} is {source.name}@{plan.present.number} now. To bring back {wanted} of {when} means:\n")
+    click.echo(f"{source.name} was collected just now: it is {source.name}@{plan.present.number}.")
+    piece = f"{printable(plan.only)} of " if plan.only is not None else ""
+    click.echo(f"To bring back {piece}{wanted} of {when} changes:\n")
     _show_changes(plan.difference.parts, opened.weights)
     typed = sum(map(len, plan.lines.values()))
     if plan.lines:
-        click.echo(f"{count(typed, 'line')} will be typed (--lines shows such lines)")
+        click.echo(f"{count(typed, 'line')} would be typed (--lines shows lines like these)")
     kept = [one.name for one in plan.difference.parts if one.name not in plan.contents and one.kind is Kind.REMOVED]
     for name in kept:
         click.echo(f"{printable(name)} was not there then: it stays, and is told of as still different")
@@ -131,7 +132,7 @@ def _is_confirmed(plan: PushPlan, digest: str | None, *, as_json: bool) -> bool:
 
 def _show(done: Pushed, weights: Weights) -> None:
     wanted = done.plan.wanted
-    name = f"{wanted.source}@{wanted.number}"
+    name, what = f"{wanted.source}@{wanted.number}", printable(done.plan.what)
     if done.failure is not None:
         click.secho(f"THE PUSH FAILED: {printable(str(done.failure))}", fg="red", err=True)
         if done.failure.hint:
@@ -141,9 +142,11 @@ def _show(done: Pushed, weights: Weights) -> None:
     if done.left is None:
         click.secho(f"it is NOT KNOWN what {wanted.source} holds now: {printable(done.unknown)}", fg="red", err=True)
     elif not done.left.parts:
-        click.secho(f"{wanted.source} is as in {name}, noise not counted", fg="green")
+        click.secho(f"{what} is as in {name}, noise not counted", fg="green")
     else:
-        click.secho(f"{wanted.source} is NOT as in {name}. Still different, from now to then:\n", fg="red")
+        only_moved = all(one.changes and all(each.how is How.MOVED for each in one.changes) for one in done.left.parts)
+        told = "It holds all of it, in another order" if only_moved else "Still different"
+        click.secho(f"{what} is NOT as in {name}. {told}, from now to then:\n", fg="red")
         _show_changes(done.left.parts, weights)
     click.echo(f"to go back: {done.plan.way_back}")
 
