@@ -144,6 +144,27 @@ def test_what_it_holds_is_told_when_it_refuses_in_the_middle(
     assert pushable.run("push", "t@1", "--yes", digest).code == 0
 
 
+def test_a_secret_in_a_line_that_is_refused_is_not_shown(pushable: EstateFolder, edge: Edge, router: Capstan) -> None:
+    secret = re.search(r"tide-\d+", edge.text)
+    assert secret
+    edge.edit(secret[0], "another-1789")
+    digest = _digest(pushable.run("push", "t@1"))
+    take = CapstanSettings.take
+
+    def refusing(self: CapstanSettings, line: str) -> str:
+        return "Error: not this one" if line.startswith("monitor") else take(self, line)
+
+    CapstanSettings.take = refusing  # type: ignore[method-assign]
+    try:
+        failed = pushable.run("push", "t@1", "--yes", digest)
+    finally:
+        CapstanSettings.take = take  # type: ignore[method-assign]
+    assert "monitor community [secret " in failed.err
+    assert "Error: not this one" in failed.err
+    assert secret[0] not in failed.said
+    assert "another-1789" not in failed.said
+
+
 def test_a_device_that_only_says_that_it_has_it_is_found_out(
     pushable: EstateFolder, edge: Edge, router: Capstan
 ) -> None:

@@ -67,16 +67,27 @@ def _explain(name: str, procedure: Procedure, *, shipped: bool) -> None:
         click.echo("\nvalues, which a source may set otherwise:")
         for key, value in procedure.values.items():
             click.echo(f'  {key} = "{printable(value)}"')
-    click.echo("\nsteps:")
-    for line in _steps(procedure):
-        click.echo(f"  {printable(line)}")
+    for heading, steps in _lists(procedure).items():
+        click.echo(f"\n{heading}:")
+        for line in _steps(steps):
+            click.echo(f"  {printable(line)}")
+    if procedure.proof:
+        click.echo("\nproof:")
+        for command in procedure.proof:
+            click.echo(f"  {printable(' '.join(command))}")
     if shipped:
         click.echo("\nas it is written:\n")
         click.echo("".join(f"  {line}\n" for line in shipped_text(name).splitlines()), nl=False)
 
 
-def _steps(procedure: Procedure) -> Iterator[str]:
-    for place, step in walk(procedure.steps):
+def _lists(procedure: Procedure) -> dict[str, tuple[Step, ...]]:
+    """The lists of steps that there are, each with what it is for."""
+    lists = {"steps": procedure.steps, "push": procedure.push, "push, to confirm it": procedure.push_confirm}
+    return {heading: steps for heading, steps in lists.items() if steps}
+
+
+def _steps(steps: tuple[Step, ...]) -> Iterator[str]:
+    for place, step in walk(steps):
         depth = place.count("steps")
         number = int(place[-1]) + 1
         yield f"{'  ' * depth}{number}. {step}{_clauses(step)}"
@@ -102,4 +113,7 @@ def _row(name: str, procedure: Procedure, used: int) -> dict[str, object]:
         "sources": used,
         "values": procedure.values,
         "steps": [_step_row(place, step) for place, step in walk(procedure.steps)],
+        "push": [_step_row(place, step) for place, step in walk(procedure.push)],
+        "push_confirm": [_step_row(place, step) for place, step in walk(procedure.push_confirm)],
+        "proof": procedure.proof,
     }
