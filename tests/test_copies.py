@@ -5,6 +5,7 @@ import os
 import re
 import shutil
 import sqlite3
+from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -327,3 +328,35 @@ def test_an_estate_is_made_over_nothing_and_of_nothing_else(filled: EstateFolder
     (filled.path / "saltgate" / "ledger.sqlite").write_bytes(b"not a ledger" * 1000)
     damaged = historon("new", tmp_path / "damaged", "--from-copy", filled.path / "saltgate", cwd=tmp_path)
     assert damaged.code == 5
+
+
+def test_a_store_in_a_folder_with_a_retention_of_its_own(filled: EstateFolder) -> None:
+    text = (filled.path / "historon.toml").read_text()
+    own = '[copies.short]\npath = "short"\nretention = "two"\n[retention.two]\nat_least = 1\nat_most = 2\n'
+    filled.write(text + own)
+    for count in range(3):
+        (filled.path / "data" / "a.conf").write_text(f"edit {count}\n")
+        assert filled.run("collect").code == 0
+    numbers = [row["version"] for row in filled.run("versions", "files", "--json", "--all").rows]
+    assert filled.run("copies", "--update").code == 0
+    assert "up to date" in filled.run("copies").out
+
+    def held() -> list[int]:
+        with closing(FolderStore(filled.path / "short")) as copy:
+            assert copy.check() == []
+            for version in copy.versions("files"):
+                assert {part.name: copy.read(part) for part in copy.parts("files", version.number)}
+            return [version.number for version in copy.versions("files")]
+
+    assert held() == sorted(numbers)[-2:]
+    (filled.path / "data" / "a.conf").write_text("one more\n")
+    assert filled.run("collect").code == 0
+    assert "behind" in filled.run("copies").out
+    assert filled.run("copies", "--update").code == 0
+    assert held() == [max(numbers), max(numbers) + 1]
+    assert "all of it as written" in filled.run("copies", "--verify", "all").err
+    filled.write(text + own.replace("at_most = 2", "at_most = 4"))
+    (filled.path / "data" / "a.conf").write_text("another\n")
+    assert filled.run("collect").code == 0
+    assert filled.run("copies", "--update").code == 0
+    assert len(held()) == 4, "a retention that keeps more brings back what the store still has"

@@ -450,7 +450,6 @@ def test_wrong_settings_of_far_copies(files_estate: EstateFolder) -> None:
         ('kind = "bucket"\nurl = "https://objects.example/b"\ncredentials = "x"', 'there is no "x"'),
         ('kind = "store"\npath = "p"\nserver = "s"', "add both"),
         ('kind = "folder"\npath = "p"\nbandwidth = "1MB"', "means nothing without a server"),
-        ('kind = "store"\npath = "p"\nretention = "r"', "no retention of its own"),
     ):
         files_estate.write(FILES_ESTATE + f'[credentials.c]\nuser = "u"\npassword = "env:X"\n[copies.away]\n{text}\n')
         result = files_estate.run("copies")

@@ -1,6 +1,7 @@
 """The procedures that come along for open systems, over a real SSH server, against the real programs."""
 
 import os
+import re
 import shutil
 import sqlite3
 import subprocess
@@ -227,3 +228,62 @@ def test_a_database_server(estate: EstateFolder, server: OpenSshServer, tmp_path
         assert "CREATE ROLE" in estate.run("show", "s", "globals.sql").out
         assert "1 unchanged" in estate.run("collect").out, estate.run("diff", "s").out
         assert estate.run("prove", "s").code == 0, estate.run("prove", "s").said
+
+
+_ROUTER = """
+[estate]
+name = "Test"
+[credentials.c]
+user = "{user}"
+key = "file:keys/client"
+[procedures.router]
+over = "ssh-shell"
+prompt = '^\\S+(\\(\\S+\\))?[#$] ?$'
+steps = [
+  {{ send = "{shell}" }},
+  {{ send = "terminal length 0" }},
+  {{ keep = "show running-config", as = "running.conf", ends_with = "end" }},
+]
+push = [
+  {{ send = "{shell}" }},
+  {{ send = "configure terminal" }},
+  {{ put = "lines", part = "running.conf" }},
+  {{ send = "end" }},
+]
+[[sources]]
+name = "s"
+procedure = "router"
+address = "127.0.0.1"
+port = {port}
+credentials = "c"
+host_key = "{host_key}"
+"""
+
+
+def test_a_real_router_is_brought_back(estate: EstateFolder, server: OpenSshServer, tmp_path: Path) -> None:
+    """Lines that were reckoned are typed into the shell of a router suite, and it holds what it held."""
+    if program("vtysh") is None or not _FRR.is_file():
+        pytest.skip("this machine does not have FRR")
+    with ExitStack() as stack:
+        (tmp_path / "there").mkdir()
+        shell = _frr(tmp_path / "there", stack)["shell"]
+
+        def type_in(*lines: str) -> None:
+            words = [word for line in ("configure terminal", *lines) for word in ("-c", line)]
+            subprocess.run([*shell.split(), *words], check=True, capture_output=True)
+
+        type_in("router bgp 64512", "neighbor 10.20.0.2 remote-as 64513", "neighbor 10.20.0.2 description north quay")
+        type_in("ip prefix-list quays seq 5 permit 10.20.0.0/16", "ip prefix-list quays seq 10 deny any")
+        shutil.copy(server.client_key, estate.path / "keys" / "client")
+        estate.write(_ROUTER.format(user=server.user, shell=shell, port=server.port, host_key=server.host_key))
+        assert estate.run("collect").code == 0, estate.run("collect").said
+        type_in(
+            "router bgp 64512", "neighbor 10.20.0.2 description somebody else", "neighbor 10.20.0.9 remote-as 64514"
+        )
+        type_in("no ip prefix-list quays seq 10", "ip prefix-list quays seq 20 permit any")
+        shown = estate.run("push", "s@1")
+        found = re.search(r"digest of this change: (\w+)", shown.out)
+        assert found, shown.said
+        done = estate.run("push", "s@1", "--yes", found[1])
+        assert done.code == 0, done.said + estate.run("push", "s@1", "--lines").out
+        assert "s is as in s@1, noise not counted" in done.out

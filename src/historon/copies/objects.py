@@ -14,7 +14,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any, Protocol
 
-from historon.copies.places import check_plain_name, plan_by_newest
+from historon.copies.places import check_plain_name, left_out
 from historon.errors import StoreError
 from historon.estate import Estate, replace_file, settings_digest, settings_files
 from historon.store import (
@@ -26,7 +26,6 @@ from historon.store import (
     DamagedError,
     Kept,
     Part,
-    Removal,
     Store,
     StoredPart,
     Verification,
@@ -128,7 +127,8 @@ def _updated(objects: Objects, estate: Estate, store: Store, retention: str | No
         store.write_ledger(folder / LEDGER)
         ledger = BareLedger(folder / LEDGER)
         if retention is not None:
-            _thin(ledger, estate, store, retention)
+            for going, removal in left_out(estate, retention, {name: store.versions(name) for name in store.states()}):
+                ledger.leave_out(going, removal)
         wanted = {_CONTENT + one.sha256.hex(): one for one in ledger.contents()}
         known_there: set[str] = set()
         if before is not None:
@@ -143,17 +143,6 @@ def _updated(objects: Objects, estate: Estate, store: Store, retention: str | No
         size, left = _tidy(objects, {*wanted, head.ledger, head.estate}, there)
         sources, versions = ledger.counts()
     return Copied(sources, versions, size, changes, head.settings, left)
-
-
-def _thin(ledger: BareLedger, estate: Estate, store: Store, retention: str) -> None:
-    """Leave out what the copy's own retention does not let stay."""
-    for source in store.states():
-        versions = store.versions(source)
-        if not versions:
-            continue
-        verdicts = plan_by_newest(estate, retention, versions)
-        going = [verdict.version for verdict in verdicts if not verdict.stays]
-        ledger.leave_out(going, Removal(versions[-1].at, {source: f"not in this copy ({retention})"}))
 
 
 def _likely_there(objects: Objects, wanted: Set[str], known_there: Set[str]) -> Container[str]:

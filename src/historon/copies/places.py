@@ -2,15 +2,15 @@
 
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import PurePosixPath
 
 from historon.errors import StoreError
 from historon.estate import Estate
 from historon.retention import Verdict, plan
-from historon.store import Version
+from historon.store import Removal, Version
 
-__all__ = ["Pace", "check_plain_name", "plan_by_newest"]
+__all__ = ["Pace", "check_plain_name", "left_out", "plan_by_newest"]
 
 
 def check_plain_name(name: str) -> None:
@@ -26,6 +26,16 @@ def plan_by_newest(estate: Estate, retention: str, versions: Sequence[Version]) 
     By the newest version, not by a clock: what is kept depends on the versions alone.
     """
     return plan(versions, estate.retention[retention], now=versions[-1].at, zone=estate.zone)
+
+
+def left_out(
+    estate: Estate, retention: str, versions: Mapping[str, Sequence[Version]]
+) -> Iterator[tuple[list[Version], Removal]]:
+    """The versions of each source that a copy's own retention does not let stay, and how that is recorded there."""
+    for source, known in versions.items():
+        if known:
+            going = [one.version for one in plan_by_newest(estate, retention, known) if not one.stays]
+            yield going, Removal(known[-1].at, {source: f"not in this copy ({retention})"})
 
 
 class Pace:

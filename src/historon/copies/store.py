@@ -4,6 +4,7 @@ Beside it, in the folder `estate`, lie the files that describe the estate, for t
 """
 
 import shutil
+import tempfile
 from collections.abc import Mapping
 from contextlib import closing, suppress
 from dataclasses import replace
@@ -12,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from historon.copies import objects
 from historon.copies.objects import SETTINGS
+from historon.copies.places import left_out
 from historon.errors import StoreError
 from historon.estate import Estate, StoreCopy, replace_file, settings_digest, settings_files
 from historon.store import Copied, FolderStore, Store, Verification
@@ -29,7 +31,7 @@ def update(copy: StoreCopy, estate: Estate, store: Store) -> Copied:
         with _far(copy, estate, writes=True) as there:
             return objects.update(there, estate, store, copy.retention)
     place = estate.path(copy.path)
-    copied = store.copy_to(place)
+    copied = store.copy_to(place) if copy.retention is None else _copy_thinned(estate, store, place, copy.retention)
     try:
         files = settings_files(estate)
         _carry(files, place / SETTINGS)
@@ -37,6 +39,20 @@ def update(copy: StoreCopy, estate: Estate, store: Store) -> Copied:
         message = f"{exc.filename or place}: the estate's own files could not be copied: {exc.strerror}"
         raise StoreError(message, hint="all versions are there; is there room, and can they be read?") from exc
     return replace(copied, settings=settings_digest(files))
+
+
+def _copy_thinned(estate: Estate, store: Store, place: Path, retention: str) -> Copied:
+    """Bring a copy up to date that holds what its own retention keeps, by way of a whole one that is thinned first."""
+    changes = store.change_number()
+    with tempfile.TemporaryDirectory(prefix="historon-") as name:
+        folder = Path(name) / "store"
+        store.copy_to(folder)
+        with closing(FolderStore(folder)) as thinned:
+            for going, removal in left_out(estate, retention, {one: thinned.versions(one) for one in thinned.states()}):
+                thinned.remove(going, removal)
+            thinned.reclaim()
+            copied = thinned.copy_to(place)
+    return replace(copied, changes=changes)
 
 
 def _far(copy: StoreCopy, estate: Estate, *, writes: bool) -> "SftpObjects":

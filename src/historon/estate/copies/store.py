@@ -14,9 +14,3 @@ class StoreCopy(FarCopy, frozen=True, kw_only=True):
     carries_settings: ClassVar[bool] = True
 
     retention: str | None = None
-
-    def __post_init__(self) -> None:
-        """A store in a folder is brought up to date in one step, and holds what the store holds."""
-        super().__post_init__()
-        if self.retention is not None and self.server is None:
-            raise ValueError("a store in a folder has no retention of its own (remove it)")
