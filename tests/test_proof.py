@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 
+import historon
+from historon.restore import proof as proof_module
 from tests.conftest import FILES_ESTATE, EstateFolder
 
 
@@ -200,3 +202,13 @@ def test_what_decides_nothing_is_refused(files_estate: EstateFolder) -> None:
     result = files_estate.run("sources")
     assert result.code == 4
     assert "proof_decides means nothing without a proof" in result.err
+
+
+def test_a_proof_that_fills_the_disk_is_ended(files_estate: EstateFolder, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Many files, each of them small; the limit is made small for the test."""
+    monkeypatch.setattr(proof_module, "_WRITTEN", 3 * 2**20)
+    script = "i=0; while true; do dd if=/dev/zero of=f$i bs=64k count=4 2>/dev/null; i=$((i+1)); sleep 0.02; done"
+    _estate(files_estate, f'["sh", "-c", "{script}"]', more='step_deadline = "100s"')
+    with historon.open(files_estate.path) as estate:
+        found = estate.prove("files@1")
+    assert (found.verdict, found.why) == ("failed", "sh wrote more than 3 MiB")

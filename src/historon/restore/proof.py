@@ -28,7 +28,9 @@ from historon.visible import made_visible
 __all__ = ["prove", "prove_by_itself"]
 
 _MEMORY = 2 * 2**30
-_WRITTEN = 4 * 2**30  # bytes in one file
+_WRITTEN = 4 * 2**30  # bytes, in one file and in all of the scratch folder beside the version itself
+_LOOK_S = 0.5  # between looks at how much was written
+_BLOCK = 512  # the unit of st_blocks, stat(2)
 _OUTPUT = 4_000  # bytes of what a program says that are looked at
 _SAID = 200
 
@@ -105,9 +107,11 @@ def _run(command: Sequence[str], folder: Path, seconds: float) -> tuple[str, str
             preexec_fn=_bounded,
         )
         try:
-            code = running.wait(seconds)
+            code = _code_of(running, folder.parent, seconds)
         except subprocess.TimeoutExpired:
             return "failed", f"{command[0]} did not end within {seconds:g}s"
+        except _TooMuchWrittenError:
+            return "failed", f"{command[0]} wrote more than {_WRITTEN // 2**20:,} MiB"
         finally:
             _end(running)
         out.seek(0)
@@ -117,6 +121,35 @@ def _run(command: Sequence[str], folder: Path, seconds: float) -> tuple[str, str
         how = f"was ended by signal {-code}" if code < 0 else f"ended with {code}"
         return "failed", f"{command[0]} {how}" + (f": {last}" if last else "")
     return "proven", ""
+
+
+class _TooMuchWrittenError(Exception):
+    pass
+
+
+def _code_of(running: "subprocess.Popen[bytes]", scratch: Path, seconds: float) -> int:
+    """How a program ended. TimeoutExpired when it does not in time, _TooMuchWrittenError when it fills the disk."""
+    allowed = _written(scratch) + _WRITTEN
+    deadline = time.monotonic() + seconds
+    while True:
+        left = deadline - time.monotonic()
+        try:
+            return running.wait(max(0.0, min(_LOOK_S, left)))
+        except subprocess.TimeoutExpired:
+            if left <= 0:
+                raise
+        if _written(scratch) > allowed:
+            raise _TooMuchWrittenError
+
+
+def _written(folder: Path) -> int:
+    """How many bytes of the disk the files below a folder take; what goes meanwhile counts for nothing."""
+    total = 0
+    for path, _, names in os.walk(folder):
+        for name in names:
+            with suppress(OSError):
+                total += os.lstat(os.path.join(path, name)).st_blocks * _BLOCK
+    return total
 
 
 def _bounded() -> None:
