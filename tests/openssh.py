@@ -23,8 +23,11 @@ class OpenSshServer:
 
 
 @contextmanager
-def running_server(folder: Path) -> Iterator[OpenSshServer]:
-    """Commands, and files over SFTP; the keys that it lets in lie in the folder."""
+def running_server(folder: Path, more: str = "") -> Iterator[OpenSshServer]:
+    """Commands, and files over SFTP; the keys that it lets in lie in the folder.
+
+    `more` are further settings, in which PORT stands for the server's port.
+    """
     keys = [("host", "ed25519"), ("host-rsa", "rsa"), ("client", "ed25519"), ("authority", "ed25519")]
     for name, kind in (*keys, ("certified", "ed25519")):
         subprocess.run(["ssh-keygen", "-q", "-t", kind, "-N", "", "-f", folder / name], check=True)
@@ -37,7 +40,7 @@ def running_server(folder: Path) -> Iterator[OpenSshServer]:
         f"Port {port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nHostKey {folder}/host-rsa\n"
         f"TrustedUserCAKeys {folder}/authority.pub\nMaxStartups 300\nAuthorizedKeysFile {folder}/authorized\n"
         f"PidFile {folder}/pid\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication yes\n"
-        "PrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n"
+        "PrintMotd no\nPrintLastLog no\nSubsystem sftp internal-sftp\n" + more.replace("PORT", str(port))
     )
     if os.geteuid() == 0:
         Path("/run/sshd").mkdir(exist_ok=True)

@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from historon.collect.transports.framing import ChunkedFraming, EndOfMessageFraming, FramingError
+from historon.collect.transports.xml import canonical_xml
 from historon.standins.background import Background
 from historon.standins.thole import Thole, TholeFault
 from tests.conftest import EstateFolder, collect, describe_estate, parts_of
@@ -159,3 +160,11 @@ def test_wrong_frames_are_refused(stream: bytes) -> None:
     framing = ChunkedFraming(stream)
     with pytest.raises(FramingError):
         framing.next_message()
+
+
+def test_the_stable_form_keeps_namespaces_that_only_values_refer_to() -> None:
+    text = b'<a xmlns="urn:a"><type b="2" a="1" xmlns:t="urn:types">t:port</type></a>'
+    made = canonical_xml(text)
+    assert b'xmlns:t="urn:types"' in made
+    assert b'a="1" b="2"' in made
+    assert canonical_xml(made) == made

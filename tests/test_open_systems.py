@@ -1,10 +1,12 @@
 """The procedures that come along for open systems, over a real SSH server, against the real programs."""
 
 import os
+import pwd
 import re
 import shutil
 import sqlite3
 import subprocess
+import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, closing, suppress
 from dataclasses import dataclass, field
@@ -79,7 +81,9 @@ def _git(folder: Path, _stack: ExitStack) -> dict[str, str]:
 
 
 def _daemon(stack: ExitStack, *command: str) -> None:
-    running = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    home = stack.enter_context(tempfile.TemporaryDirectory())
+    environment = {**os.environ, "HOME": home}
+    running = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment)
     stack.callback(running.wait)
     stack.callback(running.kill)
 
@@ -287,3 +291,89 @@ def test_a_real_router_is_brought_back(estate: EstateFolder, server: OpenSshServ
         done = estate.run("push", "s@1", "--yes", found[1])
         assert done.code == 0, done.said + estate.run("push", "s@1", "--lines").out
         assert "s is as in s@1, noise not counted" in done.out
+
+
+_INTERFACES = "urn:ietf:params:xml:ns:yang:ietf-interfaces"
+_NETCONF = """
+[estate]
+name = "Test"
+[credentials.c]
+user = "{user}"
+key = "file:keys/client"
+[procedures.switch]
+over = "netconf"
+steps = [{{ keep = "get-config running", as = "running.xml", filter = '<interfaces xmlns="{space}"/>', canonical = true }}]
+push = [
+  {{ put = "candidate", part = "running.xml", operation = "merge" }},
+  {{ send = "confirmed-commit 120" }},
+]
+push_confirm = [{{ send = "discard-changes" }}, {{ send = "confirm" }}]
+[procedures.by-hand]
+over = "netconf"
+steps = [
+  {{ send = '''{edit}''' }},
+  {{ send = "commit" }},
+  {{ keep = "get-config running", as = "running.xml" }},
+]
+[[sources]]
+name = "s"
+procedure = "PROCEDURE"
+address = "127.0.0.1"
+port = {port}
+credentials = "c"
+host_key = "{host_key}"
+"""
+_EDIT = """<edit-config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><target><candidate/></target><config>
+<interfaces xmlns="{space}"><interface><name>quay-3</name>
+<type xmlns:i="urn:ietf:params:xml:ns:yang:iana-if-type">i:ethernetCsmacd</type>
+<description>{told}</description></interface></interfaces></config></edit-config>"""
+
+
+def test_a_real_netconf_server_is_brought_back(estate: EstateFolder, tmp_path: Path) -> None:
+    """By a commit that is confirmed over a fresh connection, which the server must know by its token.
+
+    This server takes nothing over from a candidate that it was asked to validate, so it is not asked.
+    """
+    subsystem = program("netconf-subsystem")
+    if program("netconfd") is None or subsystem is None:
+        pytest.skip("this machine does not have netconfd")
+    own = Path(pwd.getpwuid(os.geteuid()).pw_dir) / ".yuma"  # which it makes wherever it is told to work
+    (tmp_path / "keys").mkdir()
+    socket = tmp_path / "nc.sock"
+    more = f'Subsystem netconf "{subsystem} --ncxserver-sockname=PORT@{socket}"\n'
+    with ExitStack() as stack:
+        if not own.exists():
+            stack.callback(shutil.rmtree, own, ignore_errors=True)
+        server = stack.enter_context(running_server(tmp_path / "keys", more))
+        (tmp_path / "startup.xml").write_text('<config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>')
+        _daemon(
+            stack, "netconfd", f"--ncxserver-sockname={socket}", f"--superuser={server.user}", "--target=candidate",
+            f"--port={server.port}", "--module=ietf-interfaces", "--module=iana-if-type", "--access-control=disabled", f"--startup={tmp_path}/startup.xml",
+        )  # fmt: skip
+        wait_for(socket.exists, "the server listens")
+        shutil.copy(server.client_key, estate.path / "keys" / "client")
+
+        def write(procedure: str, told: str = "") -> None:
+            edit = _EDIT.format(space=_INTERFACES, told=told).replace("\n", "")
+            known = {"user": server.user, "port": server.port, "host_key": server.host_key}
+            text = _NETCONF.format(space=_INTERFACES, edit=edit, **known)
+            estate.write(text.replace("PROCEDURE", procedure))
+
+        for procedure, told in (("by-hand", "ticket hall"), ("switch", ""), ("by-hand", "north door"), ("switch", "")):
+            write(procedure, told)
+            done = estate.run("collect")
+            assert done.code == 0, done.said
+        versions = estate.run("versions", "s", "--json", "--all").rows
+        wanted = next(
+            row["version"]
+            for row in versions
+            if "ticket hall" in estate.run("show", f"s@{row['version']}", "running.xml").out
+            and "<interfaces" in estate.run("show", f"s@{row['version']}", "running.xml").out[:200]
+        )
+        shown = estate.run("push", f"s@{wanted}")
+        found = re.search(r"digest of this change: (\w+)", shown.out)
+        assert found, shown.said
+        assert "north door" in shown.out
+        done = estate.run("push", f"s@{wanted}", "--yes", found[1])
+        assert done.code == 0, done.said
+        assert "noise not counted" in done.out

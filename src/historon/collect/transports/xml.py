@@ -31,9 +31,10 @@ def parse_markup(content: bytes) -> Any:
 
 
 def canonical_xml(content: bytes) -> bytes:
-    """The same XML in one form: attributes in order and indentation by depth (Canonical XML 2.0, W3C 2013).
+    """The same XML in one form: attributes in order and indentation by depth (Canonical XML 1.0, W3C 2001).
 
-    Text that is white space alone between elements says nothing here and goes.
+    Namespaces stay that only values refer to, as a value such as `t:port` means nothing without them. Text that is
+    white space alone between elements says nothing here and goes.
     """
     from lxml import etree
 
@@ -41,7 +42,7 @@ def canonical_xml(content: bytes) -> bytes:
     parser = etree.XMLParser(remove_blank_text=True, resolve_entities=False, no_network=True)
     root = etree.fromstring(etree.tostring(root), parser)
     etree.indent(root)
-    return etree.tostring(root, method="c14n2", with_comments=True) + b"\n"
+    return etree.tostring(root, method="c14n", with_comments=True) + b"\n"
 
 
 def canonical_json(data: Any) -> bytes:
