@@ -1,5 +1,8 @@
 """Bringing a version back to its source: shown first, confirmed, done once, and looked at again."""
 
+import email
+import email.policy
+import json
 import os
 import random
 import re
@@ -19,6 +22,8 @@ from historon.standins.capstan import Capstan, Fault
 from historon.standins.capstan_settings import CapstanSettings
 from historon.standins.thole import Thole, TholeFault
 from historon.standins.tidewall import Tidewall
+from historon.standins.web import Reply, Request, WebServer
+from historon.store import PUSHING
 from tests.conftest import (
     ELEVATION,
     FILES_ESTATE,
@@ -622,3 +627,99 @@ def test_where_a_section_goes(present: str, wanted: str, place: str, becomes: st
 
 def test_what_neither_text_has_changes_nothing() -> None:
     assert with_section(b"a\n", b"b\n", "interface nowhere") is None
+
+
+# ---- other ways ------------------------------------------------------------------------------------------------------
+
+
+def test_the_service_tells_of_a_push_that_was_left_in_the_middle(pushable: EstateFolder) -> None:
+    text = (pushable.path / "historon.toml").read_text()
+    channel = '[channels.c]\nkind = "file"\npath = "told.jsonl"\nimmediately = true\n'
+    pushable.write(text.replace("[[sources]]", '[timetables.t]\nat = "02:30"\n[[sources]]\ntimetable = "t"') + channel)
+    store = pushable.store()
+    note = {"wanted": 1, "before": 2, "since": "2026-10-01T02:30:00+00:00", "until": "", "by": ""}
+    store.remember("t", PUSHING, json.dumps(note))
+    store.close()
+    assert pushable.run("serve", "--once").code in (0, 1)
+    told = (pushable.path / "told.jsonl").read_text()
+    assert "Historon ended while it brought back t@1" in told
+    assert "push-failed" in told
+
+
+@needs("an OpenSSH server")
+def test_a_file_over_scp(estate: EstateFolder, tmp_path: Path) -> None:
+    keys, place = tmp_path / "sshd", tmp_path / "there"
+    keys.mkdir()
+    place.mkdir()
+    (place / "app.conf").write_text("one\n")
+    with running_server(keys) as server:
+        shutil.copy(server.client_key, estate.path / "keys" / "client")
+        estate.write(f"""
+[estate]
+name = "Test"
+[credentials.c]
+user = "{server.user}"
+key = "file:keys/client"
+[procedures.p]
+over = "ssh-exec"
+transfer = "scp"
+tries = 1
+steps = [{{ pull = "{place}/app.conf" }}]
+push = [{{ put = "{place}/app.conf", part = "app.conf" }}]
+[[sources]]
+name = "s"
+procedure = "p"
+address = "127.0.0.1"
+port = {server.port}
+credentials = "c"
+host_key = "{server.host_key}"
+""")
+        assert estate.run("collect").code == 0
+        (place / "app.conf").write_text("two\n")
+        done = _push(estate, "s@1")
+        assert done.code == 0, done.said
+        assert (place / "app.conf").read_text() == "one\n"
+
+
+class _Forms(WebServer):
+    """Gives a text at /get, and takes another as the file of a form at /put (RFC 7578)."""
+
+    text = "one\n"
+
+    def answer(self, request: Request) -> Reply:
+        if request.method == "POST" and request.path == "/put":
+            head = f"content-type: {request.headers['content-type']}\r\n\r\n".encode()
+            message = email.message_from_bytes(head + request.body, policy=email.policy.HTTP)
+            fields = {one.get_param("name", header="content-disposition"): one for one in message.iter_parts()}
+            if fields["token"].get_payload(decode=True) != b"42":
+                return Reply(b"no token", 403)
+            taken = fields["config"].get_payload(decode=True)
+            assert isinstance(taken, bytes)
+            self.text = taken.decode()
+            return Reply(b"taken")
+        return Reply(self.text.encode())
+
+
+def test_an_upload_by_a_form(estate: EstateFolder, tmp_path: Path) -> None:
+    server = _Forms("forms", tmp_path / "forms")
+    server.start()
+    try:
+        describe_estate(
+            estate,
+            over="https",
+            steps='{ keep = "/get", as = "app.cfg" }',
+            procedure='push = [{ put = "/put", part = "app.cfg", method = "POST", field = "config", form = { token = "42" } }]',
+            source=f'address = "127.0.0.1"\nport = {server.port}\ncertificate = "{server.fingerprint}"',
+        )
+        assert collect(estate).code == 0
+        server.text = "two\n"
+        done = _push(estate, "s@1")
+        assert done.code == 0, done.said
+        assert server.text == "one\n"
+        estate.write((estate.path / "historon.toml").read_text().replace('token = "42"', 'token = "43"'))
+        server.text = "three\n"
+        failed = _push(estate, "s@1")
+        assert failed.code == 6
+        assert "403" in failed.err
+    finally:
+        server.stop()

@@ -12,7 +12,7 @@ from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
 from historon.notices import Event, Monitored, Notifier
 from historon.retention import PrunedByItself
-from historon.store import ESTATE, Proof, Store, still_paused
+from historon.store import ESTATE, Proof, Store, Unfinished, still_paused, unfinished_pushes
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.health import HealthFigures
 
@@ -45,6 +45,7 @@ class Monitor:
         self._next: datetime | None = None
         self.copies_wanted: list[str] = []
         self.copy_troubles: dict[str, str] = {}
+        self._unfinished: set[str] = set()  # sources that a push of this service's time left as nobody knows
 
     def soon(self) -> None:
         """Look the next time, whatever the time: something has happened."""
@@ -64,7 +65,12 @@ class Monitor:
         self.copies_wanted = [one.name for one in copies if one.missing_since is not None]
         for one in copies:
             self._watch(f"copy {one.name}", _about_copy(one, self.copy_troubles.get(one.name, ""), now))
-        amiss = any(one.overdue(now) for one in copies) or still_paused(self._store, now)
+        left = {one.source: one for one in unfinished_pushes(self._store, now)}
+        self._unfinished |= left.keys()
+        for name in sorted(self._unfinished):
+            self._watch("pushes", _about_push(name, left.get(name), now))
+        self._unfinished &= left.keys()
+        amiss = any(one.overdue(now) for one in copies) or still_paused(self._store, now) or left
         if not amiss and (well := _all_well_words(board)):
             self._notifier.tell_well(Event("all-well", now, well))
 
@@ -111,6 +117,19 @@ def _next_overdue(board: Sequence[SourceStatus], now: datetime) -> datetime | No
         if one.source.max_age and one.age is not None and one.freshness in (Freshness.FRESH, Freshness.AGEING)
     ]
     return now + min(left) if left else None
+
+
+def _about_push(source: str, left: Unfinished | None, now: datetime) -> Monitored:
+    """Whether a push was left in the middle, so that nobody knows what the source holds."""
+
+    def make(kind: str) -> Event:
+        if left is None:
+            return Event(kind, now, "what it holds is known again", source)
+        name = f"{source}@{left.wanted}"
+        advice = f"historon collect {source}; then historon push {name}, or back: historon push {source}@{left.before}"
+        return Event(kind, now, f"Historon ended while it brought back {name}", source, advice, version=left.wanted)
+
+    return Monitored(source, "push-failed" if left is not None else "", "recovered", make)
 
 
 def _about_disk(estate: Estate, now: datetime) -> Monitored:
