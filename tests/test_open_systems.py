@@ -12,11 +12,15 @@ from contextlib import ExitStack, closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from tests.conftest import EstateFolder
 from tests.openssh import OpenSshServer, running_server
 from tests.peers import needs, program
+from tests.postgres import PASSWORD as DATABASE_PASSWORD
+from tests.postgres import PostgresServer
+from tests.postgres import running_server as running_database
 from tests.waiting import free_port, wait_for
 
 pytestmark = needs("an OpenSSH server")
@@ -209,29 +213,79 @@ def test_it_is_collected_whole_and_proven(
         assert not list((tmp_path / "there").glob("*copy.db")), "what was made for it is gone"
 
 
-def test_a_database_server(estate: EstateFolder, server: OpenSshServer, tmp_path: Path) -> None:
-    from tests.postgres import PASSWORD
-    from tests.postgres import running_server as running_database
-
-    if program("pg_dump") is None or program("pg_restore") is None:
+@pytest.fixture(scope="module")
+def database() -> Iterator[PostgresServer]:
+    if program("pg_dump") is None or program("pg_restore") is None or program("psql") is None:
         pytest.skip("this machine does not have PostgreSQL's programs")
-    with running_database() as database:
-        url = database.database()
-        user, _, rest = url.removeprefix("postgresql://").partition("@")
-        host, _, name = rest.partition("/")
-        address, _, port = host.partition(":")
-        passes = tmp_path / "pass"
-        passes.write_text(f"*:*:*:*:{PASSWORD}\n")
-        passes.chmod(0o600)
-        told = f"dbname={name} host={address} port={port} user={user} passfile={passes}"
-        _described(estate, server, "postgresql", {"database": told})
-        done = estate.run("collect")
-        if "server version mismatch" in done.said:
-            pytest.skip("its programs are older than the server")
-        assert done.code == 0, done.said
-        assert "CREATE ROLE" in estate.run("show", "s", "globals.sql").out
-        assert "1 unchanged" in estate.run("collect").out, estate.run("diff", "s").out
-        assert estate.run("prove", "s").code == 0, estate.run("prove", "s").said
+    with running_database() as one:
+        yield one
+
+
+def _told(url: str, folder: Path) -> str:
+    """How a database is reached, with its password in a file."""
+    user, _, rest = url.removeprefix("postgresql://").partition("@")
+    host, _, name = rest.partition("/")
+    address, _, port = host.partition(":")
+    passes = folder / "pass"
+    passes.write_text(f"*:*:*:*:{DATABASE_PASSWORD}\n")
+    passes.chmod(0o600)
+    return f"dbname={name} host={address} port={port} user={user} passfile={passes}"
+
+
+def _collected(estate: EstateFolder) -> None:
+    done = estate.run("collect")
+    if "server version mismatch" in done.said:
+        pytest.skip("its programs are older than the server")
+    assert done.code == 0, done.said
+
+
+def test_a_database_server(
+    estate: EstateFolder, server: OpenSshServer, database: PostgresServer, tmp_path: Path
+) -> None:
+    _described(estate, server, "postgresql", {"database": _told(database.database(), tmp_path)})
+    _collected(estate)
+    assert "CREATE ROLE" in estate.run("show", "s", "globals.sql").out
+    assert "1 unchanged" in estate.run("collect").out, estate.run("diff", "s").out
+    assert estate.run("prove", "s").code == 0, estate.run("prove", "s").said
+
+
+_DATABASE = """
+[procedures.database]
+over = "ssh-exec"
+tries = 1
+steps = [{ keep = "pg_dump --dbname '{database}' --clean --if-exists", as = "database.sql" }]
+push = [
+  { put = "{place}", part = "database.sql" },
+  { send = "psql --dbname '{database}' --quiet --single-transaction -v ON_ERROR_STOP=1 -f {place}" },
+  { tidy = "rm -f {place}" },
+]
+noise = ['^\\\\(?:un)?restrict ']
+"""
+
+
+def test_a_real_database_is_brought_back(
+    estate: EstateFolder, server: OpenSshServer, database: PostgresServer, tmp_path: Path
+) -> None:
+    url = database.database()
+    with psycopg.connect(url, password=DATABASE_PASSWORD, autocommit=True) as db:
+        db.execute("CREATE TABLE berth (name text PRIMARY KEY, depth int)")
+        db.execute("INSERT INTO berth VALUES ('quay 3', 7), ('ramp', 2)")
+    values = {"database": _told(url, tmp_path), "place": str(tmp_path / "back.sql")}
+    _described(estate, server, "database", values)
+    text = (estate.path / "historon.toml").read_text()
+    estate.write(text.replace("[[sources]]", f"{_DATABASE}[[sources]]"))
+    _collected(estate)
+    with psycopg.connect(url, password=DATABASE_PASSWORD, autocommit=True) as db:
+        db.execute("DELETE FROM berth WHERE name = 'ramp'")
+        db.execute("ALTER TABLE berth DROP COLUMN depth")
+    shown = estate.run("push", "s@1")
+    found = re.search(r"digest of this change: (\w+)", shown.out)
+    assert found, shown.said
+    done = estate.run("push", "s@1", "--yes", found[1])
+    assert done.code == 0, done.said
+    with psycopg.connect(url, password=DATABASE_PASSWORD) as db:
+        assert db.execute("SELECT * FROM berth ORDER BY name").fetchall() == [("quay 3", 7), ("ramp", 2)]
+    assert not (tmp_path / "back.sql").exists()
 
 
 _ROUTER = """
