@@ -723,3 +723,17 @@ def test_an_upload_by_a_form(estate: EstateFolder, tmp_path: Path) -> None:
         assert "403" in failed.err
     finally:
         server.stop()
+
+
+def test_what_is_much_smaller_again_is_compared_though_it_looks_suspect(
+    router_estate: Callable[..., EstateFolder], edge: Edge
+) -> None:
+    estate = router_estate(procedure=PUSH)
+    assert estate.run("collect").code == 0
+    more = "".join(f"interface port-{number}\n  description more {number}\n!\n" for number in range(100, 300))
+    edge.edit("access-list outside-in\n", more + "access-list outside-in\n")
+    assert estate.run("collect").code == 0
+    done = _push(estate, "t@1")
+    assert done.code == 0, done.said
+    assert "t is as in t@1, noise not counted" in done.out
+    assert estate.run("status", "--json").rows[0]["last_outcome"] == "suspect", "a person vouches for it"

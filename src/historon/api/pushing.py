@@ -115,13 +115,26 @@ def push(opened: "Historon", plan: PushPlan) -> Pushed:
     failure = asyncio.run(work)
     left, unknown = None, ""
     try:
-        left = _difference(opened, _collected(opened, source), plan.wanted, plan.only)
+        left = _left(opened, source, plan)
     except OutsideError as exc:
         unknown = exc.message
         note_push(opened.store, plan.wanted, plan.present, now, now, at_it=False)
     done = Pushed(plan, failure, left, unknown)
     _tell(opened, done)
     return done
+
+
+def _left(opened: "Historon", source: Source, plan: PushPlan) -> Difference:
+    """What still differs. OutsideError where that cannot be told.
+
+    An export that looks suspect, such as one that is much smaller again, shows that nothing differs, and nothing else.
+    """
+    after = _collected(opened, source, suspect_too=True)
+    left = _difference(opened, after, plan.wanted, plan.only)
+    if not after.good and left.parts:
+        message = f"{source.name} could not be collected: its export looks wrong, and was set aside"
+        raise OutsideError(message, hint=f"historon show {source.name}@{after.number}")
+    return left
 
 
 def lines_to(opened: "Historon", version: Version, only: str | None, *, reveal: bool) -> dict[str, list[str]]:
@@ -148,9 +161,13 @@ def _source_of(opened: "Historon", version: Version) -> Source:
     return source
 
 
-def _collected(opened: "Historon", source: Source) -> Version:
-    """A good export, taken now. OutsideError where there is none."""
+def _collected(opened: "Historon", source: Source, *, suspect_too: bool = False) -> Version:
+    """A good export, taken now, or one that is whole at least. OutsideError where there is none."""
     result = opened.collect(source.name).report.results[0]
+    if suspect_too and result.outcome is Outcome.SUSPECT and result.number is not None:
+        found = opened.store.version(source.name, result.number)
+        if found is not None:
+            return found
     if result.outcome not in (Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED):
         why = str(result.failure or result.note or result.outcome)
         raise OutsideError(f"{source.name} could not be collected: {why}", hint=f"historon collect {source.name}")
