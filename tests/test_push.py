@@ -737,3 +737,16 @@ def test_what_is_much_smaller_again_is_compared_though_it_looks_suspect(
     assert done.code == 0, done.said
     assert "t is as in t@1, noise not counted" in done.out
     assert estate.run("status", "--json").rows[0]["last_outcome"] == "suspect", "a person vouches for it"
+
+
+def test_what_was_lost_can_be_brought_back_though_what_is_left_looks_suspect(tree: EstateFolder) -> None:
+    whole = "".join(f"option-{number} = {number}\n" for number in range(200))
+    (tree.path / "data" / "a.conf").write_text(whole)
+    assert tree.run("collect").code == 0
+    number = tree.run("versions", "files", "--json").rows[0]["version"]
+    (tree.path / "data" / "a.conf").write_text("option-1 = 1\n")
+    shown = tree.run("push", f"files@{number}")
+    assert "That export looks wrong, and was set aside" in shown.out, shown.said
+    done = tree.run("push", f"files@{number}", "--yes", _digest(shown))
+    assert done.code == 0, done.said
+    assert (tree.path / "data" / "a.conf").read_text() == whole

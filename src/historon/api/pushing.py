@@ -29,6 +29,8 @@ _DIGEST = 12  # hexadecimal digits
 class PushPlan:
     """What a push would do: `difference` leads from the `present` export, which was just taken, to what is `wanted`.
 
+    The present one may be suspect: what was lost is a reason to bring it back.
+
     `contents` are those of the parts that differ, noise aside, as they are to be; with `only` just some parts, or a
     place in a text. `lines` are what is typed for each, where lines are typed. By `digest` the change is known: the
     same change of the same source has the same.
@@ -81,7 +83,7 @@ class Pushed:
 def plan_push(opened: "Historon", version: Version, only: str | None) -> PushPlan:
     """Take a fresh export, and compare it; see Historon.plan_push."""
     source = _source_of(opened, version)
-    present = _collected(opened, source)
+    present = _collected(opened, source, suspect_too=True)  # a device that has lost its settings looks so
     difference = _difference(opened, present, version, only)
     before, after = difference.before.contents, difference.after.contents
     whole = {one.name: one for one in opened.parts(version) if not one.is_tree}

@@ -92,6 +92,8 @@ def _show_plan(opened: Historon, plan: PushPlan) -> None:
         return
     when = instant(plan.wanted.at, zone, named=True)
     click.echo(f"{source.name} was collected just now: it is {source.name}@{plan.present.number}.")
+    if not plan.present.good:
+        click.secho("That export looks wrong, and was set aside: is it what the source really holds?", fg="yellow")
     piece = f"{printable(plan.only)} of " if plan.only is not None else ""
     click.echo(f"To bring back {piece}{wanted} of {when} changes:\n")
     _show_changes(plan.difference.parts, opened.weights)
