@@ -31,6 +31,7 @@ from tests.openssh import running_server
 from tests.peers import PEERS
 from tests.prefork import Prefork
 
+import historon
 from historon.copies import bring_up_to_date, copy_at_hand, note_copied
 from historon.estate import read_estate
 from historon.standins.background import Background
@@ -91,6 +92,10 @@ class Scenario(ABC):
 
         Unless the whole of it is to be judged, old versions are only counted.
         """
+
+    def words(self) -> Sequence[str]:
+        """What is typed; it may depend on what was done until then."""
+        return self.command
 
     def judge_killed(self) -> None:  # noqa: B027 (most have nothing to say here)
         """What must hold right after the kill already."""
@@ -865,6 +870,43 @@ class Restored(Scenario):
         return 1
 
 
+class Pushed(Restored):
+    """A tree that is brought back to where it was collected from."""
+
+    name = "push"
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        text = (folder / "historon.toml").read_text()
+        push = '\npush = [{ put = "data", part = "data" }]\n[[sources]]'
+        (folder / "historon.toml").write_text(text.replace("\n[[sources]]", push, 1))
+        self._wanted = _listed(folder / "data")
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        for number in (0, 2, 4):
+            (self.folder / "data" / "etc" / "app" / f"{number}.conf").write_text("somebody was here\n")
+
+    def words(self) -> Sequence[str]:
+        """See Scenario: the change has another digest when a part of it was made already."""
+        with historon.open(self.folder) as estate:
+            return ("push", "s@1", "--yes", estate.plan_push("s@1").digest)
+
+    def judge_killed(self) -> None:
+        """See Scenario: each file is what it was or what it is to be, and nothing between."""
+        for number in (0, 2, 4):
+            text = (self.folder / "data" / "etc" / "app" / f"{number}.conf").read_text()
+            must(text in ("somebody was here\n", f"number = {number}\n" * 20), f"{number}.conf is half of both")
+
+    def judge(self, *, whole: bool) -> int:
+        """See Scenario."""
+        found = _listed(self.folder / "data")
+        must(found == self._wanted, f"brought back: {sorted(found.keys() ^ self._wanted.keys())} differ, or contents")
+        with historon.open(self.folder) as estate:
+            must(not estate.status().unfinished, "it is done, and told to be unfinished")
+        return 1
+
+
 def _listed(folder: Path) -> dict[str, tuple[int, object]]:
     return {
         str(path.relative_to(folder)): (
@@ -900,6 +942,7 @@ SCENARIOS: tuple[type[Scenario], ...] = (
     CopiedToServer,
     CopiedAsFiles,
     Restored,
+    Pushed,
 )
 
 
@@ -973,14 +1016,14 @@ class _Trial:
         """Do it, killed or not, and once more if it was killed; judge. Whether it was killed. TroubleError."""
         scenario = self.scenario
         scenario.prepare()
-        code, said = self._run(scenario.command, before)
+        code, said = self._run(scenario.words(), before)
         killed = code < 0
         self.made.kills += killed
         try:
             must(killed or code == 0, f"it ended with {code}: {said[-300:]}")
             if killed:
                 scenario.judge_killed()
-                code, said = self._run(scenario.command)
+                code, said = self._run(scenario.words())
                 must(code == 0, f"the next one ended with {code}: {said[-300:]}")
             self.made.versions += scenario.judge(whole=False)
         except Exception as exc:

@@ -2,7 +2,6 @@
 
 import os
 import secrets
-from contextlib import suppress
 from importlib.resources import files
 from pathlib import Path
 
@@ -40,17 +39,14 @@ def write_private(path: Path, content: bytes) -> None:
 
 
 def replace_file(path: Path, content: bytes) -> None:
-    """Put new content in the place of a file, whole or not at all, with its mode, and with its owner if that may be."""
+    """Put new content in the place of a file, whole or not at all, with the mode it had."""
     temporary = path.with_name(f".{path.name}.{secrets.token_hex(6)}")
     try:
         write_private(temporary, content)
         with temporary.open("rb") as written:
             os.fsync(written.fileno())
         if path.exists():
-            before = path.stat()
-            with suppress(PermissionError):
-                os.chown(temporary, before.st_uid, before.st_gid)
-            temporary.chmod(before.st_mode & 0o7777)
+            temporary.chmod(path.stat().st_mode & 0o777)
         temporary.replace(path)
     except OSError as exc:
         raise OutsideError(f"{path}: {exc.strerror or exc}", hint="check the file and its folder") from exc

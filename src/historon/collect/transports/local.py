@@ -15,8 +15,7 @@ from pathlib import Path
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import Chosen, check_sum
-from historon.errors import OutsideError
-from historon.estate import Clauses, Pull, Put, Saying, replace_file, small_environment
+from historon.estate import Clauses, Pull, Put, Saying, small_environment
 from historon.estate.transports.files import Choosing
 from historon.estate.transports.local import Local, Running
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
@@ -26,6 +25,7 @@ __all__ = ["open_session"]
 
 _END_S = 2
 _CHUNK = 2**20
+_COMING = ".historon.coming"
 _BLOCK = 512  # the unit of st_blocks, stat(2)
 
 
@@ -87,11 +87,10 @@ class _LocalSession(Session[Local]):
         path = (self._target.folder / Path(written).expanduser()).resolve()
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            replace_file(path, content)
-        except OutsideError as exc:
-            raise CollectError(FailureKind.STEP, exc.message, hint="may this user write there?") from exc
+            _replace(path, content)
         except OSError as exc:
-            raise CollectError(FailureKind.STEP, f"{exc.filename or path}: {exc.strerror}") from exc
+            message = f"{exc.filename or path}: {exc.strerror}"
+            raise CollectError(FailureKind.STEP, message, hint="may this user write there?") from exc
 
     def _read(self, written: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         path = self._target.folder / Path(written).expanduser()
@@ -151,6 +150,29 @@ class _LocalSession(Session[Local]):
             spool.drop()
             raise CollectError(FailureKind.INCOMPLETE, f"{file} was written to while it was read")
         return spool.part(name)
+
+
+def _replace(path: Path, content: bytes) -> None:
+    """Give a file new content in one step, with its mode, and its owner where this user may.
+
+    What is coming has one name each time, so that whatever a process left that died is written over.
+    """
+    coming = path.with_name(f".{path.name}{_COMING}")
+    coming.unlink(missing_ok=True)
+    try:
+        with open(os.open(coming, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as made:
+            made.write(content)
+            made.flush()
+            os.fsync(made.fileno())
+        with suppress(FileNotFoundError):
+            before = path.stat()
+            with suppress(PermissionError):
+                os.chown(coming, before.st_uid, before.st_gid)
+            coming.chmod(stat.S_IMODE(before.st_mode))
+        coming.replace(path)
+    except BaseException:
+        coming.unlink(missing_ok=True)
+        raise
 
 
 def _newest(pattern: Path, by: str) -> Path:
