@@ -249,6 +249,24 @@ def test_a_database_server(
     assert estate.run("prove", "s").code == 0, estate.run("prove", "s").said
 
 
+def test_a_database_is_proven_by_restoring_it(
+    estate: EstateFolder, server: OpenSshServer, database: PostgresServer, tmp_path: Path
+) -> None:
+    """Into a server of its own, which is gone afterwards."""
+    if program("initdb") is None or program("pg_ctl") is None:
+        pytest.skip("PostgreSQL's server programs are not on the path")
+    url = database.database()
+    with psycopg.connect(url, password=DATABASE_PASSWORD, autocommit=True) as db:
+        db.execute("CREATE TABLE berth (name text)")
+        db.execute("INSERT INTO berth SELECT 'quay ' || one FROM generate_series(1, 500) AS one")
+    _described(estate, server, "postgresql-restored", {"database": _told(url, tmp_path)})
+    _collected(estate)
+    before = {*Path("/tmp").glob("historon-scratch.*")}
+    proof = estate.run("prove", "s")
+    assert proof.code == 0, proof.said
+    assert {*Path("/tmp").glob("historon-scratch.*")} == before, "the scratch server is gone"
+
+
 _DATABASE = """
 [procedures.database]
 over = "ssh-exec"

@@ -114,6 +114,7 @@ time_zone = "Europe/Oslo"
 {store}
 at_once_by = {{ site = 4 }}      # no more than four devices of a site at the same time
 prune = "after rounds"          # the service removes what retention lets go
+prove = "after rounds"          # and tries new versions, where their procedures say how
 
 [defaults]
 retention = "short"
@@ -200,6 +201,7 @@ steps = [
   {{ keep = "connections list", as = "connections.txt", record_only = true }},
   {{ tidy = "archive remove /export/now.tgz" }},
 ]
+proof = [["tar", "--list", "--file", "{{folder}}/config.tgz"]]
 
 [procedures.pierglass-booking]
 about = "A web application: log in by its form, then take the newest of its ready-made exports."
