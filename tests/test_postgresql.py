@@ -370,6 +370,8 @@ def test_a_service_takes_over_from_one_that_is_gone(served: EstateFolder) -> Non
             (first, second) if "waits to take over" in (served.path / "second.log").read_text() else (second, first)
         )
         wait_for(lambda: "service-started" in _told(served), "the one that keeps it has told that it does")
+        # Killed in between, it would be told again once it is sure that nobody is at it any more.
+        wait_for(lambda: not served.run("notices", "--json").data["queued"], "and has noted that it did")
         keeper.kill()
         keeper.wait()
         assert "service-died" not in _told(served)
