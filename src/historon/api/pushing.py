@@ -15,7 +15,7 @@ from historon.estate import Lines, Procedure, Source
 from historon.notices import Event, Notifier
 from historon.restore import lines_between, with_section
 from historon.store import Outcome, Version, note_push
-from historon.versions import Masks, contents_of, is_binary, too_large
+from historon.versions import Masks, belongs_to, contents_of, is_binary, too_large
 
 if TYPE_CHECKING:
     from historon.api.front import Historon
@@ -221,7 +221,7 @@ def _narrowed(
     before: Mapping[str, bytes], after: Mapping[str, bytes], only: str, masks: Masks
 ) -> tuple[dict[str, bytes], dict[str, bytes]]:
     """Both sides with these parts alone; else with what is there, and the same with this section as it is wanted."""
-    sides = [{name: one for name, one in side.items() if _belongs(name, only)} for side in (before, after)]
+    sides = [{name: one for name, one in side.items() if belongs_to(name, only)} for side in (before, after)]
     if sides[1]:
         return sides[0], sides[1]
     merged = {
@@ -233,13 +233,9 @@ def _narrowed(
     return {name: before[name] for name in found}, found
 
 
-def _belongs(name: str, only: str) -> bool:
-    return name == only or name.startswith(f"{only.rstrip('/')}/")
-
-
 def _tells_of(difference: Difference, part: str) -> bool:
     """Whether a part, or something in it, is among what differs."""
-    return any(_belongs(change.name, part) for change in difference.parts)
+    return any(belongs_to(change.name, part) for change in difference.parts)
 
 
 def _digest_of(source: Source, difference: Difference) -> str:
@@ -252,7 +248,7 @@ def _digest_of(source: Source, difference: Difference) -> str:
         digest.update(b"".join(unified(change, "", "", 0)))
         if not change.edits and not told:
             for side in (difference.before, difference.after):
-                digest.update(b"".join(one for name, one in side.contents.items() if _belongs(change.name, name)))
+                digest.update(b"".join(one for name, one in side.contents.items() if belongs_to(change.name, name)))
     return digest.hexdigest()[:_DIGEST]
 
 

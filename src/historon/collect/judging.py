@@ -30,7 +30,7 @@ from historon.insight import (
 )
 from historon.inspection import Inspection, Kept, inspect
 from historon.store import Outcome, Part, State, Store, StoredPart, proofs_of
-from historon.versions import Masks, comparable
+from historon.versions import Masks, belongs_to, comparable
 from historon.workers import Done, Workers
 
 __all__ = ["ChangedLine", "Judged", "Question", "answer", "changed_lines", "judge", "judged", "question_about"]
@@ -180,10 +180,12 @@ def _compared(question: Question, *, suspect: bool) -> _Compared:
     follows = [
         one.part.name
         for one in question.kept
-        if one.step.follows and one.part.name in before and not any(_belongs(name, one.step.follows) for name in names)
+        if one.step.follows
+        and one.part.name in before
+        and not any(belongs_to(name, one.step.follows) for name in names)
     ]
     quiet = [*follows, *(one.part.name for one in question.kept if one.step.record_only)]
-    telling = [one for one in changes if not any(_belongs(one.name, name) for name in quiet)]
+    telling = [one for one in changes if not any(belongs_to(one.name, name) for name in quiet)]
     learnt = question.reader.learning(texts_of(changes))
     return _told(telling, learnt, changed=bool(telling), follows=follows)
 
@@ -216,11 +218,6 @@ def _words(change: Change, more: int) -> str:
     words = f"{change.sign} {change.path}{': ' if change.path else ''}{change.words}"
     words = f"{words}; {change.uses}" if change.uses else words
     return f"{words[:_WIDTH]}; and {more:,} more like it, at other places" if more else words[:_WIDTH]
-
-
-def _belongs(name: str, followed: str) -> bool:
-    """Whether a part is this one, or what is in it."""
-    return name == followed or name.startswith(followed.rstrip("/") + "/")
 
 
 def _signed(question: Question) -> Iterator[_Stage]:

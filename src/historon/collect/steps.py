@@ -50,6 +50,7 @@ from historon.inspection import Kept, error_line
 from historon.patience import within
 from historon.store import LARGE, Part
 from historon.threads import apart
+from historon.versions import belongs_to
 from historon.workers import Workers
 
 __all__ = ["StepContext", "StepObserver", "StepTaken", "Wanted", "resume", "take_push", "take_steps"]
@@ -330,7 +331,7 @@ class _Taking:
     async def _put(self, step: Put[Any]) -> bytes:
         """Put the parts of this name, or below it, that differ; or type the lines that lead to them."""
         below = f"{step.part.rstrip('/')}/"
-        chosen = {name: one for name, one in self.around.wanted.items() if name == step.part or name.startswith(below)}
+        chosen = {name: one for name, one in self.around.wanted.items() if belongs_to(name, step.part)}
         if not chosen:
             message = f"the version has no part {step.part}"
             raise CollectError(FailureKind.STEP, message, hint="historon show SOURCE@WHEN lists its parts")

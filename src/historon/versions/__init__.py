@@ -1,6 +1,7 @@
 """Versions as they are named and looked at: SOURCE@WHEN, their contents, and secrets hidden from eyes."""
 
 from historon.versions.contents import (
+    belongs_to,
     comparable,
     contents_of,
     is_binary,
@@ -20,6 +21,7 @@ __all__ = [
     "Masks",
     "Reference",
     "ShownLines",
+    "belongs_to",
     "comparable",
     "contents_of",
     "is_binary",

@@ -7,6 +7,7 @@ from io import BytesIO
 from historon.store import LARGE, Part, Store, StoredPart
 
 __all__ = [
+    "belongs_to",
     "comparable",
     "contents_of",
     "is_binary",
@@ -56,7 +57,12 @@ def too_large(content: bytes) -> bool:
 
 def is_called(name: str, only: str) -> bool:
     """Whether a part of this name is meant by `--only`: the name itself, a folder above it, or a pattern (fnmatch)."""
-    return name.startswith(only.rstrip("/") + "/") or name == only or fnmatch.fnmatchcase(name, only)
+    return belongs_to(name, only) or fnmatch.fnmatchcase(name, only)
+
+
+def belongs_to(name: str, whole: str) -> bool:
+    """Whether a part is this one, or what is in it."""
+    return name == whole or name.startswith(whole.rstrip("/") + "/")
 
 
 def is_binary(content: bytes) -> bool:
