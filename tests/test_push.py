@@ -310,6 +310,20 @@ def test_secrets_in_lines_are_shown_only_when_that_is_asked(pushable: EstateFold
     assert re.search(r"monitor community tide-\d+", pushable.run("push", "t@1", "--lines", "--reveal").out)
 
 
+@pytest.mark.parametrize(
+    "line", [b"h\xf8yde 3", b"a\rerase all", b"a\x03b", b"a\x0bb", "a\u2028b".encode(), b"a\x1b[Ab"]
+)
+def test_what_typing_would_alter_is_no_line(estate: EstateFolder, line: bytes) -> None:
+    estate.write(FILES_ESTATE)
+    (estate.path / "data").write_bytes(b"hostname t\n" + line + b"\nend\n")
+    assert estate.run("collect").code == 0
+    (estate.path / "data").write_bytes(b"hostname t\r\n\tother\r\nend\r\n")
+    assert estate.run("collect").code == 0
+    refused = estate.run("push", "files@1", "--lines")
+    assert (refused.code, refused.out) == (2, "")
+    assert "data is no text of lines that could be typed" in refused.err
+
+
 def _typed(text: str, lines: list[str]) -> str:
     settings = CapstanSettings(text)
     for line in lines:

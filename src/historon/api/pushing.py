@@ -2,6 +2,7 @@
 
 import asyncio
 import hashlib
+import re
 import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -23,6 +24,8 @@ if TYPE_CHECKING:
 __all__ = ["PushPlan", "Pushed", "lines_to", "plan_push", "push"]
 
 _DIGEST = 12  # hexadecimal digits
+# Control characters other than tabs, and ends of lines of other kinds.
+_STEERING = re.compile(r"(?!\t|\r?\n)[\x00-\x1f\x7f-\x9f\u2028\u2029]")
 
 
 @dataclass(frozen=True)
@@ -196,9 +199,17 @@ def _how(procedure: Procedure | None) -> Lines:
 
 
 def _text(name: str, content: bytes) -> str:
+    """A text as it would be typed: no character is guessed, and none steers the session."""
+    refusal = UsageError(f"{name} is no text of lines that could be typed", hint="name another part by --only")
     if is_binary(content) or content.lstrip()[:1] in (b"<", b"{", b"["):
-        raise UsageError(f"{name} is no text of lines that could be typed", hint="name another part by --only")
-    return content.decode("utf-8", "replace")
+        raise refusal
+    try:
+        text = content.decode()
+    except UnicodeDecodeError as exc:
+        raise refusal from exc
+    if _STEERING.search(text):
+        raise refusal
+    return text
 
 
 def _difference(opened: "Historon", present: Version, wanted: Version, only: str | None) -> Difference:
