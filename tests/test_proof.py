@@ -177,6 +177,15 @@ def test_a_proof_that_cannot_be_run_is_not_well(files_estate: EstateFolder) -> N
     assert estate.run("status").code == 1
 
 
+def test_a_proof_that_nobody_foresaw_is_its_own_trouble(files_estate: EstateFolder) -> None:
+    estate = _served(files_estate)
+    estate.write((estate.path / "historon.toml").read_text().replace('"grep"', r'"grep\u0000"'))
+    _serve(estate, "good\n")
+    assert "not-proven" in _kinds(estate)
+    (row,) = estate.run("status", "--json").rows
+    assert row["proof"].startswith("unknown")
+
+
 def test_where_a_proof_decides_a_version_that_fails_is_no_good_one(files_estate: EstateFolder) -> None:
     estate = _served(files_estate, more="proof_decides = true\n")
     _serve(estate, "good\n")

@@ -17,7 +17,7 @@ from datetime import datetime
 from functools import cache
 from pathlib import Path
 
-from historon.errors import HistoronError, UsageError
+from historon.errors import HistoronError, UsageError, where_raised
 from historon.estate import Estate, Procedure, Source, fill, small_environment, values_of
 from historon.restore.writing import write_version
 from historon.store import Proof, Store, Version, last_proofs, note_proof
@@ -80,11 +80,19 @@ def prove_by_itself(estate: Estate, store: Store, at: datetime, *, anew: bool) -
             continue
         try:
             known[source.name] = prove(store, source, procedure, version, at)
-        except (HistoronError, OSError) as exc:
-            why = exc.message if isinstance(exc, HistoronError) else f"{exc.filename or 'it'}: {exc.strerror}"
+        except Exception as exc:
+            why = _why(exc)
             known[source.name] = Proof("unknown", utc_text(at), 0.0, why)
             note_proof(store, version, known[source.name])
     return {name: proof for name, proof in known.items() if name in estate.sources}
+
+
+def _why(exc: Exception) -> str:
+    if isinstance(exc, HistoronError):
+        return exc.message
+    if isinstance(exc, OSError):
+        return f"{exc.filename or 'it'}: {exc.strerror}"
+    return f"a defect in Historon itself: {where_raised(exc)}"
 
 
 def _run(command: Sequence[str], folder: Path, seconds: float) -> tuple[str, str]:
