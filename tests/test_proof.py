@@ -3,6 +3,7 @@
 import json
 import shutil
 import sqlite3
+import subprocess
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -10,7 +11,7 @@ import pytest
 
 import historon
 from historon.restore import proof as proof_module
-from tests.conftest import FILES_ESTATE, EstateFolder
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
 
 
 def _estate(estate: EstateFolder, *proof: str, more: str = "") -> EstateFolder:
@@ -179,11 +180,15 @@ def test_a_proof_that_cannot_be_run_is_not_well(files_estate: EstateFolder) -> N
 
 def test_a_proof_that_nobody_foresaw_is_its_own_trouble(files_estate: EstateFolder) -> None:
     estate = _served(files_estate)
-    estate.write((estate.path / "historon.toml").read_text().replace('"grep"', r'"grep\u0000"'))
-    _serve(estate, "good\n")
-    assert "not-proven" in _kinds(estate)
-    (row,) = estate.run("status", "--json").rows
-    assert row["proof"].startswith("unknown")
+    store = estate.store()
+    store.remember_all("timetable", {"files": (datetime.now(UTC) - timedelta(hours=2)).isoformat()})
+    store.close()
+    estate.write((estate.path / "historon.toml").read_text().replace('"-q"', r'"-q\u0000"'))
+    served = [str(PROGRAM), "serve", "--once"]
+    ended = subprocess.run(served, cwd=estate.path, capture_output=True, text=True, check=False, timeout=60)
+    assert "unknown" in ended.stderr
+    assert "not-proven" in _kinds(estate), ended.stderr
+    assert "Traceback" not in ended.stderr
 
 
 def test_where_a_proof_decides_a_version_that_fails_is_no_good_one(files_estate: EstateFolder) -> None:
