@@ -10,8 +10,8 @@ from pathlib import Path
 
 from bench.history import configuration
 from historon.collect.judging import answer, judged, question_about
+from historon.collect.transports.ssh_exec import SshExec
 from historon.estate import Clauses, Keep, Noise, Source
-from historon.estate.transports.ssh_exec import SshExec
 from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part

@@ -3,6 +3,8 @@
 import ast
 import importlib
 import re
+import subprocess
+import sys
 import tomllib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -13,7 +15,7 @@ import msgspec
 import pytest
 
 from historon.errors import ExitCode
-from historon.estate import TRANSPORTS
+from historon.estate import CHANNELS, COPIES, TRANSPORTS
 from historon.estate.procedure_reading import typed_procedure
 from historon.estate.steps import VERBS
 from historon.estate.table import Table
@@ -191,9 +193,25 @@ def _outputs(module: _Module) -> list[str]:
     return found
 
 
+# Kinds and commands are looked up by name, so that nobody keeps a list of them; nothing else is.
+_BY_NAME = {"historon.estate.kinds", "historon.cli.main"}
+
+
+def _loads_by_name(module: _Module) -> list[str]:
+    """Imports of modules whose name is reckoned, which no rule can look at."""
+    found = []
+    for node in ast.walk(module.tree):
+        if isinstance(node, ast.Call) and module.whole(node.func).endswith(("import_module", "__import__")):
+            reckoned = not all(isinstance(one, ast.Constant) for one in node.args)
+            if reckoned and module.name not in _BY_NAME:
+                found.append(ast.unparse(node))
+    return found
+
+
 @pytest.mark.parametrize("file", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
 def test_dependencies_point_one_way(file: Path) -> None:
     assert _wrong_directions(_ALL[file]) == []
+    assert _loads_by_name(_ALL[file]) == []
 
 
 @pytest.mark.parametrize("file", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
@@ -220,6 +238,8 @@ def test_the_core_neither_prints_nor_exits_nor_sleeps(file: Path) -> None:
         (_wrong_directions, "from .. import notices"),
         (_wrong_directions, "from importlib import import_module\nimport_module('historon.notices.letters')"),
         (_wrong_directions, "def f():\n    import historon.collect.round as r"),
+        (_loads_by_name, "import importlib as i\ni.import_module('historon.' + name)"),
+        (_loads_by_name, "from importlib import import_module as load\nload(f'historon.{name}')"),
         (_private_uses, "from historon.compare.changes import _edited"),
         (_private_uses, "from historon.compare import _hidden"),
         (_private_uses, "from .interface import _NOTHING"),
@@ -241,10 +261,23 @@ def test_an_attack_on_a_rule_is_seen(rule: Callable[[_Module], list[str]], sourc
     assert rule(_Module("historon.store.attack", source)) != []
 
 
-@pytest.mark.parametrize("rule", [_wrong_directions, _private_uses, _outputs])
+@pytest.mark.parametrize("rule", [_wrong_directions, _loads_by_name, _private_uses, _outputs])
 def test_a_module_that_keeps_the_rules_is_not_blamed(rule: Callable[[_Module], list[str]]) -> None:
     source = "import sys\nfrom historon.estate import Estate\nfrom .interface import Store\nsys.stdout.isatty()\n"
     assert rule(_Module("historon.store.good", source)) == []
+
+
+def test_an_estate_is_read_without_what_takes_long_to_load() -> None:
+    look = (
+        "import sys; from historon.estate import CHANNELS, COPIES, TRANSPORTS, shipped_names, read_procedure\n"
+        "[read_procedure(name) for name in shipped_names()]\n"
+        "[CHANNELS[name] for name in 'command file mail syslog webhook'.split()]\n"
+        "[COPIES[name] for name in 'bucket folder git store'.split()]\n"
+        "[TRANSPORTS[name] for name in 'https telnet netconf mailbox drop-folder local'.split()]\n"
+        "print(sorted(sys.modules.keys() & {'asyncssh', 'httpx', 'telnetlib3', 'obstore', 'jinja2', 'psycopg', 'rich'}))"
+    )
+    done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True)
+    assert done.stdout == "[]\n"
 
 
 def test_only_secrets_and_the_command_line_read_the_environment() -> None:
@@ -272,13 +305,20 @@ def test_what_is_public_is_named_sorted_and_there(module: Path) -> None:
 
 def test_every_setting_is_documented() -> None:
     text = (ROOT / "docs" / "estate-file.md").read_text()
+    assert all(len(kinds) for kinds in (TRANSPORTS, CHANNELS, COPIES))  # which loads them all
     for table in _tables(Table):
-        if table.__module__.startswith("historon.estate"):
+        if table.__module__.startswith("historon."):
             for field in msgspec.structs.fields(table):
                 name = field.encode_name
                 read_apart = name in ("says", "how")  # written as the step's verb, and key by key
                 assert read_apart or f"`{name}`" in text or f"[{name}" in text, (table, name)
     assert all(f"`{verb}`" in text for verb in VERBS)
+
+
+def test_every_kind_is_documented() -> None:
+    text = (ROOT / "docs" / "estate-file.md").read_text()
+    for name in (*TRANSPORTS, *CHANNELS, *COPIES):
+        assert f'"{name}"' in text or f"`{name}`" in text, name
 
 
 def test_every_exit_code_is_documented() -> None:

@@ -7,9 +7,10 @@ from tempfile import TemporaryDirectory
 from historon.collect import Failure, FailureKind, RoundReport, SourceResult
 from historon.collect.judging import changed_lines
 from historon.compare import compare_exports
-from historon.estate import MailChannel, read_estate
+from historon.estate import read_estate
 from historon.insight import Reader, fingerprints, packed
 from historon.notices import letter_of
+from historon.notices.channels.mail import MailChannel
 from historon.notices.events import change_events, round_ended, state_of, trouble_event
 from historon.store import Outcome
 from historon.versions import Masks

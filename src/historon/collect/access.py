@@ -1,7 +1,6 @@
 """Getting an export from a source: its account, its transport, its steps; for rounds and for rehearsals alike."""
 
 import asyncio
-import importlib
 import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, nullcontext, suppress
@@ -27,6 +26,7 @@ from historon.estate import (
     SecretRef,
     Source,
     Step,
+    module_of,
     values_of,
 )
 from historon.inspection import Kept
@@ -285,7 +285,7 @@ class Access:
 
     async def settle(self, source: Source, owed: str) -> None:
         """Do what is owed to a source for an export that is on disk. CollectError, OSError when it cannot be done."""
-        settling = _module_of(self._estate.procedure_of(source)).settle
+        settling = module_of(self._estate.procedure_of(source)).settle
         await apart(source.name, settling, self._target(source), owed)
 
     def _target(self, source: Source) -> Target[Any]:
@@ -314,7 +314,7 @@ class Access:
 
     def _open(self, target: Target[Any]) -> AbstractAsyncContextManager[Session[Any]]:
         known = self._known_hosts() if target.procedure.over_ssh else None
-        return cast(AbstractAsyncContextManager[Session[Any]], _module_of(target.procedure).open_session(target, known))
+        return cast(AbstractAsyncContextManager[Session[Any]], module_of(target.procedure).open_session(target, known))
 
     def _known_hosts(self) -> "Known | None":
         if not self._known:
@@ -322,8 +322,3 @@ class Access:
 
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
         return self._known[0]
-
-
-def _module_of(procedure: Procedure) -> Any:
-    """The module of a transport, imported when a source needs it: asyncssh alone takes half a second."""
-    return importlib.import_module(f"historon.collect.transports.{procedure.module}")

@@ -12,15 +12,16 @@ from contextlib import closing
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import ClassVar
 
 from historon.copies.here import Folder, FolderHere
 from historon.copies.places import plan_by_newest
 from historon.copies.rebuilding import Found, rebuild
 from historon.errors import OutsideError, StoreError
-from historon.estate import Estate, FolderCopy
+from historon.estate import Estate, FarCopy
 from historon.store import Copied, Damage, Removed, Store, StoredPart, Verification, Version, open_store
 
-__all__ = ["MANIFEST", "fetch", "update", "verify"]
+__all__ = ["MANIFEST", "FolderCopy", "fetch", "update", "verify"]
 
 MANIFEST = "SHA256SUMS"
 _INTO = re.compile(r"\{(source|number|date|time|part)\}")
@@ -31,6 +32,29 @@ _FORMS = {
     "time": r"(?P<time>\d{6}(?:_\d+)?)",
     "part": r"(?P<part>.+)",
 }
+
+
+class FolderCopy(FarCopy, frozen=True, kw_only=True):
+    """`kind = "folder"`: plain files, named by `pattern`, and the newest also under `latest`."""
+
+    kind: ClassVar[str] = "folder"
+
+    pattern: str = "{source}/{date}T{time}Z/{part}"
+    latest: bool = False
+    retention: str | None = None
+
+    def __post_init__(self) -> None:
+        """A pattern gives each part of each version a name of its own, below the copy's folder."""
+        super().__post_init__()
+        try:
+            tried = self.pattern.format(source="s", number=1, date="d", time="t", part="p")
+        except (KeyError, IndexError, ValueError, AttributeError) as exc:
+            raise ValueError("pattern knows {source}, {number}, {date}, {time} and {part}, and nothing else") from exc
+        told = [one for one in ("{source}", "{part}") if one not in self.pattern]
+        if told or not ("{number}" in self.pattern or ("{date}" in self.pattern and "{time}" in self.pattern)):
+            raise ValueError("pattern must hold {source}, {part}, and {number} or {date} with {time}")
+        if tried.startswith("/") or ".." in tried.split("/") or not self.pattern.endswith("{part}"):
+            raise ValueError("pattern is a path below the copy's folder, with {part} at its end")
 
 
 @dataclass(frozen=True)

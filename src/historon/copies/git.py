@@ -15,14 +15,17 @@ from contextlib import closing, suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import Annotated, ClassVar
+
+from msgspec import Meta
 
 from historon.copies.rebuilding import Found, rebuild
 from historon.errors import OutsideError, StoreError
-from historon.estate import Estate, GitCopy, small_environment
+from historon.estate import Copy, Estate, small_environment
 from historon.store import ESTATE, LARGE, Copied, Damage, Outcome, State, Store, Verification, Version, open_store
 from historon.versions import Masks, is_binary
 
-__all__ = ["fetch", "update", "verify"]
+__all__ = ["GitCopy", "fetch", "update", "verify"]
 
 _LIMIT_S = 300
 _WHO = b"Historon <historon@localhost>"
@@ -31,6 +34,32 @@ _ROUND, _VERSION, _MASKED = "Historon-Round", "Historon-Version", "Historon-Mask
 _FOLDERS = "Historon-Folders"
 _SSH = "core.sshcommand"  # in the repository's own configuration (git-config(1)), where a key can be named too
 _IN = " in "  # a version's trailer says in which folder it lies, where that is not called as its source is
+
+
+class GitCopy(Copy, frozen=True, kw_only=True):
+    """`kind = "git"`: a bare git repository, one commit a round.
+
+    Sources lie in folders by the value of the label `folders_by`, and on branches by that of `branches_by`; those
+    without that label are on `branch`.
+    """
+
+    kind: ClassVar[str] = "git"
+
+    branch: Annotated[str, Meta(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]*$")] = "main"
+    branches_by: str | None = None
+    folders_by: str | None = None
+    masked: bool = False
+    push: str | None = None
+
+    def __post_init__(self) -> None:
+        """What git would take for one of its options is none of a remote's names."""
+        if self.push is not None and self.push.startswith("-"):
+            raise ValueError("push is the address, or the name, of a remote repository")
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        """See Copy."""
+        return tuple(filter(None, (self.branches_by, self.folders_by)))
 
 
 @dataclass(frozen=True)

@@ -20,8 +20,7 @@ import asyncssh
 from historon.copies.objects import HEAD, ConflictError
 from historon.copies.places import Pace
 from historon.errors import OutsideError, StoreError
-from historon.estate import Estate
-from historon.estate.copies.copy import FarCopy
+from historon.estate import Estate, FarCopy
 
 __all__ = ["SftpFolder", "SftpObjects"]
 

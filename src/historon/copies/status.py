@@ -4,13 +4,12 @@ import os
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from importlib import import_module
 from pathlib import Path
 from typing import cast
 
 from historon.copies.interface import CopyModule
 from historon.errors import OutsideError
-from historon.estate import Copy, Estate, settings_digest, settings_files
+from historon.estate import Copy, Estate, module_of, settings_digest, settings_files
 from historon.store import ESTATE, Copied, Store, Verification, open_store
 
 __all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "fetch_copy", "note_copied", "verify_copy"]
@@ -95,8 +94,7 @@ def fetch_copy(estate: Estate, name: str, folder: Path) -> None:
 
 
 def _module_of(copy: Copy) -> CopyModule:
-    """The module of this package that is called as the copy's kind."""
-    return cast(CopyModule, import_module(f"historon.copies.{copy.kind}"))
+    return cast(CopyModule, module_of(copy))
 
 
 def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:

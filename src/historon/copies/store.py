@@ -15,14 +15,24 @@ from historon.copies import objects
 from historon.copies.objects import SETTINGS
 from historon.copies.places import left_out
 from historon.errors import StoreError
-from historon.estate import Estate, StoreCopy, replace_file, settings_digest, settings_files
+from historon.estate import Estate, FarCopy, replace_file, settings_digest, settings_files
 from historon.store import Copied, FolderStore, Store, Verification
 from historon.store import verify as verify_store
 
 if TYPE_CHECKING:
     from historon.copies.sftp import SftpObjects
+from typing import ClassVar
 
-__all__ = ["fetch", "update", "verify"]
+__all__ = ["StoreCopy", "fetch", "update", "verify"]
+
+
+class StoreCopy(FarCopy, frozen=True, kw_only=True):
+    """`kind = "store"`: a whole store in a folder; on a server as objects, as in a bucket."""
+
+    kind: ClassVar[str] = "store"
+    carries_settings: ClassVar[bool] = True
+
+    retention: str | None = None
 
 
 def update(copy: StoreCopy, estate: Estate, store: Store) -> Copied:

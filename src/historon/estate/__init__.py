@@ -1,20 +1,12 @@
 """What the administrator writes: settings, sources, references to secrets, selection."""
 
-from historon.estate.channels import Channel
-from historon.estate.channels.command import CommandChannel
-from historon.estate.channels.file import FileChannel
-from historon.estate.channels.mail import MailChannel
-from historon.estate.channels.syslog import SyslogChannel
-from historon.estate.channels.webhook import WebhookChannel
+from historon.estate.channels import Attaching, Channel, check_trust
 from historon.estate.checking import EstateError, Problem
-from historon.estate.copies import Copy
-from historon.estate.copies.bucket import BucketCopy
-from historon.estate.copies.folder import FolderCopy
-from historon.estate.copies.git import GitCopy
-from historon.estate.copies.store import StoreCopy
+from historon.estate.copies import Copy, FarCopy
 from historon.estate.durations import Duration, Share, Size, describe, in_words
 from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
 from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
+from historon.estate.kinds import CHANNELS, COPIES, TRANSPORTS, module_of
 from historon.estate.layout import ESTATE_FILE, lay_out, replace_file, write_private
 from historon.estate.legacy import LEGACY
 from historon.estate.model import (
@@ -73,16 +65,17 @@ from historon.estate.steps import (
 )
 from historon.estate.store_place import StorePlace
 from historon.estate.subscriptions import Subscription
-from historon.estate.table import given
+from historon.estate.table import Port, given
 from historon.estate.timetable_words import words_of
 from historon.estate.timetables import Freeze, Hours, Timetable
-from historon.estate.transports import TRANSPORTS
 from historon.estate.values import ACCOUNT_VALUES, fill, values_of
 
 __all__ = [
     "ACCOUNT_VALUES",
     "AFTER_ROUNDS",
     "ASKING",
+    "CHANNELS",
+    "COPIES",
     "ESTATE_FILE",
     "EVENT_KINDS",
     "LEGACY",
@@ -91,14 +84,13 @@ __all__ = [
     "UNKNOWN_MARK",
     "WITH_CLAUSES",
     "Asking",
+    "Attaching",
     "Await",
-    "BucketCopy",
     "Budget",
     "Channel",
     "Check",
     "Clauses",
     "Clock",
-    "CommandChannel",
     "Copy",
     "Credentials",
     "Duration",
@@ -107,11 +99,9 @@ __all__ = [
     "EstateError",
     "EventKind",
     "Expression",
-    "FileChannel",
+    "FarCopy",
     "Finder",
-    "FolderCopy",
     "Freeze",
-    "GitCopy",
     "Hours",
     "Judged",
     "Jump",
@@ -119,12 +109,12 @@ __all__ = [
     "Keeping",
     "Learning",
     "Lines",
-    "MailChannel",
     "Needs",
     "Noise",
     "Pattern",
     "Pause",
     "Pick",
+    "Port",
     "Problem",
     "Procedure",
     "Pull",
@@ -145,17 +135,15 @@ __all__ = [
     "Size",
     "Source",
     "Step",
-    "StoreCopy",
     "StorePlace",
     "Subscription",
-    "SyslogChannel",
     "Tidy",
     "Timetable",
-    "WebhookChannel",
     "WeightRule",
     "add_rules",
     "add_sources",
     "after_hours",
+    "check_trust",
     "describe",
     "fill",
     "given",
@@ -164,6 +152,7 @@ __all__ = [
     "is_reference",
     "lay_out",
     "missing_secrets",
+    "module_of",
     "nearest",
     "next_instants",
     "read_estate",

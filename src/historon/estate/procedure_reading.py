@@ -3,16 +3,17 @@
 As with all tables every mistake is found in one go, each with its place.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from functools import cache
 from typing import Any, NamedTuple
 
 from historon.estate.checking import Path, Problem, problems_of
+from historon.estate.kinds import TRANSPORTS
 from historon.estate.procedures import Procedure
 from historon.estate.spelling import nearest
 from historon.estate.steps import ASKING, VERBS, Clauses, Pull, Put, Step
 from historon.estate.table import Name, field_names
 from historon.estate.table_reading import missing, table_made, table_values, unknown_key
-from historon.estate.transports import TRANSPORTS
 
 __all__ = ["read_procedures", "typed_procedure"]
 
@@ -49,9 +50,11 @@ def typed_procedure(data: object, path: Path = ()) -> tuple[Procedure | None, li
         lists[key], wrong = _steps(data.get(key), kind, (*path, key))
         problems += wrong
     rest = {key: value for key, value in data.items() if key not in ("over", "steps", *_PUSHING)}
-    problems += _foreign_settings(rest, kind, path)
+    foreign = _foreign_settings(rest, kind)
+    for key, owners in foreign.items():
+        problems.append(Problem(path, f"over {kind.over} has no {key}", f"it belongs to {', '.join(owners)}"))
     problems += missing(kind.needed, rest, f"over {kind.over}", path)
-    known = {key: value for key, value in rest.items() if key not in _SETTINGS or key in field_names(kind)}
+    known = {key: value for key, value in rest.items() if key not in foreign}
     values, wrong = table_values(kind, known, path)
     problems += wrong
     if problems:
@@ -65,11 +68,13 @@ def _no_transport(data: Mapping[str, Any], path: Path) -> Problem:
     return Problem((*path, "over"), f'"{data["over"]}" is not possible here', nearest(str(data["over"]), TRANSPORTS))
 
 
-def _foreign_settings(data: Mapping[str, Any], kind: type[Procedure], path: Path) -> Iterator[Problem]:
-    """Keys that only procedures over other transports have."""
-    for key in data:
-        if key in _SETTINGS and key not in field_names(kind):
-            yield Problem(path, f"over {kind.over} has no {key}", f"it belongs to {', '.join(_SETTINGS[key])}")
+def _foreign_settings(data: Mapping[str, Any], kind: type[Procedure]) -> Mapping[str, list[str]]:
+    """Keys that only procedures over other transports have, with these."""
+    unknown = [key for key in data if key not in field_names(kind)]
+    if not unknown:
+        return {}  # without a look at the other transports, whose modules are not loaded then
+    owners = _owners_of_settings()
+    return {key: owners[key] for key in unknown if key in owners}
 
 
 # ---- steps -----------------------------------------------------------------------------------------------------------
@@ -144,10 +149,11 @@ def _strange(data: Mapping[str, Any], kind: _Kind, over: type[Procedure], path: 
     for key in data:
         if key in known:
             continue
-        if key not in _CLAUSES:
+        owners = _owners_of_clauses()
+        if key not in owners:
             yield unknown_key(key, known, path)
             continue
-        takers = [one for one in VERBS if one in _CLAUSES[key]]
+        takers = [verb for verb in VERBS if verb in owners[key]]
         if verb not in takers and key in _KEEPING:
             yield Problem(path, f"{verb} keeps nothing, so it takes no as, ends_with or min_size", "use keep")
         elif verb not in takers:
@@ -157,26 +163,30 @@ def _strange(data: Mapping[str, Any], kind: _Kind, over: type[Procedure], path: 
             yield Problem(path, f"over {over.over} a step has no {key}", f"it belongs to {', '.join(belongs)}")
 
 
-def _settings() -> Iterator[tuple[str, str]]:
+# ---- whose a key is, for messages ------------------------------------------------------------------------------------
+
+
+@cache
+def _owners_of_settings() -> Mapping[str, list[str]]:
+    """Settings that not every transport has, with the transports that have it."""
     common = field_names(Procedure)
-    yield from ((key, name) for name, kind in TRANSPORTS.items() for key in field_names(kind) - common)
+    return _grouped((key, name) for name, kind in TRANSPORTS.items() for key in field_names(kind) - common)
 
 
-def _clauses() -> Iterator[tuple[str, str]]:
+@cache
+def _owners_of_clauses() -> Mapping[str, list[str]]:
+    """Clauses of steps, with the verbs that they belong to over any transport."""
+    found: list[tuple[str, str]] = []
     for verb in VERBS:
         for over in TRANSPORTS.values():
             kind = _kind(verb, over)
             keys = (field_names(kind.step) - {"says", "how", "when", "deadline"}) | kind.clauses
-            yield from ((key, verb) for key in keys)
+            found += [(key, verb) for key in keys]
+    return _grouped(found)
 
 
-def _grouped(pairs: Iterator[tuple[str, str]]) -> Mapping[str, list[str]]:
+def _grouped(pairs: Iterable[tuple[str, str]]) -> Mapping[str, list[str]]:
     found: dict[str, set[str]] = {}
     for key, name in pairs:
         found.setdefault(key, set()).add(name)
     return {key: sorted(names) for key, names in found.items()}
-
-
-# Settings that not every transport has, with those that have it; and clauses, with the verbs that they belong to.
-_SETTINGS = _grouped(_settings())
-_CLAUSES = _grouped(_clauses())

@@ -39,8 +39,8 @@ class Lines(Table, frozen=True, kw_only=True):
 class Procedure(Table, frozen=True):
     """`[procedures.NAME]`: how a kind of source is asked for its export; a class for each transport.
 
-    What is to be known of a transport before anything is reached stands in its class: its name, `over`; the `module`
-    of `collect/transports` that opens its sessions; its `port` where no other is named (0 for none). `over_ssh` means
+    What is to be known of a transport before anything is reached stands in its class: its name, `over`; its `port`
+    where no other is named (0 for none). `over_ssh` means
     that the other side is known by a host key, and may stand behind jump hosts; `by_certificate` that it is known by an
     X.509 certificate. With `logs_in_at_once` an open session means that the account was let in. What is `arriving`
     comes by itself, and may have to be put away. With `as_list` what is said is a list of words, as no shell reads it.
@@ -52,7 +52,6 @@ class Procedure(Table, frozen=True):
 
     read_apart: ClassVar[tuple[str, ...]] = ("steps", "push", "push_confirm")
     over: ClassVar[str] = ""
-    module: ClassVar[str] = ""
     port: ClassVar[int] = 0
     over_ssh: ClassVar[bool] = False
     by_certificate: ClassVar[bool] = False

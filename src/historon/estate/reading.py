@@ -12,7 +12,6 @@ from zoneinfo import ZoneInfo
 
 import msgspec
 
-from historon.estate.channels import CHANNELS
 from historon.estate.checking import (
     EstateError,
     Kinds,
@@ -24,8 +23,7 @@ from historon.estate.checking import (
     problems_of,
     reference_problems,
 )
-from historon.estate.copies import COPIES
-from historon.estate.copies.store import StoreCopy
+from historon.estate.kinds import CHANNELS, COPIES
 from historon.estate.model import Estate, EstateFile
 from historon.estate.procedure_files import files_in, joined, shipped_names
 from historon.estate.procedure_reading import read_procedures, typed_procedure
@@ -71,7 +69,7 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
     _join_procedures(data, problems)
     procedures, wrong_procedures = read_procedures(data.get("procedures"))
     channels, wrong_channels = read_kinds(data.get("channels"), CHANNELS, ("channels",), "channel")
-    copies, wrong_copies = read_kinds(data.get("copies"), COPIES, ("copies",), "copy", default=StoreCopy.kind)
+    copies, wrong_copies = read_kinds(data.get("copies"), COPIES, ("copies",), "copy", default="store")
     problems += [*wrong_procedures, *wrong_channels, *wrong_copies]
     kinds = Kinds(procedures, channels, copies)
     typed: EstateFile | None = None

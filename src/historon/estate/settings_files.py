@@ -10,8 +10,6 @@ from historon.estate.secrets import SecretError, SecretRef
 
 __all__ = ["missing_secrets", "settings_digest", "settings_files"]
 
-_OF_CHANNELS = ("template", "html_template", "authority")
-
 
 def settings_files(estate: Estate) -> Mapping[str, bytes]:
     """The contents of those in the estate's folder, by their names in it. OSError when one cannot be read."""
@@ -35,8 +33,10 @@ def settings_digest(files: Mapping[str, bytes]) -> str:
 def _paths(estate: Estate) -> Iterator[Path]:
     settings = estate.settings
     written = [settings.sources_from, settings.known_hosts]
-    written += [getattr(channel, key, None) for channel in estate.channels.values() for key in _OF_CHANNELS]
-    written += [getattr(copy, "authority", None) for copy in estate.copies.values()]
+    for channel in estate.channels.values():
+        written += channel.reads
+    for copy in estate.copies.values():
+        written += copy.reads
     written += [source.authority for source in estate.sources.values()]
     written += [account.certificate for account in estate.credentials.values()]
     yield from (estate.path(one) for one in written if one)

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Iterator
 
 from historon.errors import StoreError
-from historon.estate import Estate, MailChannel
+from historon.estate import Attaching, Channel, Estate
 from historon.notices.events import Event
 from historon.notices.letters import Attachment
 from historon.notices.rendering import visible
@@ -16,24 +16,29 @@ _UNMASKED = "What is attached is not masked: it may hold secrets in the clear."
 
 
 def attached(
-    channel: MailChannel, events: Iterable[Event], estate: Estate, store: Store
+    channel: Channel, events: Iterable[Event], estate: Estate, store: Store
 ) -> tuple[list[Attachment], list[str]]:
     """What to attach, and remarks: on what was left out, and that secrets may be among it."""
     files: list[Attachment] = []
     remarks: list[str] = []
-    room = int(channel.attach_at_most)
+    attaching = channel.attaching
+    if attaching is None:
+        return files, remarks
+    room = int(attaching.at_most)
     for event in events:
         if event.kind != "changed" or event.source is None or event.version is None:
             continue
         for name, size in _changed_parts(event, store):
-            content = _content(channel, event.source, event.version, name, estate, store) if size <= room else None
+            content = None
+            if size <= room:
+                content = _content(attaching, event.source, event.version, name, estate, store)
             if content is None or len(content) > room:
-                why = f"more than the {channel.attach_at_most} bytes allowed" if size > room else "it cannot be masked"
+                why = f"more than the {attaching.at_most} bytes allowed" if size > room else "it cannot be masked"
                 remarks.append(f"Not attached: {event.source} {name}, {why}.")
                 continue
             room -= len(content)
             files.append(Attachment(visible(f"{event.source}-{event.version}-{name.replace('/', '-')}"), content))
-    if files and channel.attach == "unmasked":
+    if files and attaching.unmasked:
         remarks.insert(0, _UNMASKED)
     return files, remarks
 
@@ -48,13 +53,13 @@ def _changed_parts(event: Event, store: Store) -> Iterator[tuple[str, int]]:
     yield from ((part.name, part.size) for part in parts if part.name in changed)
 
 
-def _content(channel: MailChannel, source: str, version: int, name: str, estate: Estate, store: Store) -> bytes | None:
+def _content(attaching: Attaching, source: str, version: int, name: str, estate: Estate, store: Store) -> bytes | None:
     """The content as it may be sent; None when it cannot be read, or is nothing that could be masked."""
     try:
         content = next(store.read(part) for part in store.parts(source, version) if part.name == name)
     except StoreError:
         return None
-    if channel.attach == "unmasked":
+    if attaching.unmasked:
         return content
     known = estate.sources.get(source)
     if known is None or b"\0" in content:

@@ -9,16 +9,9 @@ import msgspec
 
 from historon.collect import RoundReport
 from historon.errors import StoreError
-from historon.estate import (
-    Channel,
-    Estate,
-    FileChannel,
-    MailChannel,
-    describe,
-)
+from historon.estate import Channel, Estate, describe
 from historon.notices.attaching import attached
 from historon.notices.channels import NoticeError, Sent, send_over
-from historon.notices.channels.mail import mark_of
 from historon.notices.channels.webhook import request
 from historon.notices.events import Event
 from historon.notices.letters import Letter, letter_of
@@ -133,11 +126,10 @@ class Delivery:
 
     def _letter(self, name: str, pending: Sequence[Pending], now: datetime) -> Letter:
         events = [msgspec.json.decode(one.event, type=Event) for one in pending]
-        channel = self.estate.channels.get(name) or FileChannel(path="")  # one that is gone: for the record alone
-        if not isinstance(channel, MailChannel):
-            return letter_of(events, channel, self.estate, now)
-        files, remarks = attached(channel, events, self.estate, self._store) if channel.attach else ([], [])
-        return letter_of(events, channel, self.estate, now, remarks=remarks, mark=mark_of(channel), attachments=files)
+        channel = self.estate.channels.get(name) or Channel()  # one that is gone: for the record alone
+        files, remarks = attached(channel, events, self.estate, self._store)
+        mark = channel.new_mark
+        return letter_of(events, channel, self.estate, now, remarks=remarks, mark=mark, attachments=files)
 
     def _given_up(self, notice: Notice, now: datetime) -> bool:
         """Whether a notice is not sent any more, which stays on record."""

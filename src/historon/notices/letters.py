@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from historon.collect import cause_of
-from historon.estate import EVENT_KINDS, Channel, Estate, EventKind, MailChannel
+from historon.estate import EVENT_KINDS, Channel, Estate, EventKind
 from historon.insight import Family, families, is_packed
 from historon.notices.events import ChangedLine, Event
 from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
@@ -91,9 +91,9 @@ def letter_of(
         "events": [event.data for event in events],
         "at": at.astimezone(estate.zone),
     }
-    own = (channel.template, channel.html_template) if isinstance(channel, MailChannel) else (None, None)
-    text = _written(own[0], "letter.txt.j2", values, closing, estate)
-    html = _written(own[1], "letter.html.j2", values, closing, estate) if isinstance(channel, MailChannel) else ""
+    own_text, own_html = channel.letter_templates
+    text = _written(own_text, "letter.txt.j2", values, closing, estate)
+    html = _written(own_html, "letter.html.j2", values, closing, estate) if channel.in_html else ""
     return Letter(subject, text, html, tuple(events), mark, tuple(attachments))
 
 

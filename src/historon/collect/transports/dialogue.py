@@ -3,15 +3,15 @@
 import asyncio
 import re
 from abc import abstractmethod
-from typing import Generic, TypeVar
+from collections.abc import Iterable, Mapping
+from typing import ClassVar, Generic, TypeVar
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
-from historon.estate import Pattern, Saying
-from historon.estate.transports.terminal import Terminal, Typing
+from historon.estate import Clauses, Duration, Pattern, Procedure, QuickPattern, Saying
 from historon.patience import within
 
-__all__ = ["WIDTH", "Dialogue"]
+__all__ = ["WIDTH", "Dialogue", "Terminal", "Typing"]
 
 WIDTH = 511  # columns: wide, as pagers and line editors break lines at the terminal's edge
 # How long a line that looks like a prompt must stand still: one seen before needs less than one never seen.
@@ -22,6 +22,47 @@ _MOST_QUESTIONS = 100
 _CONTROL = re.compile(rb"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]")  # ECMA-48 control sequences
 _ENDS = re.compile(rb"(?<!\r)\r+\n")
 _ERASED = re.compile(rb"(?:\r[ ]*\r(?!\n)|\x08+[ ]*\x08*|\x1b\[[0-9;?]*[A-Za-z]|\r(?![\r\n]))+")
+
+
+class Typing(Clauses, frozen=True, kw_only=True):
+    """Questions that a step foresees, and its own prompt."""
+
+    filled: ClassVar[tuple[str, ...]] = ("answers",)
+    answers: dict[str, str] = {}
+    prompt: QuickPattern | None = None
+
+    def __post_init__(self) -> None:
+        """Questions are expressions."""
+        for question in self.answers:
+            QuickPattern.parse(question)
+
+    @property
+    def typed(self) -> Iterable[str]:
+        """See Clauses."""
+        return self.answers.values()
+
+
+class Terminal(Procedure, frozen=True, kw_only=True):
+    """A prompt, a pager, and how fast the other side can read."""
+
+    logs_in_at_once: ClassVar[bool] = True
+    asking: ClassVar[type[Clauses] | None] = Typing
+    pulling: ClassVar[type[Clauses] | None] = None
+    putting: ClassVar[type[Clauses] | None] = Typing
+    typing_lines: ClassVar[bool] = True
+    needed: ClassVar[Mapping[str, str]] = {"prompt": "a prompt (such as prompt = '^\\S+[>#] ?$')"}
+
+    prompt: QuickPattern
+    pager: QuickPattern | None = None
+    pager_answer: str = " "
+    typing: Duration | None = None
+
+    def __post_init__(self) -> None:
+        """Keys that mean nothing without another."""
+        super().__post_init__()
+        if self.pager is None and self.pager_answer != " ":
+            raise ValueError("pager_answer answers nothing (add pager, or remove it)")
+
 
 T = TypeVar("T", bound=Terminal)
 
@@ -70,7 +111,7 @@ class Dialogue(Session[T], Generic[T]):
         """Type a line and return what the device answers, as text with line feeds, without echo, pages and prompt."""
         self._secret_given = self.gives_secret(what)
         await self._type(what)
-        return Answer(_without_echo(await self._read_answer(step.how, self._limit(step)), what.encode()))
+        return Answer(_without_echo(await self._read_answer(step.how, self.limit(step)), what.encode()))
 
     async def _type(self, line: str) -> None:
         """Type a line, as slowly as the procedure says: a serial line loses what comes too fast."""

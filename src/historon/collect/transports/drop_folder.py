@@ -6,29 +6,57 @@ import json
 import os
 import secrets
 import stat
-from collections.abc import AsyncIterator, Iterator, Sequence
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager, suppress
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime, timedelta
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import ClassVar
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.completeness import incomplete
 from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.selecting import check_sum
-from historon.collect.transports.waiting import Choice, Seen, choose_next
-from historon.estate import Estate, Pull, describe, fill, values_of, walk
-from historon.estate.transports.drop_folder import DropFolder, Dropped
+from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next
+from historon.estate import Clauses, Estate, Pull, describe, fill, values_of, walk
 from historon.store import Part
 from historon.threads import apart
 
-__all__ = ["open_session", "settle", "strangers"]
+__all__ = ["DropFolder", "Dropped", "open_session", "settle", "strangers"]
 
 _CHUNK = 2**20
 _STALLED = timedelta(hours=1)  # without a byte, after which a file that is not complete never will be
 _NO_LINKS = (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK)
 _CLAIMED = ".historon-"  # what a file is called while it is put away
+
+
+_SIGNS = ("renamed", "marker", "checksum", "size", "ends", "format")
+
+
+class Dropped(Clauses, frozen=True, kw_only=True):
+    """When a file is complete, and by what it is checked."""
+
+    filled: ClassVar[tuple[str, ...]] = ("checksum",)
+    needed: ClassVar[Mapping[str, str]] = {
+        "complete": 'to know when a file is complete (add complete = "renamed" or another sign)'
+    }
+    complete: str = ""
+    checksum: str | None = None
+
+    def __post_init__(self) -> None:
+        """A sign that is known."""
+        if self.complete and self.complete.partition(":")[0] not in _SIGNS:
+            raise ValueError(f'"{self.complete}" is not a sign of completeness (use {", ".join(_SIGNS)})')
+
+
+class DropFolder(Arriving, frozen=True, kw_only=True):
+    """`over = "drop-folder"`: files that arrive in `folder`."""
+
+    over: ClassVar[str] = "drop-folder"
+    on_network: ClassVar[bool] = False
+    pulling: ClassVar[type[Clauses] | None] = Dropped
+    needed: ClassVar[Mapping[str, str]] = {"folder": 'the folder (add folder = "/srv/drop")'}
 
 
 @dataclass(frozen=True)
@@ -151,7 +179,7 @@ class _DropSession(Session[DropFolder]):
         return NotNowError(message)
 
     def _read(self, file: Path, arrived: _Arrived, name: str, step: Pull[Dropped]) -> Part:
-        spool = self._spool(step)
+        spool = self.spool(step)
         with open(os.open(file, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW), "rb") as opened:
             while data := opened.read(_CHUNK):
                 spool.write(data)

@@ -5,15 +5,15 @@ import json
 import re
 import ssl
 import tempfile
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
+from dataclasses import replace
 from datetime import UTC, datetime
 from email.message import EmailMessage
 from email.utils import parsedate_to_datetime
-from typing import Any
+from functools import partial
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from urllib.parse import unquote
-
-import httpx
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
@@ -21,11 +21,13 @@ from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.spooling import Spool
 from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.errors import causes_of
-from historon.estate import Keeping, Pull, Put, Saying
-from historon.estate.transports.https import Download, Https, Request, Upload
+from historon.estate import Clauses, Keeping, Procedure, Pull, Put, QuickPattern, Saying
 from historon.store import Part
 
-__all__ = ["open_session"]
+if TYPE_CHECKING:  # it takes a tenth of a second: it is imported where a session begins
+    import httpx
+
+__all__ = ["Download", "Https", "Request", "Upload", "open_session"]
 
 _CONNECT_S = 20
 _MOST_REDIRECTS = 5
@@ -36,9 +38,72 @@ _REDIRECTS = {301, 302, 303, 307, 308}
 _WAIT_S = 5.0
 
 
+class Request(Clauses, frozen=True, kw_only=True):
+    """What a request carries (RFC 9110)."""
+
+    filled: ClassVar[tuple[str, ...]] = ("json", "form", "body", "headers")
+    json: Any = None
+    form: dict[str, str] | None = None
+    body: str | None = None
+    headers: dict[str, str] = {}
+
+
+class Download(Request, frozen=True, kw_only=True):
+    """The same, and by what a file is checked."""
+
+    filled: ClassVar[tuple[str, ...]] = (*Request.filled, "checksum")
+    checksum: str | None = None
+
+
+class Upload(Clauses, frozen=True, kw_only=True):
+    """How a part is sent: as the body, or as the file `field` of a form (RFC 7578), with these headers."""
+
+    filled: ClassVar[tuple[str, ...]] = ("form", "headers")
+    method: Literal["PUT", "POST", "PATCH"] = "PUT"
+    field: str | None = None
+    form: dict[str, str] = {}
+    headers: dict[str, str] = {}
+
+    def __post_init__(self) -> None:
+        """A form has a field for the file."""
+        if self.form and self.field is None:
+            raise ValueError('form needs a field for the part (add field = "file")')
+
+
+class Https(Procedure, frozen=True, kw_only=True):
+    """`over = "https"`: requests (RFC 9110), below `base`, with an account by `auth`."""
+
+    over: ClassVar[str] = "https"
+    port: ClassVar[int] = 443
+    by_certificate: ClassVar[bool] = True
+    asking: ClassVar[type[Clauses] | None] = Request
+    pulling: ClassVar[type[Clauses] | None] = Download
+    putting: ClassVar[type[Clauses] | None] = Upload
+
+    auth: Literal["none", "basic", "digest", "bearer"] = "none"
+    base: str = ""
+    login_page: QuickPattern = QuickPattern.parse(r"""(?i)<input[^>]+type=["']?password""")
+
+    @property
+    def needs_account(self) -> bool:
+        """See Procedure: some pages are for everybody."""
+        return self.auth != "none"
+
+    @property
+    def needs_user(self) -> bool:
+        """See Procedure: a token (RFC 6750) says itself whose it is."""
+        return self.auth != "bearer"
+
+    def logs_in_with(self, key: str, *, has_key: bool, has_certificate: bool) -> bool:
+        """See Procedure: a key is that of a client certificate (RFC 8446)."""
+        return key != "agent" and has_key and has_certificate
+
+
 @asynccontextmanager
 async def open_session(target: Target[Https], _known: object = None) -> AsyncIterator[Session[Https]]:
     """A client with its cookies; the first request connects."""
+    import httpx
+
     host = target.source.address
     authority = f"[{host}]" if ":" in host else host
     base = f"https://{authority}:{target.port}"
@@ -74,43 +139,40 @@ def _show_certificate(context: ssl.SSLContext, target: Target[Https]) -> None:
             raise CollectError(FailureKind.SETUP, message, hint="both are PEM files, and belong together") from exc
 
 
-def _authentication(target: Target[Https]) -> httpx.Auth | None:
+def _authentication(target: Target[Https]) -> "httpx.Auth | Callable[[httpx.Request], httpx.Request] | None":
     """Basic (RFC 7617), digest (RFC 7616), or a bearer token (RFC 6750), which is the account's password."""
+    import httpx
+
     account, kind = target.account, target.procedure.auth
     if account is None or kind == "none":
         return None
     password = account.password.reveal() if account.password else ""
     if kind == "bearer":
-        return _Bearer(password)
+        return partial(_with_token, password)
     return httpx.BasicAuth(account.user, password) if kind == "basic" else httpx.DigestAuth(account.user, password)
 
 
-class _Bearer(httpx.Auth):
-    def __init__(self, token: str) -> None:
-        self._token = token
-
-    def auth_flow(self, request: httpx.Request) -> Any:
-        request.headers["authorization"] = f"Bearer {self._token}"
-        yield request
+def _with_token(token: str, request: "httpx.Request") -> "httpx.Request":
+    request.headers["authorization"] = f"Bearer {token}"
+    return request
 
 
 class _HttpsSession(Session[Https]):
-    def __init__(self, target: Target[Https], client: httpx.AsyncClient) -> None:
+    def __init__(self, target: Target[Https], client: "httpx.AsyncClient") -> None:
         super().__init__(target)
         self._client = client
 
     async def say(self, what: str, step: Saying[Request]) -> Answer:
         """Make a request, `GET /path`; the method may be left out. A log-in page is a failure where it is kept."""
-        spool = self._spool(step)
-        answer, _ = await self._exchange(_request_line(what), step.how.headers, _content(step.how), spool)
-        whole = b"".join(spool.part("answer").pieces())
-        answer = Answer(whole, status=answer.status, headers=answer.headers, cookies=answer.cookies)
+        spool = self.spool(step)
+        head, _ = await self._exchange(_request_line(what), step.how.headers, _content(step.how), spool)
+        answer = _whole(head, spool)
         self._look_for_login_page(answer, step)
         return answer
 
     async def pull(self, path: str, name: str | None, step: Pull[Download]) -> Sequence[Part]:
         """Download; without a name of its own the part is called as the server suggests, whatever folder it names."""
-        spool = self._spool(step)
+        spool = self.spool(step)
         answer, url = await self._exchange(_request_line(path), step.how.headers, _content(step.how), spool)
         part = spool.part(name or _suggested(answer.headers, url))
         if answer.status != 200:
@@ -140,13 +202,12 @@ class _HttpsSession(Session[Https]):
 
     async def put(self, place: str, content: bytes, step: Put[Upload]) -> Answer:
         """Send a part as the body of a request, or as a file in a form (RFC 7578)."""
-        how, spool = step.how, self._spool(step)
+        how, spool = step.how, self.spool(step)
         sent: dict[str, Any] = {"content": content}
         if how.field is not None:
             sent = {"data": how.form, "files": {how.field: (step.part.rpartition("/")[2], content)}}
-        answer, _ = await self._exchange((how.method, place), how.headers, sent, spool)
-        whole = b"".join(spool.part("answer").pieces())
-        return Answer(whole, status=answer.status, headers=answer.headers, cookies=answer.cookies)
+        head, _ = await self._exchange((how.method, place), how.headers, sent, spool)
+        return _whole(head, spool)
 
     async def _exchange(
         self, line: tuple[str, str], headers: Mapping[str, str], content: Mapping[str, Any], spool: Spool
@@ -173,6 +234,8 @@ class _HttpsSession(Session[Https]):
         self, method: str, url: str, headers: Mapping[str, str], content: Mapping[str, Any], spool: Spool
     ) -> tuple[Answer, float | None]:
         """One request; the second value is how long the server asks to wait before the next."""
+        import httpx
+
         self._tail = b""
         safe = method in _SAFE
         try:
@@ -200,6 +263,8 @@ class _HttpsSession(Session[Https]):
 
     def _redirected(self, url: str, location: str, count: int) -> str:
         """Where to look instead; only on the same server, as tokens and cookies belong to it."""
+        import httpx
+
         before, after = httpx.URL(str(self._client.base_url)).join(url), httpx.URL(location)
         after = before.join(after)
         if count > _MOST_REDIRECTS:
@@ -209,7 +274,9 @@ class _HttpsSession(Session[Https]):
             raise CollectError(FailureKind.STEP, f"it redirects to another server, {after.host}", hint=hint)
         return after.raw_path.decode("ascii", "replace")
 
-    def _unreachable(self, exc: httpx.TransportError) -> CollectError:
+    def _unreachable(self, exc: "httpx.TransportError") -> CollectError:
+        import httpx
+
         place = self._target.place
         if any(isinstance(one, ConnectionRefusedError) for one in causes_of(exc)):
             return CollectError(FailureKind.REFUSED, f"{place}: connection refused")
@@ -218,13 +285,18 @@ class _HttpsSession(Session[Https]):
         reason = re.sub(r"^\[Errno -?\d+\] ", "", str(exc)) or type(exc).__name__
         return CollectError(FailureKind.UNREACHABLE, f"{place}: {reason}")
 
-    def _tell_time(self, headers: httpx.Headers) -> None:
+    def _tell_time(self, headers: "httpx.Headers") -> None:
         """How far its clock is ahead, by the Date header (RFC 9110 section 6.6.1)."""
         try:
             told = parsedate_to_datetime(headers.get("date", ""))
         except ValueError:
             return
         self.skew = (told if told.tzinfo else told.replace(tzinfo=UTC)) - datetime.now(UTC)
+
+
+def _whole(head: Answer, spool: Spool) -> Answer:
+    """An answer with the content that came into the spool."""
+    return replace(head, content=b"".join(spool.part("answer").pieces()))
 
 
 def _request_line(what: str) -> tuple[str, str]:
@@ -245,7 +317,7 @@ def _content(carried: Request) -> dict[str, Any]:
     return {"content": carried.body} if carried.body is not None else {}
 
 
-def _cookies(client: httpx.AsyncClient) -> dict[str, str]:
+def _cookies(client: "httpx.AsyncClient") -> dict[str, str]:
     return {cookie.name: cookie.value or "" for cookie in client.cookies.jar}
 
 

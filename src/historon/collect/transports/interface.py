@@ -162,13 +162,14 @@ class Session(Generic[P]):
         """The end of what came back so far, for a message about a step that did not end."""
         return self._tail
 
-    def _limit(self, step: Step) -> int:
+    def limit(self, step: Step) -> int:
         """How many bytes a step may bring."""
         own = step.max_size if isinstance(step, Keeping) else None
         return int(own or self._procedure.max_size)
 
-    def _spool(self, step: Step, room: int | None = None) -> Spool:
-        return Spool(self._target.spool, self._limit(step) if room is None else room)
+    def spool(self, step: Step, room: int | None = None) -> Spool:
+        """Where an answer is put down: of as many bytes as a step may bring, or as there is room for."""
+        return Spool(self._target.spool, self.limit(step) if room is None else room)
 
     async def _drain(self, read: Callable[[int], Awaitable[bytes]], limit: int) -> bytes:
         """All that a stream gives, up to the size limit."""

@@ -8,25 +8,52 @@ import pwd
 import shutil
 import signal
 import stat
-from collections.abc import AsyncIterator, Iterator, Sequence
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager, suppress
 from pathlib import Path
+from typing import ClassVar
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer, Session, Target
-from historon.collect.transports.selecting import Chosen, check_sum
-from historon.estate import Clauses, Pull, Put, Saying, small_environment
-from historon.estate.transports.files import Choosing
-from historon.estate.transports.local import Local, Running
+from historon.collect.transports.selecting import Choosing, Chosen, check_sum
+from historon.estate import Clauses, Procedure, Pull, Put, Saying, small_environment, walk
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 from historon.threads import apart
 
-__all__ = ["open_session"]
+__all__ = ["Local", "Running", "open_session"]
 
 _END_S = 2
 _CHUNK = 2**20
 _COMING = ".historon.coming"
 _BLOCK = 512  # the unit of st_blocks, stat(2)
+
+
+class Running(Clauses, frozen=True, kw_only=True):
+    """What a program is given as variables of its environment."""
+
+    environment: dict[str, str] = {}
+
+    @property
+    def variables(self) -> Mapping[str, str]:
+        """See Clauses."""
+        return self.environment
+
+
+class Local(Procedure, frozen=True, kw_only=True):
+    """`over = "local"`: programs, without a shell, and files."""
+
+    over: ClassVar[str] = "local"
+    on_network: ClassVar[bool] = False
+    as_list: ClassVar[bool] = True
+    asking: ClassVar[type[Clauses] | None] = Running
+    pulling: ClassVar[type[Clauses] | None] = Choosing
+    putting: ClassVar[type[Clauses] | None] = Clauses
+
+    @property
+    def programs(self) -> set[str]:
+        """See Procedure."""
+        steps = (*self.steps, *self.push, *self.push_confirm)
+        return {said[0] for _, step in walk(steps) for said in step.sayings if said}
 
 
 @asynccontextmanager
@@ -56,7 +83,7 @@ class _LocalSession(Session[Local]):
         try:
             # Cancelled in the middle of starting, asyncio would end the program alone and wait for what it started.
             process = await asyncio.shield(starting)
-            limit = self._limit(step)
+            limit = self.limit(step)
             readers = [asyncio.create_task(self._drain(s.read, limit)) for s in (process.stdout, process.stderr) if s]
             printed, complaints = await asyncio.gather(*readers)
             code = await process.wait()
@@ -100,7 +127,7 @@ class _LocalSession(Session[Local]):
             if path.is_dir():
                 base = name if name is not None else path.name
                 return self._read_tree(path, base, step)
-            part = self._read_file(path, name or name_of(os.fsencode(path.name)), self._limit(step), step)
+            part = self._read_file(path, name or name_of(os.fsencode(path.name)), self.limit(step), step)
         except FileNotFoundError as exc:
             hint = "is its disk mounted, and the path right?"
             raise CollectError(FailureKind.STEP, f"there is no {exc.filename}", hint=hint, absent=True) from exc
@@ -115,7 +142,7 @@ class _LocalSession(Session[Local]):
     def _read_tree(self, root: Path, base: str, step: Pull[Choosing]) -> Sequence[Part]:
         parts: list[Part] = []
         members: list[Member] = []
-        chosen, room, sparse = Chosen(step), self._limit(step), 0
+        chosen, room, sparse = Chosen(step), self.limit(step), 0
         for file in _below(root):
             found = file.lstat()
             inner = name_of(os.fsencode(file.relative_to(root)))
@@ -134,7 +161,7 @@ class _LocalSession(Session[Local]):
         return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)] if members else []
 
     def _read_file(self, file: Path, name: str, room: int, step: Pull[Choosing]) -> Part:
-        spool = self._spool(step, room)
+        spool = self.spool(step, room)
         with open(os.open(file, os.O_RDONLY | os.O_NONBLOCK), "rb") as opened:
             before = os.fstat(opened.fileno())
             if not stat.S_ISREG(before.st_mode):
@@ -143,7 +170,7 @@ class _LocalSession(Session[Local]):
                 while data := opened.read(_CHUNK):
                     spool.write(data)
             except CollectError as exc:
-                exc.message = f"with {file} it exceeds {self._limit(step)} bytes"
+                exc.message = f"with {file} it exceeds {self.limit(step)} bytes"
                 raise
             after = os.fstat(opened.fileno())
         if (after.st_size, after.st_mtime_ns) != (before.st_size, before.st_mtime_ns) or after.st_size != spool.size:

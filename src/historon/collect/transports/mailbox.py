@@ -17,18 +17,17 @@ from email.utils import parsedate_to_datetime
 from fnmatch import fnmatchcase
 from functools import cached_property, partial
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.tls import peer_context, peer_verdict
-from historon.collect.transports.waiting import Choice, Seen, choose_next
-from historon.estate import Pull, describe, fill, values_of
-from historon.estate.transports.mailbox import Attached, Mailbox
+from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next
+from historon.estate import Clauses, Pull, QuickPattern, describe, fill, values_of
 from historon.store import Part
 from historon.threads import apart
 
-__all__ = ["open_session", "settle"]
+__all__ = ["Attached", "Mailbox", "open_session", "settle"]
 
 _LONGEST_HEADER = 2000  # letters; a line has 998 at most (RFC 5322 section 2.1.1)
 _TIMEOUT_S = 60
@@ -36,6 +35,35 @@ _ENVELOPE = 2**20  # bytes of a mail besides what is attached to it
 _LATEST = 200  # how many of the newest mails are looked at
 _ODD = timedelta(days=1)  # between a mail's own date and its arrival
 _LAST_SECOND = 253_402_300_799  # 9999-12-31
+
+
+class Attached(Clauses, frozen=True, kw_only=True):
+    """Which mails are looked into (RFC 5322)."""
+
+    sender: QuickPattern | None = None
+    subject: QuickPattern | None = None
+
+
+class Mailbox(Arriving, frozen=True, kw_only=True):
+    """`over = "mailbox"`: attachments of mails, from a Maildir in `folder` or over IMAP (RFC 9051)."""
+
+    over: ClassVar[str] = "mailbox"
+    port: ClassVar[int] = 993
+    by_certificate: ClassVar[bool] = True
+    pulling: ClassVar[type[Clauses] | None] = Attached
+
+    mailbox: str = "INBOX"
+
+    def __post_init__(self) -> None:
+        """One place to take mails from."""
+        super().__post_init__()
+        if self.folder is not None and self.mailbox != "INBOX":
+            raise ValueError("takes mails from folder or over IMAP from mailbox, not both (remove one)")
+
+    @property
+    def remote(self) -> bool:
+        """See Procedure: a Maildir is a folder of this machine."""
+        return self.folder is None
 
 
 @dataclass(frozen=True)
@@ -70,7 +98,7 @@ class _MailSession(Session[Mailbox]):
 
     def _take(self, path: str, name: str | None, step: Pull[Attached], seen: Seen) -> tuple[Sequence[Part], str]:
         with _mails(self._target) as there:
-            most = 2 * self._limit(step) + _ENVELOPE  # as base64 takes a third more, and a mail has more than one part
+            most = 2 * self.limit(step) + _ENVELOPE  # as base64 takes a third more, and a mail has more than one part
             large = [mail for mail in there if mail.size > most and not seen.knows(mail)]
             if large:
                 many = f"{len(large)} mail{'s' * (len(large) > 1)}"
@@ -141,8 +169,8 @@ class _MailSession(Session[Mailbox]):
                 continue
             payload = attachment.get_payload(decode=True)
             content = payload if isinstance(payload, bytes) else b""
-            if len(content) > self._limit(step):
-                raise CollectError(FailureKind.TOO_LARGE, f"{called} has more than {self._limit(step)} bytes")
+            if len(content) > self.limit(step):
+                raise CollectError(FailureKind.TOO_LARGE, f"{called} has more than {self.limit(step)} bytes")
             parts.append(Part(called, content))
         if name is not None:
             parts = [Part(name if len(parts) == 1 else f"{name}/{part.name}", part.content) for part in parts]

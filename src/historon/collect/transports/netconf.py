@@ -2,22 +2,23 @@
 
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-import asyncssh
 from lxml import etree
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.framing import ChunkedFraming, EndOfMessageFraming, Framing, FramingError
-from historon.collect.transports.host_keys import Known
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
-from historon.collect.transports.ssh import connect
 from historon.collect.transports.xml import parse_xml
-from historon.estate import Put, Said, Saying
-from historon.estate.transports.netconf import Editing, Netconf, Subtree
+from historon.estate import Clauses, Procedure, Put, Said, Saying
 from historon.threads import apart
 
-__all__ = ["open_session"]
+if TYPE_CHECKING:  # asyncssh takes half a second: it is imported where a session begins
+    import asyncssh
+
+    from historon.collect.transports.host_keys import Known
+
+__all__ = ["Editing", "Netconf", "Subtree", "open_session"]
 
 _BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 _NETCONF = f"{{{_BASE}}}"
@@ -32,9 +33,38 @@ _WORDS = (
 _ERRORS = {"access-denied": FailureKind.PERMISSION, "lock-denied": FailureKind.STEP}  # RFC 6241 appendix A
 
 
+class Subtree(Clauses, frozen=True, kw_only=True):
+    """Which part of a datastore is asked for (RFC 6241 section 6)."""
+
+    filled: ClassVar[tuple[str, ...]] = ("filter",)
+    filter: str | None = None
+
+
+class Editing(Clauses, frozen=True, kw_only=True):
+    """How a datastore takes what is put: in the place of what it holds, or merged with it (RFC 6241 section 7.2)."""
+
+    operation: Literal["replace", "merge"] = "replace"
+
+
+class Netconf(Procedure, frozen=True, kw_only=True):
+    """`over = "netconf"`: operations (RFC 6241) over SSH (RFC 6242)."""
+
+    over: ClassVar[str] = "netconf"
+    port: ClassVar[int] = 830
+    over_ssh: ClassVar[bool] = True
+    logs_in_at_once: ClassVar[bool] = True
+    asking: ClassVar[type[Clauses] | None] = Subtree
+    pulling: ClassVar[type[Clauses] | None] = None
+    putting: ClassVar[type[Clauses] | None] = Editing
+
+
 @asynccontextmanager
-async def open_session(target: Target[Netconf], known: Known | None) -> AsyncIterator[Session[Netconf]]:
+async def open_session(target: Target[Netconf], known: "Known | None") -> AsyncIterator[Session[Netconf]]:
     """Connect, open the subsystem, exchange hellos, and close the session when all is done (RFC 6241 section 7.8)."""
+    import asyncssh
+
+    from historon.collect.transports.ssh import connect
+
     async with connect(target, known) as connection:
         try:
             process = await connection.create_process(subsystem="netconf", encoding=None)
@@ -48,7 +78,7 @@ async def open_session(target: Target[Netconf], known: Known | None) -> AsyncIte
 
 
 class _NetconfSession(Session[Netconf]):
-    def __init__(self, target: Target[Netconf], process: asyncssh.SSHClientProcess[bytes]) -> None:
+    def __init__(self, target: Target[Netconf], process: "asyncssh.SSHClientProcess[bytes]") -> None:
         super().__init__(target)
         self._process = process
         self._framing: Framing = EndOfMessageFraming()
@@ -71,7 +101,7 @@ class _NetconfSession(Session[Netconf]):
 
     async def say(self, what: str, step: Saying[Subtree]) -> Answer:
         """Ask for an operation and return its data, or its whole reply where it has none."""
-        reply = await self._operation(self._request(what.strip(), step.how.filter), self._limit(step))
+        reply = await self._operation(self._request(what.strip(), step.how.filter), self.limit(step))
         data = reply.find(f"{_NETCONF}data")
         shown = data if data is not None else reply
         if data is not None and len(data) == 1:
@@ -180,6 +210,8 @@ class _NetconfSession(Session[Netconf]):
 
     async def _receive(self, limit: int) -> bytes:
         """The next whole message."""
+        import asyncssh
+
         while True:
             try:
                 if (message := self._framing.next_message()) is not None:

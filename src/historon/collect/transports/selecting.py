@@ -6,16 +6,30 @@ import stat
 from collections import Counter
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
+from typing import ClassVar
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.estate import Pull
-from historon.estate.transports.files import Choosing
+from historon.estate import Clauses, Pull
 from historon.store import Part
 
-__all__ = ["Chosen", "check_sum"]
+__all__ = ["Choosing", "Chosen", "check_sum"]
 
 _DIGESTS = {32: "md5", 40: "sha1", 64: "sha256", 96: "sha384", 128: "sha512"}
 _STRANGE = {stat.S_IFSOCK: "sockets", stat.S_IFIFO: "pipes", stat.S_IFBLK: "devices", stat.S_IFCHR: "devices"}
+
+
+class Choosing(Clauses, frozen=True, kw_only=True):
+    """Which files of a folder are pulled, and by what one is checked."""
+
+    filled: ClassVar[tuple[str, ...]] = ("include", "exclude", "checksum")
+    include: tuple[str, ...] = ()
+    exclude: tuple[str, ...] = ()
+    checksum: str | None = None
+
+    @property
+    def narrows(self) -> bool:
+        """See Clauses."""
+        return bool(self.include or self.exclude)
 
 
 class Chosen:

@@ -2,9 +2,9 @@
 
 import asyncio
 import os
-from collections.abc import AsyncIterator, Iterable, Sequence
-from contextlib import asynccontextmanager, suppress
-from typing import Any
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Sequence
+from contextlib import AsyncExitStack, asynccontextmanager, suppress
+from typing import Any, TypeVar
 
 import asyncssh
 
@@ -13,8 +13,10 @@ from historon.collect.transports.host_keys import KeyCheck, Known
 from historon.collect.transports.interface import Account, Target
 from historon.estate import LEGACY
 
-__all__ = ["connect"]
+__all__ = ["Channels", "connect"]
 
+_CHANNEL_PAUSES_S = (0.1, 0.4, 1.5)  # before a refused channel is asked for again
+_CLOSE_S = 5
 _CONNECT_S = 20
 _LOGIN_S = 30
 _JUMP_PORT = 22
@@ -54,6 +56,7 @@ _HOST_KEYS = {
     "ecdsa": ["ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"],
     "rsa": ["rsa-sha2-512", "rsa-sha2-256"],
 }
+C = TypeVar("C")
 _OPTIONS = {"kex": "kex_algs", "host key": "server_host_key_algs", "cipher": "encryption_algs", "mac": "mac_algs"}
 
 
@@ -87,6 +90,48 @@ async def connect(
         connection = await _connected(at, check, account, source.legacy, tunnel=first)
         async with connection:
             yield connection
+
+
+class Channels:
+    """Channels over a connection, one after another; over a new one, where the device takes no second channel."""
+
+    def __init__(
+        self,
+        connection: asyncssh.SSHClientConnection,
+        reconnect: Callable[[], Awaitable[asyncssh.SSHClientConnection]],
+    ) -> None:
+        self.connection = connection
+        self._reconnect = reconnect
+
+    @classmethod
+    @asynccontextmanager
+    async def over(cls, target: Target[Any], known: Known | None) -> AsyncIterator["Channels"]:
+        """Connect as `connect` does, and close all connections in the end."""
+        async with AsyncExitStack() as stack:
+
+            async def connection() -> asyncssh.SSHClientConnection:
+                return await stack.enter_async_context(connect(target, known))
+
+            yield cls(await connection(), connection)
+
+    async def opened(self, opening: Callable[[asyncssh.SSHClientConnection], Awaitable[C]]) -> C:
+        """A new channel. A device that allows one at a time may need a moment after the last one was closed."""
+        for pause in _CHANNEL_PAUSES_S:
+            try:
+                return await opening(self.connection)
+            except asyncssh.ChannelOpenError:
+                await asyncio.sleep(pause)
+        try:
+            return await opening(self.connection)
+        except asyncssh.ChannelOpenError:
+            self.connection = await self._reconnect()  # some take one session a connection, and no more
+            return await opening(self.connection)
+
+    async def closed(self, channel: asyncssh.SSHClientProcess[bytes] | asyncssh.SFTPClient) -> None:
+        """Wait until a channel is closed at both ends, if that does not take long."""
+        with suppress(TimeoutError, asyncssh.Error, OSError):
+            async with asyncio.timeout(_CLOSE_S):
+                await channel.wait_closed()
 
 
 async def _connected(

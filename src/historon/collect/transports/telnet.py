@@ -3,26 +3,40 @@
 import asyncio
 from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
-from typing import Any
-
-import telnetlib3
+from typing import Any, ClassVar
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transports.dialogue import WIDTH, Dialogue
+from historon.collect.transports.dialogue import WIDTH, Dialogue, Terminal
 from historon.collect.transports.interface import Session, Target
 from historon.estate import QuickPattern
-from historon.estate.transports.telnet import Telnet
 from historon.patience import within
 
-__all__ = ["open_session"]
+__all__ = ["Telnet", "open_session"]
 
 _CONNECT_S = 20
 _CHUNK = 65536
 
 
+class Telnet(Terminal, frozen=True, kw_only=True):
+    """`over = "telnet"`: a shell in the clear (RFC 854), which asks for name and password itself."""
+
+    over: ClassVar[str] = "telnet"
+    port: ClassVar[int] = 23
+    concerns: ClassVar[Mapping[str, str]] = {
+        "Telnet sends the password in the clear": (
+            "use ssh-shell as soon as the device can; until then keep it in a network of its own"
+        )
+    }
+
+    login_prompt: QuickPattern = QuickPattern.parse(r"(?i)(?:login|username|user)\s*: *$")
+    password_prompt: QuickPattern = QuickPattern.parse(r"(?i)password\s*: *$")
+
+
 @asynccontextmanager
 async def open_session(target: Target[Telnet], _known: object = None) -> AsyncIterator[Session[Telnet]]:
     """Connect, log in where the device asks for it, and wait for the first prompt."""
+    import telnetlib3  # imported where it is used: few devices need it
+
     place = target.place
     try:
         async with asyncio.timeout(_CONNECT_S):

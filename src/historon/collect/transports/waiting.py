@@ -8,14 +8,42 @@ import hashlib
 import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Generic, Protocol, TypeVar
+from typing import ClassVar, Generic, Literal, Protocol, TypeVar
 
 from historon.errors import StoreError
-from historon.estate.transports.arriving import Arriving
+from historon.estate import Clauses, Procedure
 
-__all__ = ["Choice", "Seen", "choose_next"]
+__all__ = ["Arriving", "Choice", "Seen", "choose_next"]
 
 _MARK = 16  # letters of a digest by which one that was taken is known again
+
+
+class Arriving(Procedure, frozen=True, kw_only=True):
+    """Where exports arrive, which of them are taken, and what becomes of one that was."""
+
+    arriving: ClassVar[bool] = True
+    asking: ClassVar[type[Clauses] | None] = None
+
+    folder: str | None = None
+    then: Literal["keep", "move", "remove"] = "keep"
+    move_to: str = "taken"
+    take: Literal["all", "newest"] = "all"
+
+    def __post_init__(self) -> None:
+        """Keys that mean nothing without another."""
+        super().__post_init__()
+        if self.then != "move" and self.move_to != "taken":
+            raise ValueError('move_to moves nothing (set then = "move", or remove it)')
+
+    @property
+    def place(self) -> str:
+        """See Procedure."""
+        return self.folder or ""
+
+    @property
+    def moves_to(self) -> str | None:
+        """See Procedure."""
+        return None if self.then == "keep" else self.move_to
 
 
 class _Waiting(Protocol):

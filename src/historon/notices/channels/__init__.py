@@ -5,11 +5,10 @@ often it is tried. `remaining` are the recipients that are still to get it, all 
 NoticeError when nobody got it.
 """
 
-import importlib
 from collections.abc import Sequence
 from datetime import datetime
 
-from historon.estate import Channel, Estate
+from historon.estate import Channel, Estate, module_of
 from historon.notices.channels.interface import NoticeError, Sent
 from historon.notices.letters import Letter
 
@@ -18,7 +17,5 @@ __all__ = ["NoticeError", "Sent", "send_over"]
 
 def send_over(channel: Channel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
     """Send a letter over a channel, whatever its kind."""
-    kind = channel.kind
-    module = importlib.import_module(f"historon.notices.channels.{kind}")
-    sent: Sent = module.send(channel, letter, estate, at, remaining)
+    sent: Sent = module_of(channel).send(channel, letter, estate, at, remaining)
     return sent

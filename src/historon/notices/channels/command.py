@@ -2,16 +2,41 @@
 
 import subprocess
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
+from typing import ClassVar
 
 import msgspec
 
-from historon.estate import CommandChannel, Estate, small_environment
+from historon.estate import Channel, Duration, Estate, small_environment
 from historon.notices.channels.interface import LONGEST_ANSWER, NoticeError, Sent, as_data
 from historon.notices.letters import Letter
 from historon.notices.rendering import visible
 
-__all__ = ["send"]
+__all__ = ["CommandChannel", "send"]
+
+
+class CommandChannel(Channel, frozen=True, kw_only=True):
+    """A program that is given the notice as JSON on its standard input."""
+
+    kind: ClassVar[str] = "command"
+
+    command: tuple[str, ...]
+    deadline: Duration = Duration(seconds=30)
+
+    def __post_init__(self) -> None:
+        """A program to run."""
+        if not self.command:
+            raise ValueError("runs nothing (command is empty)")
+
+    @property
+    def goes_to(self) -> str:
+        """See Channel."""
+        return " ".join(self.command)
+
+    @property
+    def takes(self) -> timedelta:
+        """See Channel."""
+        return self.deadline
 
 
 def send(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:

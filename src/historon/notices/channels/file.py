@@ -3,14 +3,33 @@
 import os
 from collections.abc import Sequence
 from datetime import datetime
+from typing import ClassVar
 
 import msgspec
 
-from historon.estate import Estate, FileChannel
+from historon.estate import Channel, Estate
 from historon.notices.channels.interface import NoticeError, Sent, as_data
 from historon.notices.letters import Letter
 
-__all__ = ["send"]
+__all__ = ["FileChannel", "send"]
+
+
+class FileChannel(Channel, frozen=True, kw_only=True):
+    """A file that gets one JSON object a line for each notice."""
+
+    kind: ClassVar[str] = "file"
+
+    path: str
+
+    @property
+    def goes_to(self) -> str:
+        """See Channel."""
+        return self.path
+
+    @property
+    def writes_to(self) -> str | None:
+        """See Channel."""
+        return self.path
 
 
 def send(channel: FileChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:

@@ -1,6 +1,7 @@
 """Sending mail: SMTP (RFC 5321) over STARTTLS (RFC 3207) or TLS, to a relay whose certificate is verified or pinned."""
 
 import hashlib
+import re
 import smtplib
 import ssl
 from collections.abc import Callable, Sequence
@@ -9,21 +10,86 @@ from datetime import datetime
 from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime, make_msgid
-from typing import Any
+from typing import Any, ClassVar, Literal
 
-from historon.estate import Estate, MailChannel, SecretError
+from msgspec import field
+
+from historon.estate import Attaching, Channel, Estate, Port, SecretError, Size, check_trust
 from historon.notices.channels.interface import NoticeError, Sent, trusting
 from historon.notices.letters import Letter
 from historon.notices.rendering import visible
 from historon.tls import PinError
 
-__all__ = ["mark_of", "send"]
+__all__ = ["MailChannel", "send"]
 
 _TIMEOUT_S = 30
 _PORTS = {"starttls": 587, "tls": 465, "none": 25}
 _THREADS = 10  # sources whose threads a letter belongs to
 _OK, _FOR_GOOD = 400, 500  # replies below and from these on (RFC 5321 section 4.2.1)
 _LONGEST = 200  # characters of one line of the conversation
+
+
+class MailChannel(Channel, frozen=True, kw_only=True):
+    """A mail relay and whom it tells (SMTP, RFC 5321; STARTTLS, RFC 3207)."""
+
+    kind: ClassVar[str] = "mail"
+    in_html: ClassVar[bool] = True
+
+    to: tuple[str, ...]
+    from_: str = field(name="from")
+    server: str
+    port: Port | None = None
+    security: Literal["starttls", "tls", "none"] = "starttls"
+    credentials: str | None = None
+    certificate: str | None = None
+    authority: str | None = None
+    template: str | None = None
+    html_template: str | None = None
+    attach: Literal["masked", "unmasked"] | None = None
+    attach_at_most: Size = Size(256 * 1000)
+
+    def __post_init__(self) -> None:
+        """Addresses that mail can be sent to, and no secret sent in the clear."""
+        for address in (*self.to, self.from_):
+            if not re.fullmatch(r"[^@\s<>,]+@[^@\s<>,]+", address):
+                raise ValueError(f'"{address}" is not a mail address')
+        if not self.to:
+            raise ValueError("tells nobody (to is empty)")
+        check_trust(self.certificate, self.authority)
+        if self.security == "none" and self.credentials:
+            raise ValueError('would send its password in the clear (set security = "starttls" or "tls")')
+
+    @property
+    def goes_to(self) -> str:
+        """See Channel."""
+        return f"{', '.join(self.to)} through {self.server}"
+
+    @property
+    def reads(self) -> Sequence[str | None]:
+        """See Channel."""
+        return self.template, self.html_template, self.authority
+
+    @property
+    def letter_templates(self) -> tuple[str | None, str | None]:
+        """See Channel."""
+        return self.template, self.html_template
+
+    @property
+    def attaching(self) -> Attaching | None:
+        """See Channel."""
+        if self.attach is None:
+            return None
+        return Attaching(self.attach == "unmasked", self.attach_at_most)
+
+    @property
+    def new_mark(self) -> str:
+        """See Channel: a Message-ID (RFC 5322 section 3.6.4)."""
+        return make_msgid(domain=self.domain)
+
+    @property
+    def domain(self) -> str:
+        """That of the address it comes from."""
+        return self.from_.rpartition("@")[2]
 
 
 class _Recorded(smtplib.SMTP):
@@ -51,11 +117,6 @@ class _Recorded(smtplib.SMTP):
 
 class _RecordedTls(_Recorded, smtplib.SMTP_SSL):
     """The same, over TLS from the beginning."""
-
-
-def mark_of(channel: MailChannel) -> str:
-    """A Message-ID for a new letter (RFC 5322 section 3.6.4)."""
-    return make_msgid(domain=_domain(channel))
 
 
 def send(channel: MailChannel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
@@ -174,7 +235,7 @@ def _message(channel: MailChannel, letter: Letter, at: datetime) -> EmailMessage
     message["From"] = channel.from_
     message["To"] = ", ".join(channel.to)
     message["Date"] = format_datetime(at)
-    message["Message-ID"] = letter.mark or mark_of(channel)
+    message["Message-ID"] = letter.mark or channel.new_mark
     if threads := _threads(channel, letter):
         message["References"] = " ".join(threads)
         if len(threads) == 1:
@@ -191,11 +252,7 @@ def _threads(channel: MailChannel, letter: Letter) -> list[str]:
     """What the letter belongs to (RFC 5322 section 3.6.4): one thread for each source, whose root is never sent."""
     sources = sorted({event.source for event in letter.events if event.source})
     roots = [hashlib.sha256(source.encode()).hexdigest()[:24] for source in sources[:_THREADS]]
-    return [f"<source.{root}@{_domain(channel)}>" for root in roots]
-
-
-def _domain(channel: MailChannel) -> str:
-    return channel.from_.rpartition("@")[2]
+    return [f"<source.{root}@{channel.domain}>" for root in roots]
 
 
 def _plain(text: bytes | str) -> str:

@@ -5,8 +5,11 @@ import socket
 from collections.abc import Sequence
 from contextlib import suppress
 from datetime import datetime
+from typing import Annotated, ClassVar, Literal
 
-from historon.estate import Estate, SyslogChannel
+from msgspec import Meta
+
+from historon.estate import Channel, Estate, Port, check_trust
 from historon.notices.channels.interface import LONGEST_ANSWER, TIMEOUT_S, NoticeError, Sent, trusting
 from historon.notices.events import Event
 from historon.notices.letters import Letter
@@ -14,11 +17,40 @@ from historon.notices.rendering import visible
 from historon.times import utc_text
 from historon.tls import PinError
 
-__all__ = ["send"]
+__all__ = ["SyslogChannel", "send"]
 
 _PORTS = {"udp": 514, "tcp": 601, "tls": 6514}
 _LONGEST_DATAGRAM = 8192
 _ENTERPRISE = 32473  # for examples and documentation, RFC 5612
+
+
+class SyslogChannel(Channel, frozen=True, kw_only=True):
+    """A log server (RFC 5424): over UDP (RFC 5426), TCP with octet counting (RFC 6587) or TLS (RFC 5425)."""
+
+    kind: ClassVar[str] = "syslog"
+
+    server: str
+    port: Port | None = None
+    over: Literal["udp", "tcp", "tls"] = "tls"
+    facility: Annotated[int, Meta(ge=0, le=23)] = 16
+    certificate: str | None = None
+    authority: str | None = None
+
+    def __post_init__(self) -> None:
+        """Certificates belong to TLS."""
+        check_trust(self.certificate, self.authority)
+        if self.over != "tls" and (self.certificate or self.authority):
+            raise ValueError(f'over {self.over} there is no certificate (set over = "tls")')
+
+    @property
+    def goes_to(self) -> str:
+        """See Channel."""
+        return f"{self.server} over {self.over}"
+
+    @property
+    def reads(self) -> Sequence[str | None]:
+        """See Channel."""
+        return (self.authority,)
 
 
 def send(channel: SyslogChannel, letter: Letter, estate: Estate, _at: datetime, _remaining: Sequence[str]) -> Sent:

@@ -6,17 +6,50 @@ import ssl
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from functools import partial
+from typing import ClassVar
 
 import msgspec
 
 from historon.errors import causes_of
-from historon.estate import Estate, SecretError, SecretRef, WebhookChannel
+from historon.estate import Channel, Estate, SecretError, SecretRef, check_trust
 from historon.notices.channels.interface import TIMEOUT_S, NoticeError, Sent, as_data, trusting
 from historon.notices.letters import Letter
 from historon.notices.rendering import TemplateError, own_template, rendered
 from historon.tls import PinError
 
-__all__ = ["request", "send"]
+__all__ = ["WebhookChannel", "request", "send"]
+
+
+class WebhookChannel(Channel, frozen=True, kw_only=True):
+    """An address that is sent a request: JSON, or what a template makes of it, signed with a secret (RFC 2104)."""
+
+    kind: ClassVar[str] = "webhook"
+
+    url: SecretRef
+    secret: SecretRef | None = None
+    template: str | None = None
+    content_type: str = "application/json"
+    certificate: str | None = None
+    authority: str | None = None
+
+    def __post_init__(self) -> None:
+        """One way to trust the other side."""
+        check_trust(self.certificate, self.authority)
+
+    @property
+    def goes_to(self) -> str:
+        """See Channel."""
+        return f"the address in {self.url}"
+
+    @property
+    def reads(self) -> Sequence[str | None]:
+        """See Channel."""
+        return self.template, self.authority
+
+    @property
+    def secrets(self) -> Sequence[SecretRef | None]:
+        """See Channel."""
+        return self.url, self.secret
 
 
 def send(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:

@@ -2,20 +2,29 @@
 
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import ClassVar
 
 from msgspec import field
 
-from historon.estate.durations import Duration
+from historon.estate.durations import Duration, Size
 from historon.estate.secrets import SecretRef
 from historon.estate.subscriptions import Subscription
 from historon.estate.table import Table
 from historon.estate.timetables import Hours
 
-__all__ = ["CERTIFICATE_PIN", "Channel", "check_trust"]
+__all__ = ["CERTIFICATE_PIN", "Attaching", "Channel", "check_trust"]
 
 CERTIFICATE_PIN = re.compile(r"SHA256:([0-9A-Fa-f]{2}:?){32}")
+
+
+@dataclass(frozen=True)
+class Attaching:
+    """That parts are attached to its letters: with secrets masked or not, and how many bytes at most in one letter."""
+
+    unmasked: bool
+    at_most: Size
 
 
 class Channel(Table, frozen=True, kw_only=True):
@@ -26,6 +35,7 @@ class Channel(Table, frozen=True, kw_only=True):
     """
 
     kind: ClassVar[str] = ""
+    in_html: ClassVar[bool] = False  # whether it takes letters in HTML, too
 
     tell: Subscription = Subscription("always")
     except_: Subscription = field(default=Subscription(""), name="except")
@@ -50,6 +60,26 @@ class Channel(Table, frozen=True, kw_only=True):
     def takes(self) -> timedelta:
         """For how long it may go on by its own settings, besides what sending takes."""
         return timedelta()
+
+    @property
+    def reads(self) -> Sequence[str | None]:
+        """The files that its settings name, as they are written: they belong to the estate as its own file does."""
+        return ()
+
+    @property
+    def letter_templates(self) -> tuple[str | None, str | None]:
+        """The files of its own templates for letters, as text and in HTML; None for those that come along."""
+        return None, None
+
+    @property
+    def attaching(self) -> Attaching | None:
+        """Whether parts that changed go with its letters."""
+        return None
+
+    @property
+    def new_mark(self) -> str:
+        """By what a new letter is to be known where it arrives; empty where nothing of the kind is asked for."""
+        return ""
 
     @property
     def secrets(self) -> Sequence[SecretRef | None]:

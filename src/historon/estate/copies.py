@@ -1,5 +1,6 @@
 """What every copy has, whatever its kind; and what those have that may lie on another machine."""
 
+from collections.abc import Sequence
 from typing import ClassVar
 
 from historon.estate.durations import Duration, Size
@@ -22,6 +23,11 @@ class Copy(Table, frozen=True, kw_only=True):
     def place(self) -> str:
         """Where it is, as a person reads it."""
         return self.path
+
+    @property
+    def reads(self) -> Sequence[str | None]:
+        """See Channel."""
+        return ()
 
     @property
     def labels(self) -> tuple[str, ...]:
