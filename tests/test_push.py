@@ -310,6 +310,19 @@ def test_secrets_in_lines_are_shown_only_when_that_is_asked(pushable: EstateFold
     assert re.search(r"monitor community tide-\d+", pushable.run("push", "t@1", "--lines", "--reveal").out)
 
 
+def test_lines_are_for_the_files_of_a_folder_and_not_for_its_record(estate: EstateFolder) -> None:
+    estate.write(FILES_ESTATE)
+    file = estate.path / "data" / "edge.cfg"
+    file.parent.mkdir()
+    file.write_text("hostname t\ntime-server 10.20.0.10\n")
+    assert estate.run("collect").code == 0
+    file.write_text("hostname t\n")
+    file.chmod(0o600)  # so that the record of the folder is another too
+    assert estate.run("collect").code == 0
+    shown = estate.run("push", "files@1", "--lines")
+    assert (shown.code, shown.out) == (0, "time-server 10.20.0.10\n"), shown.said
+
+
 @pytest.mark.parametrize(
     "line", [b"h\xf8yde 3", b"a\rerase all", b"a\x03b", b"a\x0bb", "a\u2028b".encode(), b"a\x1b[Ab"]
 )

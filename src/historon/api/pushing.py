@@ -15,7 +15,7 @@ from historon.errors import OutsideError, UsageError
 from historon.estate import Lines, Procedure, Source
 from historon.notices import Event, Notifier
 from historon.restore import lines_between, with_section
-from historon.store import Outcome, Version, note_push
+from historon.store import Outcome, StoredPart, Version, note_push
 from historon.versions import Masks, belongs_to, contents_of, is_binary, too_large
 
 if TYPE_CHECKING:
@@ -89,12 +89,10 @@ def plan_push(opened: "Historon", version: Version, only: str | None) -> PushPla
     present = _collected(opened, source, suspect_too=True)  # a device that has lost its settings looks so
     difference = _difference(opened, present, version, only)
     before, after = difference.before.contents, difference.after.contents
-    whole = {one.name: one for one in opened.parts(version) if not one.is_tree}
     contents: dict[str, bytes] = {}
-    for name in whole.keys() & after.keys():
-        if before.get(name) != after[name] and _tells_of(difference, name):
-            large = too_large(after[name])  # what stands in for it is nothing to be put anywhere
-            contents[name] = b"".join(opened.pieces(whole[name])) if large else after[name]
+    for part in _to_put(opened, version, difference):
+        large = too_large(after[part.name])  # what stands in for it is nothing to be put anywhere
+        contents[part.name] = b"".join(opened.pieces(part)) if large else after[part.name]
     lines = {}
     if opened.estate.procedure_of(source).typing_lines:
         lines = {name: _lines(opened, source, name, before.get(name, b""), one) for name, one in contents.items()}
@@ -149,11 +147,18 @@ def lines_to(opened: "Historon", version: Version, only: str | None, *, reveal: 
     difference = _difference(opened, opened.version(version.source), version, only)
     before, after = difference.before.contents, difference.after.contents
     found = {}
-    for name in sorted(after):
-        if before.get(name) != after[name] and _tells_of(difference, name):
-            lines = _lines(opened, source, name, before.get(name, b""), after[name])
-            found[name] = masks.seen("\n".join(lines)).split("\n") if lines else []
+    for part in _to_put(opened, version, difference):
+        lines = _lines(opened, source, part.name, before.get(part.name, b""), after[part.name])
+        found[part.name] = masks.seen("\n".join(lines)).split("\n") if lines else []
     return found
+
+
+def _to_put(opened: "Historon", version: Version, difference: Difference) -> list[StoredPart]:
+    """The parts of a version that differ, noise aside, by their names. A tree's record is nothing that can be put."""
+    before, after = difference.before.contents, difference.after.contents
+    parts = [one for one in opened.parts(version) if one.name in after and not one.is_tree]
+    differing = [one for one in parts if before.get(one.name) != after[one.name] and _tells_of(difference, one.name)]
+    return sorted(differing, key=lambda one: one.name)
 
 
 def _source_of(opened: "Historon", version: Version) -> Source:

@@ -2,8 +2,8 @@
 
 import asyncio
 import json
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from contextlib import AbstractAsyncContextManager, nullcontext, suppress
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractAsyncContextManager, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, cast
@@ -160,17 +160,8 @@ class Access:
         return self._brakes.setdefault(name, Brake(name)).turn() if name else nullcontext()
 
     async def _attempt(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
-        """One try, with whatever goes wrong as a CollectError."""
-        try:
+        with _its_own_failures():
             return await self._export(source, masks, told)
-        except (CollectError, NotNowError):
-            raise
-        except HistoronError as exc:
-            raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
-        except OSError as exc:
-            raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
-        except Exception as exc:
-            raise CollectError(FailureKind.DEFECT, f"a defect in Historon itself: {where_raised(exc)}") from exc
 
     async def _export(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
         target = self._target(source)
@@ -232,19 +223,14 @@ class Access:
 
     async def resume(self, source: Source, said: Said) -> None:
         """Resume a service that was left paused, over a session of its own. CollectError when it does not come back."""
-        target, masks = self._target(source), Masks()
-        around = self._step_context(source, target, masks, None)
-        try:
-            async with within(target.procedure.deadline), self._open(target) as session:
-                await resume(session, target.procedure, around, said)
-        except TimeoutError as exc:
-            raise CollectError(FailureKind.TIME, f"timed out after {target.procedure.deadline}") from exc
-        except HistoronError as exc:
-            if isinstance(exc, CollectError):
-                raise
-            raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
-        except OSError as exc:
-            raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
+        target = self._target(source)
+        around = self._step_context(source, target, Masks(), None)
+        with _its_own_failures():
+            try:
+                async with within(target.procedure.deadline), self._open(target) as session:
+                    await resume(session, target.procedure, around, said)
+            except TimeoutError as exc:
+                raise CollectError(FailureKind.TIME, f"timed out after {target.procedure.deadline}") from exc
 
     async def push(self, source: Source, masks: Masks, wanted: Mapping[str, Wanted], told: StepObserver | None) -> None:
         """Take the steps that bring a version back, once: CollectError where they did not end well.
@@ -254,14 +240,8 @@ class Access:
         procedure = self._estate.procedure_of(source)
         async with self._turn(source):
             for steps in filter(None, (procedure.push, procedure.push_confirm)):
-                try:
+                with _its_own_failures():
                     await self._push(source, masks, wanted, told, steps)
-                except HistoronError as exc:
-                    if isinstance(exc, CollectError):
-                        raise
-                    raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
-                except OSError as exc:
-                    raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
 
     async def _push(
         self,
@@ -322,3 +302,18 @@ class Access:
 
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
         return self._known[0]
+
+
+@contextmanager
+def _its_own_failures() -> Iterator[None]:
+    """Whatever goes wrong with a source is told as a CollectError, as one bad source must not harm another."""
+    try:
+        yield
+    except (CollectError, NotNowError):
+        raise
+    except HistoronError as exc:
+        raise CollectError(FailureKind.SETUP, exc.message, hint=exc.hint) from exc
+    except OSError as exc:
+        raise CollectError(FailureKind.STEP, exc.strerror or str(exc)) from exc
+    except Exception as exc:
+        raise CollectError(FailureKind.DEFECT, f"a defect in Historon itself: {where_raised(exc)}") from exc

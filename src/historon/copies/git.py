@@ -85,28 +85,32 @@ def update(copy: GitCopy, estate: Estate, store: Store) -> Copied:
         _check_ours(place, branch, "" if anew else known)
         _check_folders(place, branch, copy.folders_by)
     for branch in branches:
-        _bring_up_to_date(place, branch, store, latest, texts)
-        store.remember(ESTATE, _topic(place, branch), _tip(place, branch))
+        tip = _bring_up_to_date(place, branch, store, latest, texts)
+        store.remember(ESTATE, _topic(place, branch), tip)
     if copy.push is not None:
         _push(place, copy.push, branches)
     size = sum(file.stat().st_size for file in place.rglob("*") if file.is_file())
     return Copied(len(latest), len(latest), size, changes, left_out=tuple(sorted(texts.left_out)))
 
 
-def _bring_up_to_date(place: Path, branch: str, store: Store, latest: Sequence[Version], texts: "_Texts") -> None:
-    """Commit what rounds brought to the sources of a branch, then what is still not as the store has it."""
-    last = _last_round(place, _tip(place, branch))
-    commits = [*_rounds_after(store, last, lambda source: texts.branch_of(source) == branch)]
+def _bring_up_to_date(place: Path, branch: str, store: Store, latest: Sequence[Version], texts: "_Texts") -> str:
+    """Commit what rounds brought to the sources of a branch, then what is still not as the store has it.
+
+    Returns the newest commit of the branch.
+    """
+    tip = _tip(place, branch)
+    commits = [*_rounds_after(store, _last_round(place, tip), texts.branch_of, branch)]
     if commits:
-        _import(place, branch, commits, texts)
-    blobs = _blobs(place, _tip(place, branch))
-    here = [version for version in latest if texts.branch_of(version.source) == branch]
-    differing, gone = _differing(here, blobs, texts), _gone(branch, blobs, latest, texts)
+        tip = _import(place, branch, tip, commits, texts)
+    blobs = _blobs(place, tip)
+    differing = _differing(texts.of_branch(branch, latest), blobs, texts)
+    gone = _gone(branch, blobs, latest, texts)
     if differing or gone:
         # Of what no round brought: a version that was vouched for, masks or labels that are others now.
         at = max(version.at for version in (differing or latest))
-        last = _last_round(place, _tip(place, branch))
-        _import(place, branch, [_Commit(at, "as the store is now", last, differing, gone)], texts)
+        commit = _Commit(at, "as the store is now", _last_round(place, tip), differing, gone)
+        tip = _import(place, branch, tip, [commit], texts)
+    return tip
 
 
 def fetch(copy: GitCopy, estate: Estate, folder: Path) -> None:
@@ -144,8 +148,7 @@ def verify(copy: GitCopy, estate: Estate, _sample: int | None) -> Verification:
         for branch in _branches(copy, estate, store, place, [version.source for version in latest]):
             there = _blobs(place, _tip(place, branch))
             found.contents += len(there)
-            here = [version for version in latest if texts.branch_of(version.source) == branch]
-            for version in _differing(here, there, texts):
+            for version in _differing(texts.of_branch(branch, latest), there, texts):
                 found.damages.append(Damage(version.source, version.number, "", "the newest commit has something else"))
     return found
 
@@ -161,6 +164,10 @@ class _Texts:
     def branch_of(self, source: str) -> str:
         """The branch that a source is committed to."""
         return _branch_of(self._copy, self._estate, source)
+
+    def of_branch(self, branch: str, versions: Iterable[Version]) -> list[Version]:
+        """Those of these versions that are committed to a branch."""
+        return [version for version in versions if self.branch_of(version.source) == branch]
 
     def home_of(self, source: str) -> str:
         """The folder that a source lies in."""
@@ -216,15 +223,15 @@ def _branches(copy: GitCopy, estate: Estate, store: Store, place: Path, sources:
     return sorted(wanted)
 
 
-def _rounds_after(store: Store, last: int, belongs: Callable[[str], bool]) -> Iterator[_Commit]:
-    """What each round after this one brought to sources that belong, in their order; without what was pruned since."""
+def _rounds_after(store: Store, last: int, branch_of: Callable[[str], str], branch: str) -> Iterator[_Commit]:
+    """What each round after this one brought to the sources of a branch, in their order; without what was pruned."""
     for one in reversed(store.rounds(10**9)):
         if one.number <= last:
             continue
         brought = [
             (visit.source, visit.number)
             for visit in store.visits(one.number)
-            if visit.outcome in _NEWS and visit.number is not None and belongs(visit.source)
+            if visit.outcome in _NEWS and visit.number is not None and branch_of(visit.source) == branch
         ]
         there = [store.version(*each) for each in brought]
         versions = [version for version in there if version is not None and version.state is State.GOOD]
@@ -410,9 +417,12 @@ def _push(place: Path, remote: str, branches: Sequence[str]) -> None:
     _git(place, "push", "--quiet", remote, *heads)
 
 
-def _import(place: Path, branch: str, commits: Sequence[_Commit], texts: _Texts) -> None:
-    """Add commits behind the tip (git-fast-import(1)): the branch moves once all of them are written."""
-    stream = _stream(branch, _tip(place, branch), commits, texts)
+def _import(place: Path, branch: str, tip: str, commits: Sequence[_Commit], texts: _Texts) -> str:
+    """Add commits behind the tip (git-fast-import(1)), and return the new one.
+
+    The branch moves once all of them are written.
+    """
+    stream = _stream(branch, tip, commits, texts)
     before = _half_written(place)
     try:
         _git(place, "fast-import", "--quiet", "--date-format=raw", "--done", given=stream)
@@ -420,6 +430,7 @@ def _import(place: Path, branch: str, commits: Sequence[_Commit], texts: _Texts)
         for file in _half_written(place) - before:  # on a full disk they would be all that is left of it
             file.unlink(missing_ok=True)
         raise
+    return _tip(place, branch)
 
 
 def _half_written(place: Path) -> set[Path]:

@@ -36,7 +36,7 @@ def lines_between(now: str, wanted: str, how: Lines, passed_over: Callable[[str]
 def _tree(text: str, how: Lines, passed_over: Callable[[str], bool]) -> list[_Node]:
     top = _Node("")
     open_nodes = [(-1, top)]
-    for line in text.splitlines():
+    for line in text.split("\n"):
         said = line.strip()
         if not said or said.startswith(_COMMENTS) or said == how.leave or passed_over(line):
             continue

@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
+from itertools import chain
 from pathlib import Path
 
 from historon.compare import ArchiveError, area_of, is_archive, section_of, unpacked
@@ -19,8 +20,6 @@ from historon.times import in_names
 from historon.versions import Masks, comparable, is_binary, is_called, too_large
 
 __all__ = ["Naming", "Restored", "members_of", "wanted_parts", "write_version"]
-
-_HEAD = 1024  # bytes by which an archive is known
 
 
 @dataclass
@@ -216,11 +215,12 @@ def _archived(store: Store, parts: Sequence[StoredPart], only: str) -> dict[str,
     for part in parts:
         if not only.startswith(f"{part.name}/"):
             continue
+        pieces = store.pieces(part)
+        head = next(pieces, b"")
+        if not is_archive(head):
+            continue
         with tempfile.TemporaryFile() as file:
-            file.writelines(store.pieces(part))
-            file.seek(0)
-            if not is_archive(file.read(_HEAD)):
-                continue
+            file.writelines(chain([head], pieces))
             try:
                 members = unpacked(part.name, file)
             except ArchiveError as exc:
