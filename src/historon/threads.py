@@ -56,7 +56,8 @@ async def apart(key: str, work: Callable[..., T], *given: Any) -> T:
     """
     loop = asyncio.get_running_loop()
     mine = (id(loop), key)
-    if since := _busy.get(mine):
+    since = _busy.get(mine)
+    if since:
         raise StillBusyError(key, since)
     _busy[mine] = f"{datetime.now().astimezone():%Y-%m-%d %H:%M:%S}"
     coming = loop.run_in_executor(_Own(key, lambda: _busy.pop(mine, None)), work, *given)

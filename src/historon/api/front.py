@@ -442,9 +442,9 @@ class Historon:
         if ever and at:
             raise UsageError("--ever looks at all times, --at at one", hint="give one of them")
         names = [source.name for source in self.sources(where=where)]
-        return (
-            found_ever(self, names, query, reveal=reveal) if ever else found_at(self, names, at, query, reveal=reveal)
-        )
+        if ever:
+            return found_ever(self, names, query, reveal=reveal)
+        return found_at(self, names, at, query, reveal=reveal)
 
     def trace(
         self, source: str, text: str, *, expression: bool = False, exact_case: bool = False, reveal: bool = False

@@ -55,7 +55,9 @@ class PushPlan:
     @property
     def what(self) -> str:
         """What is brought back: a source, or this part or place of it."""
-        return f"{self.only} of {self.wanted.source}" if self.only is not None else self.wanted.source
+        if self.only is not None:
+            return f"{self.only} of {self.wanted.source}"
+        return self.wanted.source
 
     @property
     def way_back(self) -> str:

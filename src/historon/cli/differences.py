@@ -61,7 +61,8 @@ def change_text(change: Change, weights: Weights) -> "Text":
     made = Text(f"{change.sign} ", style=_STYLES[change.how])
     if change.path:
         made.append(printable(change.path), "cyan").append("  ")
-    if warning := weights.of(change).warning:
+    warning = weights.of(change).warning
+    if warning:
         made.append(f"({printable(warning)})", "bold red").append("  ")  # first, as what follows may be long
     if change.how == "edited" and change.old and change.new:
         old, new = _cut(change.old), _cut(change.new)

@@ -121,7 +121,8 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
         click.echo("interrupted", err=True)
         return ExitCode.INTERRUPTED
     except Exception as exc:
-        if (trouble := _no_output(exc)) is not None:
+        trouble = _no_output(exc)
+        if trouble is not None:
             _write_no_more()
             _complain(OutsideError(f"the output could not be written: {trouble}", hint="where does it go?"))
             return ExitCode.OUTSIDE
@@ -143,7 +144,9 @@ def _no_output(exc: BaseException) -> str | None:
         sys.stdout.flush()
     except (OSError, ValueError) as trouble:
         return getattr(trouble, "strerror", None) or str(trouble)
-    return exc.strerror if exc.errno in (errno.ENOSPC, errno.EIO, errno.EPIPE, errno.EBADF) else None
+    if exc.errno in (errno.ENOSPC, errno.EIO, errno.EPIPE, errno.EBADF):
+        return exc.strerror
+    return None
 
 
 def _quieten_libraries() -> None:

@@ -151,11 +151,9 @@ def size_text(count_of_bytes: float) -> str:
     """A size with three digits or so: `812 B`, `53.2 kB`, `1.4 MB`."""
     for unit in ("B", "kB", "MB", "GB"):
         if count_of_bytes < 1000 or unit == "GB":
-            return (
-                f"{count_of_bytes:.0f} {unit}"
-                if unit == "B" or count_of_bytes >= 100
-                else f"{count_of_bytes:.1f} {unit}"
-            )
+            if unit == "B" or count_of_bytes >= 100:
+                return f"{count_of_bytes:.0f} {unit}"
+            return f"{count_of_bytes:.1f} {unit}"
         count_of_bytes /= 1000
     raise AssertionError("unreachable")
 

@@ -75,7 +75,8 @@ def whats_wrong(answer: Answer, expect: Check | None, *, strict: bool = True) ->
     9110 section 15.3); unless it need not be strict.
     """
     wanted = expect or Check(lacks=_NOTHING)
-    if wrong := _wrong_code(answer, wanted, strict=strict):
+    wrong = _wrong_code(answer, wanted, strict=strict)
+    if wrong:
         return wrong
     for place, pattern in wanted.value.items():
         try:
@@ -88,7 +89,8 @@ def whats_wrong(answer: Answer, expect: Check | None, *, strict: bool = True) ->
         if not pattern.compiled.search(answer.content):
             return f"the answer lacks {pattern}"
     for pattern in wanted.lacks:
-        if found := pattern.compiled.search(answer.content):
+        found = pattern.compiled.search(answer.content)
+        if found:
             return f'the answer holds "{found[0][:100].decode("utf-8", "replace")}"'
     return None
 
@@ -108,7 +110,9 @@ def _wrong_code(answer: Answer, wanted: Check, *, strict: bool) -> str | None:
         else:
             well = given in (expected if isinstance(expected, tuple) else (expected,))
         if not well:
-            return f"it ended with {name} {given}" if name == "exit code" else f"it answers with status {given}"
+            if name == "exit code":
+                return f"it ended with {name} {given}"
+            return f"it answers with status {given}"
     return None
 
 

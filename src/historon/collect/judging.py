@@ -217,7 +217,9 @@ def _words(change: Change, more: int) -> str:
     """A change in a line, with how many more there are like it."""
     words = f"{change.sign} {change.path}{': ' if change.path else ''}{change.words}"
     words = f"{words}; {change.uses}" if change.uses else words
-    return f"{words[:_WIDTH]}; and {more:,} more like it, at other places" if more else words[:_WIDTH]
+    if more:
+        return f"{words[:_WIDTH]}; and {more:,} more like it, at other places"
+    return words[:_WIDTH]
 
 
 def _signed(question: Question) -> Iterator[_Stage]:

@@ -249,7 +249,8 @@ class _Round:
 
     async def _settle(self, source: Source) -> None:
         try:
-            if wrong := await settle(self._reach, self._estate, self._store, source):
+            wrong = await settle(self._reach, self._estate, self._store, source)
+            if wrong:
                 self._remarks.append(wrong)
         except StoreError as exc:
             self._store_trouble = self._store_trouble or str(exc)
@@ -316,7 +317,8 @@ class _Round:
         while (first := await self._queue.get()) is not None:
             batch = [first]
             while not self._queue.empty() and len(batch) < _BATCH:
-                if (more := self._queue.get_nowait()) is None:
+                more = self._queue.get_nowait()
+                if more is None:
                     self._queue.put_nowait(None)
                     break
                 batch.append(more)
@@ -370,7 +372,8 @@ async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:
             await asyncio.wait(tasks)
     except asyncio.CancelledError:
         interrupted = True
-        if current := asyncio.current_task():
+        current = asyncio.current_task()
+        if current:
             current.uncancel()
         for task in tasks:
             task.cancel()  # once: a second time would cut short their cleaning up

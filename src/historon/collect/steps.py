@@ -321,7 +321,8 @@ class _Taking:
     async def _pull(self, step: Pull[Any]) -> tuple[bytes, Sequence[Part]]:
         parts = await self.session.pull(str(self._fill(step.says)), step.as_, step)
         if step.canonical:
-            if large := next((part for part in parts if part.size > LARGE), None):
+            large = next((part for part in parts if part.size > LARGE), None)
+            if large:
                 message = f"{large.name} has {large.size} bytes; one stable form is made of {LARGE} at most"
                 raise CollectError(FailureKind.TOO_LARGE, message, hint="remove canonical from this step")
             with _failing():

@@ -69,7 +69,9 @@ class Change:
         """The change in a few words, without its path."""
         more = f" (and {self.more} line{'s' * (self.more > 1)} with it)" if self.more else ""
         if self.how is How.EDITED:
-            return f"{self.old} → {self.new}" if self.old and self.new else f"{self.old or self.new}"
+            if self.old and self.new:
+                return f"{self.old} → {self.new}"
+            return f"{self.old or self.new}"
         if self.how is How.MOVED and self.ranks:
             return f"{self.new}{more} moved from {self.ranks[0]} to {self.ranks[1]}".strip()
         return (self.new or self.old) + more
@@ -156,7 +158,9 @@ class _Side:
         words, text = self.outline.words_above(at).decode("utf-8", "replace"), self.text(at)
         rest = text[len(words) :].lstrip(" \t=:") if words and text.startswith(words) else ""
         path = self.path(at)
-        return (_SEPARATOR.join([*path, words]), rest) if rest else (_SEPARATOR.join(path), text)
+        if rest:
+            return (_SEPARATOR.join([*path, words]), rest)
+        return (_SEPARATOR.join(path), text)
 
     def blocks(self, places: Sequence[int], *, fold: bool) -> Iterator[tuple[int, Sequence[int]]]:
         """Lines as sections: each with those that belong to it, under it or as remarks right above it."""
@@ -184,7 +188,8 @@ def _moved(move: Move, old: _Side, new: _Side) -> Change:
     first = next((n for n in range(move.count) if new.outline.tells(move.new_from + n)), 0)
     at, to = move.old_from + first, move.new_from + first
     place = new.path(to)
-    if (before := old.path(at)) != place:
+    before = old.path(at)
+    if before != place:
         words = f"{new.text(to)}, from {_SEPARATOR.join(before) or 'the outermost level'}"
     else:
         words = new.text(to)
@@ -266,7 +271,9 @@ def _blanks(old: bytes, new: bytes) -> str:
     if old.rstrip(b"\r\n") == new.rstrip(b"\r\n"):
         return "only its line end"
     if old.strip() == new.strip():
-        return "only its indentation" if old.rstrip() != new.rstrip() else "only blanks at its end"
+        if old.rstrip() != new.rstrip():
+            return "only its indentation"
+        return "only blanks at its end"
     return "only blanks between its words"
 
 

@@ -154,11 +154,15 @@ class _JsonNode(Node):
 
     @cached_property
     def fields(self) -> Mapping[str, Node]:
-        return {name: _JsonNode(value) for name, value in self._data.items()} if isinstance(self._data, dict) else {}
+        if isinstance(self._data, dict):
+            return {name: _JsonNode(value) for name, value in self._data.items()}
+        return {}
 
     @cached_property
     def lists(self) -> Mapping[str, Sequence[Node]]:
-        return {"": [_JsonNode(value) for value in self._data]} if isinstance(self._data, list) else {}
+        if isinstance(self._data, list):
+            return {"": [_JsonNode(value) for value in self._data]}
+        return {}
 
     @cached_property
     def essence(self) -> Hashable:
@@ -286,7 +290,9 @@ def _member(member: Member) -> Node:
 
 def _xml(content: bytes, xpaths: Sequence[str]) -> Document | None:
     root = _xml_root(content, xpaths, remove_pis=True, remove_blank_text=True)
-    return None if root is None else Document("xml", _Plain(lists={_local(root): [_XmlNode(root)]}), _Xml())
+    if root is None:
+        return None
+    return Document("xml", _Plain(lists={_local(root): [_XmlNode(root)]}), _Xml())
 
 
 def _xml_root(content: bytes, xpaths: Sequence[str], **also: bool) -> Any:

@@ -109,7 +109,9 @@ class PartChange:
         if self.kind is Kind.BINARY:
             whole = Change(How.EDITED, "", _described(self.old_content), _described(self.new_content))
             # Without the names that stand beside them in a text, nobody can tell which of them are secrets.
-            return [whole, *_strings(self.old_content, self.new_content)] if self.masks.reveal else [whole]
+            if self.masks.reveal:
+                return [whole, *_strings(self.old_content, self.new_content)]
+            return [whole]
         renamed = [Change(How.EDITED, "name", self.was, self.name)] if self.was else []
         if self._document_changes is not None:
             return [*renamed, *self._document_changes]
@@ -238,7 +240,8 @@ def _renamed(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> dict[str, st
     for was in sorted(gone, reverse=True):
         holding.setdefault(gone[was], []).append(was)
     for name in sorted(new.keys() - old.keys()):
-        if same := holding.get(new[name]):
+        same = holding.get(new[name])
+        if same:
             found[name] = same.pop()
             del gone[found[name]]
     came = [name for name in sorted(new.keys() - old.keys() - found.keys()) if new[name]]
@@ -393,7 +396,8 @@ def _strings(old: bytes, new: bytes) -> list[Change]:
 
 def _described(content: bytes) -> str:
     """A whole part in a few words."""
-    if whole := stands_for(content):
+    whole = stands_for(content)
+    if whole:
         return f"{whole[0]:,} bytes, too large to be looked into, SHA-256 {whole[1][:16]}"
     if is_binary(content):
         return f"{len(content):,} bytes, SHA-256 {hashlib.sha256(content).hexdigest()[:16]}"

@@ -83,7 +83,8 @@ def _edits(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Edit]:
             yield from path_edits(trace, len(left), len(right), old_from, new_from)
             continue
         few = len(left) * len(right) <= comparisons
-        if anchors := _anchors(left, right, _RUNS[:1] if few else _RUNS):
+        anchors = _anchors(left, right, _RUNS[:1] if few else _RUNS)
+        if anchors:
             gaps += reversed(list(_between(anchors, old_from, len(left), new_from, len(right))))
         elif few:
             comparisons -= len(left) * len(right)
@@ -170,7 +171,8 @@ def _rows(row: int, lines: Sequence[Hashable], places: Mapping[Hashable, int], w
     row &= cut
     rows = [row]
     for line in lines:
-        if matches := places.get(line, 0):
+        matches = places.get(line, 0)
+        if matches:
             common = row & matches
             row = (row + common | row - common) & cut
         rows.append(row)

@@ -372,7 +372,9 @@ class Outline:
         words = Counter(line.split(None, 1)[0] for line in sample)
         common = sum(count for _, count in words.most_common(3))
         deep = sum(len(line.split()) >= 3 for line in sample)
-        return "prefixes" if common > 0.9 * len(sample) and deep > 0.8 * len(sample) else "flat"
+        if common > 0.9 * len(sample) and deep > 0.8 * len(sample):
+            return "prefixes"
+        return "flat"
 
     @cached_property
     def _pairs(self) -> tuple[frozenset[bytes], frozenset[bytes]] | None:

@@ -42,7 +42,8 @@ class _Walk:
     def edits(self) -> Iterator[Edit]:
         line = other = 0
         while self._differs():
-            if same := self._same():
+            same = self._same()
+            if same:
                 count = self._old.count(b"\n", self._at, self._at + same)
                 self._at, self._to, line, other = self._at + same, self._to + same, line + count, other + count
                 continue
@@ -53,7 +54,8 @@ class _Walk:
 
     def stretches(self) -> Iterator[tuple[bytes, bytes]]:
         while self._differs():
-            if same := self._same():
+            same = self._same()
+            if same:
                 self._at, self._to = self._at + same, self._to + same
                 continue
             at, to = self._at, self._to

@@ -252,7 +252,8 @@ def _undefined(changes: Iterable[Change], old: _Text, new: _Text) -> Iterator[Ch
                     continue
                 if new.definitions(name) or old.definitions(name):
                     continue
-                if kind := _kind_that_is_used(words, place, old):
+                kind = _kind_that_is_used(words, place, old)
+                if kind:
                     told.add(name)
                     words_of_kind = kind.decode("utf-8", "replace")
                     yield _told(

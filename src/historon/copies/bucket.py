@@ -208,7 +208,8 @@ def _why(exc: BaseException) -> str:
     """What went wrong, in a line: the server's own words, those of the system, or the last ones of the library's."""
     text = str(exc)
     for form in (r"<Message>([^<]+)</Message>", r'message: "([^"]+)"'):
-        if found := re.search(form, text):
+        found = re.search(form, text)
+        if found:
             return found[1][:_LONGEST]
     if "InvalidCertificate" in text:
         return "nobody vouches for its certificate"

@@ -211,7 +211,9 @@ def _branch_of(copy: GitCopy, estate: Estate, source: str) -> str:
 def _value_of(estate: Estate, source: str, label: str) -> str:
     """What a source's label says, as a name that folders and branches may have; empty where it says nothing."""
     known = estate.sources.get(source)
-    return re.sub(r"[^A-Za-z0-9_-]+", "-", known.labels.get(label, "")).strip("-") if known else ""
+    if known:
+        return re.sub(r"[^A-Za-z0-9_-]+", "-", known.labels.get(label, "")).strip("-")
+    return ""
 
 
 def _branches(copy: GitCopy, estate: Estate, store: Store, place: Path, sources: Iterable[str]) -> list[str]:

@@ -208,7 +208,8 @@ def _packed_file(file: Path) -> Iterator[bytes]:
 def _tidy(objects: Objects, needed: set[str], there: Mapping[str, int]) -> tuple[int, int]:
     """Remove what the head does not name any more; returns the bytes of the rest, and how much could not be removed."""
     left = 0
-    if unneeded := there.keys() - needed:
+    unneeded = there.keys() - needed
+    if unneeded:
         objects.remove(sorted(unneeded))
         prefixes = {name.partition("/")[0] + "/" for name in unneeded}
         left = len(unneeded & {name for prefix in prefixes for name in objects.names(prefix)})

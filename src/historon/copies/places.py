@@ -58,5 +58,6 @@ class Pace:
 
     def spend(self, count: int) -> None:
         """Wait until this many more bytes may go."""
-        if wait := self.due_in(count):
+        wait = self.due_in(count)
+        if wait:
             self._never.wait(wait)

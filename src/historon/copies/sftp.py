@@ -272,7 +272,8 @@ class SftpFolder:
 
     async def _write(self, file: "asyncssh.SFTPClientFile", piece: bytes) -> None:
         await asyncio.wait_for(file.write(piece), _SILENT_S)
-        if wait := self._pace.due_in(len(piece)):
+        wait = self._pace.due_in(len(piece))
+        if wait:
             await asyncio.sleep(wait)
 
     async def _ended(self, file: "asyncssh.SFTPClientFile", name: str, coming: str) -> None:

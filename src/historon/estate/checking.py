@@ -169,7 +169,8 @@ def _leaf_problems(data: object, kind: Any, path: Path) -> Iterator[Problem]:
 def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
     """Msgspec's message in the words of someone who writes TOML: the problem, and the next step."""
     text = re.sub(r" - at `(key in )?\$.*`$", "", text)
-    if match := re.fullmatch(r"Expected `(.+)`, got `(.+)`", text):
+    match = re.fullmatch(r"Expected `(.+)`, got `(.+)`", text)
+    if match:
         wanted = " or ".join(_WORDS.get(word, word) for word in match[1].split(" | ") if word != "null")
         return f"expected {wanted}, found {_WORDS.get(match[2], match[2])}", ""
     if "Invalid enum value" in text:
@@ -178,7 +179,8 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         )
     if "matching regex" in text:
         return "this is not a usable name", "use letters, digits, dots, dashes and underscores"
-    if match := re.fullmatch(r"Expected `int` (.+)", text):
+    match = re.fullmatch(r"Expected `int` (.+)", text)
+    if match:
         return f"expected a whole number {match[1]}", ""
     message, _, hint = text.partition(" (")
     return message, hint.removesuffix(")")
@@ -255,11 +257,15 @@ class Parts:
 
 
 def _each(table: object, kind: type[T]) -> dict[str, T | None]:
-    return {name: _attempt(value, kind) for name, value in table.items()} if isinstance(table, dict) else {}
+    if isinstance(table, dict):
+        return {name: _attempt(value, kind) for name, value in table.items()}
+    return {}
 
 
 def _list(rows: object, kind: type[T]) -> list[T | None]:
-    return [_attempt(row, kind) for row in rows] if isinstance(rows, list) else []
+    if isinstance(rows, list):
+        return [_attempt(row, kind) for row in rows]
+    return []
 
 
 def _source(row: object) -> Source | None:

@@ -187,7 +187,9 @@ class Noise(str):
     def kind(self) -> str:
         """`pattern`, `path`, `xpath`, `json` or `value`."""
         word, colon, _ = self.partition(":")
-        return word if colon and word in ("pattern", "path", "xpath", "json", "value") else "pattern"
+        if colon and word in ("pattern", "path", "xpath", "json", "value"):
+            return word
+        return "pattern"
 
     @property
     def place(self) -> str:

@@ -226,7 +226,8 @@ def _csv_rows(path: FilePath, name: str, problems: list[Problem]) -> Iterator[tu
         with path.open(encoding="utf-8-sig", newline="") as file:
             reader = csv.reader(file, strict=True)
             header = [cell.strip() for cell in next(reader, [])]
-            if bad := list(_header_problems(header, name)):
+            bad = list(_header_problems(header, name))
+            if bad:
                 problems += bad
                 return
             for cells in reader:
@@ -265,7 +266,8 @@ def _header_problems(header: Sequence[str], name: str) -> Iterator[Problem]:
 def _csv_row(header: Sequence[str], cells: Sequence[str]) -> dict[str, Any]:
     row: dict[str, Any] = {}
     for column, raw in zip(header, cells, strict=False):
-        if not (cell := raw.strip()):
+        cell = raw.strip()
+        if not cell:
             continue
         table, dot, key = column.partition(".")
         if dot:
@@ -319,7 +321,8 @@ def _lines_of(text: str) -> Iterator[tuple[Path, int]]:
         if quoted:
             quoted = "" if line.count(quoted) % 2 else quoted
             continue
-        if header := _HEADER.match(line):
+        header = _HEADER.match(line)
+        if header:
             keys = tuple(
                 part.strip().strip("\"'") for part in re.split(r"""\.(?=(?:[^"]*"[^"]*")*[^"]*$)""", header[2])
             )

@@ -48,7 +48,9 @@ def _of_day(timetable: Timetable, zone: ZoneInfo, day: date) -> list[datetime]:
     from_end = day.day - ((day.replace(day=28) + timedelta(days=4)).replace(day=1) - _DAY).day - 1
     if timetable.days and day.day not in timetable.days and from_end not in timetable.days:
         return []
-    return [datetime.combine(day, at, zone).astimezone(UTC) for at in timetable.at.times] if timetable.at else []
+    if timetable.at:
+        return [datetime.combine(day, at, zone).astimezone(UTC) for at in timetable.at.times]
+    return []
 
 
 def _within(every: timedelta, zone: ZoneInfo, day: date) -> list[datetime]:

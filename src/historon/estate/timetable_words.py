@@ -58,10 +58,12 @@ def _readings(written: Mapping[str, Any]) -> Iterator[Timetable]:
         if way not in written:
             continue
         reading: dict[str, Any] = {way: _right_fields(written[way]) if way == "cron" else written[way]}
-        if (made := _made(reading)) is None:
+        made = _made(reading)
+        if made is None:
             continue
         for key, value in also.items():
-            if more := _made({**reading, key: value}):
+            more = _made({**reading, key: value})
+            if more:
                 made, reading = more, {**reading, key: value}
         yield made
 

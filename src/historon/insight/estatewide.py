@@ -197,7 +197,9 @@ def _alternate(kind: _Kind, back: _Kind) -> bool:
 def _rank(family: Family) -> float:
     """One weight of nine is worth eight times as many sources; who did otherwise stands right before the many."""
     rank = 3 * family.weight + log2(len(family.members))
-    return max(rank, 3 * family.unlike.weight + log2(len(family.unlike.members)) + 0.01) if family.unlike else rank
+    if family.unlike:
+        return max(rank, 3 * family.unlike.weight + log2(len(family.unlike.members)) + 0.01)
+    return rank
 
 
 def _family(kinds: Sequence[_Kind]) -> Family:

@@ -96,7 +96,8 @@ class Reader:
     def _with_placeholders(self, text: str) -> str:
         """The text with placeholders, but for numbers that are the source's own."""
         text = _SECRET.sub("[secret]", text) if "[secret" in text else text
-        if names := _either(tuple(self._own.names)):
+        names = _either(tuple(self._own.names))
+        if names:
             text = names.sub("<name>", text)
         if not _MAY_BE_OWN.search(text):
             return text
@@ -116,13 +117,17 @@ class Reader:
 def _one_of(numbers: frozenset[int]) -> "re.Pattern[str] | None":
     """Where one of these numbers stands, but not as the first of an address, nor as the length of a prefix."""
     joined = "|".join(map(str, sorted(numbers)[:_OWN_NUMBERS]))
-    return re.compile(rf"(?<![\d/])0*(?:{joined})(?!\d)(?!(?:\.\d{{1,3}}){{3}}(?![\d.]))") if numbers else None
+    if numbers:
+        return re.compile(rf"(?<![\d/])0*(?:{joined})(?!\d)(?!(?:\.\d{{1,3}}){{3}}(?![\d.]))")
+    return None
 
 
 @lru_cache(maxsize=512)
 def _either(names: tuple[str, ...]) -> "re.Pattern[str] | None":
     joined = "|".join(map(re.escape, names))
-    return re.compile(rf"(?<![A-Za-z0-9])(?:{joined})(?![A-Za-z0-9])", re.IGNORECASE) if names else None
+    if names:
+        return re.compile(rf"(?<![A-Za-z0-9])(?:{joined})(?![A-Za-z0-9])", re.IGNORECASE)
+    return None
 
 
 @dataclass(frozen=True)

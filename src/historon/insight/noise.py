@@ -186,14 +186,16 @@ def _in_lines(change: PartChange) -> Iterator[_Seen]:
         for old, new in zip(
             range(move.old_from, move.old_from + move.count), range(move.new_from, 10**9), strict=False
         ):
-            if (path := paths[0](old)) == paths[1](new) and sides[0].tells(old):
+            path = paths[0](old)
+            if path == paths[1](new) and sides[0].tells(old):
                 gone.add(old)
                 came.add(new)
                 told = f"{_text(change.old[old])} (line {old + 1})", f"line {new + 1}"
                 yield _Seen((change.name, "order", path), raw[0][old], raw[1][new], path, told)
     for edit in without(edits, gone, came):
         old_at, new_at = range(edit.old_from, edit.old_to), range(edit.new_from, edit.new_to)
-        if blob := _blob(change, sides, old_at, new_at):
+        blob = _blob(change, sides, old_at, new_at)
+        if blob:
             yield blob
             continue
         pairs = list(paired([_text(change.old[at]) for at in old_at], [_text(change.new[at]) for at in new_at]))
@@ -228,7 +230,9 @@ def _blob(change: PartChange, sides: tuple[Outline, Outline], old_at: range, new
         return None
     (path,) = paths
     told = f"{len(old_at)} lines under {_text(path)}", f"{len(new_at)} lines"
-    return _Seen((change.name, "blob", path + b"\0" + form.encode()), path=path, told=told) if path else None
+    if path:
+        return _Seen((change.name, "blob", path + b"\0" + form.encode()), path=path, told=told)
+    return None
 
 
 def _line(change: PartChange, old: bytes, new: bytes) -> _Seen:
@@ -291,7 +295,9 @@ def _expression(place: _Place) -> str:
 
 
 def _class_of(words: Iterable[bytes]) -> str:
-    return r"(\d+)" if all(word.isdigit() for word in words) else r"(\S+)"
+    if all(word.isdigit() for word in words):
+        return r"(\d+)"
+    return r"(\S+)"
 
 
 def _names_something(key: _Key, place: _Place) -> bool:

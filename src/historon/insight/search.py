@@ -39,7 +39,9 @@ class Query:
 
     def pieces(self) -> set[bytes]:
         """What a source must hold for the query to be found in it."""
-        return pieces_of_expression(self.text) if self.expression else pieces_of_text(self.text)
+        if self.expression:
+            return pieces_of_expression(self.text)
+        return pieces_of_text(self.text)
 
 
 @dataclass(frozen=True)

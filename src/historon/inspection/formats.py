@@ -70,7 +70,8 @@ def format_of(name: str, head: bytes) -> str:
     """What a content is by how it begins, else by the end of its name; `text` and `binary` where nothing tells."""
     if not head:
         return "empty"
-    if found := kind_by_head(head):
+    found = kind_by_head(head)
+    if found:
         return found
     if _PAGE.match(head):
         return "html"
@@ -144,7 +145,9 @@ def _unlike(kind: str, said: str, head: bytes) -> str:
     if kind == said or (said in ("xml", "json") and kind == "text"):
         return ""
     if said == "text":
-        return "" if kind != "binary" and kind not in _ARCHIVES else "it holds bytes that no text has"
+        if kind != "binary" and kind not in _ARCHIVES:
+            return ""
+        return "it holds bytes that no text has"
     if kind == "text" or kind == "html":
         first = head.lstrip().split(b"\n", 1)[0][:60].decode("utf-8", "replace").strip()
         return f'it begins with "{first}"'

@@ -88,4 +88,6 @@ def _while_flapping(old: Condition, seen: Condition) -> tuple[Condition | None, 
     if len(set(seen.recent[-_STEADY:])) > 1:
         return _still(old, seen, early=True)
     steady = replace(seen, recent=seen.recent[-1:])
-    return (steady, News.BEGAN) if seen.state else (replace(steady, told=0, again_at=None), News.OVER)
+    if seen.state:
+        return (steady, News.BEGAN)
+    return (replace(steady, told=0, again_at=None), News.OVER)

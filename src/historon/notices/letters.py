@@ -252,7 +252,8 @@ def _closing(events: Sequence[Event], estate: Estate, at: datetime) -> Iterator[
         total = sum(sum(one.counts.values()) for one in rounds)
         well = sum(one.counts.get(outcome, 0) for one in rounds for outcome in Outcome if outcome.good)
         yield f"{len(rounds)} rounds: {well} of {total} collections gave a good version."
-    if number := (max(rounds, key=lambda one: one.at).elsewhere if rounds else 0):
+    number = max(rounds, key=lambda one: one.at).elsewhere if rounds else 0
+    if number:
         yield f"Not looked at in this round: {number} more whose last try went wrong. look: historon status"
     for remark in dict.fromkeys(remark for one in rounds for remark in one.details):
         yield visible(remark)

@@ -84,7 +84,9 @@ def _undone(line: str, how: Lines) -> str:
     """The line that undoes a line."""
     first, *second = how.negate
     if not second:
-        return line.removeprefix(f"{first} ") if line.startswith(f"{first} ") else f"{first} {line}"
+        if line.startswith(f"{first} "):
+            return line.removeprefix(f"{first} ")
+        return f"{first} {line}"
     if not line.startswith(f"{first} "):
         raise ValueError(f'nothing undoes "{line}": it does not begin with {first}')
     return f"{second[0]} {line.removeprefix(first).lstrip()}"

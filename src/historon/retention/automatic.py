@@ -35,7 +35,8 @@ def prune_by_itself(estate: Estate, store: Store, now: datetime) -> PrunedByItse
     number = sum(going.values())
     if not number:
         return PrunedByItself()
-    if doubt := clock_doubt(store, now):
+    doubt = clock_doubt(store, now)
+    if doubt:
         return PrunedByItself(blocked=f"{doubt}, and by it {number:,} versions would go")
     all_of_them = sum(map(len, plans.values()))
     limit = max(len(plans), int(estate.settings.prune_limit * all_of_them))

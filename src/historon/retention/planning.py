@@ -49,7 +49,8 @@ def plans_of(
     for source in estate.sources.values():
         if source.name not in wanted and not estate.budgets:
             continue
-        if name := retention or source.retention:
+        name = retention or source.retention
+        if name:
             versions, rules = store.versions(source.name), estate.retention[name]
             found[source.name] = plan(versions, rules, now=now, zone=estate.zone, name=name)
     trimmed = within_budgets(estate, found, store, retention)
@@ -84,7 +85,8 @@ def _staying(
         limit = now - retention.all
         yield from ((version.number, f"all for {retention.all}") for version in good if version.at >= limit)
     for period, key in _PERIODS.items():
-        if span := getattr(retention, period):
+        span = getattr(retention, period)
+        if span:
             recent = [version for version in telling if version.at >= now - span]
             for version in _last_of_each(recent, lambda at, key=key: key(at.astimezone(zone))):  # type: ignore[misc]
                 yield version.number, f"last of its {period}, for {span}"

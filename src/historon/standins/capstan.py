@@ -180,7 +180,8 @@ class _Conversation:
         elif line and not line.startswith("!"):
             self._taken += 1
             refused = self._device.fault is Fault.STUBBORN and self._taken > 2
-            if wrong := "Error: not now" if refused else settings.take(line):
+            wrong = "Error: not now" if refused else settings.take(line)
+            if wrong:
                 self._write(f"{wrong}\r\n".encode())
 
     def _save(self) -> None:

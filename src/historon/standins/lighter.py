@@ -70,7 +70,8 @@ class Lighter(WebServer):
     def answer(self, request: Request) -> Reply:
         """See WebServer."""
         with self._lock:
-            if why := self._refusal(request):
+            why = self._refusal(request)
+            if why:
                 return _trouble(403, why, "the request is not signed as it must be")
             if self._is_faulty() and self.fault is LighterFault.DOWN:
                 return _trouble(503, "SlowDown", "please reduce your request rate")
@@ -79,7 +80,9 @@ class Lighter(WebServer):
                 return _trouble(404, "NoSuchBucket", "there is no such bucket")
             if name:
                 return self._object(request, name)
-            return self._deleted_many(request) if request.method == "POST" else self._listed(request)
+            if request.method == "POST":
+                return self._deleted_many(request)
+            return self._listed(request)
 
     def _is_faulty(self) -> bool:
         if self.fault is None:
@@ -223,7 +226,9 @@ class Lighter(WebServer):
         asked = hashlib.sha256(_canonical(request, signed, payload).encode()).hexdigest()
         to_sign = "\n".join(("AWS4-HMAC-SHA256", at, scope, asked))
         right = hmac.new(self._signing_key(credential), to_sign.encode(), hashlib.sha256).hexdigest()
-        return "" if hmac.compare_digest(right, fields.get("Signature", "")) else "SignatureDoesNotMatch"
+        if hmac.compare_digest(right, fields.get("Signature", "")):
+            return ""
+        return "SignatureDoesNotMatch"
 
     def _signing_key(self, credential: list[str]) -> bytes:
         key = f"AWS4{self.key}".encode()

@@ -72,7 +72,9 @@ class Tidewall(WebServer):
     @property
     def _export_path(self) -> str:
         """Where the export stands: it moved with version 10."""
-        return "/api/export" if int(self.version.partition(".")[0]) < 10 else "/api/v2/configuration"
+        if int(self.version.partition(".")[0]) < 10:
+            return "/api/export"
+        return "/api/v2/configuration"
 
     def _log_in(self, request: Request) -> Reply:
         try:

@@ -76,7 +76,8 @@ def read_tree(content: bytes) -> Iterator[Member]:
     if lines[0] != _HEAD:
         return
     for line in lines[1:]:
-        if member := _member(line):
+        member = _member(line)
+        if member:
             yield member
 
 

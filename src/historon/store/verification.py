@@ -110,5 +110,6 @@ def _verify_version(
                 found.bytes += sum(map(len, store.pieces(part)))
             except StoreError as exc:
                 seen[part.place] = exc.message
-        if problem := seen[part.place]:
+        problem = seen[part.place]
+        if problem:
             found.damages.append(Damage(version.source, version.number, part.name, problem))

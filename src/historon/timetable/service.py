@@ -189,7 +189,8 @@ class Service:
     def _tell_start(self) -> None:
         """Tell that the service begins; and if the one before did not end as it should, that too."""
         now = self._clock()
-        if before := self._store.recall(ESTATE, _RUNNING):
+        before = self._store.recall(ESTATE, _RUNNING)
+        if before:
             cut = [one.number for one in self._store.rounds() if one.ended is None and one.trigger == _TRIGGER]
             rounds = f"; cut short: round {', '.join(map(str, cut))}" if cut else ""
             words = f"{before} did not end properly{rounds}"
@@ -200,7 +201,8 @@ class Service:
 
     def _take_lease(self, store: Store) -> None:
         now = self._clock()
-        if other := store.lease(self._holder, now, now + _LEASE):
+        other = store.lease(self._holder, now, now + _LEASE)
+        if other:
             raise OutsideError(
                 f"another service keeps the timetables of this store: {process_in_words(other)}",
                 hint="stop that one, or wait a minute",
@@ -249,7 +251,8 @@ class Service:
 
     def _plan(self, source: Source) -> None:
         """Note when a source is due next; one that is frozen for good never is."""
-        if coming := next(due_instants(self._estate, source, self._kept[source.name]), None):
+        coming = next(due_instants(self._estate, source, self._kept[source.name]), None)
+        if coming:
             self._next[source.name] = coming[0]
 
     async def _keep(self, *, once: bool) -> None:
@@ -326,7 +329,8 @@ class Service:
 
     def _reload(self) -> None:
         """Take up a changed estate file; one that is wrong is told of, and the one before stays in force."""
-        if (seen := _state_of(self._file)) == self._seen:
+        seen = _state_of(self._file)
+        if seen == self._seen:
             return
         self._seen = seen
         try:
@@ -487,7 +491,8 @@ class Service:
     def _deal_with(self, name: str) -> None:
         self._busy.discard(name)
         self._kept[name] = self._clock()
-        if (source := self._estate.sources.get(name)) and source.timetables:
+        source = self._estate.sources.get(name)
+        if source and source.timetables:
             self._plan(source)
 
     def _put_off(self, sources: Iterable[Source], by: timedelta = _TROUBLE * 2) -> None:

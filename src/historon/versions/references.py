@@ -80,7 +80,9 @@ def _moment(reference: Reference, when: str, now: datetime, zone: tzinfo) -> dat
             # Written to the minute, the whole minute is meant; to the second, the whole second.
             slack = timedelta(minutes=1) if when.count(":") < 2 else timedelta(seconds=1)
             moment = written if written.tzinfo else written.replace(tzinfo=zone)
-            return moment if written.microsecond else moment + slack - timedelta(milliseconds=1)
+            if written.microsecond:
+                return moment
+            return moment + slack - timedelta(milliseconds=1)
         return now - Duration.parse(when)
     except (ValueError, OverflowError) as exc:
         raise UsageError(f'{reference}: "{when}" is not a point in time ({exc})', hint=f"write {_FORMS}") from exc

@@ -249,7 +249,8 @@ def _named(content: bytes, lowered: bytes) -> Iterator[_Span]:
             continue  # of one that is hidden already
         line = content.rfind(b"\n", max(0, start - _BEFORE), start) + 1 or max(0, start - _BEFORE)
         for pattern in _PATTERNS:
-            if match := pattern.match(content, start):
+            match = pattern.match(content, start)
+            if match:
                 yield from (
                     match.span(group)
                     for group in range(1, pattern.groups + 1)
@@ -257,7 +258,8 @@ def _named(content: bytes, lowered: bytes) -> Iterator[_Span]:
                 )
         if content[start - 2 : start] == b"</" or not _is_secret(content[start:end], content[line:start]):
             continue
-        if (span := _value(content, start, end, content[line:start])) is not None:
+        span = _value(content, start, end, content[line:start])
+        if span is not None:
             seen = max(seen, span[1])
             yield span
 
@@ -389,7 +391,8 @@ def _taken(content: bytes, at: int, before: bytes, *, assigned: bool, typed: boo
     """A value in quotes, a word, or, of what is assigned by itself in a line, the rest of the line."""
     if _MARK.match(content, at):
         return None
-    if quoted := _QUOTED.match(content, at):
+    quoted = _QUOTED.match(content, at)
+    if quoted:
         if not quoted[2] or _is_no_secret(quoted[2], quoted=True):
             return None
         return quoted.start(2), _end(_REST_OF_QUOTED[quoted[1]], content, quoted.end())
@@ -500,7 +503,8 @@ def forms_of(secret: bytes) -> tuple[Expression, ...]:
     }
     written = {one.encode("utf-8", "replace") for one in once | twice | spelt if len(one) >= len(text)} | {secret}
     made = [_any_of(written, b"(?i)")]
-    if encoded := {form for data in (secret, text.encode("utf-16-le")) for form in _in_base64(data)}:
+    encoded = {form for data in (secret, text.encode("utf-16-le")) for form in _in_base64(data)}
+    if encoded:
         made.append(_any_of(encoded))
     if len(secret) >= _BROKEN:
         letters = (re.escape(secret[at : at + 1]) for at in range(len(secret)))

@@ -308,4 +308,6 @@ def _exit_code(report: RoundReport, told: Sequence[DeliveryResult]) -> ExitCode:
         return ExitCode.INTERRUPTED
     if report.in_trouble:
         return ExitCode.SOURCES
-    return ExitCode.OUTSIDE if any(one.trouble for one in told) else ExitCode.WELL
+    if any(one.trouble for one in told):
+        return ExitCode.OUTSIDE
+    return ExitCode.WELL

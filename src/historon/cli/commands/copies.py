@@ -63,7 +63,9 @@ def command(
         _print(statuses, estate, now)
     if wrong:
         return ExitCode.STORE
-    return ExitCode.FOUND if any(one.overdue(now) or one.left_out for one in statuses) else ExitCode.WELL
+    if any(one.overdue(now) or one.left_out for one in statuses):
+        return ExitCode.FOUND
+    return ExitCode.WELL
 
 
 def _update(opened: Historon, name: str) -> bool:
@@ -130,7 +132,9 @@ def _where(copy: Copy, estate: Estate) -> str:
 def _state(one: CopyStatus, now: datetime) -> str:
     behind = one.behind(now)
     if behind is None:
-        return f"up to date but for {count(one.left_out, 'part')}" if one.left_out else "up to date"
+        if one.left_out:
+            return f"up to date but for {count(one.left_out, 'part')}"
+        return "up to date"
     return f"{'BEHIND' if one.overdue(now) else 'behind'} for {describe(behind)} of {one.copy.max_lag}"
 
 

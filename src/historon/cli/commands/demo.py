@@ -40,7 +40,8 @@ def command(app: App, folder: Path | None, *, stay: bool, store: str | None, sto
         "a booking server, a door controller, a file server and a mail relay are simulated in this process, on "
         "loopback; they speak SSH, HTTPS, NETCONF and SMTP for real. First, a folder for the estate:"
     )
-    if code := tour.type("new", str(place)):
+    code = tour.type("new", str(place))
+    if code:
         return code
     estate = Brackwater(place, lambda: tour.now, store or "store", store_password)
     estate.start()
@@ -50,7 +51,8 @@ def command(app: App, folder: Path | None, *, stay: bool, store: str | None, sto
         )
         if store:
             tour.say("Its versions are to be in a database, which lacks the tables yet:")
-            if code := tour.type("new", str(place), "--store-only"):
+            code = tour.type("new", str(place), "--store-only")
+            if code:
                 return code
         tour.type("doctor", "--estate", str(place))
         tour.say(

@@ -55,7 +55,8 @@ def command(
     if take is None and app.interactive:
         take = click.prompt("Write which into the estate file? Numbers such as 1,3, all or none", default="none")
     chosen = _chosen(found, take)
-    if hiding := [number for number, one in enumerate(found, 1) if one in chosen and one.hides]:
+    hiding = [number for number, one in enumerate(found, 1) if one in chosen and one.hides]
+    if hiding:
         because = because or _asked(app, hiding)
     if chosen:
         _write(opened.estate, opened.estate.sources[source].procedure, chosen, because or "")
@@ -68,9 +69,9 @@ def _headline(source: str, versions: int, found: Sequence[Proposal], in_force: i
     looked = f"in {count(versions, 'good version')} of {source}"
     if versions < _FEWEST:
         return f"cannot tell yet {looked}: it takes {_FEWEST} ({masks})"
-    return (
-        f"{count(len(found), 'proposal')} {looked} ({masks})" if found else f"no further noise found {looked} ({masks})"
-    )
+    if found:
+        return f"{count(len(found), 'proposal')} {looked} ({masks})"
+    return f"no further noise found {looked} ({masks})"
 
 
 def _print(found: Sequence[Proposal], take: str | None) -> None:
@@ -134,7 +135,8 @@ def _chosen(found: Sequence[Proposal], take: str | None) -> list[Proposal]:
     if take == "all":
         return [one for one in found if not one.hides]
     numbers = str(take).replace(" ", "").split(",")
-    if wrong := [one for one in numbers if not one.isdecimal() or not 1 <= int(one) <= len(found)]:
+    wrong = [one for one in numbers if not one.isdecimal() or not 1 <= int(one) <= len(found)]
+    if wrong:
         raise UsageError(f'there is no proposal "{wrong[0]}"', hint=f"1 to {len(found)}, or all")
     return [found[int(one) - 1] for one in dict.fromkeys(numbers)]
 

@@ -103,7 +103,9 @@ def _send(app: App, estate: Estate, store: Store) -> int:
         click.echo(f"{one.channel}: {printable(one.trouble) if one.trouble else 'sent'}", err=bool(one.trouble))
     if not told:
         click.echo("nothing is waiting to be sent")
-    return ExitCode.OUTSIDE if any(one.trouble for one in told) else ExitCode.WELL
+    if any(one.trouble for one in told):
+        return ExitCode.OUTSIDE
+    return ExitCode.WELL
 
 
 def _show(store: Store, what: str, estate: Estate, *, as_json: bool) -> None:

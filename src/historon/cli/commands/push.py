@@ -81,7 +81,9 @@ def command(
 def _code(done: Pushed) -> int:
     if done.well:
         return ExitCode.WELL
-    return ExitCode.OUTSIDE if done.failure is not None or done.left is None else ExitCode.FOUND
+    if done.failure is not None or done.left is None:
+        return ExitCode.OUTSIDE
+    return ExitCode.FOUND
 
 
 def _show_plan(opened: Historon, plan: PushPlan) -> None:

@@ -50,7 +50,9 @@ def command(app: App, names: tuple[str, ...], where: tuple[str, ...], *, estate_
         print_json("requirements", headline, [_as_data(one) for one in found])
     else:
         _print(estate, found, headline)
-    return ExitCode.WELL if all(one.state is RequirementState.MET for one in found) else ExitCode.FOUND
+    if all(one.state is RequirementState.MET for one in found):
+        return ExitCode.WELL
+    return ExitCode.FOUND
 
 
 def _headline(estate: Estate, found: Sequence[Required], without: int) -> str:
@@ -65,7 +67,9 @@ def _headline(estate: Estate, found: Sequence[Required], without: int) -> str:
     verb = "does not meet its" if failing == 1 else "do not meet their"
     told = [f"{failing} of {total} {verb} requirements" if failing else ""]
     told.append(f"unknown for {unknown} of {total}" if unknown else "")
-    return "; ".join(filter(None, told)) + rest if any(told) else f"all requirements are met by {total}{rest}"
+    if any(told):
+        return "; ".join(filter(None, told)) + rest
+    return f"all requirements are met by {total}{rest}"
 
 
 def _print(estate: Estate, found: Sequence[Required], headline: str) -> None:
@@ -80,7 +84,8 @@ def _print(estate: Estate, found: Sequence[Required], headline: str) -> None:
     for one in found:
         if one.unmet:
             _print_source(one.source, one.unmet, screen)
-    if without := [one.source.name for one in found if one.unmet is None]:
+    without = [one.source.name for one in found if one.unmet is None]
+    if without:
         screen.print(Text(f"\nno good version: {printable(', '.join(without))}", "yellow"))
 
 

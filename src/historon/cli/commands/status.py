@@ -134,7 +134,8 @@ def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> 
     if stands:
         states = ", ".join(f"{number:,} {state}" for state, number in sorted(stands.items()))
         told.append(f"requirements: {states}")
-    if unproven := sum(one.unproven for one in board):
+    unproven = sum(one.unproven for one in board)
+    if unproven:
         told.append(f"{unproven:,} NOT PROVEN")
     return "; ".join(told) if board or stopped else "no source"
 

@@ -100,7 +100,9 @@ def _words(event: Event, life: Life) -> str:
     if change.how is How.EDITED:
         return f"edited: {printable(change.words)}"
     if change.how is How.MOVED:
-        return f"moved from {change.ranks[0]} to {change.ranks[1]}" if change.ranks else "moved"
+        if change.ranks:
+            return f"moved from {change.ranks[0]} to {change.ranks[1]}"
+        return "moved"
     return "added" if change.how is How.ADDED else "removed"
 
 

@@ -62,7 +62,9 @@ def _opened(file: Path) -> IO[bytes]:
 
 def _marker(file: Path, place: str) -> str | None:
     name, content = _companion(file, place)
-    return None if content is not None else f"there is no {name} yet, or only one that is older"
+    if content is not None:
+        return None
+    return f"there is no {name} yet, or only one that is older"
 
 
 def _announced_checksum(file: Path, place: str) -> str | None:

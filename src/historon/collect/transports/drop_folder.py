@@ -208,7 +208,9 @@ def _companion_of(folder: Path, one: _Arrived, step: Pull[Dropped]) -> _Arrived 
         state = (folder / name).lstat()
     except OSError:
         return None
-    return _Arrived(name, state.st_size, state.st_mtime_ns, state.st_ino) if stat.S_ISREG(state.st_mode) else None
+    if stat.S_ISREG(state.st_mode):
+        return _Arrived(name, state.st_size, state.st_mtime_ns, state.st_ino)
+    return None
 
 
 def _own_folder(target: Target[DropFolder]) -> str:

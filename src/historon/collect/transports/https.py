@@ -149,7 +149,9 @@ def _authentication(target: Target[Https]) -> "httpx.Auth | Callable[[httpx.Requ
     password = account.password.reveal() if account.password else ""
     if kind == "bearer":
         return partial(_with_token, password)
-    return httpx.BasicAuth(account.user, password) if kind == "basic" else httpx.DigestAuth(account.user, password)
+    if kind == "basic":
+        return httpx.BasicAuth(account.user, password)
+    return httpx.DigestAuth(account.user, password)
 
 
 def _with_token(token: str, request: "httpx.Request") -> "httpx.Request":
@@ -246,7 +248,8 @@ class _HttpsSession(Session[Https]):
         except (httpx.ConnectError, httpx.ConnectTimeout) as exc:
             raise peer_verdict(self._target, exc) or self._unreachable(exc) from exc
         except (httpx.TransportError, ssl.SSLError) as exc:
-            if verdict := peer_verdict(self._target, exc):
+            verdict = peer_verdict(self._target, exc)
+            if verdict:
                 raise verdict from exc
             message = f"the connection broke in the middle of an answer: {exc or type(exc).__name__}"
             raise CollectError(FailureKind.INCOMPLETE, message, tail=self.tail, again=safe) from exc

@@ -158,7 +158,9 @@ class _LocalSession(Session[Local]):
         self.remarks += chosen.remarks(base)
         if sparse:
             self.remarks.append(f"{sparse} sparse in {base}: kept with their holes filled")
-        return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)] if members else []
+        if members:
+            return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)]
+        return []
 
     def _read_file(self, file: Path, name: str, room: int, step: Pull[Choosing]) -> Part:
         spool = self.spool(step, room)

@@ -214,7 +214,8 @@ class _NetconfSession(Session[Netconf]):
 
         while True:
             try:
-                if (message := self._framing.next_message()) is not None:
+                message = self._framing.next_message()
+                if message is not None:
                     self._tail = message[-TAIL:]
                     return message
                 data = await self._process.stdout.read(_CHUNK)

@@ -42,7 +42,8 @@ class Chosen:
 
     def takes(self, name: str, mode: int) -> bool:
         """Whether this member belongs to the export."""
-        if kind := _STRANGE.get(stat.S_IFMT(mode)):
+        kind = _STRANGE.get(stat.S_IFMT(mode))
+        if kind:
             self._left_out[kind] += 1
             return False
         if stat.S_ISDIR(mode):

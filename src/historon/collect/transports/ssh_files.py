@@ -104,7 +104,9 @@ class SshFiles:
                     room -= part.size
                     parts.append(part)
         self._session.remarks += chosen.remarks(base)
-        return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)] if members else []
+        if members:
+            return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)]
+        return []
 
     async def _link(self, sftp: asyncssh.SFTPClient, path: bytes) -> str | None:
         try:
@@ -123,7 +125,8 @@ class SshFiles:
                 exc.message = f"with {name_of(path)} it exceeds {self._session.limit(step)} bytes"
                 raise
         with suppress(asyncssh.SFTPError):
-            if (size := (await sftp.stat(path)).size) is not None and size != spool.size:
+            size = (await sftp.stat(path)).size
+            if size is not None and size != spool.size:
                 came = f"{name_of(path)} has {size} bytes, and {spool.size} came"
                 raise CollectError(FailureKind.INCOMPLETE, f"{came}: it is still being written, or was cut off")
         return spool.part(name)

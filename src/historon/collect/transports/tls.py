@@ -29,20 +29,23 @@ def peer_verdict(target: Target[Any], exc: BaseException) -> CollectError | None
     """What is wrong with the source's certificate, if that is what an error comes from."""
     place = target.place
     causes = list(causes_of(exc))
-    if pin := next((one for one in causes if isinstance(one, PinError)), None):
+    pin = next((one for one in causes if isinstance(one, PinError)), None)
+    if pin:
         return CollectError(
             FailureKind.IDENTITY_CHANGED,
             f"THE CERTIFICATE HAS CHANGED: {place} shows {pin.shown}, pinned is {pin.pinned}",
             hint="was it renewed? If nobody knows why, somebody may be listening: nothing was sent to it",
         )
     for one in causes:
-        if found := re.search(r"verify failed: (.+?)\s*(?:\(_ssl|$)", str(one)):
+        found = re.search(r"verify failed: (.+?)\s*(?:\(_ssl|$)", str(one))
+        if found:
             return CollectError(
                 FailureKind.IDENTITY,
                 f"the certificate of {place} is not trusted: {found[1]}",
                 hint=f"compare its fingerprint and pin it: historon sources pin {target.source.name}; "
                 'or name its authority: authority = "ca.pem"',
             )
-    if wrong := next((one for one in causes if isinstance(one, ssl.SSLError) or "SSL" in str(one)), None):
+    wrong = next((one for one in causes if isinstance(one, ssl.SSLError) or "SSL" in str(one)), None)
+    if wrong:
         return CollectError(FailureKind.UNREACHABLE, f"{place} does not speak TLS as it should: {wrong}", again=False)
     return None

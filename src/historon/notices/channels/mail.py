@@ -236,7 +236,8 @@ def _message(channel: MailChannel, letter: Letter, at: datetime) -> EmailMessage
     message["To"] = ", ".join(channel.to)
     message["Date"] = format_datetime(at)
     message["Message-ID"] = letter.mark or channel.new_mark
-    if threads := _threads(channel, letter):
+    threads = _threads(channel, letter)
+    if threads:
         message["References"] = " ".join(threads)
         if len(threads) == 1:
             message["In-Reply-To"] = threads[0]

@@ -60,7 +60,9 @@ def decode(encoding: Encoding, data: bytes, base: bytes, size: int) -> bytes:
     """The content again. ValueError when the data is not what `encode` wrote; `size` bounds what is made."""
     if encoding is Encoding.SPLICE:
         return b"".join(_pieces(data, base))
-    return unpack_on(data, base, size) if encoding is Encoding.ZSTD_ON_BASE else unpack(data, size)
+    if encoding is Encoding.ZSTD_ON_BASE:
+        return unpack_on(data, base, size)
+    return unpack(data, size)
 
 
 def _splice(base: bytes, content: bytes) -> bytes | None:

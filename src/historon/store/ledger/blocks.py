@@ -26,7 +26,8 @@ class Blocks:
     def _put(self, strand: int, piece: bytes) -> int:
         digest = hashlib.sha256(piece).digest()
         find = "SELECT id FROM block WHERE strand = ? AND sha256 = ?"
-        if found := self._db.execute(find, (strand, digest)).fetchone():
+        found = self._db.execute(find, (strand, digest)).fetchone()
+        if found:
             return int(found[0])
         made = self._db.execute(
             "INSERT INTO block (id, strand, sha256, data) "

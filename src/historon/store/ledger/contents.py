@@ -286,7 +286,8 @@ class Contents:
 
     def _record(self, strand: int, position: int) -> Record:
         for bundle in self._bundles.get(strand, ()):
-            if record := bundle.get(position):
+            record = bundle.get(position)
+            if record:
                 return record
         found = self._db.execute(
             f"SELECT {_COLUMNS} FROM content WHERE strand = ? AND position = ?",  # noqa: S608

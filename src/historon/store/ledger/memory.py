@@ -30,7 +30,8 @@ class Names:
 
     def of(self, source: str) -> int:
         """The number of a source, which is met now if it never was before."""
-        if (known := self.known(source)) != _NOBODY:
+        known = self.known(source)
+        if known != _NOBODY:
             return known
         made = self._db.execute(
             "INSERT INTO source (id, name) VALUES ((SELECT coalesce(max(id), 0) + 1 FROM source), ?) RETURNING id",

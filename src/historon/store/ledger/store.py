@@ -366,7 +366,9 @@ class LedgerStore(Store):
 
     def at_work(self, one: Round) -> bool | None:
         """See Store."""
-        return False if one.ended is not None else is_running(self.recall(ESTATE, _at_work(one.number)) or "")
+        if one.ended is not None:
+            return False
+        return is_running(self.recall(ESTATE, _at_work(one.number)) or "")
 
     @writing("take the lease")
     def lease(self, holder: str, now: datetime, until: datetime) -> str | None:

@@ -108,7 +108,9 @@ class ServerConnection:
         self._made.close()
 
     def _asked(self, sql: str, values: Sequence[Any]) -> Rows:
-        return self._made.execute(_in_its_words(sql), _sent(values)) if values else self._made.execute(sql.encode())
+        if values:
+            return self._made.execute(_in_its_words(sql), _sent(values))
+        return self._made.execute(sql.encode())
 
 
 @lru_cache(maxsize=512)

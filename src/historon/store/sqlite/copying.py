@@ -31,7 +31,8 @@ def copy_of(ledger: Path, target: Path) -> Copied:
         raise StoreError(f"{target} is the store itself", hint="name another folder, on another disk")
     if (target / LEDGER).exists():
         with _told_of(target):
-            if (updated := _update(ledger, target)) is not None:
+            updated = _update(ledger, target)
+            if updated is not None:
                 return updated
 
     def fill(made: sqlite3.Connection) -> None:
@@ -201,7 +202,8 @@ def _is_whole(file: Path) -> bool:
 
 
 def _checked(made: sqlite3.Connection, file: Path) -> Copied:
-    if (verdict := made.execute("PRAGMA integrity_check(1)").fetchone()[0]) != "ok":
+    verdict = made.execute("PRAGMA integrity_check(1)").fetchone()[0]
+    if verdict != "ok":
         raise StoreError(f"the copy would be damaged: {verdict}", hint="historon verify")
     sources, versions = made.execute("SELECT count(DISTINCT source), count(*) FROM version").fetchone()
     (changes,) = made.execute("SELECT value FROM meta WHERE name = 'changes'").fetchone()
@@ -216,7 +218,8 @@ def check_successor(made: sqlite3.Connection, target: Path | str, gone: Sequence
     key = "SELECT value FROM {}.meta WHERE name = 'fingerprint_key'"
     if made.execute(key.format("before")).fetchone() != made.execute(key.format("main")).fetchone():
         raise StoreError(f"{target} holds the copy of another store", hint="name another folder; nothing was changed")
-    if row := made.execute(_WENT_BACK).fetchone():
+    row = made.execute(_WENT_BACK).fetchone()
+    if row:
         raise _lost(target, "knows {}@{}, which the store does not".format(*row))
     if gone is None or made.execute(_RENAMED).fetchone():
         lost = made.execute(f"{_LOST} LIMIT 1").fetchall()
