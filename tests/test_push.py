@@ -15,7 +15,7 @@ import pexpect
 import pytest
 
 from historon.estate import Lines
-from historon.restore import lines_between, with_section
+from historon.restore import lines_between
 from historon.standins.background import Background
 from historon.standins.brackwater_texts import router_config
 from historon.standins.capstan import Capstan, Fault
@@ -639,21 +639,29 @@ def test_a_section_put_back_into_a_text(tree: EstateFolder) -> None:
 
 
 @pytest.mark.parametrize(
-    ("present", "wanted", "place", "becomes"),
+    ("before", "after", "place", "said"),
     [
-        ("a\n  x 1\nb\n", "a\n  x 2\n  y\nb\n", "a", "a\n  x 2\n  y\nb\n"),
-        ("b\nend\n", "a\n  x\nb\nend\n", "a", "b\na\n  x\nend\n"),
-        ("z\nb\nend\n", "z\na\n  x\nb\nend\n", "a", "z\na\n  x\nb\nend\n"),
-        ("z\na\n  x\nb\n", "z\nb\n", "a", "z\nb\n"),
+        (
+            "<c>\n  <i>\n    <n>1</n>\n  </i>\n</c>\n",
+            "<c>\n  <k>\n    <n>2</n>\n  </k>\n</c>\n",
+            "<k>",
+            "XML would not be",
+        ),
+        ("b\n  w\nend\n", "a\n  x\nend\n", "a / x", 'it stands under "a", which is not there now'),
     ],
 )
-def test_where_a_section_goes(present: str, wanted: str, place: str, becomes: str) -> None:
-    made = with_section(present.encode(), wanted.encode(), place)
-    assert made == becomes.encode()
-
-
-def test_what_neither_text_has_changes_nothing() -> None:
-    assert with_section(b"a\n", b"b\n", "interface nowhere") is None
+def test_a_section_that_makes_no_whole_text_is_not_put(
+    tree: EstateFolder, before: str, after: str, place: str, said: str
+) -> None:
+    file = tree.path / "data" / "a.conf"
+    file.write_text(after)
+    assert tree.run("collect").code == 0
+    number = tree.run("versions", "files", "--json").rows[0]["version"]
+    file.write_text(before)
+    refused = tree.run("push", f"files@{number}", "--only", place)
+    assert refused.code == 2, refused.said
+    assert said in " ".join(refused.said.split())
+    assert file.read_text() == before
 
 
 # ---- other ways ------------------------------------------------------------------------------------------------------

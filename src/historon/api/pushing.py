@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from historon.api.results import Difference, Side
 from historon.collect import Failure, Wanted, push_parts
-from historon.compare import compare_exports, unified
+from historon.compare import compare_exports, parse_document, unified
 from historon.errors import OutsideError, UsageError
 from historon.estate import Lines, Procedure, Source
 from historon.notices import Event, Notifier
@@ -228,27 +228,40 @@ def _difference(opened: "Historon", present: Version, wanted: Version, only: str
         if not after:
             message = f'{wanted.source}@{wanted.number} has no part "{only}", and no such place in a text'
             raise UsageError(message, hint=f"historon show {wanted.source}@{wanted.number} lists its parts")
-    sides = [
-        Side(f"{version.source}@{version.number}", version.at, contents, version)
-        for version, contents in ((present, before), (wanted, after))
-    ]
-    return Difference(sides[0], sides[1], compare_exports(before, after, masks), opened.weights)
+    now = Side(f"{present.source}@{present.number}", present.at, before, present)
+    to_be = Side(f"{wanted.source}@{wanted.number}", wanted.at, after, wanted)
+    return Difference(now, to_be, compare_exports(before, after, masks), opened.weights)
 
 
 def _narrowed(
     before: Mapping[str, bytes], after: Mapping[str, bytes], only: str, masks: Masks
 ) -> tuple[dict[str, bytes], dict[str, bytes]]:
     """Both sides with these parts alone; else with what is there, and the same with this section as it is wanted."""
-    sides = [{name: one for name, one in side.items() if belongs_to(name, only)} for side in (before, after)]
-    if sides[1]:
-        return sides[0], sides[1]
-    merged = {
-        name: with_section(before[name], after[name], only, masks.outline)
-        for name in before.keys() & after.keys()
-        if not is_binary(before[name]) and not is_binary(after[name])
-    }
-    found = {name: text for name, text in merged.items() if text is not None}
+    wanted = {name: content for name, content in after.items() if belongs_to(name, only)}
+    if wanted:
+        return {name: content for name, content in before.items() if belongs_to(name, only)}, wanted
+    found = {}
+    for name in before.keys() & after.keys():
+        if is_binary(before[name]) or is_binary(after[name]):
+            continue
+        try:
+            text = with_section(before[name], after[name], only, masks.outline)
+            if text is not None:
+                _check_document(name, before[name], text)
+                found[name] = text
+        except ValueError as exc:
+            raise UsageError(f"{name}, {only}: {exc}", hint="name what it stands in, or the part, by --only") from exc
     return {name: before[name] for name in found}, found
+
+
+def _check_document(name: str, before: bytes, made: bytes) -> None:
+    """ValueError where a document, such as XML, would be none with the section in it: its lines say only half of it."""
+    document = parse_document(name, before)
+    if document is None:
+        return
+    again = parse_document(name, made)
+    if again is None or again.kind != document.kind:
+        raise ValueError(f"the {document.kind.upper()} would not be whole with these lines of it")
 
 
 def _tells_of(difference: Difference, part: str) -> bool:

@@ -63,7 +63,9 @@ def _stored(store: Store, version: Version) -> Side:
 
 def _one_part(named: str, contents: Mapping[str, bytes], only: str | None) -> str:
     """The part that a plain file stands beside."""
-    told = [name for name in contents if name == only] or [name for name in contents if not name.endswith(".tree")]
+    told = [name for name in contents if not name.endswith(".tree")]
+    if only is not None and only in contents:
+        told = [only]
     if len(told) != 1:
         listed = ", ".join(told[:_NAMED])
         raise UsageError(f"{named} has {len(told)} parts; which is it?", hint=f"--only, one of: {listed}")
@@ -81,11 +83,13 @@ def _from_file(path: Path, part: str) -> Side:
 def narrowed(changes: Sequence[PartChange], only: str, sides: Sequence[Side]) -> list[PartChange]:
     """The parts of this name, or in this folder; else what stands under this path. UsageError when there is no such."""
     contents = {name: content for side in sides for name, content in side.contents.items()}
-    if any(is_called(name, only) for name in (*contents, *(change.name for change in changes))):
+    names = [*contents, *(change.name for change in changes)]
+    if any(is_called(name, only) for name in names):
         return [change for change in changes if is_called(change.name, only)]
     texts = b"\n".join(contents.values()).lower()
     if not all(step.strip().encode() in texts for step in only.lower().split(" / ")):
         raise UsageError(
             f'neither a part nor a path is "{only}"', hint="--form outline shows the paths of what changed"
         )
-    return [kept for change in changes if (kept := change.only(only))]
+    kept = [change.only(only) for change in changes]
+    return [change for change in kept if change]

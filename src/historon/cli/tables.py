@@ -6,6 +6,7 @@ Where the screen is too narrow, what is left over of a row is printed below it, 
 import sys
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import compress
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -41,9 +42,9 @@ class Table:
 
     def without(self, *columns: str) -> "Table":
         """The same without these columns."""
-        kept = [at for at, column in enumerate(self.columns) if column not in columns]
-        rows = [[cells[at] for at in kept] for cells in self.rows]
-        return Table([self.columns[at] for at in kept], self.right, self.wrap, rows)
+        stays = [column not in columns for column in self.columns]
+        rows = [list(compress(cells, stays)) for cells in self.rows]
+        return Table(list(compress(self.columns, stays)), self.right, self.wrap, rows)
 
     def width(self, at: int) -> int:
         """How many columns of a screen this column of the table takes, its heading included."""

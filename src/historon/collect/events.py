@@ -154,7 +154,9 @@ class RoundReport:
     @property
     def not_resumed(self) -> int:
         """How many sources stand still because of us: the most severe outcome there is."""
-        return sum(result.not_resumed for result in self.results) + sum(bool(one.trouble) for one in self.resumed)
+        in_this_round = sum(result.not_resumed for result in self.results)
+        before = sum(bool(one.trouble) for one in self.resumed)
+        return in_this_round + before
 
     @property
     def troubles(self) -> list[SourceResult]:
@@ -188,6 +190,12 @@ class RoundReport:
         """How many sources had one of these outcomes."""
         tally = Counter(result.outcome for result in self.results)
         return sum(tally[outcome] for outcome in outcomes)
+
+    @property
+    def tally(self) -> dict[Outcome, int]:
+        """How many sources had which outcome, in the order of outcomes; without those that none had."""
+        found = Counter(result.outcome for result in self.results)
+        return {outcome: found[outcome] for outcome in Outcome if found[outcome]}
 
     def of(self, *outcomes: Outcome) -> list[SourceResult]:
         """The results with one of these outcomes, by name of the source."""

@@ -3,12 +3,13 @@
 from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.compare.areas import area_of
 from historon.compare.changes import Change, How, folded, outlines_of, text_changes
+from historon.compare.documents import parse_document
 from historon.compare.exports import Kind, PartChange, compare_exports
 from historon.compare.lines import Edit, align
 from historon.compare.marking import Marked, marked, side_by_side
 from historon.compare.moves import Move, find_moves
 from historon.compare.opening import large_archives
-from historon.compare.outline import Outline, section_of
+from historon.compare.outline import Outline, places_under, section_of
 from historon.compare.texts import align_texts
 from historon.compare.unified import Hunk, Row, hunks, unified
 from historon.compare.words import Span, edited_words, paired
@@ -39,6 +40,8 @@ __all__ = [
     "marked",
     "outlines_of",
     "paired",
+    "parse_document",
+    "places_under",
     "section_of",
     "side_by_side",
     "text_changes",

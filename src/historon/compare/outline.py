@@ -13,7 +13,7 @@ from itertools import filterfalse, islice
 
 from historon.versions import split_lines
 
-__all__ = ["Outline", "first_words", "section_of", "words_of"]
+__all__ = ["Outline", "first_words", "places_under", "section_of", "words_of"]
 
 _DEEPEST = 100  # headings of a path: whatever nests deeper is no configuration that anybody wrote
 _LONGEST_HEADER = 400  # bytes of a line
@@ -416,16 +416,21 @@ def section_of(content: bytes, place: str, kind: str | None = None) -> bytes:
 
     Capitals and small letters are the same, and a part of the place will do. `kind` is as in a procedure's `outline`.
     """
-    lines = split_lines(content)
-    outline = Outline(lines, kind)
+    outline = Outline(split_lines(content), kind)
+    return b"".join(outline.lines[at] for at in places_under(outline, place))
+
+
+def places_under(outline: Outline, place: str) -> list[int]:
+    """Which lines those are."""
     wanted = place.lower().encode()
-    kept: list[bytes] = []
+    found: list[int] = []
     inside = False
-    for at, line in enumerate(lines):
+    for at, line in enumerate(outline.lines):
         under = b" / ".join((*outline.path(at), line.strip())).lower()
         inside = wanted in under or (inside and outline.closes(line))
-        kept += [line] if inside else []
-    return b"".join(kept)
+        if inside:
+            found.append(at)
+    return found
 
 
 def _says_nothing(line: bytes) -> bool:

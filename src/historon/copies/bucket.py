@@ -1,7 +1,7 @@
 """A copy in a bucket of objects, over the S3 protocol: signed requests, and a head that is replaced on a condition."""
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from datetime import timedelta
@@ -81,9 +81,19 @@ class BucketCopy(Copy, frozen=True, kw_only=True):
         return f"{self.url.rstrip('/')}/{self.path}"
 
     @property
-    def reads(self) -> Sequence[str | None]:
+    def account(self) -> str | None:
         """See Copy."""
-        return (self.authority,)
+        return self.credentials
+
+    @property
+    def own_retention(self) -> str | None:
+        """See Copy."""
+        return self.retention
+
+    @property
+    def reads(self) -> Mapping[str, str | None]:
+        """See Copy."""
+        return {"authority": self.authority}
 
     @property
     def writes_to(self) -> str | None:

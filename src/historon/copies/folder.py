@@ -56,6 +56,11 @@ class FolderCopy(FarCopy, frozen=True, kw_only=True):
         if tried.startswith("/") or ".." in tried.split("/") or not self.pattern.endswith("{part}"):
             raise ValueError("pattern is a path below the copy's folder, with {part} at its end")
 
+    @property
+    def own_retention(self) -> str | None:
+        """See Copy."""
+        return self.retention
+
 
 @dataclass(frozen=True)
 class _File:

@@ -34,6 +34,11 @@ class StoreCopy(FarCopy, frozen=True, kw_only=True):
 
     retention: str | None = None
 
+    @property
+    def own_retention(self) -> str | None:
+        """See Copy."""
+        return self.retention
+
 
 def update(copy: StoreCopy, estate: Estate, store: Store) -> Copied:
     """See CopyModule."""

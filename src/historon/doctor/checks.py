@@ -120,6 +120,7 @@ def _accounts(estate: Estate) -> Iterator[Finding]:
 def _copies(estate: Estate) -> Iterator[Finding]:
     store = estate.store_folder
     for name, copy in estate.copies.items():
+        yield from _absent(f"copy {name}", copy.reads, estate)
         if copy.writes_to is None:
             continue
         place = estate.path(copy.path)
@@ -143,14 +144,16 @@ def _channels(estate: Estate) -> Iterator[Finding]:
         yield Finding(False, "channels", f"nobody is notified of {', '.join(deaf)} in every case", remedy)
     for name, channel in estate.channels.items():
         yield from _secrets(f"channel {name}", [one for one in channel.secrets if one], estate.folder)
-        for key in ("template", "html_template", "authority"):
-            file = getattr(channel, key, None)
-            if file and not estate.path(file).is_file():
-                yield Finding(
-                    True, f"channel {name}", f"{key}: there is no file {estate.path(file)}", "correct the path"
-                )
+        yield from _absent(f"channel {name}", channel.reads, estate)
     if estate.settings.heartbeat:
         yield from _secrets("heartbeat", [estate.settings.heartbeat], estate.folder)
+
+
+def _absent(what: str, reads: Mapping[str, str | None], estate: Estate) -> Iterator[Finding]:
+    """The files that settings name and that are not there."""
+    for key, file in reads.items():
+        if file and not estate.path(file).is_file():
+            yield Finding(True, what, f"{key}: there is no file {estate.path(file)}", "correct the path")
 
 
 def _has_agent() -> bool:
@@ -301,15 +304,15 @@ def _unused(estate: Estate) -> Iterator[Finding]:
         "procedures": {source.procedure for source in sources},
         "retention": {
             *(source.retention for source in sources),
-            *(getattr(copy, "retention", None) for copy in estate.copies.values()),
+            *(copy.own_retention for copy in estate.copies.values()),
         },
         "timetables": {name for source in sources for name in source.timetables},
         "jumps": {source.via for source in sources},
         "credentials": {
             *(source.credentials for source in sources),
             *(jump.credentials for jump in estate.jumps.values()),
-            *(getattr(channel, "credentials", None) for channel in estate.channels.values()),
-            *(getattr(copy, "credentials", None) for copy in estate.copies.values()),
+            *(channel.account for channel in estate.channels.values()),
+            *(copy.account for copy in estate.copies.values()),
         },
     }
     for table, names in used.items():

@@ -1,7 +1,7 @@
 """What every channel has, whatever its kind."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import ClassVar
@@ -62,9 +62,14 @@ class Channel(Table, frozen=True, kw_only=True):
         return timedelta()
 
     @property
-    def reads(self) -> Sequence[str | None]:
-        """The files that its settings name, as they are written: they belong to the estate as its own file does."""
-        return ()
+    def account(self) -> str | None:
+        """The name of the credentials that it logs in with."""
+        return None
+
+    @property
+    def reads(self) -> Mapping[str, str | None]:
+        """The files that its settings name, by the settings: they belong to the estate as its own file does."""
+        return {}
 
     @property
     def letter_templates(self) -> tuple[str | None, str | None]:

@@ -309,13 +309,13 @@ def _keeping_problems(file: Parts) -> Iterator[Problem]:
     """Of pruning and copies."""
     labels = _labels(file)
     for name, copy in file.copies.items():
-        own = getattr(copy, "retention", None)
-        if own is not None and own not in file.retention:
-            yield _unknown(("copies", name, "retention"), own, file.retention)
-        account = getattr(copy, "credentials", None)
-        if account is not None and account not in file.credentials:
-            yield _unknown(("copies", name, "credentials"), account, file.credentials)
-        for label in copy.labels if copy else ():
+        if copy is None:
+            continue  # what is wrong with it is told already
+        if copy.own_retention is not None and copy.own_retention not in file.retention:
+            yield _unknown(("copies", name, "retention"), copy.own_retention, file.retention)
+        if copy.account is not None and copy.account not in file.credentials:
+            yield _unknown(("copies", name, "credentials"), copy.account, file.credentials)
+        for label in copy.labels:
             if label not in labels:
                 yield Problem(("copies", name), f'no source has the label "{label}"', nearest(label, labels))
     for key in ("prune", "prove"):
@@ -326,9 +326,8 @@ def _keeping_problems(file: Parts) -> Iterator[Problem]:
 
 def _channel_problems(name: str, channel: Channel, file: Parts) -> Iterator[Problem]:
     path: Path = ("channels", name)
-    credentials = getattr(channel, "credentials", None)
-    if credentials and credentials not in file.credentials:
-        yield _unknown((*path, "credentials"), credentials, file.credentials)
+    if channel.account and channel.account not in file.credentials:
+        yield _unknown((*path, "credentials"), channel.account, file.credentials)
     if channel.digest and channel.digest not in file.timetables:
         yield _unknown((*path, "digest"), channel.digest, file.timetables)
     if channel.digest and channel.immediately:

@@ -1,6 +1,6 @@
 """What every copy has, whatever its kind; and what those have that may lie on another machine."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping
 from typing import ClassVar
 
 from historon.estate.durations import Duration, Size
@@ -25,9 +25,19 @@ class Copy(Table, frozen=True, kw_only=True):
         return self.path
 
     @property
-    def reads(self) -> Sequence[str | None]:
+    def account(self) -> str | None:
         """See Channel."""
-        return ()
+        return None
+
+    @property
+    def own_retention(self) -> str | None:
+        """The name of the retention by which versions stay in it; None where that of their sources counts."""
+        return None
+
+    @property
+    def reads(self) -> Mapping[str, str | None]:
+        """See Channel."""
+        return {}
 
     @property
     def labels(self) -> tuple[str, ...]:
@@ -65,6 +75,11 @@ class FarCopy(Copy, frozen=True, kw_only=True):
                 raise ValueError(f"{key} means nothing without a server (remove it)")
         if self.port != 22:
             raise ValueError("port means nothing without a server (remove it)")
+
+    @property
+    def account(self) -> str | None:
+        """See Copy."""
+        return self.credentials
 
     @property
     def place(self) -> str:

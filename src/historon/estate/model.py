@@ -167,6 +167,10 @@ class Source(Table, frozen=True):
     labels: dict[str, str] = {}
     values: dict[str, str] = {}
 
+    def has_labels(self, wanted: Mapping[str, str]) -> bool:
+        """Whether it has all of these labels, with these values."""
+        return all(self.labels.get(label) == value for label, value in wanted.items())
+
     @property
     def timetables(self) -> tuple[str, ...]:
         """The names of its timetables."""

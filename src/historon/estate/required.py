@@ -31,12 +31,8 @@ class RequirementState(StrEnum):
 
 def requirements_of(source: Source, requirements: Iterable[Requirement]) -> list[Requirement]:
     """The rules for a source: those whose labels it has."""
-    return [
-        one
-        for one in requirements
-        if all(source.labels.get(label) == value for label, value in one.where.items())
-        and one.procedure in (None, source.procedure)
-    ]
+    labelled = [one for one in requirements if source.has_labels(one.where)]
+    return [one for one in labelled if one.procedure in (None, source.procedure)]
 
 
 def rules_digest(rules: Sequence[Requirement]) -> str:

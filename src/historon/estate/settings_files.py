@@ -34,9 +34,9 @@ def _paths(estate: Estate) -> Iterator[Path]:
     settings = estate.settings
     written = [settings.sources_from, settings.known_hosts]
     for channel in estate.channels.values():
-        written += channel.reads
+        written += channel.reads.values()
     for copy in estate.copies.values():
-        written += copy.reads
+        written += copy.reads.values()
     written += [source.authority for source in estate.sources.values()]
     written += [account.certificate for account in estate.credentials.values()]
     yield from (estate.path(one) for one in written if one)

@@ -63,8 +63,7 @@ def _account_problems(file: Parts) -> Iterator[Problem]:
     """What accounts hold that nothing would ever use: none of the transports that log in with them, nor any step."""
     users: dict[str, list[Procedure]] = {}
     elsewhere = {jump.credentials for jump in file.jumps.values() if jump}
-    elsewhere |= {str(getattr(one, "credentials", None)) for one in file.channels.values() if one}
-    elsewhere |= {str(getattr(one, "credentials", None)) for one in file.copies.values() if one}
+    elsewhere |= {one.account for one in (*file.channels.values(), *file.copies.values()) if one and one.account}
     for source in file.sources:
         procedure = file.procedures.get(source.procedure) if source else None
         if source and procedure and source.credentials:

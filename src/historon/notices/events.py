@@ -118,7 +118,7 @@ def round_ended(report: RoundReport, as_before: Sequence[str] = (), elsewhere: i
     known = [f"Still not well, as told before: {', '.join(sorted(as_before)[:_NAMED])}{more}."] if as_before else []
     well = report.count(*(outcome for outcome in Outcome if outcome.good))
     words = f"round {report.number}: {well} of {len(report.results)} sources collected in {describe(report.took)}"
-    counts = {outcome.value: number for outcome in Outcome if (number := report.count(outcome))}
+    counts = {outcome.value: number for outcome, number in report.tally.items()}
     return Event(
         "round-ended",
         report.ended,

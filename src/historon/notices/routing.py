@@ -16,7 +16,7 @@ def wants(channel: Channel, event: Event, estate: Estate) -> bool:
         return False
     if channel.where:
         source = estate.sources.get(event.source or "")
-        if source is None or any(source.labels.get(label) != value for label, value in channel.where.items()):
+        if source is None or not source.has_labels(channel.where):
             return False
     at = event.at.astimezone(estate.zone).time()
     return not channel.hours or any(hours.hold(at) for hours in channel.hours)

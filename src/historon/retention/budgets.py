@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from historon.estate import Budget, Estate, Size
+from historon.estate import Estate, Size
 from historon.retention.verdicts import Verdict
 from historon.store import State, Store
 
@@ -30,13 +30,9 @@ def within_budgets(estate: Estate, plans: _Plans, store: Store, retention: str |
     for name, size in own.items():
         _trim(made, [name], size, weighed, f"size {size.words}")
     for budget in estate.budgets:
-        names = [name for name, source in estate.sources.items() if _is_meant(budget, source.labels)]
+        names = [name for name, source in estate.sources.items() if source.has_labels(budget.where)]
         _trim(made, names, budget.size, weighed, f"the budget of {budget.size.words}{budget.words}")
     return made
-
-
-def _is_meant(budget: Budget, labels: Mapping[str, str]) -> bool:
-    return all(labels.get(label) == value for label, value in budget.where.items())
 
 
 def _trim(

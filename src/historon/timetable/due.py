@@ -55,12 +55,7 @@ def offset_of(source: str, name: str, timetable: Timetable) -> timedelta:
 def frozen(estate: Estate, source: Source, at: datetime) -> Freeze | None:
     """The freeze that an instant falls into for a source; None for none."""
     day = at.astimezone(estate.zone).date()
-    return next(
-        (
-            freeze
-            for freeze in estate.freezes
-            if freeze.from_ <= day <= freeze.to
-            and all(source.labels.get(label) == value for label, value in freeze.where.items())
-        ),
-        None,
-    )
+    for freeze in estate.freezes:
+        if freeze.from_ <= day <= freeze.to and source.has_labels(freeze.where):
+            return freeze
+    return None

@@ -681,7 +681,7 @@ async def _sent(one: Outgoing, estate: Estate, now: datetime) -> Sent | NoticeEr
 
 
 def _tally(report: RoundReport) -> str:
-    parts = [f"{number} {outcome}" for outcome in Outcome if (number := report.count(outcome))]
+    parts = [f"{number} {outcome}" for outcome, number in report.tally.items()]
     return ", ".join(parts) or "nothing"
 
 

@@ -135,7 +135,8 @@ def _print_family(opened: Historon, changes: Changes, family: Family) -> None:
 
     screen = console()
     form = next(changes.forms(family, most=1), None)
-    parts = ", ".join(sorted({part for part, _ in form.changes})[:_NAMED]) if form else ""
+    named = sorted({part for part, _ in form.changes}) if form else []
+    parts = ", ".join(named[:_NAMED])
     word = Text(f"{family.concern.word:<{_WORD}}", _style(family))
     names = family.sources
     who = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
@@ -223,7 +224,10 @@ def _as_data(opened: Historon, changes: Changes, family: Family, group: str, *, 
 
 def _form(form: Variant, weights: Weights, *, every: bool) -> dict[str, object]:
     changes = [{"part": part, **change_data(change, weights)} for part, change in form.changes]
-    return {"changes": changes, **({"members": [_member(one) for one in form.members]} if every else {})}
+    told: dict[str, object] = {"changes": changes}
+    if every:
+        told["members"] = [_member(one) for one in form.members]
+    return told
 
 
 def _member(one: Changed) -> dict[str, object]:

@@ -243,7 +243,7 @@ def _print_summary(report: RoundReport, screen: "Console") -> None:
     from rich.text import Text
 
     line = Text(f"\n{_round_words(report)}: ")
-    parts = [(f"{n} {outcome}", STYLES[outcome]) for outcome in Outcome if (n := report.count(outcome))]
+    parts = [(f"{number} {outcome}", STYLES[outcome]) for outcome, number in report.tally.items()]
     for index, part in enumerate(parts):
         line.append(", " if index else "").append(*part)
     if report.interrupted:

@@ -110,9 +110,9 @@ def _headline(statuses: Sequence[CopyStatus], now: datetime) -> str:
     late = sum(one.overdue(now) for one in statuses)
     behind = sum(one.missing_since is not None for one in statuses) - late
     current = len(statuses) - late - behind
-    told = [f"{late} BEHIND for too long" if late else "", f"{behind} behind" if behind else ""]
-    told.append(f"{current} up to date" if current else "")
-    return f"{count(len(statuses), 'copy', 'copies')}: {', '.join(filter(None, told))}"
+    states = ((late, "BEHIND for too long"), (behind, "behind"), (current, "up to date"))
+    told = [f"{number} {state}" for number, state in states if number]
+    return f"{count(len(statuses), 'copy', 'copies')}: {', '.join(told)}"
 
 
 def _print(statuses: Sequence[CopyStatus], estate: Estate, now: datetime) -> None:

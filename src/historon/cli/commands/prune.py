@@ -104,11 +104,16 @@ def _printer(*, calendar: bool, each: bool) -> Callable[[Estate, dict[str, list[
 def _headline(plans: dict[str, list[Verdict]]) -> str:
     if not plans:
         return "none of these sources has a retention: they keep every version"
-    losing = [one for one in plans.values() if any(not verdict.stays for verdict in one)]
-    going = sum(not verdict.stays for one in losing for verdict in one)
+    losing = _losing(plans)
+    going = sum(not verdict.stays for verdicts in losing for verdict in verdicts)
     if not going:
         return f"nothing would be removed: every version of {count(len(plans), 'source')} stays"
     return f"{count(going, 'version')} of {count(len(losing), 'source')} would be removed"
+
+
+def _losing(plans: dict[str, list[Verdict]]) -> list[list[Verdict]]:
+    """The verdicts on those sources that lose a version."""
+    return [verdicts for verdicts in plans.values() if any(not verdict.stays for verdict in verdicts)]
 
 
 def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
@@ -120,7 +125,7 @@ def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
     if not made.rows:
         return
     print_table(made)
-    losing = [verdicts for verdicts in plans.values() if any(not verdict.stays for verdict in verdicts)]
+    losing = _losing(plans)
     rules = Counter(verdict.rule for verdicts in losing for verdict in verdicts if verdict.rule)
     click.echo("\nthe others of these sources stay, each by one of:")
     for rule, number in rules.most_common():

@@ -148,11 +148,15 @@ def _show(done: Pushed, weights: Weights) -> None:
     elif not done.left.parts:
         click.secho(f"{what} is as in {name}, noise not counted", fg="green")
     else:
-        only_moved = all(one.changes and all(each.how is How.MOVED for each in one.changes) for one in done.left.parts)
+        only_moved = all(_only_moved(part) for part in done.left.parts)
         told = "It holds all of it, in another order" if only_moved else "Still different"
         click.secho(f"{what} is NOT as in {name}. {told}, from now to then:\n", fg="red")
         _show_changes(done.left.parts, weights)
     click.echo(f"to go back: {done.plan.way_back}")
+
+
+def _only_moved(part: PartChange) -> bool:
+    return bool(part.changes) and all(change.how is How.MOVED for change in part.changes)
 
 
 def _show_lines(opened: Historon, version: str, only: str | None, *, reveal: bool, as_json: bool) -> int:

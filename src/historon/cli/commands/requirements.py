@@ -77,7 +77,8 @@ def _print(estate: Estate, found: Sequence[Required], headline: str) -> None:
 
     screen = console()
     states = {one.state for one in found}
-    style = next((style for state, style in _HEADLINES.items() if state in states), "bold green" if found else "")
+    styles = [style for state, style in _HEADLINES.items() if state in states]
+    style = [*styles, "bold green"][0] if found else ""
     screen.print(Text(headline, style), soft_wrap=True)
     if estate.requirements:
         _print_rules(estate, found)

@@ -183,15 +183,19 @@ def _groups(board: Sequence[SourceStatus], by: str) -> list[tuple[str, Counter[F
 
 
 def _print_groups(board: Sequence[SourceStatus], by: str) -> None:
-    from rich.text import Text
-
     groups = _groups(board, by)
     used = [age for age in Freshness if any(tally[age] for _, tally in groups)]
     made = table(by, "sources", *used, right=("sources", *used))
     for value, tally in groups:
-        numbers = [Text(str(tally[one]), STYLES[one]) if tally[one] else Text("·", "dim") for one in used]
+        numbers = [_number(age, tally[age]) for age in used]
         made.add_row(printable(value), str(tally.total()), *numbers)
     print_table(made)
+
+
+def _number(age: Freshness, number: int) -> "Text":
+    from rich.text import Text
+
+    return Text(str(number), STYLES[age]) if number else Text("·", "dim")
 
 
 def _troubles(tally: Counter[Freshness]) -> int:
@@ -202,13 +206,15 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
     from rich.text import Text
 
     state, outcome = one.state, one.state.outcome or "-"
+    requirements = one.requirements or "-"
+    proof = one.proof.verdict if one.proof else "-"
     return [
         Text.assemble((f"{one.freshness:<9}", STYLES[one.freshness]), _age(one)),
         printable(one.source.name),
         f"@{state.good}" if state.good is not None else "-",
         Text(outcome, STYLES.get(outcome, "")),
-        Text(one.requirements or "-", STYLES.get(one.requirements or "", "")),
-        Text(one.proof.verdict if one.proof else "-", _PROOFS.get(one.proof.verdict if one.proof else "", "")),
+        Text(requirements, STYLES.get(requirements, "")),
+        Text(proof, _PROOFS.get(proof, "")),
         instant(state.confirmed_at, estate.zone),
         instant(state.good_at, estate.zone),
     ]

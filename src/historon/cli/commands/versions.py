@@ -67,14 +67,13 @@ def _headline(source: str, versions: list[Version]) -> str:
 
 
 def _print_left_out(versions: list[Version], telling: list[Version], shown: list[Version]) -> None:
-    left = [
-        f"{count(len(telling) - len(shown), 'older version')}" if len(telling) > len(shown) else "",
-        f"{count(len(versions) - len(telling), 'version')} with nothing but noise"
-        if len(versions) > len(telling)
-        else "",
-    ]
-    if any(left):
-        click.echo(f"not shown: {' and '.join(filter(None, left))} (--all)")
+    left = []
+    if len(telling) > len(shown):
+        left.append(count(len(telling) - len(shown), "older version"))
+    if len(versions) > len(telling):
+        left.append(f"{count(len(versions) - len(telling), 'version')} with nothing but noise")
+    if left:
+        click.echo(f"not shown: {' and '.join(left)} (--all)")
 
 
 def _row(version: Version) -> dict[str, object]:

@@ -4,7 +4,7 @@ import hashlib
 import re
 import smtplib
 import ssl
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from datetime import datetime
 from email.message import EmailMessage
@@ -65,9 +65,14 @@ class MailChannel(Channel, frozen=True, kw_only=True):
         return f"{', '.join(self.to)} through {self.server}"
 
     @property
-    def reads(self) -> Sequence[str | None]:
+    def account(self) -> str | None:
         """See Channel."""
-        return self.template, self.html_template, self.authority
+        return self.credentials
+
+    @property
+    def reads(self) -> Mapping[str, str | None]:
+        """See Channel."""
+        return {"template": self.template, "html_template": self.html_template, "authority": self.authority}
 
     @property
     def letter_templates(self) -> tuple[str | None, str | None]:

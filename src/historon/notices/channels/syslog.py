@@ -2,7 +2,7 @@
 
 import os
 import socket
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from datetime import datetime
 from typing import Annotated, ClassVar, Literal
@@ -48,9 +48,9 @@ class SyslogChannel(Channel, frozen=True, kw_only=True):
         return f"{self.server} over {self.over}"
 
     @property
-    def reads(self) -> Sequence[str | None]:
+    def reads(self) -> Mapping[str, str | None]:
         """See Channel."""
-        return (self.authority,)
+        return {"authority": self.authority}
 
 
 def send(channel: SyslogChannel, letter: Letter, estate: Estate, _at: datetime, _remaining: Sequence[str]) -> Sent:

@@ -42,9 +42,9 @@ class WebhookChannel(Channel, frozen=True, kw_only=True):
         return f"the address in {self.url}"
 
     @property
-    def reads(self) -> Sequence[str | None]:
+    def reads(self) -> Mapping[str, str | None]:
         """See Channel."""
-        return self.template, self.authority
+        return {"template": self.template, "authority": self.authority}
 
     @property
     def secrets(self) -> Sequence[SecretRef | None]:

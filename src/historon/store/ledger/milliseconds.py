@@ -2,7 +2,7 @@
 
 from datetime import UTC, datetime, timedelta
 
-__all__ = ["from_ms", "to_ms"]
+__all__ = ["from_ms", "perhaps_from_ms", "to_ms"]
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
@@ -15,3 +15,8 @@ def to_ms(at: datetime) -> int:
 def from_ms(ms: int) -> datetime:
     """The UTC instant of milliseconds since 1970-01-01."""
     return _EPOCH + timedelta(milliseconds=ms)
+
+
+def perhaps_from_ms(ms: int | None) -> datetime | None:
+    """The same, where there may be none."""
+    return None if ms is None else from_ms(ms)

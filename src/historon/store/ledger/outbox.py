@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from historon.store.ledger.memory import Memory
-from historon.store.ledger.milliseconds import from_ms, to_ms
+from historon.store.ledger.milliseconds import from_ms, perhaps_from_ms, to_ms
 from historon.store.ledger.transactions import Transactions, writing
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 
@@ -130,7 +130,7 @@ class LedgerOutbox(Outbox):
                 "SELECT min(due) FROM pending "
                 "WHERE channel NOT IN (SELECT channel FROM notice WHERE next IS NOT NULL)) AS first"
             ).fetchone()
-            return None if soonest is None else from_ms(soonest)
+            return perhaps_from_ms(soonest)
 
     @writing("forget notices")
     def forget(self, before: datetime) -> None:
@@ -165,7 +165,7 @@ def _notice(
         from_ms(at),
         _FATES[fate],
         tries,
-        None if again is None else from_ms(again),
+        perhaps_from_ms(again),
         subject,
         letter,
         answer,

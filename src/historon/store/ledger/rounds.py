@@ -8,7 +8,7 @@ import msgspec
 
 from historon.store.encoding import pack, unpack
 from historon.store.interface import Entry, Outcome, Recorded, Round, Visit
-from historon.store.ledger.milliseconds import from_ms, to_ms
+from historon.store.ledger.milliseconds import from_ms, perhaps_from_ms, to_ms
 from historon.store.ledger.tables import OUTCOMES
 from historon.store.ledger.transactions import Database
 
@@ -70,9 +70,7 @@ class Rounds:
             "SELECT number, began, ended, trigger, tally FROM round ORDER BY number DESC LIMIT ?", (limit,)
         ).fetchall()
         return [
-            Round(
-                number, from_ms(began), None if ended is None else from_ms(ended), trigger, self._tally(number, tally)
-            )
+            Round(number, from_ms(began), perhaps_from_ms(ended), trigger, self._tally(number, tally))
             for number, began, ended, trigger, tally in rows
         ]
 

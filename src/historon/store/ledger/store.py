@@ -30,7 +30,7 @@ from historon.store.interface import (
 )
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.memory import Memory, Names
-from historon.store.ledger.milliseconds import from_ms, to_ms
+from historon.store.ledger.milliseconds import from_ms, perhaps_from_ms, to_ms
 from historon.store.ledger.outbox import LedgerOutbox
 from historon.store.ledger.rounds import Rounds
 from historon.store.ledger.signatures import Signatures
@@ -575,10 +575,10 @@ def _state(
     return SourceState(
         name=name,
         good=good,
-        good_at=None if good_at is None else from_ms(good_at),
-        confirmed_at=None if confirmed_at is None else from_ms(confirmed_at),
+        good_at=perhaps_from_ms(good_at),
+        confirmed_at=perhaps_from_ms(confirmed_at),
         outcome=None if outcome is None else Outcome(OUTCOMES[outcome]),
-        outcome_at=None if outcome_at is None else from_ms(outcome_at),
+        outcome_at=perhaps_from_ms(outcome_at),
         note=note,
     )
 
@@ -611,8 +611,7 @@ def _removed(
     _check_types(str, name)
     _check_types(int | None, number, at, gone, round_number)
     _check_types(bytes | None, sha256)
-    instants = (None if ms is None else from_ms(ms) for ms in (at, gone))
-    return Removed(name, number, next(instants), sha256, rule, next(instants), round_number)
+    return Removed(name, number, perhaps_from_ms(at), sha256, rule, perhaps_from_ms(gone), round_number)
 
 
 def _changed(name: str, number: int, at: int, added: int, removed: int, families: bytes | None) -> Changed:
