@@ -48,11 +48,19 @@ def _pointed(data: Any, pointer: str) -> Any:
 def _by_xpath(content: bytes, expression: str, *, every: bool) -> Any:
     found = parse_markup(content).xpath(expression)
     values = found if isinstance(found, list) else [found]
-    texts = [one if isinstance(one, (str, float, bool)) else "".join(one.itertext()).strip() for one in values[:_MOST]]
-    texts = [int(text) if isinstance(text, float) and text.is_integer() else text for text in texts]
+    texts = [_xpath_value(one) for one in values[:_MOST]]
     if every:
         return [*map(_spoken, texts)]
     return _spoken(texts[0]) if texts else None
+
+
+def _xpath_value(found: Any) -> Any:
+    """What an expression found: numbers without a fraction as whole ones, of an element all its text."""
+    if isinstance(found, float) and found.is_integer():
+        return int(found)
+    if isinstance(found, (str, float, bool)):
+        return found
+    return "".join(found.itertext()).strip()
 
 
 def _by_pattern(content: bytes, expression: str, *, every: bool) -> Any:
@@ -128,11 +136,12 @@ def choose(items: Any, where: Mapping[str, Pattern]) -> list[Any]:
         items = [{"key": key, "value": value} for key, value in items.items()]
     if not isinstance(items, Sequence) or isinstance(items, str):
         raise LookupError("it is not a list")
-    return [
-        item
-        for item in items
-        if all(pattern.compiled.search(_spoken(field_of(item, name)).encode()) for name, pattern in where.items())
-    ]
+    return [item for item in items if _is_meant(item, where)]
+
+
+def _is_meant(item: Any, where: Mapping[str, Pattern]) -> bool:
+    told = [(pattern, _spoken(field_of(item, name))) for name, pattern in where.items()]
+    return all(pattern.compiled.search(text.encode()) for pattern, text in told)
 
 
 def field_of(item: Any, name: str) -> Any:

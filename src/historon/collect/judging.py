@@ -103,10 +103,12 @@ class Question:
     def with_files(self, files: Sequence[IO[bytes]]) -> "Question":
         """The question with the files of its large parts."""
         left = list(files)
-        kept = [
-            replace(one, part=replace(one.part, spool=left.pop(0))) if one.part.spooled and left else one
-            for one in self.kept
-        ]
+        kept = []
+        for one in self.kept:
+            if one.part.spooled and left:
+                kept.append(replace(one, part=replace(one.part, spool=left.pop(0))))
+            else:
+                kept.append(one)
         return replace(self, kept=kept)
 
 
@@ -177,13 +179,12 @@ def _compared(question: Question, *, suspect: bool) -> _Compared:
     if suspect or before is None:
         return _told(changes, question.reader.learning(texts_of(changes)), changed=True)
     names = {change.name for change in changes}
-    follows = [
-        one.part.name
-        for one in question.kept
-        if one.step.follows
-        and one.part.name in before
-        and not any(belongs_to(name, one.step.follows) for name in names)
-    ]
+    follows = []
+    for one in question.kept:
+        if not one.step.follows or one.part.name not in before:
+            continue
+        if not any(belongs_to(name, one.step.follows) for name in names):
+            follows.append(one.part.name)
     quiet = [*follows, *(one.part.name for one in question.kept if one.step.record_only)]
     telling = [one for one in changes if not any(belongs_to(one.name, name) for name in quiet)]
     learnt = question.reader.learning(texts_of(changes))
@@ -341,7 +342,6 @@ def _differing(store: Store, before: Mapping[str, StoredPart], new: Mapping[str,
         for name in before.keys() | new.keys()
         if name not in before or name not in new or before[name].sha256 != new[name].sha256
     ]
-    return (
-        {name: comparable(before[name], store) for name in differing if name in before},
-        {name: comparable(new[name]) for name in differing if name in new},
-    )
+    texts_before = {name: comparable(before[name], store) for name in differing if name in before}
+    texts_now = {name: comparable(new[name]) for name in differing if name in new}
+    return texts_before, texts_now

@@ -51,4 +51,5 @@ async def settle_owed(estate: Estate, store: Store, clock: Clock, sources: Itera
     """Settle what is owed to these; what went wrong, in words. StoreError."""
     with closing(Workers()) as workers:
         reach = Access(estate, store, clock, workers)
-        return [wrong for source in sources if (wrong := await settle(reach, estate, store, source))]
+        found = [await settle(reach, estate, store, source) for source in sources]
+        return [wrong for wrong in found if wrong]

@@ -108,11 +108,9 @@ def text_changes(edits: Sequence[Edit], outlines: tuple[Outline, Outline], *, fo
     """
     old, new = outlines[0].lines, outlines[1].lines
     moves = find_moves(edits, old, new)
-    left = without(
-        edits,
-        {move.old_from + n for move in moves for n in range(move.count)},
-        {move.new_from + n for move in moves for n in range(move.count)},
-    )
+    gone = {move.old_from + n for move in moves for n in range(move.count)}
+    came = {move.new_from + n for move in moves for n in range(move.count)}
+    left = without(edits, gone, came)
     sides = _Side(outlines[0]), _Side(outlines[1])
     found = [_moved(move, *sides) for move in moves]
     for edit in left:

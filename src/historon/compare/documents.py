@@ -6,7 +6,7 @@ import json
 import re
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Hashable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
@@ -82,7 +82,8 @@ class _Plain(Node):
     @property
     def essence(self) -> Hashable:
         fields = frozenset((name, node.essence) for name, node in self.fields.items())
-        return self.value, fields, tuple((name, *(node.essence for node in self.lists[name])) for name in self.lists)
+        lists = [(name, *(node.essence for node in nodes)) for name, nodes in self.lists.items()]
+        return self.value, fields, tuple(lists)
 
 
 class _XmlNode(Node):
@@ -266,21 +267,18 @@ def parse_trees(old: bytes, new: bytes) -> tuple[Document, Document]:
 
     Such files are parts of their own, which are told of anyway.
     """
-    sides = [{member.name: member for member in read_tree(content)} for content in (old, new)]
-    return tuple(  # type: ignore[return-value]
-        Document(
-            "tree",
-            _Plain(
-                fields={
-                    name: _member(member)
-                    for name, member in side.items()
-                    if name in other or not stat.S_ISREG(member.mode)
-                }
-            ),
-            _Tree(),
-        )
-        for side, other in zip(sides, sides[::-1], strict=True)
-    )
+    before = {member.name: member for member in read_tree(old)}
+    after = {member.name: member for member in read_tree(new)}
+    return _tree(before, after.keys()), _tree(after, before.keys())
+
+
+def _tree(members: Mapping[str, Member], others: Set[str]) -> Document:
+    """A tree without the files that the other one lacks, as these are told of as parts."""
+    fields: dict[str, Node] = {}
+    for name, member in members.items():
+        if name in others or not stat.S_ISREG(member.mode):
+            fields[name] = _member(member)
+    return Document("tree", _Plain(fields=fields), _Tree())
 
 
 def _member(member: Member) -> Node:
@@ -499,7 +497,6 @@ def _ini(content: bytes) -> Document | None:
     if len(signs) > 1:
         return None
     fields: dict[str, Node] = {name: _Plain(value) for name, value in settings.pop("").items()}
-    fields |= {
-        name: _Plain(fields={key: _Plain(value) for key, value in under.items()}) for name, under in settings.items()
-    }
+    for name, under in settings.items():
+        fields[name] = _Plain(fields={key: _Plain(value) for key, value in under.items()})
     return Document(f"ini {''.join(signs)}", _Plain(fields=fields), _Ini())

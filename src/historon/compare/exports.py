@@ -126,7 +126,7 @@ class PartChange:
         """What can be said of a text as a whole, where that says more than its lines: another one, or another order."""
         if min(len(self.old), len(self.new)) < _MANY_LINES or self.added < _MANY_LINES:
             return []
-        sides = [Counter(line.strip() for line in lines.bare if line.strip()) for lines in (self.old, self.new)]
+        sides = [Counter(filter(None, map(bytes.strip, lines.bare))) for lines in (self.old, self.new)]
         if sides[0] == sides[1]:
             return [
                 Change(How.EDITED, "", "", f"only the order of its lines: {self.added:,} of {len(self.new):,} moved")
@@ -388,10 +388,9 @@ def _strings(old: bytes, new: bytes) -> list[Change]:
     came = [text.decode() for text in after if text not in before]
     if len(gone) + len(came) > _MOST_STRINGS:
         return []
-    return [
-        *(Change(How.REMOVED, "text inside", text, "") for text in gone),
-        *(Change(How.ADDED, "text inside", "", text) for text in came),
-    ]
+    removed = [Change(How.REMOVED, "text inside", text, "") for text in gone]
+    added = [Change(How.ADDED, "text inside", "", text) for text in came]
+    return removed + added
 
 
 def _described(content: bytes) -> str:

@@ -92,7 +92,8 @@ class Problem:
 
     def __str__(self) -> str:
         place = f"{self.file}:{self.line}" if self.line else self.file
-        key = "".join(f"[{p + 1}]" if isinstance(p, int) else f".{p}" for p in self.path).lstrip(".")
+        steps = [f"[{step + 1}]" if isinstance(step, int) else f".{step}" for step in self.path]
+        key = "".join(steps).lstrip(".")
         where = " ".join(filter(None, (place, key)))
         return f"{where}: {self.message}" + (f" ({self.hint})" if self.hint else "")
 

@@ -118,7 +118,8 @@ def read_rows(file: Path, columns: Mapping[str, str], fixed: Mapping[str, str]) 
     for key, column in wanted.items():
         if column not in header:
             raise UsageError(f'{file.name} has no column "{column}" for {key}', hint=nearest(column, header))
-    return [_row(row, wanted, fixed) for row in rows if any((cell or "").strip() for cell in _cells(row))]
+    filled = [row for row in rows if any((cell or "").strip() for cell in _cells(row))]
+    return [_row(row, wanted, fixed) for row in filled]
 
 
 def _delimiter(sample: str) -> str:

@@ -40,7 +40,11 @@ def _identity_problems(file: Parts) -> Iterator[Problem]:
         procedure = file.procedures.get(source.procedure) if source else None
         if procedure is None:
             continue
-        idle = (*(_OF_SSH if not procedure.over_ssh else ()), *(_OF_TLS if not procedure.by_certificate else ()))
+        idle: tuple[str, ...] = ()
+        if not procedure.over_ssh:
+            idle += _OF_SSH
+        if not procedure.by_certificate:
+            idle += _OF_TLS
         for key in idle:
             if getattr(source, key):
                 yield Problem(("sources", index, key), f"means nothing over {procedure.over}", "remove it")

@@ -190,7 +190,8 @@ def fingerprint(part: str, change: Change, reader: Reader) -> Fingerprint:
     exact = "\n".join((change.old, change.new, *change.under))
     read = [[reader.both(line) for line in side] for side in _sides(change)]
     before, after = ("\n".join(full for full, _ in side) for side in read)
-    sparing = "\n".join("\n".join(spared for _, spared in side) for side in read)
+    spared = [spared for side in read for _, spared in side]
+    sparing = "\n".join(spared)
     texts = (_shape(part, change, reader), before, after, sparing, _SECRET.sub("[secret]", f"{change.path}\n{exact}"))
     return Fingerprint(weight.number, weight.concern, *map(_digest, texts))
 

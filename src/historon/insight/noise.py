@@ -199,7 +199,8 @@ def _in_lines(change: PartChange) -> Iterator[_Seen]:
             yield blob
             continue
         pairs = list(paired([_text(change.old[at]) for at in old_at], [_text(change.new[at]) for at in new_at]))
-        left, right = {one for one, _ in pairs}, {other for _, other in pairs}
+        left = {one for one, _ in pairs}
+        right = {other for _, other in pairs}
         for at in (at for index, at in enumerate(old_at) if index not in left):
             yield _Seen((change.name, _REAL, b""), raw[0][at], None, paths[0](at), (_text(change.old[at]), ""))
         for at in (at for index, at in enumerate(new_at) if index not in right):
@@ -219,11 +220,8 @@ def _text(line: bytes) -> str:
 
 def _blob(change: PartChange, sides: tuple[Outline, Outline], old_at: range, new_at: range) -> _Seen | None:
     """A certificate or key that was replaced by another one under the same heading."""
-    lines = [
-        line
-        for line in (*(change.old[at] for at in old_at), *(change.new[at] for at in new_at))
-        if not _FRAME.match(line)
-    ]
+    both = [change.old[at] for at in old_at] + [change.new[at] for at in new_at]
+    lines = [line for line in both if not _FRAME.match(line)]
     form = next((form for form, blob in _BLOBS.items() if lines and all(map(blob.match, lines))), None)
     paths = {_path(side, at) for side, span in zip(sides, (old_at, new_at), strict=True) for at in span}
     if form is None or len(paths) != 1 or not old_at or not new_at or max(map(len, lines)) < _BLOB:
@@ -241,10 +239,10 @@ def _line(change: PartChange, old: bytes, new: bytes) -> _Seen:
     left, right = words_of(old), words_of(new)
     if len(left) != len(right):
         return _Seen((change.name, _REAL, b""), told=told)
-    shape = [
-        _DIGITS.sub(b"0", a) if _DIGITS.sub(b"0", a) == _DIGITS.sub(b"0", b) else b"*"
-        for a, b in zip(left, right, strict=True)
-    ]
+    shape = []
+    for one, other in zip(left, right, strict=True):
+        digitless = _DIGITS.sub(b"0", one)
+        shape.append(digitless if digitless == _DIGITS.sub(b"0", other) else b"*")
     if all(word == b"*" for word in shape):
         return _Seen((change.name, _REAL, b""), told=told)  # nothing to know the line by
     spaced = old.rstrip() != b" ".join(left) or new.rstrip() != b" ".join(right)
@@ -337,6 +335,10 @@ def _would_hide(
                 yield step, seen
 
 
+def _lines_that_differ(old: Mapping[str, bytes], new: Mapping[str, bytes], masks: Masks) -> int:
+    return sum(change.added + change.removed for change in compare_exports(old, new, masks))
+
+
 def _tells_less(store: Store, history: Sequence[Version], masks: Masks, rule: _Rule, step: int) -> bool:
     """Whether less is told of a step with a rule in force.
 
@@ -344,10 +346,8 @@ def _tells_less(store: Store, history: Sequence[Version], masks: Masks, rule: _R
     comparing once more tells.
     """
     old, new = (contents_of(store, version.source, version.number) for version in history[step : step + 2])
-    told, left = (
-        sum(change.added + change.removed for change in compare_exports(old, new, wanted))
-        for wanted in (masks, rule.added_to(masks))
-    )
+    told = _lines_that_differ(old, new, masks)
+    left = _lines_that_differ(old, new, rule.added_to(masks))
     return left < told
 
 

@@ -282,7 +282,11 @@ def _step_back(
     """Follow the lines that are tracked to where they were before this version; returns those that went with it."""
     lives = []
     moved = [places for one in changed for places in _stayed(one, tracked)]
-    kept = [(old, life) for old, new in moved if (life := _taken(tracked, new))]
+    kept = []
+    for there, here in moved:
+        stayed = _taken(tracked, here)
+        if stayed:
+            kept.append((there, stayed))
     for part, change, old, new in _line_changes(changed, masks):
         life = _taken(tracked, new) if new else None
         if life is None and old and pattern.search(old[2].encode()):

@@ -209,7 +209,8 @@ def error_line(answer: bytes, procedure: Procedure) -> str | None:
         found = next((line for line in _edge_lines(answer) if _ERROR.search(line)), None)
     else:
         lines = answer.split(b"\n")
-        found = next((line for line in lines if any(error.compiled.search(line) for error in procedure.errors)), None)
+        wrong = [error.compiled for error in procedure.errors]
+        found = next((line for line in lines if any(error.search(line) for error in wrong)), None)
     return None if found is None else found.decode("utf-8", "replace").strip()[:120]
 
 

@@ -277,7 +277,8 @@ def _xml(file: IO[bytes], found: Look) -> None:
     # <rpc-reply><rpc-error> and <envelope><body><fault> are errors in an envelope.
     inner = elements[1:3] if root in ("rpc-reply", "envelope") else []
     if root in _ERROR_ROOTS or _ERROR_ROOTS & set(inner) or found.about:
-        what = next((one for one in (*inner, root) if one in _ERROR_ROOTS), found.about[0] if found.about else root)
+        names = [one for one in (*inner, root) if one in _ERROR_ROOTS]
+        what = [*names, *found.about, root][0]
         found.doubt = f"is an error document: <{what}>" if what in _ERROR_ROOTS else f"is an error document: {what}"
 
 

@@ -94,8 +94,9 @@ def _undone(line: str, how: Lines) -> str:
 
 def _replaced(now: Sequence[_Node], wanted: Sequence[_Node]) -> set[str]:
     """Lines that another takes the place of: both say one thing, by the words that they share and nobody else has."""
-    gone = [node.line for node in now if not node.below and node.line not in {one.line for one in wanted}]
-    came = [node.line for node in wanted if not node.below and node.line not in {one.line for one in now}]
+    there, to_be = {node.line for node in now}, {node.line for node in wanted}
+    gone = [node.line for node in now if not node.below and node.line not in to_be]
+    came = [node.line for node in wanted if not node.below and node.line not in there]
     found = set()
     for line in gone:
         for other in came:

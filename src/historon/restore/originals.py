@@ -64,7 +64,8 @@ def originals(estate: Estate, source: Source, store: Store, version: Version, on
     found = OriginalState()
     parts = store.parts(version.source, version.number)
     for place in _places(estate, source, parts):
-        there = {name: part for part in parts if (name := place.naming.name(part.name)) and not part.is_tree}
+        named = [(place.naming.name(part.name), part) for part in parts if not part.is_tree]
+        there = {name: part for name, part in named if name}
         for name, part in there.items():
             if only is None or is_called(part.name, only):
                 _look(place.folder.joinpath(*map(os.fsdecode, raw_name(name).split(b"/"))), part, found)

@@ -122,16 +122,15 @@ def write_version(
     whole, sections = _chosen(store, version, parts, masks, only)
     way = _Way(folder, overwrite, permissions, outward_links)
     called = naming or Naming()
-    files = [
-        _Wanted(_file(folder, name), part.size, part.sha256, store.pieces(part))
-        for part in whole
-        if (name := called.name(part.name)) is not None
-    ]
-    files += [
-        _Wanted(_file(folder, name), len(text), hashlib.sha256(text).digest(), iter([text]))
-        for part_name, text in sections.items()
-        if (name := called.name(part_name)) is not None
-    ]
+    files: list[_Wanted] = []
+    for part in whole:
+        name = called.name(part.name)
+        if name is not None:
+            files.append(_Wanted(_file(folder, name), part.size, part.sha256, store.pieces(part)))
+    for part_name, text in sections.items():
+        name = called.name(part_name)
+        if name is not None:
+            files.append(_Wanted(_file(folder, name), len(text), hashlib.sha256(text).digest(), iter([text])))
     try:
         restored = _written(files, folder, overwrite=overwrite)
         members = [(name, one) for name, one in members_of(store, parts) if not sections and _wanted(name, only)]
@@ -238,11 +237,10 @@ def _sections(store: Store, parts: Sequence[StoredPart], place: str, masks: Mask
     """What stands under this place in the outline of each part that is text, or at it in a document."""
     contents = {part.name: comparable(part, store) for part in parts}
     texts = {name: content for name, content in contents.items() if not is_binary(content)}
-    areas = {name: area for name, content in texts.items() if (area := area_of(content, place))}
-    if areas:
-        return areas
-    found = {name: section_of(content, place, masks.outline) for name, content in texts.items()}
-    return {name: section for name, section in found.items() if section}
+    areas = {name: area_of(content, place) for name, content in texts.items()}
+    if not any(areas.values()):
+        areas = {name: section_of(content, place, masks.outline) for name, content in texts.items()}
+    return {name: area for name, area in areas.items() if area}
 
 
 def members_of(store: Store, parts: Sequence[StoredPart]) -> Iterator[tuple[str, Member]]:

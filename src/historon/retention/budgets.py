@@ -19,11 +19,11 @@ def within_budgets(estate: Estate, plans: _Plans, store: Store, retention: str |
     get back, which is known about: bytes at rest of the contents that came with it.
     """
     made = {name: list(verdicts) for name, verdicts in plans.items()}
-    own = {
-        name: size
-        for name in plans
-        if (size := estate.retention[retention or estate.sources[name].retention or ""].size) is not None
-    }
+    own = {}
+    for name in plans:
+        size = estate.retention[retention or estate.sources[name].retention or ""].size
+        if size is not None:
+            own[name] = size
     if not own and not estate.budgets:
         return made
     weighed = {name: store.weights(name) for name in estate.sources if name in own or estate.budgets}

@@ -404,12 +404,13 @@ class Service:
                 end = self._next[source.name] + self._estate.timetables[name].spread
                 ends[name] = max(ends.get(name, end), end)
         begun = {source.name for source in due}
-        return [
-            source
-            for source in free
-            if source.name not in begun
-            and any(name in ends and self._next[source.name] <= ends[name] for name in source.timetables)
-        ]
+        waiting = [source for source in free if source.name not in begun]
+        return [source for source in waiting if self._is_due_by(source, ends)]
+
+    def _is_due_by(self, source: Source, ends: Mapping[str, datetime]) -> bool:
+        """Whether a source comes within the spread of one of its timetables, whose ends these are."""
+        due = self._next[source.name]
+        return any(due <= ends[name] for name in source.timetables if name in ends)
 
     async def _round(self, sources: Sequence[Source], delays: Mapping[str, timedelta]) -> None:
         estate = self._estate

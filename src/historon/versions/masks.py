@@ -129,11 +129,12 @@ class Masks:
     def _leave_out(self, noise: Iterable[Noise], unordered: Iterable[Pattern]) -> None:
         """Leave this out besides; in lists of its own, as a copy may have the same ones."""
         rules = list(noise)
-        lines = [
-            VALUE_KINDS[rule.place] if rule.kind == "value" else rule.compiled
-            for rule in rules
-            if rule.kind in ("pattern", "value")
-        ]
+        lines: list[Expression | re.Pattern[bytes]] = []
+        for rule in rules:
+            if rule.kind == "value":
+                lines.append(VALUE_KINDS[rule.place])
+            elif rule.kind == "pattern":
+                lines.append(rule.compiled)
         self._noise = [*self._noise, *lines]
         self._path_noise = [*self._path_noise, *(rule.compiled for rule in rules if rule.kind == "path")]
         self.xpaths = [*self.xpaths, *(rule.place for rule in rules if rule.kind == "xpath")]

@@ -108,7 +108,8 @@ class _DropSession(Session[DropFolder]):
             older = len(choice.passed)
             self.remarks.append(f"{older} older file{'s' * (older > 1)} {put_away}")
         if self._procedure.then != "keep":
-            companions = [found for one in taken if (found := _companion_of(folder, one, step))]
+            beside = [_companion_of(folder, one, step) for one in taken]
+            companions = [found for found in beside if found]
             files = [asdict(one) for one in (*taken, *companions)]
             self.owed = json.dumps(
                 {

@@ -58,9 +58,9 @@ class KeyCheck(asyncssh.SSHClient):
     def preferred(self, families: Mapping[str, Sequence[str]], host: str, port: int) -> list[str]:
         """The families of host keys, those first of which a key of this host is known."""
         known = asyncssh.match_known_hosts(self._known, host, "", port)[0] if self._known else ()
-        names = {key.get_algorithm() for key in known} | {
-            "rsa-sha2-512" for key in known if "rsa" in key.get_algorithm()
-        }
+        names = {key.get_algorithm() for key in known}
+        if any("rsa" in name for name in names):
+            names.add("rsa-sha2-512")
         return sorted(families, key=lambda family: not names & set(families[family]))
 
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:

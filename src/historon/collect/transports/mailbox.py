@@ -173,7 +173,10 @@ class _MailSession(Session[Mailbox]):
                 raise CollectError(FailureKind.TOO_LARGE, f"{called} has more than {self.limit(step)} bytes")
             parts.append(Part(called, content))
         if name is not None:
-            parts = [Part(name if len(parts) == 1 else f"{name}/{part.name}", part.content) for part in parts]
+            if len(parts) == 1:
+                parts = [Part(name, parts[0].content)]
+            else:
+                parts = [Part(f"{name}/{part.name}", part.content) for part in parts]
         return parts
 
 

@@ -61,7 +61,8 @@ class Chosen:
 
 def _matches(name: str, globs: tuple[str, ...]) -> bool:
     """`*` matches slashes too; a glob without a slash is compared with the last piece of the name."""
-    return any(fnmatchcase(name if "/" in one else name.rpartition("/")[2], one) for one in globs)
+    last = name.rpartition("/")[2]
+    return any(fnmatchcase(name if "/" in glob else last, glob) for glob in globs)
 
 
 def check_sum(part: Part, told: str, where: str) -> None:

@@ -68,11 +68,13 @@ class SshFiles:
     async def _newest(self, sftp: asyncssh.SFTPClient, pattern: str, by: str) -> bytes:
         """The newest regular file of a folder whose name matches."""
         folder, _, glob = pattern.rpartition("/")
-        found = [
-            ((entry.attrs.mtime or 0) if by == "time" else 0, _raw(entry.filename))
-            for entry in await sftp.readdir(folder.encode() or b"/" if pattern.startswith("/") else folder or b".")
-            if stat.S_ISREG(entry.attrs.permissions or 0) and fnmatchcase(name_of(_raw(entry.filename)), glob)
-        ]
+        place = folder.encode() or (b"/" if pattern.startswith("/") else b".")
+        found: list[tuple[int, bytes]] = []
+        for entry in await sftp.readdir(place):
+            filename, attributes = _raw(entry.filename), entry.attrs
+            if stat.S_ISREG(attributes.permissions or 0) and fnmatchcase(name_of(filename), glob):
+                time = (attributes.mtime or 0) if by == "time" else 0
+                found.append((time, filename))
         if not found:
             raise CollectError(FailureKind.STEP, f"no file on the device matches {pattern}", absent=True)
         name = max(found)[1]

@@ -84,7 +84,8 @@ class Seen:
 
     def after(self, taken: Iterable[_Waiting], there: Iterable[_Waiting]) -> str:
         """What to remember once these are taken; those that are there no more are forgotten."""
-        marks = {_mark(one) for one in taken} | {_mark(one) for one in there if self.knows(one)}
+        still_there = [one for one in there if self.knows(one)]
+        marks = {_mark(one) for one in (*taken, *still_there)}
         return json.dumps(sorted(marks))
 
 

@@ -2,7 +2,7 @@
 
 import hashlib
 from abc import abstractmethod
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import chain
 from typing import Any
@@ -17,6 +17,7 @@ from historon.store.interface import (
     Changed,
     Entry,
     Outcome,
+    Part,
     Recorded,
     Removal,
     Removed,
@@ -120,7 +121,7 @@ class LedgerStore(Store):
             if suspect:
                 known, places, trees = self._last_suspect(source, last)
             before = self._described(places, trees)
-            if known and {(p.name, p.sha256) for p in before} == {(p.name, p.sha256) for p in entry.parts}:
+            if known and _contents(before) == _contents(entry.parts):
                 number, outcome = known, outcome if suspect else Outcome.UNCHANGED
             else:
                 number = last + 1
@@ -619,6 +620,11 @@ def _changed(name: str, number: int, at: int, added: int, removed: int, families
     _check_types(int, number, added, removed)
     _check_types(bytes | None, families)
     return Changed(name, number, from_ms(at), added, removed, families or b"")
+
+
+def _contents(parts: Iterable[Part | StoredPart]) -> set[tuple[str, bytes]]:
+    """Which contents an export has, under which names."""
+    return {(part.name, part.sha256) for part in parts}
 
 
 def _check_types(wanted: Any, *values: object) -> None:
