@@ -80,7 +80,23 @@ class EstateFolder:
         return historon(*arguments, cwd=self.path, **variables)
 
     def store(self) -> FolderStore:
-        return FolderStore(self.path / "store")
+        return until_its_end(FolderStore(self.path / "store"))
+
+
+_OPENED: list[FolderStore] = []
+
+
+def until_its_end(store: FolderStore) -> FolderStore:
+    """A store that is closed when the test is over."""
+    _OPENED.append(store)
+    return store
+
+
+@pytest.fixture(autouse=True)
+def _stores_are_closed() -> Iterator[None]:
+    yield
+    while _OPENED:
+        _OPENED.pop().close()
 
 
 @pytest.fixture

@@ -22,7 +22,7 @@ from historon.estate import read_estate
 from historon.standins.certificates import SelfSigned
 from historon.standins.lighter import Lighter, LighterFault
 from historon.store import FolderStore, Removal, Store
-from tests.conftest import FILES_ESTATE, EstateFolder
+from tests.conftest import FILES_ESTATE, EstateFolder, until_its_end
 from tests.cutting import cut_line
 from tests.openssh import OpenSshServer, running_server
 from tests.peers import needs
@@ -76,7 +76,7 @@ class Far:
         os.environ.update(KEY)
         described = read_estate(self.estate.path / "historon.toml")
         with copy_at_hand("away", described) as folder:
-            store = FolderStore(folder)
+            store = until_its_end(FolderStore(folder))
             try:
                 assert store.check() == []
                 return _known(store)
@@ -192,7 +192,7 @@ def test_a_retention_of_its_own(far: Far) -> None:
     far.update()
     os.environ.update(KEY)
     with copy_at_hand("away", read_estate(far.estate.path / "historon.toml")) as folder:
-        store = FolderStore(folder)
+        store = until_its_end(FolderStore(folder))
         assert [one.number for one in store.versions("files")] == [3, 4]
         assert [one.number for one in store.removed("files")] == [1, 2]
         assert [store.read(part) for part in store.parts("files", 4) if part.name.endswith("a.conf")] == [b"four\n"]
@@ -208,7 +208,7 @@ def test_large_contents_come_back(far: Far) -> None:
     far.update()
     os.environ.update(KEY)
     with copy_at_hand("away", read_estate(far.estate.path / "historon.toml")) as folder:
-        store = FolderStore(folder)
+        store = until_its_end(FolderStore(folder))
         (part,) = (one for one in store.parts("files", 1) if one.name.endswith("big.bin"))
         assert b"".join(store.pieces(part)) == big
         store.close()

@@ -148,6 +148,15 @@ def test_what_cannot_be_masked_is_not_read_unless_it_is_revealed(library: Estate
         assert opened.read("edge-1", reveal=True).startswith(b"\0")
 
 
+def test_what_was_found_is_masked_when_the_store_is_gone_again(library: EstateFolder) -> None:
+    with historon.open(library.path) as opened:
+        hits = opened.find("canary").hits
+    (library.path / "store").rename(library.path / "elsewhere")
+    lines = [hit.line for hit in hits]
+    assert lines
+    assert all("[secret " in line and "canary" not in line for line in lines)
+
+
 def test_differences_and_changes(library: EstateFolder) -> None:
     (library.path / "golden.cfg").write_text(_config("edge-1", "10.9.9.9"))
     with historon.open(library.path) as opened:

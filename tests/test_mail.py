@@ -154,7 +154,7 @@ def test_a_test_reports_the_conversation_without_the_password(write: Write, rela
         "> rcpt TO:<two@",
         "< 250 kept",
     ):
-        assert said in tried.out, said
+        assert said.lower() in tried.out.lower(), said  # libraries write the commands in either case
     encoded = base64.b64encode(b"\0historon\0signal-flag").decode()
     assert encoded not in tried.said
     assert "signal-flag" not in tried.said

@@ -1,3 +1,4 @@
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -7,18 +8,20 @@ import pytest
 from historon.errors import UsageError
 from historon.store import FolderStore, Part, State
 from historon.versions import Reference, resolve
+from tests.conftest import until_its_end
 from tests.store_contract import take
 
 NOW = datetime(2026, 1, 7, 12, tzinfo=UTC)
 
 
 @pytest.fixture(scope="module")
-def store(tmp_path_factory: pytest.TempPathFactory) -> FolderStore:
+def store(tmp_path_factory: pytest.TempPathFactory) -> Iterator[FolderStore]:
     """Good versions 1-3 and 5 of the nights 1 to 3 and 5 January, 02:30 UTC; number 4 is suspect."""
     made = FolderStore.create(tmp_path_factory.mktemp("store"))
     for night in range(5):
         take(made, night, Part("a", b"%d" % night), state=State.SUSPECT if night == 3 else State.GOOD)
-    return made
+    yield made
+    made.close()
 
 
 @pytest.mark.parametrize(
@@ -68,7 +71,7 @@ def test_what_cannot_be_found_says_what_there_is(store: FolderStore, name: str, 
 
 
 def test_a_source_with_nothing_but_suspects_has_no_good_version(tmp_path: Path) -> None:
-    made = FolderStore.create(tmp_path)
+    made = until_its_end(FolderStore.create(tmp_path))
     take(made, 0, Part("a", b"ha"), state=State.SUSPECT)
     assert resolve(made, Reference("s", "1"), now=NOW, zone=UTC).number == 1
     with pytest.raises(UsageError, match="no good version yet"):

@@ -5,6 +5,7 @@ import sqlite3
 import subprocess
 import sys
 import tempfile
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -15,22 +16,28 @@ from hypothesis import strategies as st
 import historon.store
 from historon.errors import StoreError
 from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, State, Store, still_paused
+from tests.conftest import until_its_end
 from tests.store_contract import StoreContract, content, night, take, untested_methods
 from tests.store_model import BY_HAND
 
 
 class TestFolderStore(StoreContract):
     @pytest.fixture
-    def store(self, tmp_path: Path) -> Store:
+    def store(self, tmp_path: Path) -> Iterator[Store]:
         self.folder = tmp_path / "store"
-        return FolderStore.create(self.folder)
+        self.opened: list[Store] = [FolderStore.create(self.folder)]
+        yield self.opened[0]
+        for one in self.opened:
+            one.close()
 
     def again(self, store: Store) -> Store:
         store.close()
-        return FolderStore(self.folder)
+        self.opened.append(FolderStore(self.folder))
+        return self.opened[-1]
 
     def new(self) -> Store:
-        return FolderStore.create(Path(tempfile.mkdtemp(dir=self.folder.parent)) / "store")
+        self.opened.append(FolderStore.create(Path(tempfile.mkdtemp(dir=self.folder.parent)) / "store"))
+        return self.opened[-1]
 
 
 def test_the_contract_calls_every_method() -> None:
@@ -51,7 +58,7 @@ def test_long_histories_read_back_through_bundles_and_epochs_and_thinning(
 ) -> None:
     """Across the bounds of bundles and epochs, and with random versions removed, every byte stays."""
     rng = random.Random(count)
-    store = FolderStore.create(tmp_path / "store")
+    store = until_its_end(FolderStore.create(tmp_path / "store"))
     text, texts = b"\n".join(b"start %d" % n for n in range(lines)), {}
     for number in range(1, count + 1):
         text = _edited(rng, text)
@@ -63,7 +70,7 @@ def test_long_histories_read_back_through_bundles_and_epochs_and_thinning(
             for one in gone:
                 del texts[one]
     store.close()
-    store = FolderStore(tmp_path / "store")
+    store = until_its_end(FolderStore(tmp_path / "store"))
     assert {version.number for version in store.versions("s")} == texts.keys()
     assert all(content(store, number) == {"a": text} for number, text in texts.items())
 
@@ -83,7 +90,7 @@ _ACTIONS = st.lists(
 @given(_ACTIONS)
 def test_whatever_happens_every_version_reads_back(actions: list[tuple[str, str, int]]) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        store = FolderStore.create(Path(folder) / "store")
+        store = until_its_end(FolderStore.create(Path(folder) / "store"))
         kept: dict[tuple[str, int], bytes] = {}
         now = dict.fromkeys("abc", b"begin\n" * 40)
         for at, (source, action, seed) in enumerate(actions):
@@ -104,13 +111,13 @@ def test_whatever_happens_every_version_reads_back(actions: list[tuple[str, str,
             assert number is not None
             kept[source, number] = now[source]
         store.close()
-        store = FolderStore(Path(folder) / "store")
+        store = until_its_end(FolderStore(Path(folder) / "store"))
         assert {key: content(store, key[1], key[0])["p"] for key in kept} == kept
         store.close()
 
 
 def test_an_edited_line_costs_some_dozens_of_bytes_and_pruned_space_comes_back(tmp_path: Path) -> None:
-    store = FolderStore.create(tmp_path / "store")
+    store = until_its_end(FolderStore.create(tmp_path / "store"))
     rng = random.Random(1)
     big = [rng.randbytes(600_000) for _ in range(8)]
     text = b"\n".join(rng.randbytes(20).hex().encode() for _ in range(1000))
@@ -129,7 +136,8 @@ def test_an_edited_line_costs_some_dozens_of_bytes_and_pruned_space_comes_back(t
 
 
 def test_what_was_written_in_haste_is_packed_at_leisure_and_reads_the_same(tmp_path: Path) -> None:
-    store, rng = FolderStore.create(tmp_path / "store"), random.Random(2)
+    store = until_its_end(FolderStore.create(tmp_path / "store"))
+    rng = random.Random(2)
     words = [rng.randbytes(3).hex().encode() for _ in range(300)]
     texts = {f"s{n}": b"\n".join(b" ".join(rng.choices(words, k=6)) for _ in range(900)) for n in range(70)}
     for name, text in texts.items():
@@ -142,7 +150,7 @@ def test_what_was_written_in_haste_is_packed_at_leisure_and_reads_the_same(tmp_p
 
 
 def test_only_its_owner_can_read_the_store(tmp_path: Path) -> None:
-    store = FolderStore.create(tmp_path / "store")
+    store = until_its_end(FolderStore.create(tmp_path / "store"))
     take(store, 0, Part("a", b"1"))
     modes = {path.name: path.stat().st_mode & 0o777 for path in (tmp_path / "store").iterdir()}
     assert set(modes.values()) == {0o600}, modes
@@ -183,7 +191,7 @@ STORES = Path(__file__).parent / "data" / "stores"
 @pytest.mark.parametrize("file", sorted(STORES.iterdir()), ids=lambda file: file.name)
 def test_a_store_of_each_schema_is_raised_and_loses_nothing(tmp_path: Path, file: Path) -> None:
     (tmp_path / LEDGER).write_bytes(gzip.decompress(file.read_bytes()))
-    store = FolderStore(tmp_path)
+    store = until_its_end(FolderStore(tmp_path))
     assert store.check() == []
     assert [(one.number, one.state, one.held) for one in store.versions("wall-1")] == [
         (1, State.GOOD, "before the upgrade"),
@@ -211,7 +219,7 @@ def test_a_pause_that_an_earlier_schema_knew_of_is_still_told(tmp_path: Path) ->
     db.execute("INSERT OR REPLACE INTO memory SELECT id, 'paused', '' FROM source WHERE name = 'wall-1'")
     db.commit()
     db.close()
-    store = FolderStore(tmp_path)
+    store = until_its_end(FolderStore(tmp_path))
     assert [(one.source, one.words) for one in still_paused(store, night(1))] == [("tree", "purserctl resume")]
     store.close()
 
@@ -232,7 +240,7 @@ def test_a_ledger_that_cannot_be_raised_is_refused_and_left_alone(tmp_path: Path
 
 
 def test_the_change_number_is_raised_by_whatever_a_copy_would_lack(tmp_path: Path) -> None:
-    store = FolderStore.create(tmp_path)
+    store = until_its_end(FolderStore.create(tmp_path))
     seen = [store.change_number()]
     for change in (
         lambda: take(store, 1, Part("a", b"1\n")),
@@ -251,7 +259,7 @@ def test_the_change_number_is_raised_by_whatever_a_copy_would_lack(tmp_path: Pat
 
 
 def test_damage_is_found_and_named(tmp_path: Path) -> None:
-    store = FolderStore.create(tmp_path)
+    store = until_its_end(FolderStore.create(tmp_path))
     for number in range(40):
         take(store, number, Part("a", b"x\n" * 500 + b"%d" % number))
     store.close()
@@ -260,7 +268,7 @@ def test_damage_is_found_and_named(tmp_path: Path) -> None:
     db.execute("UPDATE content SET data = zeroblob(length(data)) WHERE position = 39")
     db.commit()
     db.close()
-    store = FolderStore(tmp_path)
+    store = until_its_end(FolderStore(tmp_path))
     for number in (5, 40):
         with pytest.raises(StoreError, match="damaged"):
             content(store, number)
@@ -275,7 +283,7 @@ def test_garbage_instead_of_a_ledger_is_an_error_not_a_crash(tmp_path: Path) -> 
 
 def test_the_documented_script_reads_every_version(tmp_path: Path) -> None:
     """Promise 6: the store outlives the tool."""
-    store = FolderStore.create(tmp_path / "store")
+    store = until_its_end(FolderStore.create(tmp_path / "store"))
     rng, text = random.Random(3), b"begin\n" * 200
     texts = {}
     for number in range(1, 90):
@@ -296,8 +304,8 @@ def test_the_documented_script_reads_every_version(tmp_path: Path) -> None:
 
 
 def test_two_writers_wait_for_each_other(tmp_path: Path) -> None:
-    one = FolderStore.create(tmp_path)
-    other = FolderStore(tmp_path)
+    one = until_its_end(FolderStore.create(tmp_path))
+    other = until_its_end(FolderStore(tmp_path))
     assert [take(one, 0, Part("a", b"1")).number, take(other, 1, Part("a", b"2")).number] == [1, 2]
     assert take(one, 2, Part("a", b"2")).number == 2
     assert night(1) == one.state("s").good_at
@@ -305,7 +313,7 @@ def test_two_writers_wait_for_each_other(tmp_path: Path) -> None:
 
 def test_readers_come_and_go_while_a_process_writes_through_several_connections(tmp_path: Path) -> None:
     """A plain open of the ledger once let go of all locks of its process: the next reader removed the log beside it."""
-    store = FolderStore.create(tmp_path / "store")
+    store = until_its_end(FolderStore.create(tmp_path / "store"))
     script = (
         "import sys, pathlib; from historon.store import FolderStore\n"
         "store = FolderStore(pathlib.Path(sys.argv[1])); print(len(store.versions('s'))); store.close()\n"
@@ -322,7 +330,7 @@ def test_readers_come_and_go_while_a_process_writes_through_several_connections(
         assert (tmp_path / "store" / "ledger.sqlite-wal").exists(), "it is still open here"
         store.remember("s", "x", str(turn))
     store.close()
-    again = FolderStore(tmp_path / "store")
+    again = until_its_end(FolderStore(tmp_path / "store"))
     assert [again.read(part) for n in range(1, 5) for part in again.parts("s", n)] == [b"1", b"2", b"3", b"4"]
     assert again.recall("s", "x") == "4"
     again.close()

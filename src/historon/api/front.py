@@ -61,6 +61,7 @@ class Historon:
         self.estate = estate
         self.clock = clock
         self._spend_reserve = spend_reserve
+        self._key: bytes | None = None
 
     def __enter__(self) -> Self:
         return self
@@ -80,6 +81,12 @@ class Historon:
     def store(self) -> Store:
         """The estate's store. Raises StoreError when it is not there, or is not one."""
         return open_store(self.estate, spend_reserve=self._spend_reserve)
+
+    def _fingerprint_key(self) -> bytes:
+        """The key by which hidden secrets are told apart; read once, so that it is there when the store is closed."""
+        if self._key is None:
+            self._key = self.store.fingerprint_key()
+        return self._key
 
     # ---- sources and versions ----------------------------------------------------------------------------------------
 
@@ -323,7 +330,7 @@ class Historon:
         procedure = self.estate.procedure_of(known) if known else None
         return Masks.of(
             procedure,
-            key=self.store.fingerprint_key(),
+            key=self._fingerprint_key(),
             reveal=reveal,
             with_noise=with_noise,
             ignore_case=ignore_case,
@@ -444,6 +451,7 @@ class Historon:
         names = [source.name for source in self.sources(where=where)]
         if ever:
             return found_ever(self, names, query, reveal=reveal)
+        self._fingerprint_key()  # hits are masked when they are looked at, maybe when the store is closed again
         return found_at(self, names, at, query, reveal=reveal)
 
     def trace(

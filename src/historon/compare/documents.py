@@ -6,7 +6,7 @@ import json
 import re
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Hashable, Iterator, Mapping, Sequence, Set
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
@@ -442,16 +442,21 @@ def _all_of_it(content: bytes, xpaths: Sequence[str]) -> list[tuple[object, ...]
 def _pruned(data: Any, tokens: Sequence[str]) -> Any:
     """The data without what stands at a pointer, in which `*` is any name or number."""
     if isinstance(data, dict):
-        hit = [name for name in data if tokens[0] in ("*", name)]
-        if len(tokens) == 1:
-            return {name: value for name, value in data.items() if name not in hit}
-        return {name: _pruned(value, tokens[1:]) if name in hit else value for name, value in data.items()}
+        return dict(_pruned_members(data.items(), tokens))
     if isinstance(data, list):
-        chosen = [tokens[0] in ("*", str(index)) for index in range(len(data))]
-        if len(tokens) == 1:
-            return [value for value, hit in zip(data, chosen, strict=True) if not hit]
-        return [_pruned(value, tokens[1:]) if hit else value for value, hit in zip(data, chosen, strict=True)]
+        members = [(str(index), value) for index, value in enumerate(data)]
+        return [value for _, value in _pruned_members(members, tokens)]
     return data
+
+
+def _pruned_members(members: Iterable[tuple[str, Any]], tokens: Sequence[str]) -> Iterator[tuple[str, Any]]:
+    """Members by their names, or numbers, without those that stand at a pointer."""
+    first, *rest = tokens
+    for name, value in members:
+        if first not in ("*", name):
+            yield name, value
+        elif rest:
+            yield name, _pruned(value, rest)
 
 
 def _csv(content: bytes) -> Document | None:

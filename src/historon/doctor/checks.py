@@ -245,7 +245,8 @@ def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:
     """What sources lack, told once for all of them."""
     states = store.states()
     sources = [source for source in estate.sources.values() if source.skip is None]
-    never = [source for source in sources if (known := states.get(source.name)) is None or known.good is None]
+    collected = {name for name, state in states.items() if state.good is not None}
+    never = [source for source in sources if source.name not in collected]
     unlimited = [source for source in sources if source.max_age is None]
     due = [source for source in sources if not source.timetables and estate.timetables]
     retained = [source for source in sources if source.retention is None]

@@ -140,14 +140,22 @@ def _lists(now: Sequence[_Node], wanted: Sequence[_Node], depth: int) -> Iterato
     The order of anything else is left alone: to take away what a line rests on, such as a route, could cut off who
     types it.
     """
-    sides = [[node.line for node in side if not node.below] for side in (now, wanted)]
+    there = [node.line for node in now if not node.below]
+    to_be = [node.line for node in wanted if not node.below]
     if depth:
-        if any(_decides(line) for side in sides for line in side):
-            yield sides[0], sides[1]
+        if any(map(_decides, [*there, *to_be])):
+            yield there, to_be
         return
-    for word in dict.fromkeys(line.split()[0] for line in sides[1] if _decides(line)):
-        one, other = ([line for line in side if line.split()[0] == word] for side in sides)
-        yield one, other
+    words = [_first_word(line) for line in to_be if _decides(line)]
+    for word in dict.fromkeys(words):
+        yield (
+            [line for line in there if _first_word(line) == word],
+            [line for line in to_be if _first_word(line) == word],
+        )
+
+
+def _first_word(line: str) -> str:
+    return line.split()[0]
 
 
 def _decides(line: str) -> bool:

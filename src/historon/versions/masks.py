@@ -5,6 +5,7 @@ import re
 import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
+from functools import partial
 from typing import Self
 
 from historon.estate import Expression, Noise, Pattern, Procedure
@@ -100,18 +101,23 @@ class Masks:
         ignore_space: bool = False,
     ) -> Self:
         """The masks of a procedure; the general ones alone without one."""
-        return cls(
-            procedure.noise if procedure else (),
-            procedure.secret if procedure else (),
+        made = partial(
+            cls,
             known_secrets=known_secrets,
             key=key,
             reveal=reveal,
             with_noise=with_noise,
             ignore_case=ignore_case,
             ignore_space=ignore_space,
-            outline=procedure.outline if procedure else None,
-            unordered=procedure.unordered if procedure else (),
-            known_by=procedure.known_by if procedure else (),
+        )
+        if procedure is None:
+            return made()
+        return made(
+            procedure.noise,
+            procedure.secret,
+            outline=procedure.outline,
+            unordered=procedure.unordered,
+            known_by=procedure.known_by,
         )
 
     def also(self, secret: bytes) -> None:

@@ -120,16 +120,22 @@ def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> 
     ages = Counter(one.freshness for one in board)
     tries = Counter(one.state.outcome for one in board if one.ailing)
     total = count(len(board), "source")
-    worst = [f"{ages[Freshness.OVERDUE]:,} OVERDUE"] if ages[Freshness.OVERDUE] else []
-    worst += [f"{ages[Freshness.NEVER]:,} never collected"] if ages[Freshness.NEVER] else []
-    told = [f"{len(stopped)} SERVICE{'S' * (len(stopped) != 1)} NOT RESUMED"] if stopped else []
-    told += [", ".join(worst) + f" of {total}"] if worst else []
-    if tries:
-        went = [f"{tries[outcome]:,} {word}" for outcome, word in _WENT if tries[outcome]]
-        told.append(f"{', '.join(went)}{'' if worst else f' of {total}'} at the last try")
-        told += [] if worst else ["nothing overdue yet"]
+    if not board and not stopped:
+        return "no source"
+    told = []
+    if stopped:
+        told.append(f"{len(stopped)} SERVICE{'S' * (len(stopped) != 1)} NOT RESUMED")
+    worst = [f"{ages[age]:,} {word}" for age, word in _WORST if ages[age]]
+    went = [f"{tries[outcome]:,} {word}" for outcome, word in _WENT if tries[outcome]]
+    if worst:
+        told.append(f"{', '.join(worst)} of {total}")
+    if went and worst:
+        told.append(f"{', '.join(went)} at the last try")
+    elif went:
+        told += [f"{', '.join(went)} of {total} at the last try", "nothing overdue yet"]
     if not told:
-        told = [f"{total}: " + ", ".join(f"{ages[one]:,} {one}" for one in _KNOWN if ages[one])]
+        known = [f"{ages[age]:,} {age}" for age in _KNOWN if ages[age]]
+        told.append(f"{total}: {', '.join(known)}")
     stands = Counter(one.requirements for one in board if not one.as_required)
     if stands:
         states = ", ".join(f"{number:,} {state}" for state, number in sorted(stands.items()))
@@ -137,10 +143,11 @@ def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> 
     unproven = sum(one.unproven for one in board)
     if unproven:
         told.append(f"{unproven:,} NOT PROVEN")
-    return "; ".join(told) if board or stopped else "no source"
+    return "; ".join(told)
 
 
 _PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
+_WORST = ((Freshness.OVERDUE, "OVERDUE"), (Freshness.NEVER, "never collected"))
 _WENT = ((Outcome.FAILED, "failed"), (Outcome.SUSPECT, "suspect"))
 _KNOWN = (Freshness.FRESH, Freshness.AGEING, Freshness.SKIPPED, Freshness.NO_LIMIT)
 
