@@ -38,6 +38,7 @@ LAYERS = [
     {"store"},
     {"estate"},
     {
+        "disk",
         "errors",
         "sequences",
         "times",

@@ -155,7 +155,7 @@ class Historon:
         parts = self.parts(found)
         place = f"{found.source}@{found.number}"
         names = [part.name for part in parts]
-        told = [part for part in parts if not part.name.endswith(".tree")]  # metadata beside what they tell of
+        told = [part for part in parts if not part.is_tree]
         if name is None and len(told) == 1:
             return told[0]
         if name is None:

@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from typing import IO
 
 from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
-from historon.store import LARGE, Member, name_of, written_tree
+from historon.store import LARGE, Member, name_of, tree_part_name, written_tree
 from historon.versions import stand_in
 
 __all__ = ["ArchiveError", "is_archive", "unpacked"]
@@ -113,7 +113,7 @@ def _parts(name: str, members: _Found) -> dict[str, bytes]:
             content, size = _held(file, room)
             room -= size
             parts[_free(f"{name}/{member.name}", parts, named)] = content
-    parts[f"{name}.tree"] = written_tree(told)
+    parts[tree_part_name(name)] = written_tree(told)
     return parts
 
 

@@ -19,7 +19,7 @@ from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts
 from historon.compare.uses import with_references
-from historon.store import LARGE
+from historon.store import LARGE, tree_part_name
 from historon.versions import Masks, ShownLines, is_binary, split_lines, stands_for
 
 __all__ = ["Kind", "PartChange", "compare_exports"]
@@ -217,7 +217,7 @@ class _Opened:
 
     def _in_one_folder(self, name: str, old: dict[str, bytes], new: dict[str, bytes]) -> dict[str, bytes]:
         """The old members under the folder of the new ones, where both are in one whose name differs by its date."""
-        tree = f"{name}.tree"
+        tree = tree_part_name(name)
         was, now = ({path[len(name) + 1 :].partition("/")[0] for path in side if path != tree} for side in (old, new))
         if len(was) != 1 or len(now) != 1 or was == now:
             return old

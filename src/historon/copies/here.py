@@ -7,6 +7,7 @@ from pathlib import Path, PurePosixPath
 from types import TracebackType
 from typing import Protocol, Self
 
+from historon.disk import sync_folder, write_through
 from historon.errors import OutsideError, StoreError
 
 __all__ = ["Folder", "FolderHere"]
@@ -101,12 +102,7 @@ class FolderHere:
         coming = self._path / _COMING
         with self._told_of():
             self._make_folders((self._path / name).parent)
-            coming.unlink(missing_ok=True)
-            with open(os.open(coming, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as made:
-                for piece in pieces:
-                    made.write(piece)
-                made.flush()
-                os.fsync(made.fileno())
+            write_through(coming, pieces)
             coming.replace(self._path / name)
 
     def link(self, there: str, name: str) -> bool:
@@ -126,11 +122,7 @@ class FolderHere:
         """See Folder."""
         with self._told_of():
             for folder in sorted(self._unsettled):
-                opened = os.open(folder, os.O_RDONLY)
-                try:
-                    os.fsync(opened)
-                finally:
-                    os.close(opened)
+                sync_folder(folder)
         self._unsettled.clear()
 
     def obstacle(self, name: str) -> str:

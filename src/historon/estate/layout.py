@@ -5,6 +5,7 @@ import secrets
 from importlib.resources import files
 from pathlib import Path
 
+from historon.disk import write_through
 from historon.errors import OutsideError
 
 __all__ = ["ESTATE_FILE", "lay_out", "replace_file", "write_private"]
@@ -42,9 +43,7 @@ def replace_file(path: Path, content: bytes) -> None:
     """Put new content in the place of a file, whole or not at all, with the mode it had."""
     temporary = path.with_name(f".{path.name}.{secrets.token_hex(6)}")
     try:
-        write_private(temporary, content)
-        with temporary.open("rb") as written:
-            os.fsync(written.fileno())
+        write_through(temporary, [content])
         if path.exists():
             temporary.chmod(path.stat().st_mode & 0o777)
         temporary.replace(path)

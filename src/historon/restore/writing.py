@@ -13,9 +13,10 @@ from itertools import chain
 from pathlib import Path
 
 from historon.compare import ArchiveError, area_of, is_archive, section_of, unpacked
+from historon.disk import write_through
 from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
-from historon.store import Member, Store, StoredPart, Version, raw_name, read_tree
+from historon.store import Member, Store, StoredPart, Version, is_tree_name, raw_name, read_tree
 from historon.times import in_names
 from historon.versions import Masks, comparable, is_binary, is_called, too_large
 
@@ -225,7 +226,7 @@ def _archived(store: Store, parts: Sequence[StoredPart], only: str) -> dict[str,
             except ArchiveError as exc:
                 raise OutsideError(f"{part.name} {exc}", hint="restore the archive itself: --only its name") from exc
         for name, content in members.items():
-            if not name.endswith(".tree") and is_called(name, only):
+            if not is_tree_name(name) and is_called(name, only):
                 if too_large(content):
                     hint = f"restore the archive itself: --only {part.name}"
                     raise OutsideError(f"{name} is too large to be taken out of its archive", hint=hint)
@@ -321,10 +322,7 @@ def _write(file: Path, pieces: Iterator[bytes], overwrite: bool) -> None:
     _clear(file)
     temporary = _beside(file, str(os.getpid()))
     try:
-        with open(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as out:
-            out.writelines(pieces)
-            out.flush()
-            os.fsync(out.fileno())
+        write_through(temporary, pieces)
         if overwrite:
             temporary.replace(file)
         else:

@@ -31,7 +31,7 @@ from historon.store.pushes import Unfinished, note_push, unfinished_pushes
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
 from historon.store.sqlite.transactions import LEDGER
-from historon.store.trees import Member, name_of, raw_name, read_tree, tree_part_name, written_tree
+from historon.store.trees import Member, is_tree_name, name_of, raw_name, read_tree, tree_part_name, written_tree
 from historon.store.verification import Damage, Verification, verify
 
 __all__ = [
@@ -71,6 +71,7 @@ __all__ = [
     "Version",
     "Visit",
     "create_store",
+    "is_tree_name",
     "last_proofs",
     "name_of",
     "note_proof",

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-__all__ = ["Member", "name_of", "raw_name", "read_tree", "tree_part_name", "written_tree"]
+__all__ = ["Member", "is_tree_name", "name_of", "raw_name", "read_tree", "tree_part_name", "written_tree"]
 
 _HEAD = "# tree: mode, owner, time of change, name"
 _LINE = re.compile(r"([-dl][-rwxsStT]{9}) (\S*) (\S+) (.*)")
@@ -51,6 +51,11 @@ class Member:
 def tree_part_name(base: str) -> str:
     """What the part with the metadata of a tree is called."""
     return f"{base}.tree" if base else "tree"
+
+
+def is_tree_name(name: str) -> bool:
+    """Whether a part may be the metadata of a tree, by its name. Of a stored part `is_tree` says whether it is."""
+    return name == "tree" or name.endswith(".tree")
 
 
 def written_tree(members: Iterable[Member]) -> bytes:

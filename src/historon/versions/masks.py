@@ -9,6 +9,7 @@ from functools import partial
 from typing import Self
 
 from historon.estate import Expression, Noise, Pattern, Procedure
+from historon.store import is_tree_name
 from historon.versions.secrets import cut_off, forms_of, reach_of, secret_spans
 from historon.versions.shown import ShownLines
 
@@ -149,7 +150,7 @@ class Masks:
 
     def for_part(self, name: str) -> Self:
         """The masks for a part of this name: in the metadata of a tree the time of change alone is no change."""
-        if self.with_noise or not (name == "tree" or name.endswith(".tree")):
+        if self.with_noise or not is_tree_name(name):
             return self
         made = copy(self)
         made._noise = [_TREE_TIME, *self._noise]

@@ -16,6 +16,7 @@ from typing import ClassVar
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import Choosing, Chosen, check_sum
+from historon.disk import write_through
 from historon.estate import Clauses, Procedure, Pull, Put, Saying, small_environment, walk
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 from historon.threads import apart
@@ -187,12 +188,8 @@ def _replace(path: Path, content: bytes) -> None:
     What is coming has one name each time, so that whatever a process left that died is written over.
     """
     coming = path.with_name(f".{path.name}{_COMING}")
-    coming.unlink(missing_ok=True)
+    write_through(coming, [content])
     try:
-        with open(os.open(coming, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as made:
-            made.write(content)
-            made.flush()
-            os.fsync(made.fileno())
         with suppress(FileNotFoundError):
             before = path.stat()
             with suppress(PermissionError):

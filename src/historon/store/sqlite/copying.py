@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from historon.disk import sync_folder
 from historon.errors import StoreError
 from historon.store.encoding import Encoding
 from historon.store.interface import Copied
@@ -318,8 +319,4 @@ def _put_in_place(coming: Path, target: Path) -> None:
     for rest in ("-wal", "-shm"):  # of one that was opened: they belong to the bytes before
         (target / f"{LEDGER}{rest}").unlink(missing_ok=True)
     coming.replace(target / LEDGER)
-    folder = os.open(target, os.O_RDONLY)
-    try:
-        os.fsync(folder)
-    finally:
-        os.close(folder)
+    sync_folder(target)
