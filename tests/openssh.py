@@ -2,16 +2,18 @@
 
 import os
 import pwd
+import shutil
 import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from tests.conftest import EstateFolder
 from tests.peers import program
 from tests.waiting import free_port, is_listening, wait_for
 
-__all__ = ["OpenSshServer", "running_server"]
+__all__ = ["OpenSshServer", "describe_source", "running_server"]
 
 
 @dataclass(frozen=True)
@@ -52,3 +54,29 @@ def running_server(folder: Path, more: str = "") -> Iterator[OpenSshServer]:
     finally:
         process.terminate()
         process.wait()
+
+
+def describe_source(
+    estate: EstateFolder, server: OpenSshServer, procedure: str, more: str = "", table: str = ""
+) -> None:
+    """Write an estate whose one source, `s`, is this server, by a procedure, with `more` said of the source.
+
+    `table` is the procedure itself, where it is none that comes along.
+    """
+    shutil.copy(server.client_key, estate.path / "keys" / "client")
+    estate.write(f"""
+[estate]
+name = "Test"
+[credentials.c]
+user = "{server.user}"
+key = "file:keys/client"
+{table}
+[[sources]]
+name = "s"
+procedure = "{procedure}"
+address = "127.0.0.1"
+port = {server.port}
+credentials = "c"
+host_key = "{server.host_key}"
+{more}
+""")

@@ -16,7 +16,7 @@ import psycopg
 import pytest
 
 from tests.conftest import EstateFolder
-from tests.openssh import OpenSshServer, running_server
+from tests.openssh import OpenSshServer, describe_source, running_server
 from tests.peers import needs, program
 from tests.postgres import PASSWORD as DATABASE_PASSWORD
 from tests.postgres import PostgresServer
@@ -175,23 +175,8 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenSshServer]:
 
 
 def _described(estate: EstateFolder, server: OpenSshServer, procedure: str, values: dict[str, str]) -> None:
-    shutil.copy(server.client_key, estate.path / "keys" / "client")
     told = ", ".join(f'{name} = "{value}"' for name, value in values.items())
-    estate.write(f"""
-[estate]
-name = "Test"
-[credentials.c]
-user = "{server.user}"
-key = "file:keys/client"
-[[sources]]
-name = "s"
-procedure = "{procedure}"
-address = "127.0.0.1"
-port = {server.port}
-credentials = "c"
-host_key = "{server.host_key}"
-values = {{ {told} }}
-""")
+    describe_source(estate, server, procedure, f"values = {{ {told} }}")
 
 
 @pytest.mark.parametrize("system", SYSTEMS, ids=str)

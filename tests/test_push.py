@@ -34,7 +34,7 @@ from tests.conftest import (
     collect,
     describe_estate,
 )
-from tests.openssh import running_server
+from tests.openssh import describe_source, running_server
 from tests.peers import needs
 
 # Each route once, as routers have them.
@@ -464,26 +464,14 @@ def test_files_over_a_real_sftp_server(estate: EstateFolder, tmp_path: Path) -> 
     (place / "app.conf").write_text("one\n")
     (place / "app.conf").chmod(0o604)
     with running_server(keys) as server:
-        shutil.copy(server.client_key, estate.path / "keys" / "client")
-        estate.write(f"""
-[estate]
-name = "Test"
-[credentials.c]
-user = "{server.user}"
-key = "file:keys/client"
+        table = f"""
 [procedures.p]
 over = "ssh-exec"
 tries = 1
 steps = [{{ pull = "{place}/app.conf" }}]
 push = [{{ put = "{place}/app.conf", part = "app.conf" }}, {{ send = "echo up >> {place}/reloads" }}]
-[[sources]]
-name = "s"
-procedure = "p"
-address = "127.0.0.1"
-port = {server.port}
-credentials = "c"
-host_key = "{server.host_key}"
-""")
+"""
+        describe_source(estate, server, "p", table=table)
         assert estate.run("collect").code == 0
         (place / "app.conf").write_text("two\n")
         done = _push(estate, "s@1")
@@ -688,27 +676,15 @@ def test_a_file_over_scp(estate: EstateFolder, tmp_path: Path) -> None:
     place.mkdir()
     (place / "app.conf").write_text("one\n")
     with running_server(keys) as server:
-        shutil.copy(server.client_key, estate.path / "keys" / "client")
-        estate.write(f"""
-[estate]
-name = "Test"
-[credentials.c]
-user = "{server.user}"
-key = "file:keys/client"
+        table = f"""
 [procedures.p]
 over = "ssh-exec"
 transfer = "scp"
 tries = 1
 steps = [{{ pull = "{place}/app.conf" }}]
 push = [{{ put = "{place}/app.conf", part = "app.conf" }}]
-[[sources]]
-name = "s"
-procedure = "p"
-address = "127.0.0.1"
-port = {server.port}
-credentials = "c"
-host_key = "{server.host_key}"
-""")
+"""
+        describe_source(estate, server, "p", table=table)
         assert estate.run("collect").code == 0
         (place / "app.conf").write_text("two\n")
         done = _push(estate, "s@1")
