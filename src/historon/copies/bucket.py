@@ -2,7 +2,6 @@
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from datetime import timedelta
 from pathlib import Path
@@ -142,6 +141,8 @@ class _Bucket:
 
     def write(self, objects: Sequence[tuple[str, Iterable[bytes]]]) -> None:
         """See Objects."""
+        from concurrent.futures import ThreadPoolExecutor
+
         with ThreadPoolExecutor(_LINES) as lines:
             for done in [lines.submit(self._put, name, content) for name, content in objects]:
                 done.result()

@@ -4,11 +4,14 @@ import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import PurePosixPath
+from typing import TYPE_CHECKING
 
 from historon.errors import StoreError
 from historon.estate import Estate
-from historon.retention import Verdict, plan
 from historon.store import Removal, Version
+
+if TYPE_CHECKING:
+    from historon.retention import Verdict
 
 __all__ = ["Pace", "check_plain_name", "left_out", "plan_by_newest"]
 
@@ -20,11 +23,13 @@ def check_plain_name(name: str) -> None:
         raise StoreError(f"the copy names a file that lies elsewhere: {name!r}", hint="nothing was written there")
 
 
-def plan_by_newest(estate: Estate, retention: str, versions: Sequence[Version]) -> list[Verdict]:
+def plan_by_newest(estate: Estate, retention: str, versions: Sequence[Version]) -> "list[Verdict]":
     """What a copy's own retention says of a source's versions, of which there is one at least.
 
     By the newest version, not by a clock: what is kept depends on the versions alone.
     """
+    from historon.retention import plan  # imported where it is used: any command reads what copies there are
+
     return plan(versions, estate.retention[retention], now=versions[-1].at, zone=estate.zone)
 
 
