@@ -147,8 +147,8 @@ def test_what_fails_is_logged_as_gravely_as_it_is_told(scheduled: EstateFolder) 
 def test_what_libraries_warn_of_is_in_the_log_in_its_form_and_nowhere_raw(tmp_path: Path) -> None:
     script = (
         "import logging, warnings\n"
-        "from historon.cli.commands.serve import _log_to\n"
-        "_log_to('json', 'info', None, 'info', journal=False)\n"
+        "from historon.cli.views.serve import log_to\n"
+        "log_to('json', 'info', None, 'info', journal=False)\n"
         "warnings.warn('this cipher is old', DeprecationWarning)\n"
         "logging.getLogger('a.library').warning('odd')\n"
         "logging.getLogger('a.library').info('chatter')\n"

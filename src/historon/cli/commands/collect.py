@@ -1,27 +1,18 @@
 """`historon collect`."""
 
 import signal
-import sys
 from collections.abc import Mapping, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, Self
 
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
-from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, SourceResult, SourceStep
+from historon.cli.views import collect as view
+from historon.collect import OfferedKey, RoundReport
 from historon.errors import ExitCode, UsageError
-from historon.estate import describe
 from historon.notices import DeliveryResult
-from historon.store import Outcome
-
-if TYPE_CHECKING:
-    from rich.console import Console
 
 __all__ = ["command"]
-
-_UNMET = 6  # of one source that are told
 
 
 @click.command(
@@ -59,7 +50,7 @@ def command(
             return ExitCode.WELL
         if not sources:
             raise UsageError("there is no source to collect", hint="describe some in the estate file")
-        with _Shown(len(sources), quiet=as_json, verbose=verbose) as shown:
+        with view.Shown(len(sources), quiet=as_json, verbose=verbose) as shown:
             done = opened.collect(
                 *(source.name for source in sources),
                 observer=shown.tell,
@@ -68,128 +59,13 @@ def command(
             )
     report, told = done.report, done.notices
     if as_json:
-        _print_data(report, told)
+        view.print_data(report, told)
     else:
-        _print_end(report, told)
+        view.print_end(report, told)
     return _exit_code(report, told)
 
 
-class _Shown:
-    """What is shown while a round runs: nothing, a bar, or a line for each source; steps beside it when asked for."""
-
-    def __init__(self, total: int, *, quiet: bool, verbose: int) -> None:
-        if quiet:
-            self._screen = _Silent()
-        else:
-            self._screen = _Bar(total) if sys.stdout.isatty() else _Lines()
-        self._shown: Observer | None = None
-        self._verbose = verbose
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.end()
-
-    def tell(self, event: SourceBegan | SourceStep | SourceResult) -> None:
-        """Hear of a source."""
-        if isinstance(event, SourceStep):
-            _tell_step(event, self._verbose)
-            return
-        if self._shown is None:
-            self._shown = self._screen.__enter__()
-        self._shown(event)
-
-    def end(self) -> None:
-        """The round is over, or somebody is asked something."""
-        if self._shown is not None:
-            self._screen.__exit__()
-            self._shown = None
-
-
-def _tell_step(step: SourceStep, verbose: int) -> None:
-    """Beside the results, on standard error."""
-    if verbose:
-        click.echo(f"{step.source}: {printable(step.place)}  {describe(step.taken.took)}", err=True)
-    for line in excerpt(step.answer) if verbose > 1 else ():
-        click.echo(f"{step.source}:   | {line}", err=True)
-
-
-class _Silent:
-    """What is shown while a round runs: here nothing."""
-
-    def __enter__(self) -> Observer:
-        return lambda event: None
-
-    def __exit__(self, *_: object) -> None:
-        return None
-
-
-class _Lines(_Silent):
-    """A plain line for each source, as soon as it is done."""
-
-    def __enter__(self) -> Observer:
-        return self._tell
-
-    def _tell(self, event: SourceBegan | SourceStep | SourceResult) -> None:
-        if isinstance(event, SourceResult):
-            click.echo(printable("  ".join(filter(None, _words(event)))).rstrip())
-            sys.stdout.flush()
-
-
-class _Bar(_Silent):
-    """A progress bar, with a line above it for each source that has something to tell."""
-
-    def __init__(self, total: int) -> None:
-        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
-
-        self._progress = Progress(
-            TextColumn("collecting"),
-            BarColumn(),
-            MofNCompleteColumn(),
-            TimeElapsedColumn(),
-            TextColumn("{task.fields[busy]}"),
-            console=console(),
-            transient=True,
-        )
-        self._task = self._progress.add_task("", total=total, busy="")
-        self._busy: dict[str, None] = {}
-
-    def __enter__(self) -> Observer:
-        self._progress.start()
-        return self._tell
-
-    def __exit__(self, *_: object) -> None:
-        self._progress.stop()
-
-    def _tell(self, event: SourceBegan | SourceStep | SourceResult) -> None:
-        if isinstance(event, SourceBegan):
-            self._busy[event.source] = None
-        elif isinstance(event, SourceResult):
-            self._busy.pop(event.source, None)
-            self._progress.advance(self._task)
-            if event.outcome is not Outcome.UNCHANGED or event.note:
-                self._progress.console.print(_styled(event))
-        self._progress.update(self._task, busy=", ".join(list(self._busy)[:3]))
-
-
-def _words(result: SourceResult) -> tuple[str, str, str, str]:
-    number = f"@{result.number}" if result.number is not None and result.outcome is not Outcome.UNCHANGED else ""
-    told = result.outcome in (Outcome.CHANGED, Outcome.SUSPECT) and (result.added or result.removed)
-    lines = f"+{result.added} -{result.removed}" if told else ""
-    # Of what went wrong, all is told at the end.
-    why = "" if result.outcome in (Outcome.FAILED, Outcome.SUSPECT) else result.note or ""
-    return f"{result.source:<24}", f"{result.outcome:<9}", f"{number} {lines}".strip(), why
-
-
-def _styled(result: SourceResult) -> object:
-    from rich.text import Text
-
-    source, outcome, lines, why = map(printable, _words(result))
-    return Text.assemble(source, "  ", (outcome, STYLES[result.outcome]), "  ", lines, "  " * bool(lines), (why, "dim"))
-
-
-def _confirm_keys(app: App, shown: _Shown, offered: Mapping[str, OfferedKey], *, trust: bool) -> bool:
+def _confirm_keys(app: App, shown: view.Shown, offered: Mapping[str, OfferedKey], *, trust: bool) -> bool:
     """Ask about host keys shown for the first time."""
     if not (trust or app.interactive):
         return False
@@ -198,107 +74,6 @@ def _confirm_keys(app: App, shown: _Shown, offered: Mapping[str, OfferedKey], *,
     for name, key in offered.items():
         click.echo(f"  {name:<24}{key.algorithm}  {key.fingerprint}")
     return trust or click.confirm(f"Trust {'it' if len(offered) == 1 else 'them'} and collect now?")
-
-
-def _print_end(report: RoundReport, told: Sequence[DeliveryResult]) -> None:
-    screen = console()
-    _print_troubles(report, screen)
-    _print_requirements(report, screen)
-    _print_summary(report, screen)
-    for one in told:
-        if one.trouble:
-            waits = "; queued, will be retried: historon notices" if one.waits else ""
-            click.echo(f"historon: notice not sent to {one.channel}: {printable(one.trouble)}{waits}", err=True)
-    if report.store_trouble:
-        click.echo(f"historon: the store is in trouble: {printable(report.store_trouble)}", err=True)
-
-
-def _print_troubles(report: RoundReport, screen: "Console") -> None:
-    from rich.text import Text
-
-    for alike in report.troubles_by_cause:
-        result = alike[0]
-        screen.print()
-        if result.failure:
-            print_failure(screen, [one.source for one in alike], result.failure)
-            continue
-        screen.print(Text(f"{result.source}: {result.outcome}", style=STYLES[result.outcome]))
-        screen.print(Text(f"  what     {printable(result.note or '')}"))
-        screen.print(Text(f"  look     {result.look}"))
-
-
-def _print_requirements(report: RoundReport, screen: "Console") -> None:
-    from rich.text import Text
-
-    for result in report.failing_requirements:
-        screen.print(Text(f"\n{result.source}: a requirement is not met", style=STYLES["suspect"]))
-        for one in result.unmet[:_UNMET]:
-            screen.print(Text(f"  what     {printable(str(one))}"))
-        screen.print(Text(f"  look     historon requirements {result.source}"))
-    for result in report.meeting_again:
-        screen.print(Text(f"{result.source}: meets again: {printable(', '.join(result.met_again))}", "green"))
-
-
-def _print_summary(report: RoundReport, screen: "Console") -> None:
-    from rich.text import Text
-
-    line = Text(f"\n{_round_words(report)}: ")
-    parts = [(f"{number} {outcome}", STYLES[outcome]) for outcome, number in report.tally.items()]
-    for index, part in enumerate(parts):
-        line.append(", " if index else "").append(*part)
-    if report.interrupted:
-        line.append("; it was interrupted", "yellow")
-    if report.not_resumed:
-        line.append(f"; {report.not_resumed} NOT RESUMED", STYLES["failed"])
-    screen.print(line)
-    for remark in report.remarks:
-        screen.print(Text(f"remark: {printable(remark)}", style=STYLES["suspect"]))
-
-
-def _round_words(report: RoundReport) -> str:
-    return f"round {report.number}: {count(len(report.results), 'source')} in {describe(report.took)}"
-
-
-def _print_data(report: RoundReport, told: Sequence[DeliveryResult]) -> None:
-    outcomes = {outcome.value: report.count(outcome) for outcome in Outcome}
-    known = ", ".join(f"{number} {outcome}" for outcome, number in outcomes.items() if number)
-    print_json(
-        "collect",
-        f"{_round_words(report)}: {known}",
-        [_result_data(result) for result in report.results],
-        round=report.number,
-        began=report.began,
-        took_s=report.took,
-        interrupted=report.interrupted,
-        store_trouble=report.store_trouble,
-        outcomes=outcomes,
-        not_resumed=report.not_resumed,
-        remarks=report.remarks,
-        notices=[{"channel": one.channel, "trouble": one.trouble, "queued": one.waits} for one in told],
-    )
-
-
-def _result_data(result: SourceResult) -> dict[str, object]:
-    failure = result.failure
-    return {
-        "source": result.source,
-        "outcome": result.outcome,
-        "version": result.number,
-        "added": result.added,
-        "removed": result.removed,
-        "took_s": result.took,
-        "note": result.note,
-        "requirements_failed": [str(one) for one in result.unmet],
-        "requirements_met_again": result.met_again,
-        "failure": failure
-        and {
-            "kind": failure.kind,
-            "step": failure.step,
-            "message": failure.message,
-            "try": failure.hint,
-            "tail": failure.tail,
-        },
-    }
 
 
 def _exit_code(report: RoundReport, told: Sequence[DeliveryResult]) -> ExitCode:

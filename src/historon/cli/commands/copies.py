@@ -1,17 +1,13 @@
 """`historon copies`."""
 
-from collections.abc import Sequence
-from datetime import datetime
-
 import click
 
 from historon.api import Historon
 from historon.api.copying import known_copies
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
-from historon.copies import CopyStatus
+from historon.cli.output import count, print_json, printable, size_text
+from historon.cli.views import copies as view
 from historon.errors import ExitCode, HistoronError, UsageError
-from historon.estate import Copy, Estate, describe
 
 __all__ = ["command"]
 
@@ -58,9 +54,9 @@ def command(
     wrong = not all([*updated, *verified])
     now = app.clock()
     if as_json:
-        print_json("copies", _headline(statuses, now), [_row(one, now) for one in statuses])
+        print_json("copies", view.headline(statuses, now), [view.row(one, now) for one in statuses])
     elif not update and not verifying:
-        _print(statuses, estate, now)
+        view.print_all(statuses, estate, now)
     if wrong:
         return ExitCode.STORE
     if any(one.overdue(now) or one.left_out for one in statuses):
@@ -102,55 +98,3 @@ def _verify(opened: Historon, name: str, sample: int | None) -> bool:
         verdict = "all of it as written" if found.well else "DAMAGED"
     click.echo(f"{name}: {read}: {verdict}", err=True)
     return found.well
-
-
-def _headline(statuses: Sequence[CopyStatus], now: datetime) -> str:
-    if not statuses:
-        return "there is no copy: write one in [copies] of the estate file"
-    late = sum(one.overdue(now) for one in statuses)
-    behind = sum(one.missing_since is not None for one in statuses) - late
-    current = len(statuses) - late - behind
-    states = ((late, "BEHIND for too long"), (behind, "behind"), (current, "up to date"))
-    told = [f"{number} {state}" for number, state in states if number]
-    return f"{count(len(statuses), 'copy', 'copies')}: {', '.join(told)}"
-
-
-def _print(statuses: Sequence[CopyStatus], estate: Estate, now: datetime) -> None:
-    click.echo(_headline(statuses, now))
-    made = table("copy", "kind", "state", f"as of ({estate.zone})", "where", wrap=("where",))
-    for one in statuses:
-        at = instant(one.at, estate.zone) if one.at else "never"
-        made.add_row(one.name, one.copy.kind, _state(one, now), at, printable(_where(one.copy, estate)))
-    if statuses:
-        print_table(made)
-
-
-def _where(copy: Copy, estate: Estate) -> str:
-    return copy.place if copy.writes_to is None else str(estate.path(copy.path))
-
-
-def _state(one: CopyStatus, now: datetime) -> str:
-    behind = one.behind(now)
-    if behind is None:
-        if one.left_out:
-            return f"up to date but for {count(one.left_out, 'part')}"
-        return "up to date"
-    return f"{'BEHIND' if one.overdue(now) else 'behind'} for {describe(behind)} of {one.copy.max_lag}"
-
-
-def _row(one: CopyStatus, now: datetime) -> dict[str, object]:
-    behind = one.behind(now)
-    state = "up to date"
-    if behind is not None:
-        state = "behind for too long" if one.overdue(now) else "behind"
-    return {
-        "copy": one.name,
-        "kind": one.copy.kind,
-        "path": one.copy.place,
-        "state": state,
-        "as_of": one.at,
-        "left_out": one.left_out,
-        "missing_since": one.missing_since,
-        "lag_s": behind,
-        "max_lag_s": one.copy.max_lag,
-    }

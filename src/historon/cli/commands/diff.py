@@ -1,11 +1,9 @@
 """`historon diff`."""
 
 import sys
-from datetime import tzinfo
 
 import click
 
-from historon.api import Difference, Side
 from historon.cli.app import (
     App,
     estate_option,
@@ -15,16 +13,15 @@ from historon.cli.app import (
     reveal_option,
     where_option,
 )
-from historon.cli.differences import part_data, print_lines, print_outline, print_side_by_side
+from historon.cli.differences import part_data
 from historon.cli.outliers import print_typical
-from historon.cli.output import console, count, instant, print_json, warn_if_suspect
-from historon.compare import unified
+from historon.cli.output import print_json, warn_if_suspect
+from historon.cli.views import diff as view
 from historon.errors import ExitCode, UsageError
 
 __all__ = ["command"]
 
 _FORMS = ("lines", "side", "outline", "html")
-_NARROW = 100  # columns from which on two texts have room beside each other
 
 
 @click.command(
@@ -99,62 +96,11 @@ def command(
     zone = opened.estate.zone
     if as_json:
         rows = [part_data(change, context, found.weights) for change in found.parts]
-        print_json("diff", _headline(found), rows, old=found.before.name, new=found.after.name)
+        print_json("diff", view.headline(found), rows, old=found.before.name, new=found.after.name)
     elif form == "html":
-        _print_page(found, context, zone)
+        view.print_page(found, context, zone)
     elif form or sys.stdout.isatty():
-        _print_changes(found, form, context, zone)
+        view.print_changes(found, form, context, zone)
     else:
-        _print_patch(found, context, zone)
+        view.print_patch(found, context, zone)
     return ExitCode.FOUND if found.parts else ExitCode.WELL
-
-
-def _headline(found: Difference) -> str:
-    if not found.parts:
-        return f"no difference between {found.before.name} and {found.after.name}"
-    return f"{count(len(found.parts), 'part')} of {found.before.name} and {found.after.name} differ"
-
-
-def _print_patch(found: Difference, context: int, zone: tzinfo) -> None:
-    for change in found.parts:
-        old_label = _label(found.before, change.was or change.name, zone)
-        sys.stdout.buffer.writelines(unified(change, old_label, _label(found.after, change.name, zone), context))
-    sys.stdout.buffer.flush()
-
-
-def _label(side: Side, part: str, zone: tzinfo) -> str:
-    return f"{side.name}/{part}\t{side.at.astimezone(zone):%Y-%m-%d %H:%M:%S %z}"
-
-
-def _print_page(found: Difference, context: int, zone: tzinfo) -> None:
-    from historon.report import difference_page
-
-    sides = [f"{side.name}, {instant(side.at, zone, named=True)}" for side in (found.before, found.after)]
-    title = f"{found.before.name} and {found.after.name}"
-    sys.stdout.buffer.write(difference_page(title, sides, found.parts, context).encode("utf-8", "backslashreplace"))
-    sys.stdout.buffer.flush()
-
-
-def _print_changes(found: Difference, form: str | None, context: int, zone: tzinfo) -> None:
-    from rich.text import Text
-
-    screen = console()
-    if form == "side" and screen.width < _NARROW:
-        raise UsageError(
-            f"{screen.width} columns are too few for two texts", hint=f"widen to {_NARROW}, or --form lines"
-        )
-    for mark, side in (("-", found.before), ("+", found.after)):
-        screen.print(
-            Text(f"{mark} {side.name}  {instant(side.at, zone, named=True)}", style="red" if mark == "-" else "green")
-        )
-    screen.print()
-    for change in found.parts:
-        told_by_lines = change.edits and not change.structured
-        if form == "outline" or (form is None and not told_by_lines):
-            print_outline(change, found.weights)
-        elif form == "side":
-            print_side_by_side(change, context, found.weights)
-        else:
-            print_lines(change, context, found.weights)
-    if not found.parts:
-        screen.print(_headline(found))

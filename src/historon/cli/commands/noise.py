@@ -5,15 +5,13 @@ from collections.abc import Sequence
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import console, count, print_json, printable
+from historon.cli.output import count, print_json
+from historon.cli.views import noise as view
 from historon.errors import UsageError
 from historon.estate import Estate, add_rules
-from historon.insight import Hidden, Proposal
+from historon.insight import Proposal
 
 __all__ = ["command"]
-
-_SHOWN = 5  # changes that a mask would have hidden
-_FEWEST = 4  # versions by which it can be told what changes by itself
 
 
 @click.command(
@@ -44,14 +42,14 @@ def command(
     with app.opened(estate_file) as opened:
         studied = opened.noise(source)
     found, in_force = studied.proposals, studied.in_force
-    headline = _headline(source, studied.versions, found, in_force)
+    headline = view.headline(source, studied.versions, found, in_force)
     if as_json:
-        print_json("noise", headline, [_as_data(one) for one in found], masks_in_force=in_force)
+        print_json("noise", headline, [view.as_data(one) for one in found], masks_in_force=in_force)
         return
     click.echo(headline)
     if not found:
         return
-    _print(found, take)
+    view.print_all(found, take)
     if take is None and app.interactive:
         take = click.prompt("Write which into the estate file? Numbers such as 1,3, all or none", default="none")
     chosen = _chosen(found, take)
@@ -62,58 +60,6 @@ def command(
         _write(opened.estate, opened.estate.sources[source].procedure, chosen, because or "")
     elif take is None:
         click.echo(f"to write them into the estate file: historon noise {source} --take all")
-
-
-def _headline(source: str, versions: int, found: Sequence[Proposal], in_force: int) -> str:
-    masks = f"{count(in_force, 'mask')} in force"
-    looked = f"in {count(versions, 'good version')} of {source}"
-    if versions < _FEWEST:
-        return f"cannot tell yet {looked}: it takes {_FEWEST} ({masks})"
-    if found:
-        return f"{count(len(found), 'proposal')} {looked} ({masks})"
-    return f"no further noise found {looked} ({masks})"
-
-
-def _print(found: Sequence[Proposal], take: str | None) -> None:
-    from rich.text import Text
-
-    screen = console()
-    for number, one in enumerate(found, 1):
-        screen.print(
-            Text.assemble((f"{number:>3}  ", "bold"), (_called(one), "dim"), (printable(one.rule), "cyan")),
-            soft_wrap=True,
-        )
-        evidence = f"     differed in {len(one.seen_in)} of {count(one.steps, 'step')} from version to version"
-        screen.print(Text(f"{evidence}, in {one.alone} of them nothing else did", style=""))
-        last = f"     last in {printable(one.part)}: {printable(one.old)} → {printable(one.new)}"
-        screen.print(Text(last, style="dim"), soft_wrap=True)
-        _print_hidden(one.hides)
-    if take is None:
-        screen.print()
-
-
-def _called(one: Proposal) -> str:
-    return "order means nothing under " if one.setting == "unordered" else ""
-
-
-def _print_hidden(hides: Sequence[Hidden]) -> None:
-    """What else a mask would have hidden."""
-    from rich.text import Text
-
-    if not hides:
-        return
-    screen = console()
-    versions = len({one.version for one in hides})
-    told = f"     would also have hidden {count(len(hides), 'real change')}, in {count(versions, 'version')}:"
-    screen.print(Text(told, style="bold yellow"))
-    for one in hides[-_SHOWN:]:
-        sides = " → ".join(filter(None, (printable(one.old), printable(one.new))))
-        edited = one.old and one.new
-        came_or_went = "- " if one.old else "+ "
-        sign = "" if edited else came_or_went
-        screen.print(Text(f"       @{one.version:<5} {sign}{sides}", style="yellow"), soft_wrap=True)
-    if len(hides) > _SHOWN:
-        screen.print(Text(f"       and {len(hides) - _SHOWN} before (--json names them all)", style="yellow"))
 
 
 def _asked(app: App, hiding: Sequence[int]) -> str:
@@ -145,17 +91,3 @@ def _write(estate: Estate, procedure: str, chosen: Sequence[Proposal], because: 
     file = add_rules(estate, procedure, [(one.setting, one.rule) for one in chosen if not one.hides])
     file = add_rules(estate, procedure, [(one.setting, one.rule) for one in chosen if one.hides], because) or file
     click.echo(f"{count(len(chosen), 'mask')} added to the procedure {procedure} in {file}")
-
-
-def _as_data(one: Proposal) -> dict[str, object]:
-    return {
-        "setting": one.setting,
-        "rule": one.rule,
-        "part": one.part,
-        "differed": len(one.seen_in),
-        "steps": one.steps,
-        "alone": one.alone,
-        "old": one.old,
-        "new": one.new,
-        "hides": [{"version": hidden.version, "old": hidden.old, "new": hidden.new} for hidden in one.hides],
-    }

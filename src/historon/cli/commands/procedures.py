@@ -1,11 +1,12 @@
 """`historon procedures`."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import count, print_json, print_table, printable, table
+from historon.cli.output import count, print_json, printable
+from historon.cli.views import procedures as view
 from historon.errors import HistoronError, UsageError
 from historon.estate import Estate, Procedure, Step, nearest, read_procedure, shipped_names, shipped_text, walk
 
@@ -32,10 +33,10 @@ def command(app: App, name: str | None, estate_file: str | None, *, as_json: boo
     if name is not None and name not in known:
         raise UsageError(f'there is no procedure "{name}"', hint=nearest(name, known))
     if as_json:
-        rows = [_row(one, known[one], used.count(one)) for one in sorted(known) if name in (None, one)]
+        rows = [view.row(one, known[one], used.count(one)) for one in sorted(known) if name in (None, one)]
         print_json("procedures", count(len(rows), "procedure"), rows)
     elif name is None:
-        _print_all(known, used)
+        view.print_all(known, used)
     else:
         _explain(name, known[name], shipped=name in shipped_names() and not (estate and name in estate.procedures))
 
@@ -48,15 +49,6 @@ def _estate(app: App, named: str | None) -> Estate | None:
         if named is not None:
             raise
         return None
-
-
-def _print_all(known: dict[str, Procedure], used: list[str]) -> None:
-    made = table("procedure", "over", "sources", "about", right=["sources"], wrap=["about"])
-    for name in sorted(known, key=lambda one: (not used.count(one), one)):
-        about = known[name].about.strip().partition("\n")[0]
-        made.add_row(name, known[name].over, str(used.count(name) or "-"), printable(about or "-"))
-    click.echo(f"{count(len(known), 'procedure')}; historon procedures NAME explains one")
-    print_table(made)
 
 
 def _explain(name: str, procedure: Procedure, *, shipped: bool) -> None:
@@ -97,23 +89,3 @@ def _clauses(step: Step) -> str:
     shown = {name: value for name, value in step.clauses.items() if name not in _LONG}
     words = [f"{name} {value}" if isinstance(value, str) else name for name, value in shown.items()]
     return f"  ({', '.join(words)})" if words else ""
-
-
-def _step_row(place: Sequence[str | int], step: Step) -> dict[str, object]:
-    """Where a step stands, `[2, 1]` for the first within the second; what it does; and which clauses say more."""
-    numbers = [one + 1 for one in place if isinstance(one, int)]
-    return {"number": numbers, "what": str(step), "clauses": [one for one in step.clauses if one != "steps"]}
-
-
-def _row(name: str, procedure: Procedure, used: int) -> dict[str, object]:
-    return {
-        "procedure": name,
-        "over": procedure.over,
-        "about": procedure.about.strip(),
-        "sources": used,
-        "values": procedure.values,
-        "steps": [_step_row(place, step) for place, step in walk(procedure.steps)],
-        "push": [_step_row(place, step) for place, step in walk(procedure.push)],
-        "push_confirm": [_step_row(place, step) for place, step in walk(procedure.push_confirm)],
-        "proof": procedure.proof,
-    }

@@ -9,17 +9,13 @@ import click
 
 from historon.api import Historon
 from historon.cli.app import App, estate_option, example, pass_app, where_option
-from historon.cli.output import count, instant, printable, size_text
-from historon.compare import compare_exports, unified
+from historon.cli.output import count, printable
+from historon.cli.views import restore as view
 from historon.errors import OutsideError, UsageError
-from historon.restore import Naming, OriginalState, Restored
+from historon.restore import Naming
 from historon.store import Version
-from historon.versions import is_binary
 
 __all__ = ["command"]
-
-_LISTED = 20  # files; of more, so many are named
-_LINES = 60  # of a diff
 
 
 @click.command(
@@ -111,7 +107,7 @@ def command(
                     outward_links=outward_links,
                     naming=naming,
                 )
-                _print(opened, one, restored, "with the permissions that they had" if permissions else "")
+                view.print_restored(opened, one, restored, "with the permissions that they had" if permissions else "")
 
 
 def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
@@ -163,14 +159,14 @@ def _give_back(app: App, opened: Historon, version: Version, only: str | None, *
     """Show what is missing or differs, and give it back when that is confirmed."""
     state = opened.originals(version, only=only)
     name = f"{version.source}@{version.number}"
-    for stranger in state.strangers[:_LISTED]:
+    for stranger in state.strangers[: view.LISTED]:
         click.echo(f"not there then, left as it is: {printable(str(stranger))}")
-    if len(state.strangers) > _LISTED:
-        click.echo(f"not there then, left as they are: {len(state.strangers) - _LISTED} more")
+    if len(state.strangers) > view.LISTED:
+        click.echo(f"not there then, left as they are: {len(state.strangers) - view.LISTED} more")
     if not state.differing:
         click.echo(f"{name}: nothing to give back: {count(state.same, 'file')} as they were")
         return
-    _print_differing(opened, version, state)
+    view.print_differing(opened, version, state)
     if not yes:
         if not app.interactive:
             raise UsageError("nothing was changed: this is what would be given back", hint="--yes does it")
@@ -178,46 +174,7 @@ def _give_back(app: App, opened: Historon, version: Version, only: str | None, *
         if opened.originals(version, only=only).differing != state.differing:
             raise OutsideError("the files changed meanwhile; nothing was written", hint="look at them once more")
     restored = opened.restore_over_originals(version, only=only)
-    _print(opened, version, restored, "with their owners, permissions and times as far as they are known")
-
-
-def _print_differing(opened: Historon, version: Version, state: OriginalState) -> None:
-    masks = opened.masks(version.source, with_noise=True)
-    shown = 0
-    for one in state.differing[:_LISTED]:
-        what = "is missing" if one.missing else "differs"
-        click.echo(f"{printable(str(one.file))} {what}, {size_text(one.part.size)} then")
-        then = opened.store.read(one.part) if one.now is not None and one.part.size <= 2**20 else None
-        if one.now is None or then is None or is_binary(one.now) or is_binary(then) or shown > _LINES:
-            continue
-        for change in compare_exports({one.part.name: one.now}, {one.part.name: then}, masks):
-            for line in b"".join(unified(change, "now", "then")).splitlines():
-                shown += 1
-                if shown <= _LINES:
-                    click.echo(f"  {printable(line.decode('utf-8', 'replace'))}")
-    if shown > _LINES:
-        click.echo("  and more lines, which are not shown")
-    if len(state.differing) > _LISTED:
-        click.echo(f"and {len(state.differing) - _LISTED} more files")
-
-
-def _print(opened: Historon, found: Version, restored: Restored, how: str) -> None:
-    files = restored.files
-    for file, size in files[:_LISTED]:
-        click.echo(f"{printable(str(file))}  {size_text(size)}")
-    if len(files) > _LISTED:
-        rest = sum(size for _, size in files[_LISTED:])
-        click.echo(f"and {len(files) - _LISTED} more, {size_text(rest)}")
-    for why in restored.left_out:
-        click.echo(f"left out: {printable(why)}")
-    name = f"{found.source}@{found.number}"
-    made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, opened.estate.zone, named=True)}"
-    readable = how or "readable by you alone"
-    written = (
-        f"{count(len(files), 'file')} written, {readable}" if files or not restored.already else "nothing to write"
-    )
-    there = f"; {count(len(restored.already), 'file')} there already, byte for byte" if restored.already else ""
-    click.echo(f"{name} ({made}): {written}{there}")
+    view.print_restored(opened, version, restored, "with their owners, permissions and times as far as they are known")
 
 
 def _confirm_suspect(app: App, version: Version) -> None:

@@ -1,21 +1,11 @@
 """`historon rounds`."""
 
-import re
-from collections import Counter
-from collections.abc import Mapping, Sequence
-from datetime import tzinfo
-from itertools import groupby
-from typing import TYPE_CHECKING
-
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, table
-from historon.estate import describe
-from historon.store import Outcome, Removed, Round, Store, Visit
-
-if TYPE_CHECKING:
-    from rich.text import Text
+from historon.cli.output import print_json
+from historon.cli.views import rounds as view
+from historon.store import Round, Store
 
 __all__ = ["command"]
 
@@ -37,130 +27,24 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
         if number is None:
             rounds = opened.rounds(last)
             endings = {one.number: _ending(opened.store, one) for one in rounds if one.ended is None}
-            headline = _rounds_headline(rounds, endings)
+            headline = view.rounds_headline(rounds, endings)
             if as_json:
-                print_json("rounds", headline, [_round_row(one, endings) for one in rounds])
+                print_json("rounds", headline, [view.round_row(one, endings) for one in rounds])
             else:
-                _print_rounds(rounds, endings, headline, opened.estate.zone)
+                view.print_rounds(rounds, endings, headline, opened.estate.zone)
             return
         visits = opened.visits(number)
         removed = opened.store.removed_after(number)
     if as_json:
-        rows = [_visit_row(visit) for visit in visits]
-        print_json("round", _visits_headline(number, visits), rows, removed=[_removed_row(one) for one in removed])
+        rows = [view.visit_row(visit) for visit in visits]
+        print_json(
+            "round", view.visits_headline(number, visits), rows, removed=[view.removed_row(one) for one in removed]
+        )
     else:
-        _print_visits(number, visits, steps=steps)
-        _print_removed(removed)
-
-
-def _print_removed(removed: Sequence[Removed]) -> None:
-    """What was pruned after the round."""
-    if not removed:
-        return
-    click.echo(f"\nafter it {count(len(removed), 'version')} went:")
-    for (source, rule), group in groupby(removed, key=lambda one: (one.source, one.rule)):
-        numbers = " ".join(f"@{one.number}" for one in group)
-        click.echo(f"  {source} {numbers}  {rule or ''}".rstrip())
-
-
-def _removed_row(one: Removed) -> dict[str, object]:
-    digest = None if one.sha256 is None else one.sha256.hex()
-    return {
-        "source": one.source,
-        "version": one.number,
-        "at": one.at,
-        "sha256": digest,
-        "rule": one.rule,
-        "gone": one.gone,
-    }
+        view.print_visits(number, visits, steps=steps)
+        view.print_removed(removed)
 
 
 def _ending(store: Store, one: Round) -> str:
     """What is known of a round that has no end on record."""
     return {True: "running", False: "cut short", None: "not ended"}[store.at_work(one)]
-
-
-def _rounds_headline(rounds: Sequence[Round], endings: Mapping[int, str]) -> str:
-    if not rounds:
-        return "no round yet: historon collect"
-    last = rounds[0]
-    ending = f"; {endings[last.number]}" if last.number in endings else ""
-    return f"the last of {count(last.number, 'round')}: {_outcomes(last.outcomes)}{ending}"
-
-
-def _outcomes(outcomes: Mapping[Outcome, int]) -> str:
-    return ", ".join(f"{outcomes[one]} {one}" for one in Outcome if outcomes.get(one)) or "nothing collected"
-
-
-def _print_rounds(rounds: Sequence[Round], endings: Mapping[int, str], headline: str, zone: tzinfo) -> None:
-    click.echo(headline)
-    made = table("round", f"began ({zone})", "took", "outcomes", right=("round",), wrap=("outcomes",))
-    for one in rounds:
-        took = describe(one.ended - one.began) if one.ended else endings[one.number]
-        made.add_row(str(one.number), instant(one.began, zone), took, _tally(one.outcomes))
-    if rounds:
-        print_table(made)
-
-
-def _tally(outcomes: Mapping[Outcome, int]) -> "Text":
-    from rich.text import Text
-
-    parts = [Text(f"{outcomes[one]} {one}", STYLES[one]) for one in Outcome if outcomes.get(one)]
-    return Text(", ").join(parts)
-
-
-def _visits_headline(number: int, visits: Sequence[Visit]) -> str:
-    tally = Counter(visit.outcome for visit in visits)
-    return f"round {number}: {count(len(visits), 'source')}: {_outcomes(tally)}"
-
-
-def _print_visits(number: int, visits: Sequence[Visit], *, steps: bool) -> None:
-    from rich.text import Text
-
-    click.echo(_visits_headline(number, visits))
-    step = "step" if steps else "longest step"
-    made = table("source", "outcome", "version", "took", step, "note", wrap=(step, "note") if steps else ("note",))
-    for visit in visits:
-        version = f"@{visit.number}" if visit.number is not None else ""
-        outcome = Text(visit.outcome, STYLES[visit.outcome])
-        longest = max(visit.steps, key=lambda step: step[1], default=None)
-        where = f"{describe(longest[1])} in {_short(longest[0])}" if longest and not steps else ""
-        note = printable(visit.note or "")
-        made.add_row(visit.source, outcome, version, describe(visit.took), Text(printable(where), "dim"), note)
-        for place, took in visit.steps if steps else ():
-            made.add_row("", "", "", describe(took), Text(printable(place), "dim"), "")
-    print_table(made)
-
-
-def _short(place: str) -> str:
-    """`step 2`, or `step 2.1` for the first within the second."""
-    return f"step {'.'.join(re.findall(r'step ([0-9]+) of', place))}"
-
-
-def _round_row(one: Round, endings: Mapping[int, str]) -> dict[str, object]:
-    return {
-        "round": one.number,
-        "began": one.began,
-        "ended": one.ended,
-        "ending": endings.get(one.number, "ended"),
-        "trigger": one.trigger,
-        "outcomes": {outcome.value: one.outcomes.get(outcome, 0) for outcome in Outcome},
-    }
-
-
-def _visit_row(visit: Visit) -> dict[str, object]:
-    return {
-        "source": visit.source,
-        "outcome": visit.outcome,
-        "version": visit.number,
-        "at": visit.at,
-        "took_s": visit.took,
-        "note": visit.note,
-        "steps": [{**_step_data(place), "took_s": took} for place, took in visit.steps],
-    }
-
-
-def _step_data(place: str) -> dict[str, object]:
-    """Where a step stands in its procedure: `[2, 1]` for the first step within the second; and what it does."""
-    numbers = [int(one) for one in re.findall(r"step (\d+) of \d+", place)]
-    return {"number": numbers, "what": place[place.rfind(" (") + 2 :].removesuffix(")")}

@@ -7,7 +7,8 @@ from pathlib import Path
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import console, count, print_failure, print_json, print_table, printable, table
+from historon.cli.output import console, count, print_failure, print_json
+from historon.cli.views import sources as view
 from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, Source, add_sources, read_rows, select, set_source_key
 
@@ -43,9 +44,9 @@ def list_sources(
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
     if as_json:
-        print_json("sources", count(len(sources), "source"), [_row(estate, source) for source in sources])
+        print_json("sources", count(len(sources), "source"), [view.row(estate, source) for source in sources])
     elif sources:
-        _print_sources(estate, sources)
+        view.print_all(estate, sources)
     else:
         click.echo("no source yet: describe some in the estate file")
 
@@ -155,36 +156,3 @@ def _pairs(written: Sequence[str]) -> dict[str, str]:
             raise UsageError(f'"{one}" is not KEY=VALUE', hint="for example address=10.20.0.1")
         pairs[key] = value
     return pairs
-
-
-def _print_sources(estate: Estate, sources: Sequence[Source]) -> None:
-    click.echo(count(len(sources), "source"))
-    made = table("source", "address", "procedure", "max_age", "labels", wrap=["labels"])
-    for source in sources:
-        labels = [f"{label}={value}" for label, value in sorted(source.labels.items())]
-        skipped = [f"(skipped: {source.skip})"] if source.skip is not None else []
-        made.add_row(
-            source.name,
-            printable(f"{source.address}:{source.port}" if source.port else source.address),
-            source.procedure,
-            str(source.max_age) if source.max_age else "-",
-            printable(" ".join([*labels, *skipped])),
-        )
-    print_table(made)
-
-
-def _row(estate: Estate, source: Source) -> dict[str, object]:
-    return {
-        "source": source.name,
-        "address": source.address,
-        "port": source.port,
-        "procedure": source.procedure,
-        "over": estate.procedure_of(source).over,
-        "credentials": source.credentials,
-        "retention": source.retention,
-        "max_age_s": source.max_age,
-        "pinned": source.host_key is not None or source.certificate is not None,
-        "via": source.via,
-        "skip": source.skip,
-        "labels": source.labels,
-    }

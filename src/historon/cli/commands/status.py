@@ -1,26 +1,15 @@
 """`historon status`."""
 
 import time
-from collections import Counter
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
+from historon.cli.output import printable
+from historon.cli.views import status as view
 from historon.errors import ExitCode, UsageError
-from historon.estate import Estate, describe
-from historon.store import Outcome, StillPaused
-from historon.timetable import Freshness, SourceStatus
-
-if TYPE_CHECKING:
-    from rich.text import Text
 
 __all__ = ["command"]
-
-_SHOWN = 40
-_NARROW = 100  # columns below which the instants are left out: the age says what counts
 
 
 @click.command(
@@ -71,185 +60,12 @@ def command(
             if by is not None and not any(by in source.labels for source in opened.sources(*names, where=where)):
                 raise UsageError(f'no source has the label "{by}"', hint="historon sources shows the labels")
             stands = opened.status(*names, where=where)
-        board, stopped = stands.sources, stands.paused
         if as_json:
-            rows = [_group_row(by, value, tally) for value, tally in _groups(board, by)] if by else map(_row, board)
-            stood = [{"source": one.source, "since": one.since, "resume_by": one.words} for one in stopped]
-            left = [{"source": one.source, "since": one.since, "wanted": one.wanted} for one in stands.unfinished]
-            tally = _tally(board)
-            headline = _headline(board, stopped)
-            print_json("status", headline, list(rows), **tally, still_paused=stood, unfinished_pushes=left)
-        elif not board:
+            view.print_data(stands, by)
+        elif not stands.sources:
             click.echo(f"no source yet: describe some in {printable(str(estate.file))}")
         else:
-            _show(estate, board, stopped, by, everything=everything, clear=watch is not None)
+            view.print_all(estate, stands, by, everything=everything, clear=watch is not None)
         if watch is None or as_json:
             return ExitCode.WELL if stands.well else ExitCode.FOUND
         time.sleep(watch)
-
-
-def _show(
-    estate: Estate,
-    board: Sequence[SourceStatus],
-    stopped: Sequence[StillPaused],
-    by: str | None,
-    *,
-    everything: bool,
-    clear: bool,
-) -> None:
-    from rich.text import Text
-
-    if clear:
-        click.clear()
-    overdue = stopped or any(one.freshness.trouble for one in board)
-    style = "bold green" if all(one.well for one in board) else "bold yellow"
-    if overdue:
-        style = "bold red"
-    console().print(Text(_headline(board, stopped), style), soft_wrap=True)
-    for one in stopped:
-        since = f"paused since {instant(one.since, estate.zone)}"
-        console().print(Text(f"{one.source}: {since}; resume it by hand, now: {printable(one.words)}", "bold red"))
-    if by is not None:
-        _print_groups(board, by)
-    else:
-        _print_board(estate, board, everything=everything)
-
-
-def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> str:
-    """What is wrong now, the worst first; else what is known to be well, and no more."""
-    ages = Counter(one.freshness for one in board)
-    tries = Counter(one.state.outcome for one in board if one.ailing)
-    total = count(len(board), "source")
-    if not board and not stopped:
-        return "no source"
-    told = []
-    if stopped:
-        told.append(f"{len(stopped)} SERVICE{'S' * (len(stopped) != 1)} NOT RESUMED")
-    worst = [f"{ages[age]:,} {word}" for age, word in _WORST if ages[age]]
-    went = [f"{tries[outcome]:,} {word}" for outcome, word in _WENT if tries[outcome]]
-    if worst:
-        told.append(f"{', '.join(worst)} of {total}")
-    if went and worst:
-        told.append(f"{', '.join(went)} at the last try")
-    elif went:
-        told += [f"{', '.join(went)} of {total} at the last try", "nothing overdue yet"]
-    if not told:
-        known = [f"{ages[age]:,} {age}" for age in _KNOWN if ages[age]]
-        told.append(f"{total}: {', '.join(known)}")
-    stands = Counter(one.requirements for one in board if not one.as_required)
-    if stands:
-        states = ", ".join(f"{number:,} {state}" for state, number in sorted(stands.items()))
-        told.append(f"requirements: {states}")
-    unproven = sum(one.unproven for one in board)
-    if unproven:
-        told.append(f"{unproven:,} NOT PROVEN")
-    return "; ".join(told)
-
-
-_PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
-_WORST = ((Freshness.OVERDUE, "OVERDUE"), (Freshness.NEVER, "never collected"))
-_WENT = ((Outcome.FAILED, "failed"), (Outcome.SUSPECT, "suspect"))
-_KNOWN = (Freshness.FRESH, Freshness.AGEING, Freshness.SKIPPED, Freshness.NO_LIMIT)
-
-
-def _tally(board: Sequence[SourceStatus]) -> dict[str, object]:
-    ages = Counter(one.freshness for one in board)
-    return {
-        "ages": {age.value: ages[age] for age in Freshness},
-        "last_try_went_wrong": sum(one.ailing for one in board),
-    }
-
-
-def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: bool) -> None:
-    urgent = [one for one in board if not one.well or one.freshness is Freshness.AGEING]
-    shown = board if everything or len(board) <= _SHOWN else urgent[:_SHOWN]
-    if shown:
-        zone = estate.zone
-        made = table(
-            "age", "source", "good", "last try", "requirements", "proof", f"last confirmed ({zone})", "version from"
-        )
-        for one in shown:
-            made.add_row(*_cells(estate, one))
-        if all(one.requirements is None for one in board):
-            made = made.without("requirements")
-        if all(one.proof is None for one in board):
-            made = made.without("proof")
-        if console().width < _NARROW:
-            made = made.without("version from", f"last confirmed ({zone})")
-        print_table(made)
-    if len(shown) < len(board):
-        click.echo(f"not shown: {count(len(board) - len(shown), 'source')} (--all)")
-
-
-def _groups(board: Sequence[SourceStatus], by: str) -> list[tuple[str, Counter[Freshness]]]:
-    """A tally for each value of a label, those with the most trouble first."""
-    groups: dict[str, Counter[Freshness]] = {}
-    for one in board:
-        groups.setdefault(one.source.labels.get(by, "-"), Counter())[one.freshness] += 1
-    return sorted(groups.items(), key=lambda group: (-_troubles(group[1]), group[0]))
-
-
-def _print_groups(board: Sequence[SourceStatus], by: str) -> None:
-    groups = _groups(board, by)
-    used = [age for age in Freshness if any(tally[age] for _, tally in groups)]
-    made = table(by, "sources", *used, right=("sources", *used))
-    for value, tally in groups:
-        numbers = [_number(age, tally[age]) for age in used]
-        made.add_row(printable(value), str(tally.total()), *numbers)
-    print_table(made)
-
-
-def _number(age: Freshness, number: int) -> "Text":
-    from rich.text import Text
-
-    return Text(str(number), STYLES[age]) if number else Text("·", "dim")
-
-
-def _troubles(tally: Counter[Freshness]) -> int:
-    return sum(tally[age] for age in Freshness if age.trouble)
-
-
-def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
-    from rich.text import Text
-
-    state, outcome = one.state, one.state.outcome or "-"
-    requirements = one.requirements or "-"
-    proof = one.proof.verdict if one.proof else "-"
-    return [
-        Text.assemble((f"{one.freshness:<9}", STYLES[one.freshness]), _age(one)),
-        printable(one.source.name),
-        f"@{state.good}" if state.good is not None else "-",
-        Text(outcome, STYLES.get(outcome, "")),
-        Text(requirements, STYLES.get(requirements, "")),
-        Text(proof, _PROOFS.get(proof, "")),
-        instant(state.confirmed_at, estate.zone),
-        instant(state.good_at, estate.zone),
-    ]
-
-
-def _age(one: SourceStatus) -> str:
-    """How old, of how old it may get."""
-    age = describe(one.age) if one.age is not None else ""
-    return f"{age} of {one.source.max_age}".strip() if one.source.max_age and age else age
-
-
-def _row(one: SourceStatus) -> dict[str, object]:
-    return {
-        "source": one.source.name,
-        "age": one.freshness,
-        "age_s": one.age,
-        "max_age_s": one.source.max_age,
-        "version": one.state.good,
-        "version_from": one.state.good_at,
-        "last_confirmed": one.state.confirmed_at,
-        "last_outcome": one.state.outcome,
-        "last_tried": one.state.outcome_at,
-        "requirements": one.requirements,
-        "proof": str(one.proof) if one.proof else None,
-        "note": one.state.note,
-        "labels": one.source.labels,
-    }
-
-
-def _group_row(by: str, value: str, tally: Counter[Freshness]) -> dict[str, object]:
-    return {"label": by, "value": value, "sources": tally.total(), "ages": {age.value: tally[age] for age in Freshness}}

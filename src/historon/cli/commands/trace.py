@@ -1,8 +1,5 @@
 """`historon trace`."""
 
-from collections.abc import Sequence
-from datetime import tzinfo
-
 import click
 
 from historon.cli.app import (
@@ -14,10 +11,8 @@ from historon.cli.app import (
     query_options,
     reveal_option,
 )
-from historon.cli.differences import change_data
-from historon.cli.output import console, count, instant, print_json, printable
-from historon.compare import How
-from historon.insight import Event, Life
+from historon.cli.output import count, print_json, printable
+from historon.cli.views import trace as view
 
 __all__ = ["command"]
 
@@ -56,64 +51,14 @@ def command(
         traced = opened.trace(source, text, expression=expression, exact_case=exact_case, reveal=reveal)
         versions = sum(version.good for version in opened.versions(source))
     lives, closed = traced.lives, [{"part": part, "why": why} for part, why in sorted(traced.closed.items())]
-    headline = _headline(text, source, lives, versions)
+    headline = view.headline(text, source, lives, versions)
     if as_json:
-        print_json("trace", headline, [_as_data(life) for life in lives], not_looked_into=closed)
+        print_json("trace", headline, [view.as_data(life) for life in lives], not_looked_into=closed)
         return
     click.echo(printable(headline))
     for life in lives if everything else lives[:_SHOWN]:
-        _print(life, source, opened.estate.zone)
+        view.print_life(life, source, opened.estate.zone)
     if len(lives) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
     for one in closed[:_SHOWN]:
         click.echo(printable(f"not looked into at all times: {one['part']}, which {one['why']}"))
-
-
-def _headline(text: str, source: str, lives: Sequence[Life], versions: int) -> str:
-    if not lives:
-        return f'"{text}" was found in none of {count(versions, "good version")} of {source}'
-    there = sum(life.stands for life in lives)
-    gone = f", {len(lives) - there} gone" if len(lives) > there else ""
-    return f'"{text}" in {source}: {count(there, "line")} now{gone}'
-
-
-def _print(life: Life, source: str, zone: tzinfo) -> None:
-    from rich.text import Text
-
-    screen = console()
-    head = Text(printable(life.line), style="bold" if life.stands else "dim")
-    if life.path:
-        head = Text(printable(life.path), style="cyan").append("  ").append(head)
-    screen.print(head.append("" if life.stands else "  (gone)", "yellow"), soft_wrap=True)
-    for event in life.events:
-        when = f"  {instant(event.version.at, zone)}  @{event.version.number:<5}"
-        screen.print(Text(when, style="dim").append(_words(event, life)), soft_wrap=True)
-    screen.print()
-
-
-def _words(event: Event, life: Life) -> str:
-    change = event.change
-    first = event is life.events[-1] and change.how is How.ADDED
-    if first and event.version.number == 1:
-        as_it_was = f" as {printable(change.new)}" if change.new != life.line else ""
-        return f"present{as_it_was} since the first version"
-    if change.how is How.EDITED:
-        return f"edited: {printable(change.words)}"
-    if change.how is How.MOVED:
-        if change.ranks:
-            return f"moved from {change.ranks[0]} to {change.ranks[1]}"
-        return "moved"
-    return "added" if change.how is How.ADDED else "removed"
-
-
-def _as_data(life: Life) -> dict[str, object]:
-    return {
-        "part": life.part,
-        "path": life.path,
-        "line": life.line,
-        "present": life.stands,
-        "events": [
-            {"version": event.version.number, "at": event.version.at, **change_data(event.change)}
-            for event in life.events
-        ],
-    }

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import console, count, print_json, printable, size_text
+from historon.cli.output import console, count, print_json, printable
 from historon.errors import ExitCode
 from historon.notices import DeliveryResult, Event, Monitored, Notifier
 from historon.store import ESTATE, Verification
@@ -16,10 +16,11 @@ from historon.store import ESTATE, Verification
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+from historon.cli.views import verify as view
+
 __all__ = ["command"]
 
 _TOLD = 10  # damages in a notice
-_SHOWN = 40
 
 
 @click.command("verify", epilog=example("historon verify", "historon verify edge-1", "historon verify --json"))
@@ -47,7 +48,7 @@ def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_jso
         ]
         print_json(
             "verify",
-            f"{_read(found)}: {_verdict(found)}",
+            f"{view.read(found)}: {view.verdict(found)}",
             rows,
             sources=found.sources,
             versions=found.versions,
@@ -56,7 +57,7 @@ def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_jso
             ledger=found.ledger,
         )
     else:
-        _print(found)
+        view.print_all(found)
     for one in notices:
         if one.trouble:
             click.echo(f"historon: notice not sent to {one.channel}: {printable(one.trouble)}", err=True)
@@ -74,31 +75,6 @@ def _progress(total: int, *, quiet: bool) -> "Iterator[Callable[[str], None]]":
     with Progress(console=screen, transient=True) as progress:
         task = progress.add_task("reading", total=total)
         yield lambda source: progress.advance(task)
-
-
-def _print(found: Verification) -> None:
-    from rich.text import Text
-
-    screen = console()
-    troubles = [f"the ledger: {one}" for one in found.ledger] + [str(one) for one in found.damages]
-    for one in troubles[:_SHOWN]:
-        screen.print(Text(printable(one), "bold red"), soft_wrap=True)
-    if len(troubles) > _SHOWN:
-        click.echo(f"… {len(troubles) - _SHOWN} more: historon verify --json")
-    verdict = Text(_verdict(found), "green" if found.well else "bold red")
-    screen.print(Text(f"{_read(found)}: ").append_text(verdict), soft_wrap=True)
-    if troubles:
-        click.echo("  try: copy the store's folder before anything else; then take it back from a copy")
-
-
-def _read(found: Verification) -> str:
-    what = f"{count(found.contents, 'content')} of {count(found.versions, 'version')}, {count(found.sources, 'source')}"
-    return f"{what}: {size_text(found.bytes)} read"
-
-
-def _verdict(found: Verification) -> str:
-    damaged = len(found.ledger) + len(found.damages)
-    return f"{damaged} DAMAGED" if damaged else "all of it as written"
 
 
 def _tell(notifier: Notifier, found: Verification, now: datetime) -> list[DeliveryResult]:

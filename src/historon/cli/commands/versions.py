@@ -3,8 +3,9 @@
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import STYLES, count, instant, print_json, print_table, printable, since, size_text, table
-from historon.store import State, Version
+from historon.cli.output import STYLES, instant, print_json, print_table, printable, since, size_text, table
+from historon.cli.views import versions as view
+from historon.store import State
 
 __all__ = ["command"]
 
@@ -28,9 +29,9 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
     newest = versions[::-1]
     telling = newest if everything else [version for version in newest if version.state is not State.NOISE]
     shown = telling if everything else telling[:_SHOWN]
-    headline = _headline(source, versions)
+    headline = view.headline(source, versions)
     if as_json:
-        print_json("versions", headline, [_row(version) for version in newest])
+        print_json("versions", headline, [view.row(version) for version in newest])
         return
     now, zone = app.clock(), opened.estate.zone
     proofs = opened.proofs(source)
@@ -53,38 +54,4 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
         )
     if shown:
         print_table(made)
-    _print_left_out(versions, telling, shown)
-
-
-def _headline(source: str, versions: list[Version]) -> str:
-    if not versions:
-        return f"{source} has no version yet: historon collect {source}"
-    good = [version for version in versions if version.good]
-    suspect = len(versions) - len(good)
-    also = f", {suspect} of them suspect" if suspect else ""
-    latest = f"; the last good one is @{good[-1].number}" if good else "; none of them is good"
-    return f"{source}: {count(len(versions), 'version')}{also}{latest}"
-
-
-def _print_left_out(versions: list[Version], telling: list[Version], shown: list[Version]) -> None:
-    left = []
-    if len(telling) > len(shown):
-        left.append(count(len(telling) - len(shown), "older version"))
-    if len(versions) > len(telling):
-        left.append(f"{count(len(versions) - len(telling), 'version')} with nothing but noise")
-    if left:
-        click.echo(f"not shown: {' and '.join(left)} (--all)")
-
-
-def _row(version: Version) -> dict[str, object]:
-    return {
-        "source": version.source,
-        "version": version.number,
-        "at": version.at,
-        "state": version.state,
-        "size_bytes": version.size,
-        "added": version.added,
-        "removed": version.removed,
-        "held": version.held,
-        "note": version.note,
-    }
+    view.print_left_out(versions, telling, shown)

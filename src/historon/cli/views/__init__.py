@@ -1,0 +1,1 @@
+"""How what commands tell looks: for people, and as JSON for programs. A module for each command."""

@@ -1,0 +1,114 @@
+"""`historon push`: what it shows."""
+
+from collections.abc import Mapping, Sequence
+
+import click
+
+from historon.api import Historon, Pushed, PushPlan
+from historon.cli.differences import part_data, print_lines, print_outline
+from historon.cli.output import count, instant, print_json, printable
+from historon.compare import How, Kind, PartChange
+from historon.insight import Weights
+
+__all__ = ["print_data", "print_plan", "print_pushed", "print_typed"]
+
+_CONTEXT = 3
+
+
+def print_plan(opened: Historon, plan: PushPlan) -> None:
+    """The change that a push would make."""
+    zone, source = opened.estate.zone, opened.estate.sources[plan.wanted.source]
+    wanted = f"{source.name}@{plan.wanted.number}"
+    if not plan.needed:
+        click.echo(f"{printable(plan.what)} is as in {wanted} already, noise not counted: nothing is to be done")
+        return
+    when = instant(plan.wanted.at, zone, named=True)
+    click.echo(f"{source.name} was collected just now: it is {source.name}@{plan.present.number}.")
+    if not plan.present.good:
+        click.secho("That export looks wrong, and was set aside: is it what the source really holds?", fg="yellow")
+    piece = f"{printable(plan.only)} of " if plan.only is not None else ""
+    click.echo(f"To bring back {piece}{wanted} of {when} changes:\n")
+    _show_changes(plan.difference.parts, opened.weights)
+    typed = sum(map(len, plan.lines.values()))
+    if plan.lines:
+        click.echo(f"{count(typed, 'line')} would be typed (--lines shows lines like these)")
+    kept = [one.name for one in plan.difference.parts if one.name not in plan.contents and one.kind is Kind.REMOVED]
+    for name in kept:
+        click.echo(f"{printable(name)} was not there then: it stays, and is told of as still different")
+    click.echo(f"digest of this change: {plan.digest}")
+
+
+def _show_changes(parts: Sequence[PartChange], weights: Weights) -> None:
+    for change in parts:
+        if change.edits and not change.structured:
+            print_lines(change, _CONTEXT, weights)
+        else:
+            print_outline(change, weights)
+
+
+def print_pushed(done: Pushed, weights: Weights) -> None:
+    """What came of a push."""
+    wanted = done.plan.wanted
+    name, what = f"{wanted.source}@{wanted.number}", printable(done.plan.what)
+    if done.failure is not None:
+        click.secho(f"THE PUSH FAILED: {printable(str(done.failure))}", fg="red", err=True)
+        if done.failure.hint:
+            click.echo(f"  try: {printable(done.failure.hint)}", err=True)
+        if done.failure.tail:
+            click.echo(f"  it said: {printable(done.failure.tail.strip())}", err=True)
+    if done.left is None:
+        click.secho(f"it is NOT KNOWN what {wanted.source} holds now: {printable(done.unknown)}", fg="red", err=True)
+    elif not done.left.parts:
+        click.secho(f"{what} is as in {name}, noise not counted", fg="green")
+    else:
+        only_moved = all(_only_moved(part) for part in done.left.parts)
+        told = "It holds all of it, in another order" if only_moved else "Still different"
+        click.secho(f"{what} is NOT as in {name}. {told}, from now to then:\n", fg="red")
+        _show_changes(done.left.parts, weights)
+    click.echo(f"to go back: {done.plan.way_back}")
+
+
+def _only_moved(part: PartChange) -> bool:
+    return bool(part.changes) and all(change.how is How.MOVED for change in part.changes)
+
+
+def print_typed(found: Mapping[str, Sequence[str]], *, as_json: bool) -> None:
+    """The lines that lead to a version, part by part."""
+    shown = {part: lines for part, lines in found.items() if lines}
+    if as_json:
+        rows = [{"part": part, "lines": lines} for part, lines in shown.items()]
+        print_json("push-lines", f"{sum(map(len, shown.values()))} lines", rows)
+        return
+    for part, lines in shown.items():
+        if len(shown) > 1:
+            click.echo(f"# {printable(part)}")
+        for line in lines:
+            click.echo(printable(line))
+    if any("[secret " in line for lines in shown.values() for line in lines):
+        click.echo("secrets are hidden: --reveal shows them", err=True)
+
+
+def print_data(opened: Historon, plan: PushPlan, done: Pushed | None) -> None:
+    """The plan and what came of it, for programs."""
+    wanted, rows = plan.wanted, [part_data(one, _CONTEXT, opened.weights) for one in plan.difference.parts]
+    left = None
+    if done is not None and done.left is not None:
+        left = [part_data(one, _CONTEXT, opened.weights) for one in done.left.parts]
+    if done is None:
+        headline = "needed" if plan.needed else "nothing is to be done"
+    else:
+        headline = "as wanted" if done.well else "NOT as wanted"
+    print_json(
+        "push",
+        f"{wanted.source}@{wanted.number}: {headline}",
+        rows,
+        source=wanted.source,
+        wanted=wanted.number,
+        present=plan.present.number,
+        digest=plan.digest,
+        pushed=done is not None,
+        well=done.well if done else None,
+        failure=str(done.failure) if done and done.failure else None,
+        left=left,
+        way_back=plan.way_back,
+    )
