@@ -1,5 +1,6 @@
 """kill -9 at random instants, a full disk, an interrupt: nothing that was reported is lost, and the next round works."""
 
+import json
 import os
 import random
 import resource
@@ -104,6 +105,34 @@ def test_an_interrupted_round_ends_and_is_on_record(files_estate: EstateFolder, 
     assert store.rounds()[0].ended is not None
     assert {visit.source: visit.note for visit in store.visits(1)}["slow"] == "the round was interrupted"
     assert store.state("files").good == 1
+
+
+def test_what_a_killed_round_stored_is_told_by_the_next(files_estate: EstateFolder) -> None:
+    slow = '[procedures.slow]\nover = "local"\nsteps = [{ keep = ["sh", "-c", "touch started; sleep 60"], as = "x" }]\n'
+    slow += '[[sources]]\nname = "slow"\nprocedure = "slow"\n'
+    channel = '[channels.c]\nkind = "file"\npath = "told.jsonl"\n'
+    files_estate.write(FILES_ESTATE + channel)
+    assert files_estate.run("collect").code == 0
+    told = files_estate.path / "told.jsonl"
+    told.unlink()
+    (files_estate.path / "data" / "a.conf").write_text("one\nTWO\nthree\n")
+    files_estate.write(FILES_ESTATE + channel + slow)
+    with subprocess.Popen([PROGRAM, "collect"], cwd=files_estate.path, stdout=subprocess.PIPE, text=True) as process:
+        assert process.stdout is not None
+        reported = process.stdout.readline()
+        assert reported.split()[:3] == ["files", "changed", "@2"]
+        wait_for((files_estate.path / "started").exists)
+        process.kill()
+    assert not told.exists()
+    files_estate.write(FILES_ESTATE + channel)
+    assert "unchanged" in files_estate.run("collect").out.split()
+    events = [event for line in told.read_text().splitlines() for event in json.loads(line)["events"]]
+    (event,) = [event for event in events if event["kind"] == "changed"]
+    assert (event["source"], event["version"]) == ("files", 2)
+    assert event["message"] == "version 2, +1 -1 lines; told late, as the round was cut short"
+    told.unlink()
+    assert files_estate.run("collect").code == 0
+    assert not told.exists() or "told late" not in told.read_text()
 
 
 def _with_file_limit(limit: int) -> None:

@@ -95,7 +95,8 @@ def _git(folder: Path, _stack: ExitStack) -> dict[str, str]:
 def _daemon(stack: ExitStack, *command: str) -> None:
     home = stack.enter_context(tempfile.TemporaryDirectory())
     environment = {**os.environ, "HOME": home}
-    running = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment)
+    quiet = subprocess.DEVNULL
+    running = subprocess.Popen(command, stdout=quiet, stderr=quiet, env=environment, cwd=home)  # what it leaves, too
     stack.callback(running.wait)
     stack.callback(running.kill)
 

@@ -3,12 +3,12 @@
 import asyncio
 import signal
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from typing import TYPE_CHECKING
 
 from historon.api.results import Collected
 from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
-from historon.errors import UsageError
+from historon.errors import StoreError, UsageError
 from historon.estate import Source
 from historon.notices import Notifier, sign_of_life
 from historon.workers import Workers
@@ -39,6 +39,8 @@ def collect(
             notifier.hear(result)
     if trusted:
         report = report.followed_by(run([estate.sources[name] for name in trusted]))
+    with suppress(StoreError):
+        notifier.tell_untold()  # whoever collects by hand or by cron alone has no service that does
     notifier.end_round(report)
     return Collected(report, [*notifier.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])])
 
