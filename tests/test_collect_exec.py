@@ -1,10 +1,11 @@
 """Commands and files over SSH, from a Fairlead load balancer that builds an archive to be fetched."""
 
 import tarfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from io import BytesIO
 from pathlib import Path
 
+import asyncssh
 import pytest
 
 from historon.standins.background import Background
@@ -152,3 +153,80 @@ def test_too_much_is_too_much(estate: EstateFolder, balancer: Fairlead) -> None:
 def test_wrong_steps_are_told(estate: EstateFolder, balancer: Fairlead, steps: str, told: str) -> None:
     result = _estate(estate, balancer, steps=steps).run("status")
     assert (result.code, told in result.err) == (4, True), result.err
+
+
+class _Refusing(asyncssh.SSHServer):
+    """Lets everybody in, and refuses sessions as it is told: by their number on this connection."""
+
+    def __init__(self, refused: Callable[[int], bool]) -> None:
+        self._refused = refused
+        self._asked = 0
+
+    def begin_auth(self, username: str) -> bool:
+        return False
+
+    def session_requested(self) -> asyncssh.SSHServerProcess[bytes]:
+        self._asked += 1
+        if self._refused(self._asked):
+            raise asyncssh.ChannelOpenError(asyncssh.OPEN_RESOURCE_SHORTAGE, "no more sessions")
+        return asyncssh.SSHServerProcess(_echo, None, 3, False)
+
+
+async def _echo(process: asyncssh.SSHServerProcess[bytes]) -> None:
+    process.stdout.write(f"{process.command}\n".encode())
+    process.exit(0)
+
+
+@pytest.mark.parametrize(
+    ("refused", "connections", "said"),
+    [
+        (lambda number: number > 1, 2, ""),  # one session a connection, and no more
+        (lambda number: number == 2, 1, ""),  # none so soon after the last one
+        (lambda number: True, 2, "the device runs no commands: no more sessions"),
+    ],
+    ids=["one a connection", "a moment later", "none"],
+)
+def test_a_device_that_takes_few_sessions_is_given_them_one_by_one(
+    estate: EstateFolder, background: Background, refused: Callable[[int], bool], connections: int, said: str
+) -> None:
+    made: list[_Refusing] = []
+
+    def connected() -> asyncssh.SSHServer:
+        made.append(_Refusing(refused))
+        return made[-1]
+
+    key = asyncssh.generate_private_key("ssh-ed25519")
+
+    async def listen() -> asyncssh.SSHAcceptor:
+        return await asyncssh.create_server(connected, "127.0.0.1", 0, server_host_keys=[key], encoding=None)
+
+    async def end() -> None:
+        server.close()
+        await server.wait_closed()
+
+    server = background.run(listen())
+    try:
+        estate.write(f"""
+[estate]
+name = "Test"
+[credentials.c]
+user = "reader"
+password = "env:PW"
+[procedures.p]
+over = "ssh-exec"
+tries = 1
+steps = [{{ keep = "one", as = "1" }}, {{ keep = "two", as = "2" }}]
+[[sources]]
+name = "b"
+address = "127.0.0.1"
+port = {server.get_port()}
+procedure = "p"
+credentials = "c"
+host_key = "{key.get_fingerprint()}"
+""")
+        code, out = _collect(estate)
+        assert said in out
+        assert code == (3 if said else 0), out
+        assert len(made) == connections
+    finally:
+        background.run(end())
