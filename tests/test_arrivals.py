@@ -1,6 +1,8 @@
 """Exports that arrive by themselves: a drop folder, a Maildir, and a real IMAP server."""
 
+import errno
 import gzip
+import hashlib
 import json
 import mailbox
 import os
@@ -9,6 +11,8 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import format_datetime
+from pathlib import Path
+from typing import Any, cast
 
 import pytest
 
@@ -459,3 +463,44 @@ def test_a_real_imap_server(estate: EstateFolder, imap: ImapServer) -> None:
     result = collect(estate, PW="mutiny-1789")
     assert "refuses the log-in" in result.out
     assert "mutiny-1789" not in result.said
+
+
+def _owed(file: Path, then: str) -> tuple[str, Path]:
+    """What is owed for a file that was taken, and what it is called while it is put away."""
+    state = file.stat()
+    told = {"name": file.name, "size": state.st_size, "changed_ns": state.st_mtime_ns, "inode": state.st_ino}
+    owed = {"folder": str(file.parent), "files": [told], "then": then, "move_to": "taken"}
+    identity = json.dumps([*told.values()])
+    return json.dumps(owed), file.parent / f".historon-{hashlib.sha256(identity.encode()).hexdigest()[:16]}"
+
+
+@pytest.mark.parametrize("named_anew", [False, True])
+def test_what_is_not_the_file_that_was_taken_is_given_back(tmp_path: Path, named_anew: bool) -> None:
+    file = tmp_path / "wall.tgz"
+    file.write_text("taken")
+    owed, claimed = _owed(file, "remove")
+    file.unlink()
+    claimed.write_text("pushed meanwhile, and claimed by one that was killed")
+    if named_anew:
+        file.write_text("pushed once more")
+    settle(cast(Any, None), owed)
+    contents = {one.read_text() for one in tmp_path.iterdir() if one.is_file()}
+    assert "pushed meanwhile, and claimed by one that was killed" in contents
+    assert ("pushed once more" in contents) == named_anew
+    assert file.exists()
+    assert not claimed.exists()
+
+
+def test_it_is_moved_over_nothing_where_there_are_no_links(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def no_links(*_: object) -> None:
+        raise OSError(errno.EPERM, "not permitted")
+
+    monkeypatch.setattr(os, "link", no_links)
+    (tmp_path / "taken").mkdir()
+    (tmp_path / "taken" / "wall.tgz").write_text("of the night before")
+    file = tmp_path / "wall.tgz"
+    file.write_text("of tonight")
+    settle(cast(Any, None), _owed(file, "move")[0])
+    assert (tmp_path / "taken" / "wall.tgz").read_text() == "of the night before"
+    assert (tmp_path / "taken" / "wall.tgz.1").read_text() == "of tonight"
+    assert [one.name for one in tmp_path.iterdir()] == ["taken"]
