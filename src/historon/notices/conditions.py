@@ -60,7 +60,10 @@ def advance(
     """
     flaps = visited and not grave
     old = before or Condition("", now)
-    recent = (old.recent + ("a" if state else "w"))[-_REMEMBERED:] if flaps else ""
+    recent = ""
+    if flaps:
+        states = old.recent + ("a" if state else "w")
+        recent = states[-_REMEMBERED:]
     began = Condition(state, now, 1, now + tell_again, recent)
     if old.flapping and flaps:
         return _while_flapping(old, began)

@@ -43,16 +43,14 @@ def _template(name: str) -> Any:
 def _hunks(change: PartChange, context: int) -> Iterator[dict[str, object]]:
     for hunk in hunks(change, context):
         path = " / ".join(heading.decode("utf-8", "replace") for heading in hunk.path)
-        yield {"path": path, "rows": [_row(*pair) for pair in side_by_side(marked(hunk, _visible, change))]}
+        pairs = side_by_side(marked(hunk, _visible, change))
+        yield {"path": path, "rows": [(_cell(old), _cell(new)) for old, new in pairs]}
 
 
-def _row(old: Marked | None, new: Marked | None) -> list[dict[str, object]]:
-    return [
-        {"mark": "", "number": "", "noise": False, "pieces": []}
-        if one is None
-        else {"mark": one.mark.strip(), "number": one.number, "noise": one.noise, "pieces": list(_pieces(one))}
-        for one in (old, new)
-    ]
+def _cell(row: Marked | None) -> dict[str, object]:
+    if row is None:
+        return {"mark": "", "number": "", "noise": False, "pieces": []}
+    return {"mark": row.mark.strip(), "number": row.number, "noise": row.noise, "pieces": list(_pieces(row))}
 
 
 def _pieces(row: Marked) -> Iterator[tuple[str, bool]]:
