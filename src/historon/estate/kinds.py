@@ -39,9 +39,10 @@ class Kinds(Mapping[str, type[T]], Generic[T]):
 
     def _found_in(self, module: str) -> dict[str, type[T]]:
         loaded = importlib.import_module(f"{self._package}.{module}")
-        classes = [one for one in vars(loaded).values() if isinstance(one, type) and one.__module__ == loaded.__name__]
-        kinds = [one for one in classes if issubclass(one, self._base)]
-        return {name: kind for kind in kinds if (name := vars(kind).get(self._naming))}
+        own = [one for one in vars(loaded).values() if isinstance(one, type) and one.__module__ == loaded.__name__]
+        kinds = [one for one in own if issubclass(one, self._base)]
+        named = [(vars(kind).get(self._naming), kind) for kind in kinds]
+        return {name: kind for name, kind in named if name}
 
     def __getitem__(self, name: str) -> type[T]:
         module = name.replace("-", "_")
