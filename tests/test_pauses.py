@@ -14,6 +14,7 @@ _PAUSING = """
 name = "Test"
 [procedures.p]
 over = "local"
+retry_pause = "50ms"
 steps = [
     { pause = ["purser/purserctl", "pause"], resume = ["purser/purserctl", "resume"], probe = ["purser/purserctl", "state"], until = { holds = ["is running"] }, every = "20ms", within = "2s", steps = [{ pull = "purser/data", as = "data" }, { send = ["sh", "inside.sh"] }] },
 ]

@@ -741,7 +741,7 @@ def test_what_is_much_smaller_again_is_compared_though_it_looks_suspect(
 ) -> None:
     estate = router_estate(procedure=PUSH)
     assert estate.run("collect").code == 0
-    more = "".join(f"interface port-{number}\n  description more {number}\n!\n" for number in range(100, 300))
+    more = "".join(f"interface port-{number}\n  description more {number}\n!\n" for number in range(100, 170))
     edge.edit("access-list outside-in\n", more + "access-list outside-in\n")
     assert estate.run("collect").code == 0
     done = _push(estate, "t@1")
