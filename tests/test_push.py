@@ -399,6 +399,19 @@ def _sections(text: str) -> dict[str, list[str]]:
     }
 
 
+@pytest.mark.parametrize(
+    ("now", "wanted", "lines"),
+    [
+        ("a\n x\n y\n", "a\n x\na\n z\n", ["a", "  z", "  no y", "  exit"]),
+        ("a\n x\n", "a\n x\nb\n v\na\n y\n", ["b", "  v", "  exit", "a", "  y", "  exit"]),
+        ("a\n x\na\n y\n", "a\n x\n y\n", []),
+        ("a\n x\na\n y\n", "b\n", ["b", "no a"]),
+    ],
+)
+def test_a_section_in_several_places_is_one(now: str, wanted: str, lines: list[str]) -> None:
+    assert lines_between(now, wanted, Lines(), lambda _line: False) == lines
+
+
 def test_flat_lines_are_taken_back_by_another_word() -> None:
     now, wanted = "set a 1\nset b 2\n", "set a 1\nset c 3\n"
     how = Lines(negate=("set", "delete"))

@@ -601,7 +601,8 @@ def test_another_host_key_is_graver_than_a_failure(router_estate: Callable[..., 
 
 def test_what_was_not_resumed_is_told_before_anything_else(estate: EstateFolder) -> None:
     pausing = FILES_ESTATE.replace(
-        'steps = [{ pull = "data" }]', 'steps = [{ pause = ["true"], resume = ["false"], steps = [{ pull = "data" }] }]\nretry_pause = "50ms"'
+        'steps = [{ pull = "data" }]',
+        'steps = [{ pause = ["true"], resume = ["false"], steps = [{ pull = "data" }] }]\nretry_pause = "50ms"',
     )
     (estate.path / "data").mkdir()
     (estate.path / "data" / "a").write_text("x\n")

@@ -34,7 +34,9 @@ def lines_between(now: str, wanted: str, how: Lines, passed_over: Callable[[str]
 
 
 def _tree(text: str, how: Lines, passed_over: Callable[[str], bool]) -> list[_Node]:
+    """The lines by their depth. What is said of one section in several places is said of it as a whole."""
     top = _Node("")
+    known: dict[tuple[int, str], _Node] = {}  # by what they stand under, and what they say
     open_nodes = [(-1, top)]
     for line in text.split("\n"):
         said = line.strip()
@@ -43,8 +45,11 @@ def _tree(text: str, how: Lines, passed_over: Callable[[str], bool]) -> list[_No
         depth = len(line) - len(line.lstrip())
         while open_nodes[-1][0] >= depth:
             open_nodes.pop()
-        node = _Node(said)
-        open_nodes[-1][1].below.append(node)
+        above = open_nodes[-1][1]
+        node = known.get((id(above), said))
+        if node is None:
+            node = known[id(above), said] = _Node(said)
+            above.below.append(node)
         open_nodes.append((depth, node))
     return top.below
 
