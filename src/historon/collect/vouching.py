@@ -22,12 +22,15 @@ def vouch(estate: Estate, store: Store, version: Version) -> Version:
     after = contents_of(store, version.source, version.number)
     before = contents_of(store, earlier[-1].source, earlier[-1].number) if earlier else {}
     source = estate.sources.get(version.source)
-    masks = Masks.of(estate.procedure_of(source) if source else None, key=store.fingerprint_key())
+    procedure = estate.procedure_of(source) if source else None
+    own_names = source.own_names if source else (version.source,)
+    masks = Masks.of(procedure, key=store.fingerprint_key())
     changes = compare_exports(before, after, masks)
     state = State.GOOD if changes or not earlier else State.NOISE
-    reader = Reader(source.own_names if source else (version.source,), texts_of(changes), Weights(estate.weights))
+    reader = Reader(own_names, texts_of(changes), Weights(estate.weights))
     bits = signature(before, after) if store.indexed and store.signed(version.source) else None
-    added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
+    added = sum(one.added for one in changes)
+    removed = sum(one.removed for one in changes)
     families = packed(fingerprints(changes if earlier else (), reader))
     store.vouch(version, state, added, removed, families, bits)
     found = store.version(version.source, version.number)

@@ -40,9 +40,13 @@ class Beside:
         """The place, counted from 0; None where noise came or went and nothing stands beside it."""
         edits = self._change.edits
         run = bisect_right(self._ends, at)
-        old_from, new_from = (edits[run - 1].old_to, edits[run - 1].new_to) if run else (0, 0)
         old, new = self._change.old, self._change.new
-        old_to, new_to = (edits[run].old_from, edits[run].new_from) if run < len(edits) else (len(old), len(new))
+        old_from, new_from = 0, 0
+        if run:
+            old_from, new_from = edits[run - 1].old_to, edits[run - 1].new_to
+        old_to, new_to = len(old), len(new)
+        if run < len(edits):
+            old_to, new_to = edits[run].old_from, edits[run].new_from
         if old_to - old_from == new_to - new_from:
             return new_from + at - old_from
         if run not in self._odd:

@@ -173,8 +173,10 @@ def fetch(copy: FolderCopy, estate: Estate, folder: Path) -> None:
 
 def _escaped(pattern: str) -> str:
     """The pattern with all that is none of its names taken as it is written."""
-    pieces = _INTO.split(pattern)
-    return "".join(f"{{{piece}}}" if number % 2 else re.escape(piece) for number, piece in enumerate(pieces))
+    pieces = _INTO.split(pattern)  # what stands between names, and names, by turns
+    pieces[::2] = [re.escape(piece) for piece in pieces[::2]]
+    pieces[1::2] = [f"{{{piece}}}" for piece in pieces[1::2]]
+    return "".join(pieces)
 
 
 def _instant(told: Mapping[str, str | None]) -> datetime:

@@ -156,8 +156,9 @@ class SftpFolder:
         except asyncssh.SFTPPermissionDenied as exc:
             raise OutsideError(f"{self.place}: may not {what}: {exc.reason}", hint="check the account there") from exc
         except (asyncssh.Error, OSError, TimeoutError) as exc:
-            why = os.strerror(exc.errno) if isinstance(exc, OSError) and exc.errno else getattr(exc, "reason", None)
-            why = why or str(exc) or "it does not answer"
+            why = getattr(exc, "reason", None) or str(exc) or "it does not answer"
+            if isinstance(exc, OSError) and exc.errno:
+                why = os.strerror(exc.errno)
             raise StoreError(f"{self.place}: cannot {what}: {why}", hint=hint) from exc
 
     async def _connect(self) -> None:

@@ -46,7 +46,10 @@ def update(copy: StoreCopy, estate: Estate, store: Store) -> Copied:
         with _far(copy, estate, writes=True) as there:
             return objects.update(there, estate, store, copy.retention)
     place = estate.path(copy.path)
-    copied = store.copy_to(place) if copy.retention is None else _copy_thinned(estate, store, place, copy.retention)
+    if copy.retention is None:
+        copied = store.copy_to(place)
+    else:
+        copied = _copy_thinned(estate, store, place, copy.retention)
     try:
         files = settings_files(estate)
         _carry(files, place / SETTINGS)

@@ -80,7 +80,10 @@ def add_rules(estate: Estate, procedure: str, rules: Iterable[tuple[str, str]], 
             table[setting] = written
         if rule not in set(written):
             text = tomlkit.string(str(rule), literal="'" not in rule)
-            written.add_line(text, comment=" ".join(because.split()) or None) if because else written.append(text)
+            if because:
+                written.add_line(text, comment=" ".join(because.split()) or None)
+            else:
+                written.append(text)
     whole = tomlkit.dumps(document)
     if file is not own:
         read_estate(estate.file, whole)  # of the other file nothing can become wrong: the rules are parsed already

@@ -46,7 +46,10 @@ def _whole(name: str, written: Mapping[str, Any], shipped: set[str], seen: tuple
     # One that extends a shipped one of its own name means the shipped one.
     if base in seen or (base == name and base not in shipped) or (base not in written and base not in shipped):
         return own
-    below = tomllib.loads(shipped_text(base)) if base == name else _whole(base, written, shipped, (*seen, name))
+    if base == name:
+        below: Any = tomllib.loads(shipped_text(base))
+    else:
+        below = _whole(base, written, shipped, (*seen, name))
     return _laid_over(below, own) if isinstance(below, dict) else own
 
 

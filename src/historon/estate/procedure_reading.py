@@ -123,7 +123,10 @@ def _step(data: object, over: type[Procedure], path: Path) -> tuple[Step | None,
         return None, [Problem(path, f"a step has exactly one of {', '.join(most)} and {last}")]
     kind = _kind(verbs[0], over)
     own_keys = field_names(kind.step) - {"says", "how"}
-    inside, problems = _steps(data.get("steps"), over, (*path, "steps")) if "steps" in own_keys else ((), [])
+    inside: tuple[Step, ...] = ()
+    problems: list[Problem] = []
+    if "steps" in own_keys:
+        inside, problems = _steps(data.get("steps"), over, (*path, "steps"))
     strange = [*_strange(data, kind, over, path)]
     problems += strange or missing(kind.step.needed, data, kind.step.verb, path)
     own = {key: data[key] for key in data if key in own_keys - {"steps"} or key == kind.step.verb}

@@ -30,8 +30,11 @@ def instants(timetable: Timetable, zone: ZoneInfo, after: datetime) -> Iterator[
         return
     last = after
     for day in _days(after.astimezone(zone).date() - _DAY):
-        times = _of_day(timetable, zone, day) if timetable.every is None else _within(timetable.every, zone, day)
-        for at in sorted(times):
+        if timetable.every is None:
+            times = sorted(_of_day(timetable, zone, day))
+        else:
+            times = sorted(_within(timetable.every, zone, day))
+        for at in times:
             if at > last:
                 last = at
                 yield at

@@ -141,7 +141,7 @@ def _met(path: str, old: str, new: str, *, moved: bool) -> Weight:
     """The gravest of the rules that come with the tool."""
     if _SLIGHT_SETTING.search(path) or _SLIGHT_LINE.match(new or old):
         return _SMALL
-    sides: list[bytes | None] = [_line(path, old).lower() if old else None, _line(path, new).lower() if new else None]
+    sides: list[bytes | None] = [_line(path, text).lower() if text else None for text in (old, new)]
     takes_back = [_TAKES_BACK.match(text) is not None for text in (old, new)]
     if moved:
         sides[0] = sides[1]

@@ -152,7 +152,8 @@ def _elsewhere(rounds: Sequence[Event]) -> str:
 
 def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
     items: dict[str, list[Item]] = {heading: [] for heading in _ORDER}
-    long = max(event.at for event in events) - min(event.at for event in events) > _SPAN if events else False
+    instants = [event.at for event in events]
+    long = bool(instants) and max(instants) - min(instants) > _SPAN
     for alike in _by_cause(event for event in events if event.kind not in ("changed", "round-ended")):
         when = f"{for_people(alike[0].at, estate.zone)} " if long else ""
         items[EVENT_KINDS[alike[0].kind].heading].append(_item(alike[0], when, [event.source or "" for event in alike]))

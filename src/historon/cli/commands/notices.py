@@ -91,7 +91,7 @@ def _send(app: App, estate: Estate, store: Store) -> int:
     store.outbox.hurry(app.clock())
     told = list(Delivery(estate, store, app.clock).deliver())
     for one in told:
-        click.echo(f"{one.channel}: {printable(one.trouble) if one.trouble else 'sent'}", err=bool(one.trouble))
+        click.echo(f"{one.channel}: {printable(one.trouble or 'sent')}", err=bool(one.trouble))
     if not told:
         click.echo("nothing is waiting to be sent")
     if any(one.trouble for one in told):

@@ -97,7 +97,8 @@ def command(
                 _give_back(app, opened, one, only, yes=yes)
         elif folder is not None:
             for one in found:
-                naming = Naming(at=one.at if date_in_names else None, below=one.source if len(found) > 1 else "")
+                below = one.source if len(found) > 1 else ""
+                naming = Naming(at=one.at if date_in_names else None, below=below)
                 restored = opened.restore(
                     one,
                     folder,

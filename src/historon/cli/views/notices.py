@@ -65,8 +65,9 @@ def show_history(notices: Sequence[Notice], estate: Estate, *, as_json: bool) ->
     )
     for one in notices:
         fate = Text(one.fate, _STYLES[one.fate])
-        # That all went well needs no words.
-        answer = "" if one.fate is NoticeState.SENT and "refused for" not in (one.answer or "") else one.answer or ""
+        answer = one.answer or ""
+        if one.fate is NoticeState.SENT and "refused for" not in answer:
+            answer = ""  # that all went well needs no words
         cells = map(printable, (one.subject, answer))
         made.add_row(str(one.number), instant(one.at, estate.zone), one.channel, fate, *cells)
     if notices:

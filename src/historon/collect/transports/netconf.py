@@ -184,8 +184,10 @@ class _NetconfSession(Session[Netconf]):
         request.append(operation)
         self._send(etree.tostring(request, encoding="utf-8"))
         received = await self._receive(limit)
-        large = len(received) > _CHUNK  # a thread parses it beside the others, as lxml lets go of the interpreter
-        reply = await apart(self._target.source.name, self._parsed, received) if large else self._parsed(received)
+        if len(received) > _CHUNK:  # a thread parses it beside the others, as lxml lets go of the interpreter
+            reply = await apart(self._target.source.name, self._parsed, received)
+        else:
+            reply = self._parsed(received)
         if reply.get("message-id") != str(self._message_id):
             raise CollectError(FailureKind.STEP, "the reply belongs to another request", tail=self.tail)
         for error in reply.iterfind(f"{_NETCONF}rpc-error"):

@@ -194,11 +194,13 @@ def _authentication(account: Account) -> dict[str, object]:
         passphrase = account.passphrase.reveal() if account.passphrase else None
         try:
             key = asyncssh.import_private_key(account.key.reveal(), passphrase)
-            pair = (key, asyncssh.read_certificate(str(account.certificate))) if account.certificate else key
+            if account.certificate:
+                options["client_keys"] = [(key, asyncssh.read_certificate(str(account.certificate)))]
+            else:
+                options["client_keys"] = [key]
         except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError, OSError) as exc:
             what = "certificate" if isinstance(exc, OSError) else "private key"
             raise CollectError(FailureKind.SETUP, f"the {what} cannot be read: {exc}") from exc
-        options["client_keys"] = [pair]
     return options
 
 

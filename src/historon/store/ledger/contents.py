@@ -243,8 +243,10 @@ class Contents:
         ).fetchall()
         for row, strand, position, base_strand, base, size in rows:
             made = self.read(strand, position)
-            leans_on = None if base is None else self.read(base_strand, base)
-            form = encode_whole(made, thorough=True) if leans_on is None else encode(made, leans_on, thorough=True)
+            if base is None:
+                form = encode_whole(made, thorough=True)
+            else:
+                form = encode(made, self.read(base_strand, base), thorough=True)
             if len(form[1]) < size:
                 self._db.execute("UPDATE content SET encoding = ?, data = ? WHERE id = ?", (*form, row))
         return rows[-1][0] if rows else after

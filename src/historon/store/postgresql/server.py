@@ -228,7 +228,8 @@ def _rows_of(db: "psycopg.Connection[Any]", table: str, columns: Sequence[str]) 
 def _fill(made: sqlite3.Connection, table: str, rows: Iterable[Sequence[Any]]) -> None:
     """Write all rows of a table into a ledger of SQLite."""
     if table == "meta":
-        rows = [(name, int(value) if name in _NUMBERS else value) for name, value in rows if name not in _OF_THE_SERVER]
+        kept = [(name, value) for name, value in rows if name not in _OF_THE_SERVER]
+        rows = [(name, int(value) if name in _NUMBERS else value) for name, value in kept]
     insert_rows(made, table, rows)
 
 
@@ -246,7 +247,8 @@ def _fetch_differing(db: "psycopg.Connection[Any]", made: sqlite3.Connection, ta
         return
     made.create_function("sha256", 1, _sha256, deterministic=True)
     keys = KEYS[table]
-    told = [*keys, *(f"sha256({one})" if one in _LARGE else one for one in TABLES[table] if one not in keys)]
+    others = [one for one in TABLES[table] if one not in keys]
+    told = [*keys, *(f"sha256({one})" if one in _LARGE else one for one in others)]
     query = f"SELECT {', '.join(told)} FROM {table}"  # noqa: S608 (constants)
     ours = {row[: len(keys)]: row for row in made.execute(query)}
     wanted = []
