@@ -171,11 +171,16 @@ class Notifier:
         self.keep()
 
     def tell_untold(self) -> None:
-        """Tell of versions of rounds that were cut short, so that nobody was told of them any more."""
+        """Tell of what came up in rounds that were cut short, so that nobody was told of it any more.
+
+        What waits for the end of such a round is due; of versions that it had stored, and not come to tell, it is told.
+        """
+        cut_short = [one for one in self._store.rounds() if one.ended is None and self._store.at_work(one) is False]
+        waiting = {one.round for one in self._store.outbox.pending()}
+        self._ended |= {one.number for one in cut_short if one.number in waiting}
         told = self._store.recall_all(_UP_TO)
         if not told:
             return
-        cut_short = [one for one in self._store.rounds() if one.ended is None and self._store.at_work(one) is False]
         for one in reversed(cut_short):
             for visit in self._store.visits(one.number):
                 known = int(told.get(visit.source, 0))
