@@ -17,7 +17,8 @@ demo: $(VENV)/.ready
 test: $(VENV)/.ready
 	$(BIN)/python -m pytest -n auto
 
-# Some minutes with Python 3.12 or newer, which tells of lines by itself; with an older one an hour.
+# Twenty minutes on two cores with Python 3.12 or newer, which tells of lines by itself; with an older one hours. Tests that look at
+# what is loaded fail under it.
 coverage: $(VENV)/.ready
 	rm -f .coverage .coverage.*
 	-COVERAGE_CORE=`$(BIN)/python -c 'import sys; print("sysmon" if sys.version_info >= (3, 12) else "ctrace")'` \
