@@ -22,7 +22,7 @@ from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, Pending, S
 from historon.store.ledger.contents import Contents
 from historon.store.postgresql import server as server_module
 from historon.store.postgresql.server import PostgresStore
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon
 from tests.postgres import PASSWORD, PostgresServer, running_server
 from tests.store_contract import StoreContract, content, night, take, whole_store
 from tests.waiting import wait_for
@@ -441,3 +441,22 @@ def test_a_collection_killed_at_any_instant_loses_nothing(served: EstateFolder, 
     assert served.run("collect").code == 0
     assert f"{number}\n" * 50 in served.run("show", "files").out
     assert "all of it as written" in served.run("verify").out
+
+
+def test_the_demo_plays_on_a_database(tmp_path: Path, server: PostgresServer) -> None:
+    _password(tmp_path)
+    url = server.database()
+    password = f"file:{tmp_path / 'password'}"
+    played = historon("demo", "bw", "--store", url, "--store-password", password, cwd=tmp_path)
+    assert played.code == 0, played.said
+    for told in (
+        "12 first",
+        "12 sources: 12 fresh",
+        "is as in office-edge-1@6, noise not counted",
+        "That was the tour",
+    ):
+        assert told in played.out, told
+    assert PASSWORD not in played.said
+    with closing(PostgresStore(StorePlace(url), tmp_path, SecretRef("file:password"))) as store:
+        assert len(store.states()) == 12
+        assert store.versions("office-edge-1")
