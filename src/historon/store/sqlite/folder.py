@@ -88,11 +88,10 @@ class FolderStore(LedgerStore):
             raise StoreError(f"{folder}: a store is there already; nothing was changed") from exc
         except OSError as exc:
             raise StoreError(f"{folder}: cannot make a store: {exc.strerror}", hint="check the permissions") from exc
-        db = sqlite3.connect(file)
-        db.executescript("PRAGMA page_size = 2048; PRAGMA auto_vacuum = INCREMENTAL")
-        db.execute("VACUUM")
-        migrate(db, str(file))
-        db.close()
+        with closing(sqlite3.connect(file)) as db:
+            db.executescript("PRAGMA page_size = 2048; PRAGMA auto_vacuum = INCREMENTAL")
+            db.execute("VACUUM")
+            migrate(db, str(file))
         made = cls(folder)
         made.set_aside()
         return made

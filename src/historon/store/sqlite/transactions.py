@@ -41,6 +41,14 @@ class FileTransactions(Transactions):
         """Open the ledger. StoreError when that cannot be done, or when it is newer than this program."""
         with self.doing("open the store"):
             self.db = self._opened_to_read() if self.read_only else self._opened()
+            try:
+                if self.read_only:
+                    check_schema(self.db, str(self.file))
+                else:
+                    migrate(self.db, str(self.file))
+            except BaseException:
+                self.db.close()
+                raise
 
     def _look(self) -> os.stat_result:
         """What the ledger's file is now; StoreError when it is no ledger that could be opened.
@@ -67,27 +75,31 @@ class FileTransactions(Transactions):
 
     def _opened(self) -> sqlite3.Connection:
         db = sqlite3.connect(self.file, timeout=_BUSY_S, isolation_level=None, check_same_thread=False)
-        # FULL: a commit has reached the disk when it returns, also in write-ahead mode.
-        db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
-        # What is removed is given back to the disk at once; to write zeros over it first would take as much room.
-        db.execute("PRAGMA secure_delete = OFF")
-        migrate(db, str(self.file))
+        try:
+            # FULL: a commit has reached the disk when it returns, also in write-ahead mode.
+            db.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
+            # What is removed is given back to the disk at once; to write zeros over it first would take as much room.
+            db.execute("PRAGMA secure_delete = OFF")
+        except sqlite3.Error:
+            db.close()
+            raise
         return db
 
     def _opened_to_read(self) -> sqlite3.Connection:
         """Open a store that cannot be written: a snapshot, a disk that went bad, or another user's."""
         place = self.file.absolute().as_uri()
-        for how in ("mode=ro", "immutable=1"):  # without write-ahead files beside it SQLite wants to make them
-            try:
-                db = sqlite3.connect(
-                    f"{place}?{how}", uri=True, timeout=_BUSY_S, isolation_level=None, check_same_thread=False
-                )
-                db.execute("SELECT 1 FROM sqlite_schema").fetchone()
-                break
-            except sqlite3.OperationalError:
-                if how == "immutable=1":
-                    raise
-        check_schema(db, str(self.file))
+        try:
+            return self._readable(f"{place}?mode=ro")
+        except sqlite3.OperationalError:  # without write-ahead files beside it SQLite wants to make them
+            return self._readable(f"{place}?immutable=1")
+
+    def _readable(self, place: str) -> sqlite3.Connection:
+        db = sqlite3.connect(place, uri=True, timeout=_BUSY_S, isolation_level=None, check_same_thread=False)
+        try:
+            db.execute("SELECT 1 FROM sqlite_schema").fetchone()
+        except sqlite3.Error:
+            db.close()
+            raise
         return db
 
     def write(self, what: str, work: Callable[[], _T]) -> _T:
