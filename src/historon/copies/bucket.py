@@ -5,7 +5,8 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
+from urllib.parse import urlsplit
 
 from historon.copies import objects
 from historon.copies.objects import HEAD, ConflictError
@@ -16,8 +17,6 @@ from historon.store import Copied, Store, Verification
 
 if TYPE_CHECKING:
     from obstore.store import S3Store
-from typing import ClassVar
-from urllib.parse import urlsplit
 
 __all__ = ["BucketCopy", "fetch", "update", "verify"]
 
@@ -26,8 +25,6 @@ _RETRIES: Any = {"max_retries": 4, "retry_timeout": timedelta(seconds=60)}
 _LINES = 8  # requests at a time
 _PART = 8 * 2**20  # bytes from which on an object is sent in parts
 _LONGEST = 200  # characters of what others say
-
-
 _OURSELVES = ("localhost", "127.0.0.1", "::1")
 
 

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 from historon.copies import objects
 from historon.copies.objects import SETTINGS
@@ -21,7 +21,6 @@ from historon.store import verify as verify_store
 
 if TYPE_CHECKING:
     from historon.copies.sftp import SftpObjects
-from typing import ClassVar
 
 __all__ = ["StoreCopy", "fetch", "update", "verify"]
 

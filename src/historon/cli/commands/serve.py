@@ -10,13 +10,12 @@ from typing import TYPE_CHECKING
 import click
 
 from historon.cli.app import App, estate_option, example, pass_app
+from historon.cli.views import serve as view
 from historon.errors import ExitCode
 from historon.store import open_store
 
 if TYPE_CHECKING:
     from historon.timetable.health import HealthFigures
-
-from historon.cli.views import serve as view
 
 __all__ = ["command"]
 

@@ -9,14 +9,13 @@ import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import console, count, print_json, printable
+from historon.cli.views import verify as view
 from historon.errors import ExitCode
 from historon.notices import DeliveryResult, Event, Monitored, Notifier
 from historon.store import ESTATE, Verification
 
 if TYPE_CHECKING:
     from collections.abc import Callable
-
-from historon.cli.views import verify as view
 
 __all__ = ["command"]
 

@@ -29,8 +29,6 @@ _CHUNK = 2**20
 _STALLED = timedelta(hours=1)  # without a byte, after which a file that is not complete never will be
 _NO_LINKS = (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK)
 _CLAIMED = ".historon-"  # what a file is called while it is put away
-
-
 _SIGNS = ("renamed", "marker", "checksum", "size", "ends", "format")
 
 
