@@ -1,6 +1,7 @@
 """A section of one text put in its place in another."""
 
 from collections.abc import Iterable, Sequence
+from functools import cached_property
 
 from historon.compare import Outline, places_under
 from historon.versions import split_lines
@@ -26,7 +27,7 @@ def with_section(present: bytes, wanted: bytes, place: str, outline: str | None 
     there = now.by_heading()
     coming: dict[int, list[bytes]] = {}
     for path, places in to_be.by_heading().items():
-        at = there[path][0] if path in there else _place_for(now.outline, to_be.outline, places[0])
+        at = there[path][0] if path in there else _place_for(now, to_be.outline, places[0])
         coming.setdefault(at, []).extend(to_be.outline.lines[one] for one in places)
     gone = set(now.places)
     merged: list[bytes] = []
@@ -60,6 +61,19 @@ class _Section:
             found.setdefault(path, []).append(at)
         return found
 
+    @cached_property
+    def _by_text(self) -> dict[bytes, list[int]]:
+        found: dict[bytes, list[int]] = {}
+        for at, line in enumerate(self.outline.lines):
+            found.setdefault(line.strip(), []).append(at)
+        return found
+
+    def found(self, path: _Path, line: bytes) -> int | None:
+        """Where this line stands in the whole text under these headings, if it does so once."""
+        same = self._by_text.get(line.strip(), [])
+        found = [at for at in same if self.outline.path(at) == path]
+        return found[0] if len(found) == 1 else None
+
     def told(self) -> list[tuple[_Path, bytes]]:
         """Its lines, with the headings above them as they stand."""
         return self._under_headings(self.places)
@@ -73,31 +87,24 @@ class _Section:
         return [(self.outline.headings(at), self.outline.lines[at].rstrip(b"\r\n")) for at in places]
 
 
-def _place_for(now: Outline, to_be: Outline, first: int) -> int:
+def _place_for(now: _Section, to_be: Outline, first: int) -> int:
     """Where in the present text the section goes that begins there in the wanted one."""
     heading = to_be.parent(first)
     for before in range(first - 1, heading, -1):
         if to_be.parent(before) == heading and to_be.tells(before):
-            found = _found(now, to_be.path(before), to_be.lines[before])
+            found = now.found(to_be.path(before), to_be.lines[before])
             if found is not None:
                 separated = not to_be.tells(first - 1)
-                return _behind(now, found, separated=separated)
+                return _behind(now.outline, found, separated=separated)
     if heading >= 0:
-        found = _found(now, to_be.path(heading), to_be.lines[heading])
+        found = now.found(to_be.path(heading), to_be.lines[heading])
         if found is None:
             told = to_be.lines[heading].strip().decode("utf-8", "replace")
             raise ValueError(f'it stands under "{told}", which is not there now, or not once')
         return found + 1
-    lines = now.lines
+    lines = now.outline.lines
     same_end = bool(lines) and bool(to_be.lines) and lines[-1] == to_be.lines[-1]
     return len(lines) - same_end
-
-
-def _found(outline: Outline, path: _Path, line: bytes) -> int | None:
-    """Where this line stands under these headings, if it does so once."""
-    same = [at for at, other in enumerate(outline.lines) if other.strip() == line.strip()]
-    found = [at for at in same if outline.path(at) == path]
-    return found[0] if len(found) == 1 else None
 
 
 def _behind(outline: Outline, at: int, *, separated: bool) -> int:
