@@ -92,7 +92,7 @@ def _filled(folder: Path) -> Callable[[], None]:
 def _timed(estate: Estate, name: str, lighter: Lighter, line: CutLine | None) -> tuple[float, int]:
     """The seconds and the bytes written, to the disk or over the line."""
     before, began = _written(name, lighter, line), time.monotonic()
-    bring_up_to_date(estate, name)
+    bring_up_to_date(estate, name, datetime.now(UTC))
     return time.monotonic() - began, _written(name, lighter, line) - before
 
 

@@ -6,8 +6,11 @@ It needs Python, with its sqlite3, and the package zstandard. docs/store-format.
 """
 
 import hashlib
+import os
+import shutil
 import sqlite3
 import sys
+import tempfile
 
 import zstandard
 
@@ -73,9 +76,25 @@ def read(db: sqlite3.Connection, strand: int, position: int) -> bytes:
     return made
 
 
+def opened(ledger: str) -> sqlite3.Connection:
+    """The ledger; where whoever wrote it was killed, a copy of it, which SQLite brings to its last whole state."""
+    db = sqlite3.connect(f"file:{ledger}?mode=ro", uri=True)
+    try:
+        db.execute("SELECT 1 FROM version")
+    except sqlite3.OperationalError:
+        folder = tempfile.mkdtemp()
+        for ending in ("", "-journal", "-wal"):
+            if os.path.exists(ledger + ending):
+                shutil.copy(ledger + ending, folder)
+        db = sqlite3.connect(os.path.join(folder, os.path.basename(ledger)))
+        db.execute("SELECT 1 FROM version")
+        shutil.rmtree(folder)  # what is open stays readable
+    return db
+
+
 def main(ledger: str, source: str, number: str, part: str) -> None:
     """Find the part among those of the version, and write it to standard output."""
-    db = sqlite3.connect(f"file:{ledger}?mode=ro", uri=True)
+    db = opened(ledger)
     query = "SELECT parts FROM version JOIN source ON source.id = source WHERE name = ? AND number = ?"
     places, _ = varints(db.execute(query, (source, int(number))).fetchone()[0])
     for strand, position in zip(places[::2], places[1::2], strict=True):

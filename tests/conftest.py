@@ -297,3 +297,17 @@ def pytest_sessionfinish(session: pytest.Session, exitstatus: int) -> None:
     """Where all of them are to be there, as one that is missing would go unnoticed, it is an error."""
     if os.environ.get("ALL_PEERS") and not all(PEERS.values()) and exitstatus == pytest.ExitCode.OK:
         session.exitstatus = pytest.ExitCode.TESTS_FAILED
+
+
+def prune_to(estate: EstateFolder, number: int) -> None:
+    """Prune every source to its last so many versions, by a retention of the estate file."""
+    table, default = f'[retention.last]\nall = "1ms"\nat_least = {number}\n', 'retention = "last"\n'
+    text = (estate.path / "historon.toml").read_text()
+    if "[retention.last]" not in text:
+        if "[defaults]" in text:
+            text = text.replace("[defaults]\n", f"[defaults]\n{default}")
+        else:
+            text += f"[defaults]\n{default}"
+        estate.write(text + table)
+    pruned = estate.run("prune", "--yes")
+    assert pruned.code == 0, pruned.said

@@ -99,7 +99,7 @@ def test_a_copy_that_knows_more_than_the_store_is_never_replaced(filled: EstateF
     assert filled.run("collect").code == 0
     lost = filled.run("copies", "--update")
     assert lost.code == 5
-    assert "knows files@2, which the store does not; the copy was not touched" in lost.err
+    assert "has files@2, which the store does not know" in lost.err
     assert _ledger(filled).read_bytes() == before
 
 
@@ -126,10 +126,13 @@ def test_loss_and_damage_do_not_travel(filled: EstateFolder, harm: str) -> None:
         filled.run("collect")
         result = filled.run("copies", "--update")
         assert result.code == 5
-        assert "it was not touched" in result.err or "the copy was not touched" in result.err
+        assert "it was not changed" in result.err or "the copy was not changed" in result.err
         assert _ledger(filled).read_bytes() == before
         assert sorted(os.listdir(filled.path / "saltgate")) == ["estate", "ledger.sqlite"]
-    assert filled.run("copies", "--verify").code in (0, 1), "the copy itself is whole"
+    verified = filled.run("copies", "--verify", "all")
+    assert "DAMAGED" not in verified.err, "the copy itself is whole"
+    differs = harm != "a rotted bit"
+    assert (verified.code, "DIFFERS from the store" in verified.err) == (5 if differs else 0, differs)
 
 
 def test_what_was_pruned_on_record_may_go_from_the_copy_too(filled: EstateFolder) -> None:
@@ -152,7 +155,7 @@ def test_a_copy_that_is_damaged_itself_is_told_and_stays(filled: EstateFolder) -
     filled.run("collect")
     result = filled.run("copies", "--update")
     assert result.code == 5
-    assert "the copy there is damaged; it was not touched" in result.err
+    assert "the copy there is damaged; it was not changed" in result.err
     assert _ledger(filled).read_bytes() == content
 
 
@@ -198,7 +201,8 @@ def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(fille
     store.close()
     filled.run("serve", "--once")
     filled.run("serve", "--once")
-    assert filled.run("copies").code == 1
+    gone = filled.run("copies")
+    assert (gone.code, "1 copy: 1 NOT THERE" in gone.out) == (5, True), "what was written there is not there any more"
     filled.write(COPIED)
     filled.run("serve", "--once")
     told = [json.loads(line) for line in (filled.path / "told.jsonl").read_text().splitlines()]

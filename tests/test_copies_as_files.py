@@ -9,8 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from historon.store import Removal
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, prune_to
 
 _COPY = '[copies.files]\nkind = "folder"\npath = "files"\n'
 
@@ -90,10 +89,7 @@ def test_the_newest_stands_under_latest(copied: EstateFolder) -> None:
 
 def test_what_was_pruned_goes_and_a_retention_of_its_own_keeps_less(copied: EstateFolder) -> None:
     _update(copied)
-    store = copied.store()
-    first = store.versions("files")[0]
-    store.remove([first], Removal(first.at))
-    store.close()
+    prune_to(copied, 2)
     _update(copied)
     assert _texts(copied) == ["two\n", "three\n"]
     copied.write(FILES_ESTATE + _COPY + 'retention = "r"\n[retention.r]\nat_most = 1\nat_least = 1\n')
@@ -149,10 +145,7 @@ def test_nothing_is_removed_by_way_of_a_link(copied: EstateFolder, tmp_path: Pat
     oldest = min((_place(copied) / "files").iterdir())
     oldest.rename(tmp_path / "elsewhere")
     oldest.symlink_to(tmp_path / "elsewhere")
-    store = copied.store()
-    first = store.versions("files")[0]
-    store.remove([first], Removal(first.at))
-    store.close()
+    prune_to(copied, 2)
     _update(copied)
     assert (tmp_path / "elsewhere" / "data" / "a.conf").read_text() == "one\n"
 
@@ -173,10 +166,7 @@ def test_what_was_changed_there_is_found_and_not_removed(copied: EstateFolder) -
     result = copied.run("copies", "--verify")
     assert result.code == 5
     assert "it does not match its SHA-256" in result.err
-    store = copied.store()
-    first = store.versions("files")[0]
-    store.remove([first], Removal(first.at))
-    store.close()
+    prune_to(copied, 2)
     _update(copied)
     assert oldest.read_text() == "edited there\n", "it is no longer ours"
     oldest.unlink()
@@ -269,12 +259,20 @@ def test_a_store_is_made_of_plain_files(copied: EstateFolder, pattern: str) -> N
         shutil.rmtree(copied.path / "store")
 
 
-def test_of_damaged_files_no_store_is_made(copied: EstateFolder) -> None:
+def test_of_damaged_files_a_store_is_made_of_what_is_whole(copied: EstateFolder) -> None:
     _update(copied)
     shutil.rmtree(copied.path / "store")
-    next((_place(copied) / "files").glob("*/data/a.conf")).write_text("changed\n")
+    min((_place(copied) / "files").glob("*/data/a.conf")).write_text("changed\n")
     result = copied.run("new", ".", "--store-only", "--from-copy", "files")
-    assert result.code == 5
+    assert result.code == 3, "a part of it"
+    assert "a new store with 2 versions" in result.out
     assert "does not match its SHA-256" in result.err
-    assert not (copied.path / "store" / "ledger.sqlite").exists()
+    status = copied.run("status")
+    assert (status.code, "1 LOST with the copy that the store was made from" in status.out) == (1, True)
+    assert copied.run("show", "files", "data/a.conf").out == "three\n"
+    assert copied.run("verify", "--accept-losses").code == 0
+    assert "LOST" not in copied.run("status").out
+
+
+def test_of_nothing_no_store_is_made(copied: EstateFolder) -> None:
     assert copied.run("new", ".", "--store-only", "--from-copy", "nowhere").code == 2

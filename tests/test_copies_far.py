@@ -21,8 +21,8 @@ from historon.copies.places import Pace
 from historon.estate import read_estate
 from historon.standins.certificates import SelfSigned
 from historon.standins.lighter import Lighter, LighterFault
-from historon.store import FolderStore, Removal, Store
-from tests.conftest import FILES_ESTATE, EstateFolder, until_its_end
+from historon.store import FolderStore, Store
+from tests.conftest import FILES_ESTATE, EstateFolder, prune_to, until_its_end
 from tests.cutting import cut_line
 from tests.openssh import OpenSshServer, running_server
 from tests.peers import needs
@@ -75,8 +75,8 @@ class Far:
         """All that the copy holds, read from it."""
         os.environ.update(KEY)
         described = read_estate(self.estate.path / "historon.toml")
-        with copy_at_hand("away", described) as folder:
-            store = until_its_end(FolderStore(folder))
+        with copy_at_hand("away", described) as held:
+            store = until_its_end(FolderStore(held.folder))
             try:
                 assert store.check() == []
                 return _known(store)
@@ -172,10 +172,7 @@ def test_only_what_is_missing_is_written_and_what_was_pruned_goes(far: Far) -> N
     far.update()
     contents = {name for name in _objects(far) if "contents/" in name}
     assert len(contents - set(before)) == 2, "the text and the tree's metadata"
-    store = far.estate.store()
-    versions = store.versions("files")
-    store.remove(versions[:2], Removal(versions[-1].at + timedelta(days=1)))
-    store.close()
+    prune_to(far.estate, len(far.estate.store().versions("files")) - 2)
     far.update()
     assert far.back() == far.held()
     assert len({name for name in _objects(far) if "contents/" in name}) < len(contents)
@@ -191,8 +188,8 @@ def test_a_retention_of_its_own(far: Far) -> None:
     far.collect("four\n")
     far.update()
     os.environ.update(KEY)
-    with copy_at_hand("away", read_estate(far.estate.path / "historon.toml")) as folder:
-        store = until_its_end(FolderStore(folder))
+    with copy_at_hand("away", read_estate(far.estate.path / "historon.toml")) as held:
+        store = until_its_end(FolderStore(held.folder))
         assert [one.number for one in store.versions("files")] == [3, 4]
         assert [one.number for one in store.removed("files")] == [1, 2]
         assert [store.read(part) for part in store.parts("files", 4) if part.name.endswith("a.conf")] == [b"four\n"]
@@ -207,8 +204,8 @@ def test_large_contents_come_back(far: Far) -> None:
     far.collect("one\n")
     far.update()
     os.environ.update(KEY)
-    with copy_at_hand("away", read_estate(far.estate.path / "historon.toml")) as folder:
-        store = until_its_end(FolderStore(folder))
+    with copy_at_hand("away", read_estate(far.estate.path / "historon.toml")) as held:
+        store = until_its_end(FolderStore(held.folder))
         (part,) = (one for one in store.parts("files", 1) if one.name.endswith("big.bin"))
         assert b"".join(store.pieces(part)) == big
         store.close()
@@ -342,7 +339,7 @@ def test_a_store_that_went_back_in_time_never_takes_the_place_of_its_copy(far: F
     newest = far.back()
     shutil.rmtree(far.estate.path / "store")
     shutil.copytree(tmp_path / "before", far.estate.path / "store")
-    assert "knows files@4, which the store does not" in far.update(code=5)
+    assert "has files@4, which the store does not know" in far.update(code=5)
     assert far.back() == newest
 
 
@@ -375,10 +372,7 @@ def test_a_lock_in_the_bucket_is_respected(far: Far) -> None:
     far.update()
     far.there.locked = {name for name in far.there.objects if not name.endswith("head.json")}
     locked = {name: far.there.objects[name] for name in far.there.locked}
-    store = far.estate.store()
-    versions = store.versions("files")
-    store.remove(versions[:2], Removal(versions[-1].at + timedelta(days=1)))
-    store.close()
+    prune_to(far.estate, len(far.estate.store().versions("files")) - 2)
     far.collect("four\n")
     assert "objects that nothing needs any more could not be removed" in far.update()
     assert {name: far.there.objects[name] for name in locked} == locked

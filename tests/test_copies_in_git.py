@@ -228,7 +228,7 @@ def test_nothing_is_made_of_a_masked_repository(kept: EstateFolder) -> None:
     shutil.rmtree(kept.path / "store")
     result = kept.run("new", ".", "--store-only", "--from-copy", "history")
     assert result.code == 6
-    assert "secrets are masked" in result.err
+    assert "the secrets in this repository are masked" in result.err
     assert not (kept.path / "store" / "ledger.sqlite").exists()
 
 

@@ -84,13 +84,17 @@ class RollCopy(Copy, frozen=True, kw_only=True):
     kind: ClassVar[str] = "roll"
 
 
-def update(copy, estate, store):
+def is_there(copy, estate):
+    return estate.path(copy.path).is_file()
+
+
+def update(copy, estate, store, now, damaged):
     names = [f"{source}@{one.number}" for source in estate.sources for one in store.versions(source)]
     estate.path(copy.path).write_text("\\n".join(names))
     return Copied(len(estate.sources), len(names), 0, store.change_number())
 
 
-def verify(copy, estate):
+def verify(copy, estate, store, sample, settings):
     raise NotImplementedError
 '''
 ESTATE = """

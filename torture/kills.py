@@ -692,7 +692,7 @@ class _CopiedFar(Copied):
         shutil.copytree(self._before, folder / "store")
         self._estate_file = read_estate(folder / "historon.toml")
         with closing(FolderStore(folder / "store")) as store:
-            note_copied(store, "second", START, bring_up_to_date(self._estate_file, "second"))
+            note_copied(store, "second", START, bring_up_to_date(self._estate_file, "second", START))
         self.keep()
 
     @abstractmethod
@@ -720,16 +720,16 @@ class _CopiedFar(Copied):
     def judge_killed(self) -> None:
         """See Scenario: at every moment the copy is the one before or the new one, whole."""
         with copy_at_hand("second", self._estate_file) as fetched:
-            with closing(FolderStore(fetched)) as store:
+            with closing(FolderStore(fetched.folder)) as store:
                 newest = len(store.versions("s0"))
-            self.read_all(fetched, set(self.truth) if newest > self.versions else self._old)
+            self.read_all(fetched.folder, set(self.truth) if newest > self.versions else self._old)
 
     def judge(self, *, whole: bool) -> int:
         """See Scenario."""
         must(not self.left_over, f"left over in the copy: {self.left_over}")
         self.read_all(self.folder / "store", set(self.truth))
         with copy_at_hand("second", self._estate_file) as fetched:
-            return self.read_all(fetched, set(self.truth))
+            return self.read_all(fetched.folder, set(self.truth))
 
 
 class CopiedToBucket(_CopiedFar):

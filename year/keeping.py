@@ -151,7 +151,7 @@ class _Year:
 
     def _copy(self, name: str) -> None:
         try:
-            note_copied(self.store, name, self.now, bring_up_to_date(self.estate, name))
+            note_copied(self.store, name, self.now, bring_up_to_date(self.estate, name, self.now))
             self.made.copied += 1
         except HistoronError:
             self.made.refused += 1
@@ -191,7 +191,7 @@ class _Year:
             self.made.wrong += [f"{name}: {one}" for one in (*found.ledger, *found.damages)]
             if name == "history":
                 continue  # it holds all that was ever committed; its newest commit was compared just now
-            with copy_at_hand(name, self.estate) as fetched, closing(FolderStore(fetched)) as there:
+            with copy_at_hand(name, self.estate) as fetched, closing(FolderStore(fetched.folder)) as there:
                 short = name != "second" and self.estate.copies[name].kind != "store"
                 self._judge_copy(name, there, "short" if short else "standard")
         self.made.versions = sum(map(len, self.truth.versions.values()))

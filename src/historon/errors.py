@@ -5,7 +5,16 @@ from collections.abc import Iterator
 from enum import IntEnum
 from typing import ClassVar
 
-__all__ = ["ExitCode", "HistoronError", "OutsideError", "StoreError", "UsageError", "causes_of", "where_raised"]
+__all__ = [
+    "ExitCode",
+    "HistoronError",
+    "OutsideError",
+    "RefusedError",
+    "StoreError",
+    "UsageError",
+    "causes_of",
+    "where_raised",
+]
 
 
 class ExitCode(IntEnum):
@@ -46,6 +55,10 @@ class StoreError(HistoronError):
     """The store cannot be opened, read or written."""
 
     exit_code = ExitCode.STORE
+
+
+class RefusedError(StoreError):
+    """A copy and the store contradict each other: the copy was not changed, and a person has to look first."""
 
 
 class OutsideError(HistoronError):

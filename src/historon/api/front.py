@@ -23,6 +23,7 @@ from historon.store import (
     StoredPart,
     Version,
     Visit,
+    losses_of,
     open_store,
     proofs_of,
     still_paused,
@@ -32,7 +33,7 @@ from historon.store import (
 if TYPE_CHECKING:
     from historon.api.pushing import Pushed, PushPlan
     from historon.collect import Observer, OfferedKey, Rehearsal, StepTaken
-    from historon.copies import CopyStatus
+    from historon.copies import Compared, CopyStatus
     from historon.doctor import Finding
     from historon.insight import Reader, Traced, Typical, Weights
     from historon.restore import Naming, OriginalState, Restored
@@ -110,7 +111,12 @@ class Historon:
         board = statuses(self.estate, self.sources(*names, where=where), self.store, now)
         paused = [one for one in still_paused(self.store, now) if not names or one.source in names]
         unfinished = [one for one in unfinished_pushes(self.store, now) if not names or one.source in names]
-        return Board(board, paused, unfinished)
+        copies: list[CopyStatus] = []
+        if self.estate.copies:
+            from historon.copies import copies_of
+
+            copies = [one for one in copies_of(self.estate, self.store, now) if one.in_trouble(now)]
+        return Board(board, paused, unfinished, copies, losses_of(self.store))
 
     def versions(self, source: str) -> list[Version]:
         """All versions of a source, oldest first; also of one that the estate file no longer names.
@@ -648,13 +654,29 @@ class Historon:
         return [one for one in copies_of(self.estate, self.store, self.clock()) if one.name in chosen]
 
     def update_copy(self, name: str) -> "Copied":
-        """Bring a copy up to date. One that holds what the store does not is never replaced: then StoreError."""
+        """Bring a copy up to date, and write again what was found damaged in it.
+
+        Raises RefusedError, and changes no copy, where the copy and the store contradict each other.
+        """
         from historon.api.copying import update_copy
 
         return update_copy(self, name)
+
+    def compare_copies(self, *names: str) -> "Compared":
+        """Which places agree on the digest of each version: the store and these copies, or all. Nothing is changed."""
+        from historon.api.copying import known_copies
+        from historon.copies import compare_places
+
+        return compare_places(self.estate, self.store, known_copies(self.estate, *names))
+
+    def confirm_removals(self, digest: str) -> None:
+        """Let copies follow the removals that nothing but a person explains, and that this digest stands for."""
+        from historon.copies import confirm_removals
+
+        confirm_removals(self.store, digest)
 
     def verify_copy(self, name: str, *, sample: int | None = None) -> "Verification":
         """Read every version in a copy and check it, as `verify` does in the store; or a sample of so much of it."""
         from historon.api.copying import verify_copy
 
-        return verify_copy(self.estate, name, sample)
+        return verify_copy(self, name, sample)

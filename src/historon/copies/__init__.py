@@ -1,6 +1,34 @@
 """Second places that hold the versions too."""
 
-from historon.copies.finding import copy_at_hand
-from historon.copies.status import CopyStatus, bring_up_to_date, copies_of, fetch_copy, note_copied, verify_copy
+from historon.copies.comparing import THE_STORE, Compared, ComparedVersion, compare_places
+from historon.copies.finding import AtHand, copy_at_hand, store_from
+from historon.copies.removals import confirm_removals
+from historon.copies.status import (
+    CopyStatus,
+    bring_up_to_date,
+    copies_of,
+    fetch_copy,
+    note_copied,
+    note_refused,
+    note_verified,
+    verify_copy,
+)
 
-__all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "copy_at_hand", "fetch_copy", "note_copied", "verify_copy"]
+__all__ = [
+    "THE_STORE",
+    "AtHand",
+    "Compared",
+    "ComparedVersion",
+    "CopyStatus",
+    "bring_up_to_date",
+    "compare_places",
+    "confirm_removals",
+    "copies_of",
+    "copy_at_hand",
+    "fetch_copy",
+    "note_copied",
+    "note_refused",
+    "note_verified",
+    "store_from",
+    "verify_copy",
+]

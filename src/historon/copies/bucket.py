@@ -3,22 +3,23 @@
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 from urllib.parse import urlsplit
 
 from historon.copies import objects
+from historon.copies.interface import Holdings
 from historon.copies.objects import HEAD, ConflictError
 from historon.copies.places import Pace
 from historon.errors import OutsideError, StoreError
 from historon.estate import Copy, Estate, Size
-from historon.store import Copied, Store, Verification
+from historon.store import Copied, Damage, Store, Verification
 
 if TYPE_CHECKING:
     from obstore.store import S3Store
 
-__all__ = ["BucketCopy", "fetch", "update", "verify"]
+__all__ = ["BucketCopy", "fetch", "holdings", "is_there", "update", "verify"]
 
 _TIMEOUT = timedelta(seconds=60)
 _RETRIES: Any = {"max_retries": 4, "retry_timeout": timedelta(seconds=60)}
@@ -97,19 +98,29 @@ class BucketCopy(Copy, frozen=True, kw_only=True):
         return None
 
 
-def update(copy: BucketCopy, estate: Estate, store: Store) -> Copied:
+def is_there(copy: BucketCopy, estate: Estate) -> bool | None:
     """See CopyModule."""
-    return objects.update(_Bucket(copy, estate), estate, store, copy.retention)
+    return None
 
 
-def verify(copy: BucketCopy, estate: Estate, sample: int | None) -> Verification:
+def update(copy: BucketCopy, estate: Estate, store: Store, now: datetime, damaged: Sequence[Damage]) -> Copied:
     """See CopyModule."""
-    return objects.verify(_Bucket(copy, estate), sample)
+    return objects.update(_Bucket(copy, estate), estate, store, copy.retention, now, damaged)
 
 
-def fetch(copy: BucketCopy, estate: Estate, folder: Path) -> None:
+def verify(copy: BucketCopy, estate: Estate, store: Store, sample: int | None, settings: str) -> Verification:
     """See CopyModule."""
-    objects.fetch(_Bucket(copy, estate), folder)
+    return objects.verify(_Bucket(copy, estate), store, sample, settings)
+
+
+def holdings(copy: BucketCopy, estate: Estate, _store: Store) -> Holdings:
+    """See CopyModule."""
+    return objects.holdings(_Bucket(copy, estate))
+
+
+def fetch(copy: BucketCopy, estate: Estate, folder: Path) -> list[Damage]:
+    """See CopyModule."""
+    return objects.fetch(_Bucket(copy, estate), folder)
 
 
 class _Bucket:

@@ -2,35 +2,60 @@
 
 import json
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
-from historon.copies.folder import MANIFEST
+from historon.copies.manifest import MANIFEST
 from historon.copies.status import fetch_copy
-from historon.errors import UsageError
+from historon.errors import StoreError, UsageError
 from historon.estate import Estate, nearest, read_estate
-from historon.store import LEDGER
+from historon.store import LEDGER, Damage, Store, create_store, note_losses, rescue
 
-__all__ = ["copy_at_hand"]
+__all__ = ["AtHand", "copy_at_hand", "store_from"]
 
 _PLACES = "a folder with a copy, or an estate file that describes one copy"
 
 
+@dataclass(frozen=True)
+class AtHand:
+    """A copy in a folder of this machine, as one of kind `store` is, and what of it could not be brought there."""
+
+    folder: Path
+    lost: Sequence[Damage] = ()
+
+
 @contextmanager
-def copy_at_hand(place: str, estate: Estate | None = None) -> Iterator[Path]:
+def copy_at_hand(place: str, estate: Estate | None = None) -> Iterator[AtHand]:
     """What a copy holds, as a folder like that of a copy of kind `store`.
 
     `place` is a folder with a copy; an estate file (its name ends with .toml) that describes one; or, with an estate,
     the name of one of its copies. Raises UsageError, StoreError, OutsideError.
     """
     if (Path(place) / LEDGER).is_file():
-        yield Path(place)
+        yield AtHand(Path(place))
         return
     described, name = _described(place, estate)
     with tempfile.TemporaryDirectory(prefix="historon-") as folder:
-        fetch_copy(described, name, Path(folder))
-        yield Path(folder)
+        lost = fetch_copy(described, name, Path(folder))
+        yield AtHand(Path(folder), lost)
+
+
+def store_from(estate: Estate, copy: AtHand) -> tuple[Store, list[Damage]]:
+    """Make the estate's store of all that is whole in a copy; returns what is not, too. Raises StoreError."""
+    try:
+        made, lost = create_store(estate, copy.folder), list(copy.lost)
+    except StoreError:
+        if copy.lost:
+            raise
+        with tempfile.TemporaryDirectory(prefix="historon-") as folder:
+            lost = rescue(copy.folder, Path(folder))
+            if not lost:
+                raise
+            made = create_store(estate, Path(folder))
+    note_losses(made, lost)
+    return made, lost
 
 
 def _described(place: str, estate: Estate | None) -> tuple[Estate, str]:

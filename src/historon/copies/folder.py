@@ -1,37 +1,42 @@
 """A copy as plain files that any tool reads: a folder for each version, named by its source and instant.
 
 Beside them lies a manifest with the digest of each file, as `sha256sum` writes and checks it. What is in the manifest
-is Historon's; a file that is not is never touched, unless it holds, byte for byte, what is to be there.
+is Historon's; a file that is not is never touched, unless it holds, byte for byte, what is to be there. A record says
+which store the copy belongs to, and which versions it was given.
 """
 
 import hashlib
-import re
 import secrets
+from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from contextlib import closing
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
 from typing import ClassVar
 
+from historon.copies.belonging import check_belongs, store_identity
 from historon.copies.here import Folder, FolderHere
+from historon.copies.interface import Holdings
+from historon.copies.manifest import MANIFEST, RECORD, Record, is_below, problem_of, read_manifest, write_manifest
+from historon.copies.naming import NamedFile, Pattern, times_of
 from historon.copies.places import plan_by_newest
-from historon.copies.rebuilding import Found, rebuild
-from historon.errors import OutsideError, StoreError
+from historon.copies.rebuilding import Found, UnreadableError, rebuild
+from historon.copies.removals import approval_of
+from historon.errors import OutsideError, RefusedError, StoreError
 from historon.estate import Estate, FarCopy
-from historon.store import Copied, Damage, Removed, Store, StoredPart, Verification, Version, open_store
+from historon.store import (
+    Copied,
+    Damage,
+    Followed,
+    State,
+    Store,
+    StoredPart,
+    Verification,
+    Version,
+    digest_of_names,
+)
 
-__all__ = ["MANIFEST", "FolderCopy", "fetch", "update", "verify"]
-
-MANIFEST = "SHA256SUMS"
-_INTO = re.compile(r"\{(source|number|date|time|part)\}")
-_FORMS = {
-    "source": r"(?P<source>[^/]+)",
-    "number": r"(?P<number>\d+)",
-    "date": r"(?P<date>\d{4}-\d\d-\d\d)",
-    "time": r"(?P<time>\d{6}(?:_\d+)?)",
-    "part": r"(?P<part>.+)",
-}
+__all__ = ["MANIFEST", "FolderCopy", "fetch", "holdings", "is_there", "update", "verify"]
 
 
 class FolderCopy(FarCopy, frozen=True, kw_only=True):
@@ -55,6 +60,11 @@ class FolderCopy(FarCopy, frozen=True, kw_only=True):
             raise ValueError("pattern must hold {source}, {part}, and {number} or {date} with {time}")
         if tried.startswith("/") or ".." in tried.split("/") or not self.pattern.endswith("{part}"):
             raise ValueError("pattern is a path below the copy's folder, with {part} at its end")
+
+    @property
+    def reserved(self) -> tuple[str, ...]:
+        """See Copy."""
+        return (MANIFEST, RECORD)
 
     @property
     def own_retention(self) -> str | None:
@@ -81,6 +91,14 @@ class _Wanted:
     files: dict[str, _File] = field(default_factory=dict)
     left_out: list[str] = field(default_factory=list)
 
+    @property
+    def numbers(self) -> dict[str, frozenset[int]]:
+        """The numbers of the versions, by source."""
+        found: defaultdict[str, set[int]] = defaultdict(set)
+        for file in self.files.values():
+            found[file.version.source].add(file.version.number)
+        return {source: frozenset(numbers) for source, numbers in found.items()}
+
 
 def _folder_of(copy: FolderCopy, estate: Estate, *, make: bool) -> Folder:
     if copy.server is None:
@@ -90,144 +108,199 @@ def _folder_of(copy: FolderCopy, estate: Estate, *, make: bool) -> Folder:
     return SftpFolder(copy, estate, writes=make)
 
 
-def update(copy: FolderCopy, estate: Estate, store: Store) -> Copied:
-    """See CopyModule. New files come first, then the manifest that has them, and only then goes what is to go."""
+def is_there(copy: FolderCopy, estate: Estate) -> bool | None:
+    """See CopyModule."""
+    return (estate.path(copy.path) / MANIFEST).is_file() if copy.server is None else None
+
+
+# ---- bringing it up to date ------------------------------------------------------------------------------------------
+
+
+def update(copy: FolderCopy, estate: Estate, store: Store, now: datetime, damaged: Sequence[Damage]) -> Copied:
+    """See CopyModule. New files come first, then the manifest that has them, and only then is removed what is to be."""
     changes = store.change_number()
     wanted = _wanted(copy, estate, store)
     with _folder_of(copy, estate, make=True) as folder:
-        ours, there = _manifest(folder), folder.files()
-        by_digest = {digest: name for name, digest in ours.items() if name in there}
+        ours, there = read_manifest(folder), folder.files()
+        record = Record.read(folder)
+        _check(copy, estate, store, folder, record, ours, now)
+        made = Record(store_identity(store), estate.settings.name, copy.pattern, wanted.numbers)
+        if record is None or record != made:
+            _with_those_of(made, record).write(folder)
+        bad = {one.part for one in damaged}
+        by_digest = {digest: name for name, digest in ours.items() if name in there and name not in bad}
+        mended = []
         for name, file in wanted.files.items():
-            if ours.get(name) != file.digest or name not in there:
+            if ours.get(name) != file.digest or name not in there or name in bad:
                 is_ours = name in ours and name in there
                 _write(store, folder, name, file, by_digest.get(file.digest), is_ours=is_ours)
+                mended += [name] if name in ours else []
             by_digest.setdefault(file.digest, name)
         folder.settle()
         digests = {name: file.digest for name, file in wanted.files.items()}
         if digests != ours or MANIFEST not in there:
-            _write_manifest(folder, {**ours, **digests})
+            write_manifest(folder, {**ours, **digests})
             for name in ours.keys() - digests.keys():
-                if _problem(folder, name, ours[name]) == "":  # one that was changed since is no longer ours
+                if problem_of(folder, name, ours[name]) == "":  # one that was changed since is no longer ours
                     folder.remove(name)
-            _write_manifest(folder, digests)
+            write_manifest(folder, digests)
+            folder.settle()
+        if record != made:
+            made.write(folder)
             folder.settle()
     versions = {(file.version.source, file.version.number) for file in wanted.files.values()}
     size = sum(file.part.size for file in wanted.files.values())
     sources = {source for source, _ in versions}
-    return Copied(len(sources), len(versions), size, changes, left_out=tuple(wanted.left_out))
-
-
-def verify(copy: FolderCopy, estate: Estate, sample: int | None) -> Verification:
-    """See CopyModule. Each file is read; what the manifest lacks of what is to be there is damage too."""
-    with closing(open_store(estate)) as store:
-        wanted = _wanted(copy, estate, store).files
-    found = Verification(sources=len({file.version.source for file in wanted.values()}))
-    found.versions = len({(file.version.source, file.version.number) for file in wanted.values()})
-    with _folder_of(copy, estate, make=False) as folder:
-        ours, there = _manifest(folder), folder.files()
-        names = sorted({*wanted, *ours})
-        read = set(names)
-        if sample is not None and sample < len(names):
-            found.sample_of = len(names)
-            read = set(secrets.SystemRandom().sample(names, sample))
-        for name in names:
-            expected = wanted[name].digest if name in wanted else ours[name]
-            problem = "" if name in there else "it is not there"
-            if name in read:
-                problem = _problem(folder, name, expected)
-                found.contents += 1
-                found.bytes += there.get(name, 0)
-            if problem:
-                file = wanted.get(name)
-                source, number = (file.version.source, file.version.number) if file else ("", None)
-                found.damages.append(Damage(source, number, name, problem))
-    return found
-
-
-def fetch(copy: FolderCopy, estate: Estate, folder: Path) -> None:
-    """See CopyModule: versions and instants, by the names of the files that the manifest lists."""
-    with _folder_of(copy, estate, make=False) as place:
-        digests = _manifest(place)
-        if not digests:
-            raise StoreError(f"{place.place}: there is no {MANIFEST}", hint="is this the place of a copy?")
-        form = re.compile(_INTO.sub(lambda match: _FORMS[match[1]], _escaped(copy.pattern)))
-        names = {name: match for name in digests if (match := form.fullmatch(name))}
-        versions: dict[tuple[str, datetime, int], dict[str, str]] = {}
-        for name, match in names.items():
-            told = match.groupdict()
-            key = (told["source"], _instant(told), int(told.get("number") or _number_in(told)))
-            versions.setdefault(key, {})[told["part"]] = name
-        if not versions:
-            message = f"{place.place}: no file is named by the pattern {copy.pattern}"
-            raise StoreError(message, hint="give the pattern that the copy was made with")
-
-        def read(name: str) -> bytes:
-            content = b"".join(place.read(name))
-            if hashlib.sha256(content).hexdigest() != digests[name]:
-                raise StoreError(f"{place.place}: {name} does not match its SHA-256", hint="nothing was made of it")
-            return content
-
-        ordered = sorted(versions.items(), key=lambda one: (one[0][1], one[0][0], one[0][2]))
-        rebuild(folder, [Found(source, at, parts) for (source, at, _), parts in ordered], read)
-
-
-def _escaped(pattern: str) -> str:
-    """The pattern with all that is none of its names taken as it is written."""
-    pieces = _INTO.split(pattern)  # what stands between names, and names, by turns
-    pieces[::2] = [re.escape(piece) for piece in pieces[::2]]
-    pieces[1::2] = [f"{{{piece}}}" for piece in pieces[1::2]]
-    return "".join(pieces)
-
-
-def _instant(told: Mapping[str, str | None]) -> datetime:
-    """The instant that a name tells; the beginning of 1970 where it tells none."""
-    if not told.get("date"):
-        return datetime.fromtimestamp(0, UTC)
-    return datetime.strptime(f"{told['date']} {(told.get('time') or '000000')[:6]}", "%Y-%m-%d %H%M%S").replace(
-        tzinfo=UTC
+    mended = [name for name in mended if "/latest/" not in name or name in bad]
+    return Copied(
+        len(sources), len(versions), size, changes, left_out=tuple(wanted.left_out), mended=tuple(sorted(mended))
     )
 
 
-def _number_in(told: Mapping[str, str | None]) -> int:
-    """The number behind the time of the later of two versions within a second."""
-    return int((told.get("time") or "").partition("_")[2] or 0)
+def _with_those_of(made: Record, before: Record | None) -> Record:
+    """A record that holds until the update has come to its end: the versions of before too, and their pattern."""
+    if before is None:
+        return made
+    names = made.versions.keys() | before.versions.keys()
+    versions = {name: made.versions.get(name, frozenset()) | before.versions.get(name, frozenset()) for name in names}
+    return Record(made.store, made.estate, before.pattern, versions)
+
+
+def _check(
+    copy: FolderCopy,
+    estate: Estate,
+    store: Store,
+    folder: Folder,
+    record: Record | None,
+    ours: Mapping[str, str],
+    now: datetime,
+) -> None:
+    """RefusedError where the copy is another store's, or holds what the store neither has nor removed on record."""
+    if record is not None:
+        check_belongs(folder.place, record.store, record.estate, store)
+    if record is not None:
+        _check_known(record, store, folder.place)
+    held, strange = _held(Pattern(record.pattern if record else copy.pattern), store, record, ours)
+    if strange:
+        more = f" and {len(strange) - 1} more" if len(strange) > 1 else ""
+        hint = "the store lost versions, or the files are of another store; the copy was not changed"
+        message = f"{folder.place} has {min(strange)}{more}, of versions that the store does not know"
+        raise RefusedError(message, hint=hint)
+    numbers: dict[str, set[int]] = {source: set(versions) for source, versions in held.items()}
+    for source, given in (record.versions if record else {}).items():
+        numbers.setdefault(source, set()).update(given)
+    followed: list[Followed] = []
+    digests: defaultdict[str, dict[int, bytes]] = defaultdict(dict)
+    for source, all_given in numbers.items():
+        known = {one.number: one for one in store.versions(source)}
+        removed = {one.number: one for one in store.removed(source)}
+        parts = store.all_parts(source)
+        for number in sorted(all_given):
+            files = held.get(source, {}).get(number, {})
+            if number in known:
+                _check_same(store, folder, source, number, files, parts.get(number, ()), ours)
+            elif files:
+                gone = removed[number]
+                before = Version(source, number, gone.at or now, State.GOOD, 0, 0, 0)
+                followed.append(Followed(before, gone.sha256, gone.rule, gone.gone, gone.round, state_known=False))
+                digests[source][number] = digest_of_names({part: ours[name] for part, name in files.items()})
+    if followed:
+        approval_of(estate, store, now, digests)(followed)
+
+
+_Held = dict[str, dict[int, dict[str, str]]]
+
+
+def _check_known(record: Record, store: Store, place: str) -> None:
+    """RefusedError where the copy was given a version that the store neither has nor removed on record."""
+    for source, given in sorted(record.versions.items()):
+        removed = {one.number for one in store.removed(source)}
+        missing = given - removed - {one.number for one in store.versions(source)}
+        if missing:
+            raise RefusedError(
+                f"{place} has {source}@{min(missing)}, which is neither in the store nor removed on record",
+                hint="the store lost versions or was rolled back. Find out why first; the copy was not changed",
+            )
+
+
+def _held(pattern: Pattern, store: Store, record: Record | None, ours: Mapping[str, str]) -> tuple[_Held, list[str]]:
+    """The files in the manifest by source, number and part; and those that are of no version that is known.
+
+    A version that only the copy has is known by the record: in the order of instants the numbers ascend, too.
+    """
+    by_source: defaultdict[str, dict[str, NamedFile]] = defaultdict(dict)
+    strange = []
+    for name in ours:
+        named = pattern.read(name)
+        if named is not None:
+            by_source[named.source][name] = named
+        elif name.split("/")[1:2] != ["latest"]:
+            strange.append(name)
+    found: _Held = {}
+    for source, files in by_source.items():
+        times = times_of(store.versions(source), store.removed(source))
+        only_there = sorted({(one.date, one.time) for one in files.values()} - set(times.values()))
+        given = sorted((record.versions.get(source, frozenset()) if record else frozenset()) - times.keys())
+        if len(only_there) == len(given):
+            times |= dict(zip(given, only_there, strict=True))
+        numbers = pattern.numbers(source, times, files.values())
+        for name, named in files.items():
+            if named in numbers:
+                found.setdefault(source, {}).setdefault(numbers[named], {})[named.part] = name
+            elif name.split("/")[1:2] != ["latest"]:
+                strange.append(name)
+    return found, strange
+
+
+def _check_same(
+    store: Store,
+    folder: Folder,
+    source: str,
+    number: int,
+    files: Mapping[str, str],
+    parts: Sequence[StoredPart],
+    ours: Mapping[str, str],
+) -> None:
+    """RefusedError where the copy holds, whole, something else under the name of a version."""
+    wanted = {part.name: part.sha256.hex() for part in parts}
+    for part, name in files.items():
+        if wanted.get(part) != ours[name] and problem_of(folder, name, ours[name]) == "":
+            for one in parts:
+                sum(map(len, store.pieces(one)))  # StoreError where the store is damaged: then it says nothing
+            raise RefusedError(
+                f"{source}@{number} is one thing in the store and another in {folder.place}; no copy was changed",
+                hint="a version never changes: historon copies --compare shows which places agree",
+            )
+
+
+def _write(store: Store, folder: Folder, name: str, file: _File, same: str | None, *, is_ours: bool) -> None:
+    """Write a file, or link it to one of ours that holds the same; what is not ours is left as it is."""
+    if not is_ours and (obstacle := folder.obstacle(name)):
+        if problem_of(folder, name, file.digest) == "":
+            return  # of an update that was cut short
+        raise OutsideError(f"{obstacle}, and not Historon's; nothing was changed in it", hint="move it away")
+    if same is not None and problem_of(folder, same, file.digest) == "" and folder.link(same, name):
+        return
+    folder.put(name, store.pieces(file.part))
 
 
 def _wanted(copy: FolderCopy, estate: Estate, store: Store) -> _Wanted:
-    found = _Wanted()
+    found, pattern = _Wanted(), Pattern(copy.pattern)
     for source in sorted(store.states()):
         known = store.versions(source)
         versions = _kept(copy, estate, known)
-        times = _times(known, store.removed(source))
+        times = times_of(known, store.removed(source))
         parts = store.all_parts(source)
         for version in versions:
-            day, time = times[version.number]
             latest = copy.latest and version is versions[-1]
             for part in parts.get(version.number, ()):
-                if not _is_below(part.name):
+                if not is_below(part.name):
                     found.left_out.append(f"{source}@{version.number} {part.name!r}: no file here can have this name")
                     continue
-                values = {"source": source, "number": version.number, "date": day, "time": time}
-                found.files[copy.pattern.format(part=part.name, **values)] = _File(version, part)
+                name = pattern.name(source, version.number, times[version.number], part.name)
+                found.files[name] = _File(version, part)
                 if latest:
                     found.files[f"{source}/latest/{part.name}"] = _File(version, part)
-    return found
-
-
-def _times(versions: Sequence[Version], removed: Sequence[Removed]) -> dict[int, tuple[str, str]]:
-    """The date and time in UTC of each version, each once: of two within a second the later bears its number as well.
-
-    Those that were removed count, so that no version gets another name when one before it goes.
-    """
-    instants = {one.number: one.at for one in removed if one.at is not None}
-    instants |= {one.number: one.at for one in versions}
-    found: dict[int, tuple[str, str]] = {}
-    taken: set[tuple[str, str]] = set()
-    for number, at in sorted(instants.items()):
-        day, time = at.astimezone(UTC).isoformat(timespec="seconds")[:19].split("T")
-        told = day, time.replace(":", "")
-        found[number] = told if told not in taken else (told[0], f"{told[1]}_{number:06}")
-        taken.add(told)
     return found
 
 
@@ -239,58 +312,82 @@ def _kept(copy: FolderCopy, estate: Estate, versions: Sequence[Version]) -> list
     return [version for version in staying if version.good]
 
 
-def _is_below(name: str) -> bool:
-    """Whether a name is that of something below the copy's folder, and one that the manifest can hold."""
-    pieces = name.split("/")
-    leads_elsewhere = ".." in pieces or not pieces[0]
-    return name not in ("", ".") and not (leads_elsewhere or "\n" in name or "\\" in name)
+# ---- reading it ------------------------------------------------------------------------------------------------------
 
 
-def _manifest(folder: Folder) -> dict[str, str]:
-    """The digests of the files that are ours, by name. StoreError when it says what none can say."""
-    found: dict[str, str] = {}
-    damaged = StoreError(f"{folder.place}/{MANIFEST}: the manifest is damaged", hint=_MANIFEST_HINT)
-    try:
-        text = b"".join(folder.read(MANIFEST)).decode("utf-8")
-    except FileNotFoundError:
-        return {}
-    except UnicodeError as exc:
-        raise damaged from exc
-    for line in text.split("\n")[:-1]:  # names may hold what `splitlines` parts at
-        digest, between, name = line[:64], line[64:66], line[66:]
-        if between != "  " or len(digest) != 64 or not _is_below(name):
-            raise damaged
-        found[name] = digest
+def verify(copy: FolderCopy, estate: Estate, store: Store, sample: int | None, _settings: str) -> Verification:
+    """See CopyModule. Each file is read; what the manifest lacks of what is to be there is damage too."""
+    wanted, identity = _wanted(copy, estate, store).files, store_identity(store)
+    found = Verification(sources=len({file.version.source for file in wanted.values()}))
+    found.versions = len({(file.version.source, file.version.number) for file in wanted.values()})
+    with _folder_of(copy, estate, make=False) as folder:
+        ours, there = read_manifest(folder), folder.files()
+        record = Record.read(folder)
+        if record is None or record.store != identity:
+            found.differing.append(Damage("", None, RECORD, "it does not say that this copy belongs to the store"))
+        names = sorted({*wanted, *ours})
+        read = set(names)
+        if sample is not None and sample < len(names):
+            found.sample_of = len(names)
+            read = set(secrets.SystemRandom().sample(names, sample))
+        for name in names:
+            expected = wanted[name].digest if name in wanted else ours[name]
+            problem = "" if name in there else "it is not there"
+            if name in read:
+                problem = problem_of(folder, name, expected)
+                found.contents += 1
+                found.bytes += there.get(name, 0)
+            if problem:
+                file = wanted.get(name)
+                source, number = (file.version.source, file.version.number) if file else ("", None)
+                found.damages.append(Damage(source, number, name, problem))
     return found
 
 
-_MANIFEST_HINT = "move it away and update again: files that hold what is to be there are taken up as they are"
+def holdings(copy: FolderCopy, estate: Estate, store: Store) -> Holdings:
+    """See CopyModule."""
+    with _folder_of(copy, estate, make=False) as folder:
+        ours, record = read_manifest(folder), Record.read(folder)
+        held, _ = _held(Pattern(record.pattern if record else copy.pattern), store, record, ours)
+        digests = {
+            source: {
+                number: digest_of_names({part: ours[name] for part, name in files.items()})
+                for number, files in versions.items()
+            }
+            for source, versions in held.items()
+        }
+    return Holdings(record.store if record else "", digests)
 
 
-def _write_manifest(folder: Folder, digests: Mapping[str, str]) -> None:
-    text = "".join(f"{digest}  {name}\n" for name, digest in sorted(digests.items()))
-    folder.put(MANIFEST, [text.encode()])
+def fetch(copy: FolderCopy, estate: Estate, folder: Path) -> list[Damage]:
+    """See CopyModule: versions and instants, by the names of the files that the manifest lists."""
+    with _folder_of(copy, estate, make=False) as place:
+        digests = read_manifest(place)
+        if not digests:
+            raise StoreError(f"{place.place}: there is no {MANIFEST}", hint="is this the place of a copy?")
+        record = Record.read(place)
+        pattern = Pattern(record.pattern if record else copy.pattern)
+        versions: defaultdict[tuple[str, datetime, int], dict[str, str]] = defaultdict(dict)
+        for name in digests:
+            named = pattern.read(name)
+            if named is None or (named.part and name.split("/")[1:2] == ["latest"]):
+                continue
+            try:
+                versions[named.source, named.at, named.order][named.part] = name
+            except ValueError as exc:
+                raise StoreError(f"{place.place}: {name} is named by no instant", hint="name the pattern") from exc
+        if not versions:
+            message = f"{place.place}: no file is named by the pattern {pattern.text}"
+            raise StoreError(message, hint="give the pattern that the copy was made with")
 
+        def read(name: str) -> bytes:
+            try:
+                content = b"".join(place.read(name))
+            except (FileNotFoundError, StoreError) as exc:
+                raise UnreadableError(f"{name} is not there, or cannot be read") from exc
+            if hashlib.sha256(content).hexdigest() != digests[name]:
+                raise UnreadableError(f"{name} does not match its SHA-256")
+            return content
 
-def _write(store: Store, folder: Folder, name: str, file: _File, same: str | None, *, is_ours: bool) -> None:
-    """Write a file, or link it to one of ours that holds the same; what is not ours is left as it is."""
-    if not is_ours and (obstacle := folder.obstacle(name)):
-        if _problem(folder, name, file.digest) == "":
-            return  # of an update that was cut short
-        raise OutsideError(f"{obstacle}, and not Historon's; nothing was changed in it", hint="move it away")
-    if same is not None and _problem(folder, same, file.digest) == "" and folder.link(same, name):
-        return
-    folder.put(name, store.pieces(file.part))
-
-
-def _problem(folder: Folder, name: str, expected: str) -> str:
-    """What is wrong with a file; empty when it is there, whole."""
-    digest = hashlib.sha256()
-    try:
-        for piece in folder.read(name):
-            digest.update(piece)
-    except FileNotFoundError:
-        return "it is not there"
-    except StoreError as exc:
-        return exc.message
-    return "" if digest.hexdigest() == expected else "it does not match its SHA-256"
+        ordered = sorted(versions.items(), key=lambda one: (one[0][1], one[0][0], one[0][2]))
+        return rebuild(folder, [Found(source, at, parts) for (source, at, _), parts in ordered], read)

@@ -11,7 +11,7 @@ import shutil
 import subprocess
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import closing, suppress
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -19,18 +19,31 @@ from typing import Annotated, ClassVar
 
 from msgspec import Meta
 
-from historon.copies.rebuilding import Found, rebuild
-from historon.errors import OutsideError, StoreError
+from historon.copies.belonging import check_belongs, store_identity
+from historon.copies.interface import Holdings
+from historon.copies.rebuilding import Found, UnreadableError, rebuild
+from historon.errors import OutsideError, RefusedError, StoreError
 from historon.estate import Copy, Estate, small_environment
-from historon.store import ESTATE, LARGE, Copied, Damage, Outcome, State, Store, Verification, Version, open_store
+from historon.store import (
+    ESTATE,
+    LARGE,
+    Copied,
+    Damage,
+    Outcome,
+    State,
+    Store,
+    Verification,
+    Version,
+    digest_of_names,
+)
 from historon.versions import Masks, is_binary
 
-__all__ = ["GitCopy", "fetch", "update", "verify"]
+__all__ = ["GitCopy", "fetch", "holdings", "is_there", "update", "verify"]
 
 _LIMIT_S = 300
 _WHO = b"Historon <historon@localhost>"
 _NEWS = (Outcome.FIRST, Outcome.CHANGED)
-_ROUND, _VERSION, _MASKED = "Historon-Round", "Historon-Version", "Historon-Masked"
+_ROUND, _VERSION, _MASKED, _STORE = "Historon-Round", "Historon-Version", "Historon-Masked", "Historon-Store"
 _FOLDERS = "Historon-Folders"
 _SSH = "core.sshcommand"  # in the repository's own configuration (git-config(1)), where a key can be named too
 _IN = " in "  # a version's trailer says in which folder it lies, where that is not called as its source is
@@ -73,17 +86,26 @@ class _Commit:
     gone: Sequence[str] = ()
 
 
-def update(copy: GitCopy, estate: Estate, store: Store) -> Copied:
-    """See CopyModule. The commits of a branch come at once, or none."""
+def is_there(copy: GitCopy, estate: Estate) -> bool | None:
+    """See CopyModule."""
+    return (estate.path(copy.path) / "HEAD").is_file()
+
+
+def update(copy: GitCopy, estate: Estate, store: Store, _now: datetime, damaged: Sequence[Damage]) -> Copied:
+    """See CopyModule. The commits of a branch come at once, or none. What is damaged cannot be mended in place."""
     place, changes = estate.path(copy.path), store.change_number()
     texts = _Texts(copy, estate, store)
+    if damaged and is_there(copy, estate):
+        hint = "move the repository away and update again: it is made again from the store"
+        raise StoreError(f"{place} is damaged and was not changed: {damaged[0]}", hint=hint)
     anew = _make(place, copy.branch)
     latest = _latest(store)
     branches = _branches(copy, estate, store, place, [version.source for version in latest])
     for branch in branches:
         known = store.recall(ESTATE, _topic(place, branch)) or ""
-        _check_ours(place, branch, "" if anew else known)
+        _check_ours(place, branch, "" if anew else known, store)
         _check_folders(place, branch, copy.folders_by)
+        _check_same(place, branch, store, texts)
     for branch in branches:
         tip = _bring_up_to_date(place, branch, store, latest, texts)
         store.remember(ESTATE, _topic(place, branch), tip)
@@ -113,26 +135,101 @@ def _bring_up_to_date(place: Path, branch: str, store: Store, latest: Sequence[V
     return tip
 
 
-def fetch(copy: GitCopy, estate: Estate, folder: Path) -> None:
+def fetch(copy: GitCopy, estate: Estate, folder: Path) -> list[Damage]:
     """See CopyModule: the versions that commits brought, with the instants of their rounds."""
     place = estate.path(copy.path)
-    if copy.masked:
-        raise OutsideError(f"{place}: its secrets are masked, so that no version is whole", hint="take another copy")
+    if copy.masked or _git(place, "log", "--branches", "-1", f"--grep=^{_MASKED}: ", "--format=%H").strip():
+        message = f"{place}: the secrets in this repository are masked, so no version in it is whole"
+        raise OutsideError(message, hint="make the store from another copy")
+
+    def read(blob: str) -> bytes:
+        try:
+            return _git(place, "cat-file", "blob", blob)
+        except StoreError as exc:
+            raise UnreadableError(f"object {blob} is damaged") from exc
+
+    found, lost = _committed(place)
+    return lost + rebuild(folder, sorted(found.values(), key=lambda one: one.at), read)
+
+
+def _committed(place: Path) -> tuple[dict[str, Found], list[Damage]]:
+    """The versions that commits brought, by `SOURCE@NUMBER`, the first commit that did; and those that are damaged."""
     form = f"--format=%H%x1f%aI%x1f%(trailers:key={_VERSION},valueonly,separator=%x1f)"
     versions: dict[str, Found] = {}
+    lost = []
     for line in _git(place, "log", "--reverse", "--branches", form).decode().splitlines():
         commit, at, *brought = line.split("\x1f")
-        blobs = _blobs(place, commit)
+        try:
+            blobs = _blobs(place, commit) if any(brought) else {}
+        except StoreError:
+            named = [one.partition(_IN)[0].rpartition("@") for one in brought if one]
+            lost += [Damage(source, int(number), "", f"commit {commit} is damaged") for source, _, number in named]
+            continue
         for version, _, home in (one.partition(_IN) for one in brought if one):
             source = version.rpartition("@")[0]
             prefix = f"{home or source}/"
             parts = {path.removeprefix(prefix): blob for path, blob in blobs.items() if path.startswith(prefix)}
             versions.setdefault(version, Found(source, datetime.fromisoformat(at), parts))
-    ordered = sorted(versions.values(), key=lambda one: one.at)
-    rebuild(folder, ordered, lambda blob: _git(place, "cat-file", "blob", blob))
+    return versions, lost
 
 
-def verify(copy: GitCopy, estate: Estate, _sample: int | None) -> Verification:
+def holdings(copy: GitCopy, estate: Estate, _store: Store) -> Holdings:
+    """See CopyModule. Masked versions are held in another form."""
+    place = estate.path(copy.path)
+    versions, _ = _committed(place)
+    hexes = {} if copy.masked else _sha256_of(place, {blob for one in versions.values() for blob in one.parts.values()})
+    digests: dict[str, dict[int, bytes | None]] = {}
+    for name, one in versions.items():
+        known = {part: hexes[blob] for part, blob in one.parts.items() if blob in hexes}
+        whole = digest_of_names(known) if len(known) == len(one.parts) else None
+        digests.setdefault(one.source, {})[int(name.rpartition("@")[2])] = whole
+    said = _git(place, "log", "-1", "--branches", f"--format=%(trailers:key={_STORE},valueonly)").decode().strip()
+    return Holdings(said, digests)
+
+
+def _sha256_of(place: Path, blobs: Iterable[str]) -> dict[str, str]:
+    """The SHA-256 in hex of what these objects hold, by their names; of those that can be read."""
+    found = {}
+    for blob in sorted(blobs):
+        with suppress(StoreError):
+            found[blob] = hashlib.sha256(_git(place, "cat-file", "blob", blob)).hexdigest()
+    return found
+
+
+def _check_same(place: Path, branch: str, store: Store, texts: "_Texts") -> None:
+    """RefusedError where the newest commit holds, as a version that the store has too, something else."""
+    tip = _tip(place, branch)
+    if not tip or texts.masked:
+        return  # what is masked follows the masks, and shows nothing of what is under them
+    there = texts.homes(_blobs(place, tip))
+    differing = [one for one in texts.of_branch(branch, _latest(store)) if texts.differ(one, there)]
+    if not differing:
+        return
+    brought = _last_brought(place, tip)
+    for version in differing:
+        number = brought.get(version.source)
+        if number is None or not there.get(texts.home_of(version.source)):
+            continue
+        then = store.version(version.source, number)
+        if then is not None and then.state is State.GOOD and texts.differ(then, there):
+            raise RefusedError(
+                f"{version.source}@{number} is one thing in the store and another in {place}; no copy was changed",
+                hint="a version never changes: historon copies --compare shows which places agree",
+            )
+
+
+def _last_brought(place: Path, commits: str) -> dict[str, int]:
+    """The number of the version of each source that these commits brought last."""
+    form = f"--format=%(trailers:key={_VERSION},valueonly,separator=%x1f)"
+    found: dict[str, int] = {}
+    for line in _git(place, "log", form, commits).decode().splitlines():
+        for told in filter(None, line.split("\x1f")):
+            source, _, number = told.partition(_IN)[0].rpartition("@")
+            found.setdefault(source, int(number))
+    return found
+
+
+def verify(copy: GitCopy, estate: Estate, store: Store, _sample: int | None, _settings: str) -> Verification:
     """See CopyModule. Git checks all its objects; the newest commits are compared with the last good versions."""
     place = estate.path(copy.path)
     found = Verification()
@@ -141,15 +238,14 @@ def verify(copy: GitCopy, estate: Estate, _sample: int | None) -> Verification:
     except StoreError as exc:
         found.ledger.append(exc.message)
         return found
-    with closing(open_store(estate)) as store:
-        texts = _Texts(copy, estate, store)
-        latest = _latest(store)
-        found.sources = found.versions = len(latest)
-        for branch in _branches(copy, estate, store, place, [version.source for version in latest]):
-            there = _blobs(place, _tip(place, branch))
-            found.contents += len(there)
-            for version in _differing(texts.of_branch(branch, latest), there, texts):
-                found.damages.append(Damage(version.source, version.number, "", "the newest commit has something else"))
+    texts = _Texts(copy, estate, store)
+    latest = _latest(store)
+    found.sources = found.versions = len(latest)
+    for branch in _branches(copy, estate, store, place, [version.source for version in latest]):
+        there = _blobs(place, _tip(place, branch))
+        found.contents += len(there)
+        for version in _differing(texts.of_branch(branch, latest), there, texts):
+            found.damages.append(Damage(version.source, version.number, "", "the newest commit has something else"))
     return found
 
 
@@ -160,6 +256,7 @@ class _Texts:
         self._copy, self._estate, self._store = copy, estate, store
         self.masked, self.folders_by = copy.masked, copy.folders_by
         self.left_out: set[str] = set()
+        self.identity = store_identity(store)
 
     def branch_of(self, source: str) -> str:
         """The branch that a source is committed to."""
@@ -182,6 +279,11 @@ class _Texts:
         for path, blob in blobs.items():
             found.setdefault("/".join(path.split("/")[:deep]), {})[path] = blob
         return found
+
+    def differ(self, version: Version, there: Mapping[str, Mapping[str, str]]) -> bool:
+        """Whether a version is not what is committed of its source, by the folders of a commit."""
+        wanted = {path: _blob_of(size, pieces) for path, size, pieces in self.of(version)}
+        return wanted != there.get(self.home_of(version.source), {})
 
     def of(self, version: Version) -> Iterator[tuple[str, int, Iterator[bytes]]]:
         """The files of a version: paths below the repository, their sizes, and what they hold, a piece at a time."""
@@ -255,12 +357,7 @@ def _latest(store: Store) -> list[Version]:
 def _differing(latest: Sequence[Version], blobs: Mapping[str, str], texts: _Texts) -> list[Version]:
     """Those of the versions that are not what is committed of their sources."""
     there = texts.homes(blobs)
-    differing = []
-    for version in latest:
-        wanted = {path: _blob_of(size, pieces) for path, size, pieces in texts.of(version)}
-        if wanted != there.get(texts.home_of(version.source), {}):
-            differing.append(version)
-    return differing
+    return [version for version in latest if texts.differ(version, there)]
 
 
 def _gone(branch: str, blobs: Mapping[str, str], latest: Sequence[Version], texts: _Texts) -> list[str]:
@@ -348,7 +445,10 @@ def _make(place: Path, branch: str) -> bool:
         return False
     if place.exists() and any(place.iterdir()):
         raise OutsideError(f"{place} is no bare git repository, and not empty", hint="name another folder")
-    place.mkdir(mode=0o700, exist_ok=True)
+    try:
+        place.mkdir(mode=0o700, exist_ok=True)
+    except OSError as exc:
+        raise StoreError(f"{place}: {exc.strerror}", hint="is it mounted, and writable?") from exc
     _git(place, "init", "--quiet", "--bare", f"--initial-branch={branch}")
     return True
 
@@ -359,9 +459,16 @@ def _tip(place: Path, branch: str) -> str:
     return found.decode().strip()
 
 
-def _check_ours(place: Path, branch: str, known: str) -> None:
-    """OutsideError when the branch is not as it was left: somebody else has been at it."""
+def _check_ours(place: Path, branch: str, known: str, store: Store) -> None:
+    """OutsideError when the branch is not as it was left: somebody else has been at it.
+
+    RefusedError when what is there was committed for another store.
+    """
     tip = _tip(place, branch)
+    if tip:
+        said = _git(place, "log", "-1", f"--format=%(trailers:key={_STORE},valueonly)", tip).decode().strip()
+        if said or not known:  # an earlier Historon did not say it; then the commit is one of ours
+            check_belongs(str(place), said, "", store)
     if tip == known:
         return
     between = f"{known}..{tip}" if known else tip
@@ -376,6 +483,13 @@ def _check_ours(place: Path, branch: str, known: str) -> None:
         raise OutsideError(f"{place}: its history was changed since the last update", hint=hint) from exc
     if any(not line.rstrip(".").strip() for line in rounds.decode().splitlines()):
         raise OutsideError(f"{place}: it holds commits that are not Historon's; nothing was added", hint=hint)
+    for source, number in sorted(_last_brought(place, between).items()):
+        removed = {one.number for one in store.removed(source)}
+        if store.version(source, number) is None and number not in removed:
+            raise RefusedError(
+                f"{place} has {source}@{number}, which the store does not know",
+                hint="the store lost versions or was rolled back. Find out why first; the copy was not changed",
+            )
 
 
 def _check_folders(place: Path, branch: str, folders_by: str | None) -> None:
@@ -462,7 +576,7 @@ def _stream(branch: str, tip: str, commits: Sequence[_Commit], texts: _Texts) ->
 
 def _message(commit: _Commit, texts: _Texts) -> bytes:
     lines = [commit.subject, ""]
-    lines += [f"{_ROUND}: {commit.round}"]
+    lines += [f"{_STORE}: {texts.identity}", f"{_ROUND}: {commit.round}"]
     for version in commit.versions:
         home = texts.home_of(version.source)
         where = f"{_IN}{home}" if home != version.source else ""

@@ -6,16 +6,23 @@ one step, when everything that it names is there. docs/keeping.md says what the 
 
 import hashlib
 import json
+import re
 import secrets
 import tempfile
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence, Set
+from contextlib import closing
 from dataclasses import dataclass
+from datetime import datetime
 from itertools import islice
 from pathlib import Path
 from typing import Any, Protocol
 
+from historon.copies.belonging import store_identity
+from historon.copies.checking import compare_with_store
+from historon.copies.interface import Holdings
 from historon.copies.places import check_plain_name, left_out
-from historon.errors import StoreError
+from historon.copies.removals import approval_of
+from historon.errors import RefusedError, StoreError
 from historon.estate import Estate, replace_file, settings_digest, settings_files
 from historon.store import (
     LARGE,
@@ -24,6 +31,7 @@ from historon.store import (
     Copied,
     Damage,
     DamagedError,
+    FolderStore,
     Kept,
     Part,
     Store,
@@ -33,12 +41,15 @@ from historon.store import (
     unpack_pieces,
 )
 
-__all__ = ["HEAD", "SETTINGS", "ConflictError", "Objects", "fetch", "update", "verify"]
+__all__ = ["HEAD", "SETTINGS", "ConflictError", "Objects", "fetch", "holdings", "update", "verify"]
 
 _FORM = 1  # of what lies there; docs/keeping.md
 HEAD = "head.json"
 _CONTENT, _LEDGER, _ESTATE = "contents/", "ledgers/", "estates/"
+_NAME = re.compile(r"(ledgers|estates)/[0-9a-f]{64}")
 _LEVEL = 9
+_MOST_SETTINGS = 64 * 2**20  # bytes of the estate's own files
+_MOST_LEDGER = 2**38
 _PIECE = 2**20
 _AT_ONCE = 16  # contents that are on their way together
 SETTINGS = "estate"  # the folder in a store's copy that the estate's files lie in
@@ -91,8 +102,10 @@ class _Head:
             data = json.loads(content)
             form = int(data["form"])
             made = cls(int(data["changes"]), str(data["ledger"]), str(data["estate"]), str(data["settings"]))
-        except (ValueError, KeyError, TypeError) as exc:
+        except (ValueError, KeyError, TypeError, OverflowError, RecursionError) as exc:
             raise StoreError(f"{place}: {HEAD} is damaged", hint="is this the place of a copy?") from exc
+        if not all(_NAME.fullmatch(name) for name in (made.ledger, made.estate)):
+            raise StoreError(f"{place}: {HEAD} names no objects", hint="is this the place of a copy?")
         if form > _FORM:
             raise StoreError(f"{place}: a newer Historon wrote this copy", hint="install that one here too")
         return made
@@ -105,20 +118,27 @@ class _Head:
 # ---- bringing it up to date ------------------------------------------------------------------------------------------
 
 
-def update(objects: Objects, estate: Estate, store: Store, retention: str | None) -> Copied:
-    """Bring a copy up to date with the store. Raises StoreError, and its head stays, when it would be made worse."""
+def update(
+    objects: Objects, estate: Estate, store: Store, retention: str | None, now: datetime, damaged: Sequence[Damage]
+) -> Copied:
+    """Bring a copy up to date with the store, and write again what is damaged in it.
+
+    Raises StoreError, and its head stays, when it would be made worse.
+    """
     changes = store.change_number()
     try:
-        return _updated(objects, estate, store, retention)
-    except ConflictError:
+        return _updated(objects, estate, store, retention, now, damaged)
+    except (ConflictError, RefusedError):
         raise
     except StoreError:
         if store.change_number() == changes:
             raise
-    return _updated(objects, estate, store, retention)  # versions were removed while they were copied
+    return _updated(objects, estate, store, retention, now, damaged)  # versions were removed while they were copied
 
 
-def _updated(objects: Objects, estate: Estate, store: Store, retention: str | None) -> Copied:
+def _updated(
+    objects: Objects, estate: Estate, store: Store, retention: str | None, now: datetime, damaged: Sequence[Damage]
+) -> Copied:
     changes = store.change_number()
     found = objects.head()
     before = _Head.read(found[0], objects.place) if found else None
@@ -134,7 +154,9 @@ def _updated(objects: Objects, estate: Estate, store: Store, retention: str | No
         if before is not None:
             ledger_before = _ledger_of(objects, before, folder / "before")
             known_there = {_CONTENT + one.sha256.hex() for one in ledger_before.contents()}
-            ledger.check_follows(ledger_before, objects.place)
+            ledger.check_follows(ledger_before, objects.place, approval_of(estate, store, now))
+        bad = {_CONTENT + one.hex() for each in damaged for one in ledger.contents_of(each.source, each.number or 0)}
+        _write_contents(objects, store, {name: wanted[name] for name in bad & wanted.keys()}, ())
         _write_contents(objects, store, wanted, _likely_there(objects, wanted.keys(), known_there))
         head = _write_ledger(objects, ledger, estate, changes)
         objects.replace_head(head.written(), found[1] if found else None)
@@ -142,7 +164,9 @@ def _updated(objects: Objects, estate: Estate, store: Store, retention: str | No
         _write_contents(objects, store, wanted, there)  # what is gone all the same, or another one removed meanwhile
         size, left = _tidy(objects, {*wanted, head.ledger, head.estate}, there)
         sources, versions = ledger.counts()
-    return Copied(sources, versions, size, changes, head.settings, left)
+    gone = (known_there & wanted.keys()) - there.keys()
+    mended = tuple(sorted({f"{one.source}@{one.number}" for one in damaged} | gone))
+    return Copied(sources, versions, size, changes, head.settings, left, mended=mended)
 
 
 def _likely_there(objects: Objects, wanted: Set[str], known_there: Set[str]) -> Container[str]:
@@ -223,10 +247,11 @@ def _all(objects: Objects) -> dict[str, int]:
 # ---- reading it ------------------------------------------------------------------------------------------------------
 
 
-def verify(objects: Objects, sample: int | None) -> Verification:
-    """Read the ledger and all contents, or so many of them, and check each by its digest."""
+def verify(objects: Objects, store: Store, sample: int | None, settings: str) -> Verification:
+    """Read the ledger and all contents, or so many of them, and check each by its digest, and all by the store."""
     with tempfile.TemporaryDirectory(prefix="historon-") as name:
-        ledger = _ledger_of(objects, _present_head(objects), Path(name) / LEDGER)
+        head = _present_head(objects)
+        ledger = _ledger_of(objects, head, Path(name) / LEDGER)
         contents = ledger.contents()
         found = Verification()
         found.sources, found.versions = ledger.counts()
@@ -241,10 +266,28 @@ def verify(objects: Objects, sample: int | None) -> Verification:
                     pass
             except StoreError as exc:
                 found.damages.append(Damage(*ledger.where(one.place), exc.message))
+        try:
+            _checked(objects, head.estate)
+        except StoreError as exc:
+            found.ledger.append(exc.message)
+        if settings and head.settings != settings:
+            found.differing.append(
+                Damage("", None, "the estate's own files", "these are not the files that the copy was given")
+            )
+        with closing(FolderStore(Path(name))) as there:
+            compare_with_store(found, there, ledger.digests(), store)
     return found
 
 
-def fetch(objects: Objects, folder: Path) -> None:
+def holdings(objects: Objects) -> Holdings:
+    """See CopyModule."""
+    with tempfile.TemporaryDirectory(prefix="historon-") as name:
+        ledger = _ledger_of(objects, _present_head(objects), Path(name) / LEDGER)
+        with closing(FolderStore(Path(name))) as there:
+            return Holdings(store_identity(there), ledger.digests())
+
+
+def fetch(objects: Objects, folder: Path) -> list[Damage]:
     """Make a folder what a copy of kind `store` is: a whole store, and beside it the estate's own files."""
     head = _present_head(objects)
     ledger = _ledger_of(objects, head, folder / LEDGER)
@@ -253,12 +296,20 @@ def fetch(objects: Objects, folder: Path) -> None:
         if kept.size <= LARGE:
             return Part(name, b"".join(_content(objects, kept)))
         spool = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 (the part holds it)
-        for piece in _content(objects, kept):
-            spool.write(piece)
+        try:
+            for piece in _content(objects, kept):
+                spool.write(piece)
+        except StoreError:
+            spool.close()
+            raise
         return Part(name, spool=spool, spooled=(kept.size, kept.sha256))
 
-    ledger.fill(part_of)
-    _fetch_settings(objects, head, folder / SETTINGS)
+    lost = ledger.fill(part_of)
+    try:
+        _fetch_settings(objects, head, folder / SETTINGS)
+    except StoreError as exc:
+        lost.append(Damage("", None, "the estate's own files", exc.message))
+    return lost
 
 
 def _fetch_settings(objects: Objects, head: _Head, folder: Path) -> None:
@@ -284,7 +335,7 @@ def _ledger_of(objects: Objects, head: _Head, file: Path) -> BareLedger:
     """The ledger that a head names, in this file. StoreError when it is damaged."""
     digest = hashlib.sha256()
     with file.open("wb") as made:
-        for piece in _unpacked(objects, head.ledger):
+        for piece in _bounded(objects, head.ledger, _MOST_LEDGER):
             digest.update(piece)
             made.write(piece)
     if _LEDGER + digest.hexdigest() != head.ledger:
@@ -294,7 +345,7 @@ def _ledger_of(objects: Objects, head: _Head, file: Path) -> BareLedger:
 
 def _checked(objects: Objects, name: str) -> bytes:
     """What an object holds whose name is that of its digest."""
-    content = b"".join(_unpacked(objects, name))
+    content = b"".join(_bounded(objects, name, 2 * _MOST_SETTINGS))
     if hashlib.sha256(content).hexdigest() != name.rpartition("/")[2]:
         raise _damaged(objects, name)
     return content
@@ -312,6 +363,16 @@ def _content(objects: Objects, kept: Kept) -> Iterator[bytes]:
         yield piece
     if digest.digest() != kept.sha256:
         raise _damaged(objects, name)
+
+
+def _bounded(objects: Objects, name: str, most: int) -> Iterator[bytes]:
+    """What an object holds; StoreError when that is more than it can be."""
+    size = 0
+    for piece in _unpacked(objects, name):
+        size += len(piece)
+        if size > most:
+            raise StoreError(f"{objects.place}: {name} unpacks to more than {most:,} bytes", hint="it is not a copy's")
+        yield piece
 
 
 def _unpacked(objects: Objects, name: str) -> Iterator[bytes]:

@@ -13,7 +13,7 @@ from historon.store import Removal, Version
 if TYPE_CHECKING:
     from historon.retention import Verdict
 
-__all__ = ["Pace", "check_plain_name", "left_out", "plan_by_newest"]
+__all__ = ["Pace", "check_plain_name", "left_out", "left_out_rule", "plan_by_newest"]
 
 
 def check_plain_name(name: str) -> None:
@@ -33,6 +33,11 @@ def plan_by_newest(estate: Estate, retention: str, versions: Sequence[Version]) 
     return plan(versions, estate.retention[retention], now=versions[-1].at, zone=estate.zone)
 
 
+def left_out_rule(retention: str) -> str:
+    """By what a version is on record, in a copy, as removed that the copy's own retention does not let stay."""
+    return f"not in this copy ({retention})"
+
+
 def left_out(
     estate: Estate, retention: str, versions: Mapping[str, Sequence[Version]]
 ) -> Iterator[tuple[list[Version], Removal]]:
@@ -40,7 +45,7 @@ def left_out(
     for source, known in versions.items():
         if known:
             going = [one.version for one in plan_by_newest(estate, retention, known) if not one.stays]
-            yield going, Removal(known[-1].at, {source: f"not in this copy ({retention})"})
+            yield going, Removal(known[-1].at, {source: left_out_rule(retention)})
 
 
 class Pace:

@@ -143,6 +143,9 @@ class SftpFolder:
 
     def _run(self, work: Coroutine[Any, Any, T], what: str, *, limit_s: float | None = _SILENT_S) -> T:
         """Do one thing, within a time; without a limit where each step of it has its own."""
+        if self._loop.is_closed():  # a file that was being read is let go of after the connection was
+            work.close()
+            raise StoreError(f"{self.place}: cannot {what}: the connection is closed")
         with self._told_of(what):
             return asyncio.run_coroutine_threadsafe(asyncio.wait_for(work, limit_s), self._loop).result()
 

@@ -1,27 +1,54 @@
-"""Second places: which there are, how far they are behind, and bringing them up to date."""
+"""Second places: which there are, how far they are behind, what is wrong with them, and bringing them up to date."""
 
 import os
+from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import cast
 
-from historon.copies.interface import CopyModule
-from historon.errors import OutsideError
-from historon.estate import Copy, Estate, module_of, settings_digest, settings_files
-from historon.store import ESTATE, Copied, Store, Verification, open_store
+import msgspec
 
-__all__ = ["CopyStatus", "bring_up_to_date", "copies_of", "fetch_copy", "note_copied", "verify_copy"]
+from historon.copies.interface import CopyModule, Holdings
+from historon.errors import HistoronError, OutsideError, RefusedError, StoreError, where_raised
+from historon.estate import Copy, Estate, module_of, settings_digest, settings_files
+from historon.store import ESTATE, Copied, Damage, Store, Verification, open_store
+
+__all__ = [
+    "CopyStatus",
+    "bring_up_to_date",
+    "copies_of",
+    "fetch_copy",
+    "holdings_of",
+    "note_copied",
+    "note_refused",
+    "note_verified",
+    "verify_copy",
+]
 
 _LEFT_OUT = "left-out="
+_KEPT = 100  # damages that are remembered of a copy
+
+
+class _Verified(msgspec.Struct):
+    """What the last verification of a copy found: when, and all that was damaged then and was not mended since."""
+
+    at: datetime
+    damages: list[tuple[str, int | None, str, str]]
+    more: int = 0
+    differs: bool = False
 
 
 @dataclass(frozen=True)
 class CopyStatus:
     """A copy: as of when it is (None for never), and since when something is missing in it (None for nothing).
 
-    `left_out` is how many parts its kind cannot hold.
+    `left_out` is how many parts its kind cannot hold. `damages` are those that the last verification found and that
+    were not mended since, `damaged` how many these were in all; where it only `differs` from the store, nothing in it
+    is damaged. `refused` is why the copy was not brought up to date
+    though it could be reached: it and the store contradict each other. `is_there` is None where only asking another
+    machine would show it.
     """
 
     name: str
@@ -29,6 +56,27 @@ class CopyStatus:
     at: datetime | None
     missing_since: datetime | None
     left_out: int = 0
+    damages: tuple[Damage, ...] = ()
+    damaged: int = 0
+    differs: bool = False
+    refused: str = ""
+    is_there: bool | None = None
+
+    @property
+    def is_gone(self) -> bool:
+        """Whether nothing is in its place though something was written there."""
+        return self.at is not None and self.is_there is False
+
+    @property
+    def state(self) -> str:
+        """The gravest that is known of it: `refused`, `damaged`, `different`, `not there`, `behind`, `up to date`."""
+        if self.refused:
+            return "refused"
+        if self.damaged:
+            return "different" if self.differs else "damaged"
+        if self.is_gone:
+            return "not there"
+        return "behind" if self.missing_since is not None else "up to date"
 
     def behind(self, now: datetime) -> timedelta | None:
         """For how long something has been missing in it; None when nothing is."""
@@ -38,6 +86,10 @@ class CopyStatus:
         """Whether it is further behind than its `max_lag`."""
         behind = self.behind(now)
         return behind is not None and behind > self.copy.max_lag
+
+    def in_trouble(self, now: datetime) -> bool:
+        """Whether somebody has to look at it."""
+        return self.state in ("refused", "damaged", "different", "not there") or self.overdue(now)
 
 
 def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
@@ -53,12 +105,40 @@ def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
         written = (store.recall(ESTATE, _topic(name)) or "").split()
         at = datetime.fromisoformat(written[0]) if written else None
         left_out = next((int(one.removeprefix(_LEFT_OUT)) for one in written if one.startswith(_LEFT_OUT)), 0)
-        carries = [one for one in written[2:] if not one.startswith(_LEFT_OUT)]
         settings = [digest] if copy.carries_settings and digest else []
-        whole = bool(written) and int(written[1]) == number and carries == settings
+        is_there = _is_there(copy, estate) if written else False
+        whole = bool(written) and is_there is not False
+        whole = whole and int(written[1]) == number and _carried(written) == settings
         missing_since = None if whole else _missing_since(store, name, at, now)
-        found.append(CopyStatus(name, copy, at, missing_since, left_out))
+        verified = _verified(store, name)
+        damages = tuple(Damage(*one) for one in verified.damages) if verified else ()
+        found.append(
+            CopyStatus(
+                name,
+                copy,
+                at,
+                missing_since,
+                left_out,
+                damages,
+                len(damages) + (verified.more if verified else 0),
+                verified is not None and verified.differs,
+                store.recall(ESTATE, _refused_topic(name)) or "",
+                is_there,
+            )
+        )
     return found
+
+
+def _carried(written: Sequence[str]) -> list[str]:
+    """The digest of the estate's own files, in what is remembered of a copy."""
+    return [one for one in written[2:] if not one.startswith(_LEFT_OUT)]
+
+
+def _is_there(copy: Copy, estate: Estate) -> bool | None:
+    try:
+        return _module_of(copy).is_there(copy, estate)
+    except OSError:
+        return False
 
 
 def _missing_since(store: Store, name: str, at: datetime | None, now: datetime) -> datetime:
@@ -72,25 +152,68 @@ def _missing_since(store: Store, name: str, at: datetime | None, now: datetime) 
     return since
 
 
-def bring_up_to_date(estate: Estate, name: str) -> Copied:
-    """Copy the store, which is opened for it; may run in a thread of its own. Raises StoreError, OutsideError."""
+def bring_up_to_date(estate: Estate, name: str, now: datetime) -> Copied:
+    """Copy the store, which is opened for it; may run in a thread of its own. Raises StoreError, OutsideError.
+
+    Where the store and one of the copies contradict each other, RefusedError, and no other copy is changed either.
+    """
     copy = estate.copies[name]
     if copy.mount is not None and not os.path.ismount(estate.path(copy.mount)):
         raise OutsideError(f"copy {name}: nothing is mounted at {estate.path(copy.mount)}", hint="mount it")
     with closing(open_store(estate)) as store:
-        return _module_of(copy).update(copy, estate, store)
+        for other in estate.copies:
+            refused = store.recall(ESTATE, _refused_topic(other))
+            if other != name and refused and _CONTRADICTS in refused:
+                hint = "historon copies --compare shows which places agree; the copy was not changed"
+                raise RefusedError(f"the copy {other} contradicts the store: {refused}", hint=hint)
+        verified = _verified(store, name)
+        damaged = [Damage(*one) for one in verified.damages] if verified else []
+        try:
+            return _module_of(copy).update(copy, estate, store, now, damaged)
+        except HistoronError:
+            raise
+        except OSError as exc:
+            raise StoreError(f"{exc.filename or copy.place}: {exc.strerror}", hint="can it be written?") from exc
+        except Exception as exc:  # a copy's failure, foreseen or not, is the copy's
+            message = f"a defect in Historon itself: {where_raised(exc)}"
+            raise StoreError(message, hint="please report it; the store is as it was") from exc
+
+
+_CONTRADICTS = "is one thing in the store and another in"
 
 
 def verify_copy(estate: Estate, name: str, sample: int | None = None) -> Verification:
     """Read all that is in a copy, or so much of it, and check it. Raises StoreError, OutsideError."""
     copy = estate.copies[name]
-    return _module_of(copy).verify(copy, estate, sample)
+    with closing(open_store(estate)) as store:
+        written = (store.recall(ESTATE, _topic(name)) or "").split()
+        settings = next(iter(_carried(written)), "") if copy.carries_settings else ""
+        try:
+            return _module_of(copy).verify(copy, estate, store, sample, settings)
+        except OSError as exc:
+            raise StoreError(f"{exc.filename or copy.place}: {exc.strerror}", hint="can it be read?") from exc
 
 
-def fetch_copy(estate: Estate, name: str, folder: Path) -> None:
-    """Write all that a copy holds into a folder, as a copy of kind `store` is. Raises StoreError, OutsideError."""
+def holdings_of(estate: Estate, name: str, store: Store) -> Holdings:
+    """What a copy says that it holds. Raises StoreError, OutsideError."""
     copy = estate.copies[name]
-    _module_of(copy).fetch(copy, estate, folder)
+    try:
+        return _module_of(copy).holdings(copy, estate, store)
+    except OSError as exc:
+        raise StoreError(f"{exc.filename or copy.place}: {exc.strerror}", hint="can it be read?") from exc
+
+
+def fetch_copy(estate: Estate, name: str, folder: Path) -> list[Damage]:
+    """Write all that is whole in a copy into a folder, as a copy of kind `store` is; returns what is not.
+
+    Raises StoreError, OutsideError.
+    """
+    copy = estate.copies[name]
+    try:
+        return _module_of(copy).fetch(copy, estate, folder)
+    except (OSError, ValueError, TypeError, OverflowError, RecursionError) as exc:
+        message = f"{copy.place}: {getattr(exc, 'strerror', None) or 'what lies there is no copy, or a damaged one'}"
+        raise StoreError(message, hint="take another copy") from exc
 
 
 def _module_of(copy: Copy) -> CopyModule:
@@ -102,7 +225,32 @@ def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:
     left_out = f"{_LEFT_OUT}{len(copied.left_out)}" if copied.left_out else ""
     words = [at.isoformat(), str(copied.changes), copied.settings, left_out]
     store.remember(ESTATE, _topic(name), " ".join(filter(None, words)))
-    store.remember(ESTATE, _seen_topic(name), "")
+    for topic in (_seen_topic(name), _refused_topic(name), _verified_topic(name)):
+        store.remember(ESTATE, topic, "")  # what was damaged was written again, or the update had failed
+
+
+def note_refused(store: Store, name: str, error: Exception) -> None:
+    """Note that a copy and the store contradict each other; any other failure leaves what is noted as it is."""
+    if isinstance(error, RefusedError):
+        store.remember(ESTATE, _refused_topic(name), error.message)
+
+
+def note_verified(store: Store, name: str, at: datetime, found: Verification) -> None:
+    """Note what a verification found. One that read only some, and found nothing, forgets nothing of one before."""
+    damages: list[tuple[str, int | None, str, str]] = [("", None, "", one) for one in found.ledger]
+    damages += [(one.source, one.number, one.part, one.problem) for one in found.damages]
+    differs = not damages
+    damages += [(one.source, one.number, one.part, one.problem) for one in found.differing]
+    if damages:
+        told = _Verified(at, damages[:_KEPT], max(0, len(damages) - _KEPT), differs)
+        store.remember(ESTATE, _verified_topic(name), msgspec.json.encode(told).decode())
+    elif found.sample_of is None:
+        store.remember(ESTATE, _verified_topic(name), "")
+
+
+def _verified(store: Store, name: str) -> _Verified | None:
+    text = store.recall(ESTATE, _verified_topic(name))
+    return msgspec.json.decode(text, type=_Verified) if text else None
 
 
 def _digest_of_settings(estate: Estate) -> str:
@@ -119,3 +267,11 @@ def _seen_topic(name: str) -> str:
 
 def _topic(name: str) -> str:
     return f"copy {name}"
+
+
+def _refused_topic(name: str) -> str:
+    return f"copy {name} refused"
+
+
+def _verified_topic(name: str) -> str:
+    return f"copy {name} verified"

@@ -5,24 +5,29 @@ Beside it, in the folder `estate`, lie the files that describe the estate, for t
 
 import shutil
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import closing, suppress
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
 from historon.copies import objects
+from historon.copies.belonging import store_identity
+from historon.copies.checking import compare_with_store
+from historon.copies.interface import Holdings
 from historon.copies.objects import SETTINGS
 from historon.copies.places import left_out
+from historon.copies.removals import approval_of
 from historon.errors import StoreError
 from historon.estate import Estate, FarCopy, replace_file, settings_digest, settings_files
-from historon.store import Copied, FolderStore, Store, Verification
+from historon.store import LEDGER, Approval, Copied, Damage, FolderStore, Store, Verification, rescue
 from historon.store import verify as verify_store
 
 if TYPE_CHECKING:
     from historon.copies.sftp import SftpObjects
 
-__all__ = ["StoreCopy", "fetch", "update", "verify"]
+__all__ = ["StoreCopy", "fetch", "holdings", "is_there", "update", "verify"]
 
 
 class StoreCopy(FarCopy, frozen=True, kw_only=True):
@@ -39,26 +44,31 @@ class StoreCopy(FarCopy, frozen=True, kw_only=True):
         return self.retention
 
 
-def update(copy: StoreCopy, estate: Estate, store: Store) -> Copied:
+def is_there(copy: StoreCopy, estate: Estate) -> bool | None:
     """See CopyModule."""
+    return (estate.path(copy.path) / LEDGER).is_file() if copy.server is None else None
+
+
+def update(copy: StoreCopy, estate: Estate, store: Store, now: datetime, damaged: Sequence[Damage]) -> Copied:
+    """See CopyModule. Every row of the copy is compared with the store's, so what is damaged is written again."""
     if copy.server is not None:
         with _far(copy, estate, writes=True) as there:
-            return objects.update(there, estate, store, copy.retention)
-    place = estate.path(copy.path)
+            return objects.update(there, estate, store, copy.retention, now, damaged)
+    place, approve = estate.path(copy.path), approval_of(estate, store, now)
     if copy.retention is None:
-        copied = store.copy_to(place)
+        copied = store.copy_to(place, approve)
     else:
-        copied = _copy_thinned(estate, store, place, copy.retention)
+        copied = _copy_thinned(estate, store, place, copy.retention, approve)
     try:
         files = settings_files(estate)
         _carry(files, place / SETTINGS)
     except OSError as exc:
         message = f"{exc.filename or place}: the estate's own files could not be copied: {exc.strerror}"
         raise StoreError(message, hint="all versions are there; is there room, and can they be read?") from exc
-    return replace(copied, settings=settings_digest(files))
+    return replace(copied, settings=settings_digest(files), mended=tuple(map(str, damaged)))
 
 
-def _copy_thinned(estate: Estate, store: Store, place: Path, retention: str) -> Copied:
+def _copy_thinned(estate: Estate, store: Store, place: Path, retention: str, approve: Approval) -> Copied:
     """Bring a copy up to date that holds what its own retention keeps, by way of a whole one that is thinned first."""
     changes = store.change_number()
     with tempfile.TemporaryDirectory(prefix="historon-") as name:
@@ -68,7 +78,7 @@ def _copy_thinned(estate: Estate, store: Store, place: Path, retention: str) -> 
             for going, removal in left_out(estate, retention, {one: thinned.versions(one) for one in thinned.states()}):
                 thinned.remove(going, removal)
             thinned.reclaim()
-            copied = thinned.copy_to(place)
+            copied = thinned.copy_to(place, approve)
     return replace(copied, changes=changes)
 
 
@@ -95,23 +105,50 @@ def _carry(wanted: Mapping[str, bytes], folder: Path) -> None:
             file.unlink()
 
 
-def verify(copy: StoreCopy, estate: Estate, sample: int | None) -> Verification:
-    """See CopyModule. It is read as the store that it is."""
+def verify(copy: StoreCopy, estate: Estate, store: Store, sample: int | None, settings: str) -> Verification:
+    """See CopyModule. It is read as the store that it is, and compared with the store that it is a copy of."""
     if copy.server is not None:
         with _far(copy, estate, writes=False) as objects_there:
-            return objects.verify(objects_there, sample)
-    with closing(FolderStore(estate.path(copy.path))) as there:
-        return verify_store(there, sorted(there.states()), sample=sample)
+            return objects.verify(objects_there, store, sample, settings)
+    place = estate.path(copy.path)
+    with closing(FolderStore(place)) as there:
+        found = verify_store(there, sorted(there.states()), sample=sample)
+        if not found.ledger:
+            damaged = {one.source for one in found.damages}
+            digests = {source: there.digests(source) for source in there.states() if source not in damaged}
+            compare_with_store(found, there, digests, store)
+    if settings and _digest_of(place / SETTINGS) != settings:
+        found.differing.append(
+            Damage("", None, str(place / SETTINGS), "these are not the files that the copy was given")
+        )
+    return found
 
 
-def fetch(copy: StoreCopy, estate: Estate, folder: Path) -> None:
+def _digest_of(folder: Path) -> str:
+    """The digest of the estate's own files in a copy; empty where they cannot be read."""
+    try:
+        files = {one.relative_to(folder).as_posix(): one.read_bytes() for one in folder.rglob("*") if one.is_file()}
+    except OSError:
+        return ""
+    return settings_digest(files)
+
+
+def holdings(copy: StoreCopy, estate: Estate, _store: Store) -> Holdings:
     """See CopyModule."""
     if copy.server is not None:
         with _far(copy, estate, writes=False) as there:
-            objects.fetch(there, folder)
-        return
+            return objects.holdings(there)
+    with closing(FolderStore(estate.path(copy.path))) as held:
+        return Holdings(store_identity(held), {source: held.digests(source) for source in held.states()})
+
+
+def fetch(copy: StoreCopy, estate: Estate, folder: Path) -> list[Damage]:
+    """See CopyModule."""
+    if copy.server is not None:
+        with _far(copy, estate, writes=False) as there:
+            return objects.fetch(there, folder)
     place = estate.path(copy.path)
-    with closing(FolderStore(place)) as store:
-        store.copy_to(folder)
+    lost = rescue(place, folder)
     if (place / SETTINGS).is_dir():
         shutil.copytree(place / SETTINGS, folder / SETTINGS)
+    return lost

@@ -316,6 +316,7 @@ def _keeping_problems(file: Parts) -> Iterator[Problem]:
             yield _unknown(("copies", name, "retention"), copy.own_retention, file.retention)
         if copy.account is not None and copy.account not in file.credentials:
             yield _unknown(("copies", name, "credentials"), copy.account, file.credentials)
+        yield from _reserved_names(name, copy, file)
         for label in copy.labels:
             if label not in labels:
                 yield Problem(("copies", name), f'no source has the label "{label}"', nearest(label, labels))
@@ -323,6 +324,13 @@ def _keeping_problems(file: Parts) -> Iterator[Problem]:
         when = getattr(file.estate, key) if file.estate else ""
         if when not in ("", AFTER_ROUNDS) and when not in file.timetables:
             yield _unknown(("estate", key), when, [AFTER_ROUNDS, *file.timetables])
+
+
+def _reserved_names(name: str, copy: Copy, file: Parts) -> Iterator[Problem]:
+    for index, source in enumerate(file.sources):
+        if source is not None and source.name in copy.reserved:
+            message = f'the copy {name} has a file of its own that is called "{source.name}"'
+            yield Problem(("sources", index, "name"), message, "give the source another name")
 
 
 def _channel_problems(name: str, channel: Channel, file: Parts) -> Iterator[Problem]:

@@ -35,6 +35,11 @@ class Copy(Table, frozen=True, kw_only=True):
         return None
 
     @property
+    def reserved(self) -> tuple[str, ...]:
+        """The names that no source may have, as something of the copy itself is called so."""
+        return ()
+
+    @property
     def reads(self) -> Mapping[str, str | None]:
         """See Channel."""
         return {}

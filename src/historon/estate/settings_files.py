@@ -45,7 +45,10 @@ def _paths(estate: Estate) -> Iterator[Path]:
 
 
 def missing_secrets(estate: Estate) -> list[SecretRef]:
-    """The references behind which there is nothing yet, each once, in the order of the estate file."""
+    """The references behind which nothing is known to be, each once, in the order of the estate file.
+
+    No program is run to find that out: the estate file may be a stranger's (see docs/lost-machine.md).
+    """
     references: list[SecretRef | None] = [estate.settings.store_password, estate.settings.heartbeat]
     for account in estate.credentials.values():
         references += [account.password, account.key, account.passphrase, account.elevation]
@@ -55,6 +58,8 @@ def missing_secrets(estate: Estate) -> list[SecretRef]:
 
 
 def _is_there(reference: SecretRef, folder: Path) -> bool:
+    if reference.kind == "command":
+        return False
     try:
         reference.resolve(folder)
     except SecretError:

@@ -1,5 +1,6 @@
 """Notifying people and programs: events, who wants to hear of them, and how they are told."""
 
+from historon.notices.about_copies import about_copy
 from historon.notices.channels import NoticeError, Sent
 from historon.notices.delivery import Delivery, DeliveryResult, Outgoing, send, sign_of_life, try_channel
 from historon.notices.events import Event, state_of
@@ -17,6 +18,7 @@ __all__ = [
     "Notifier",
     "Outgoing",
     "Sent",
+    "about_copy",
     "letter_of",
     "send",
     "shipped_template",

@@ -7,9 +7,11 @@ from historon.store.interface import (
     PAUSED,
     PUSHING,
     SKEW,
+    Approval,
     Changed,
     Copied,
     Entry,
+    Followed,
     Outcome,
     Part,
     Recorded,
@@ -22,7 +24,10 @@ from historon.store.interface import (
     StoredPart,
     Version,
     Visit,
+    digest_of_names,
+    version_digest,
 )
+from historon.store.losses import accept_losses, losses_of, note_losses
 from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
@@ -30,6 +35,7 @@ from historon.store.proofs import Proof, last_proofs, note_proof, proofs_of
 from historon.store.pushes import Unfinished, note_push, unfinished_pushes
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
+from historon.store.sqlite.rescue import rescue
 from historon.store.sqlite.transactions import LEDGER
 from historon.store.trees import Member, is_tree_name, name_of, raw_name, read_tree, tree_part_name, written_tree
 from historon.store.verification import Damage, Verification, verify
@@ -41,6 +47,7 @@ __all__ = [
     "PAUSED",
     "PUSHING",
     "SKEW",
+    "Approval",
     "BareLedger",
     "Changed",
     "Copied",
@@ -48,6 +55,7 @@ __all__ = [
     "DamagedError",
     "Entry",
     "FolderStore",
+    "Followed",
     "Kept",
     "Member",
     "Notice",
@@ -70,10 +78,14 @@ __all__ = [
     "Verification",
     "Version",
     "Visit",
+    "accept_losses",
     "create_store",
+    "digest_of_names",
     "is_tree_name",
     "last_proofs",
+    "losses_of",
     "name_of",
+    "note_losses",
     "note_proof",
     "note_push",
     "open_store",
@@ -81,10 +93,12 @@ __all__ = [
     "proofs_of",
     "raw_name",
     "read_tree",
+    "rescue",
     "still_paused",
     "tree_part_name",
     "unfinished_pushes",
     "unpack_pieces",
     "verify",
+    "version_digest",
     "written_tree",
 ]

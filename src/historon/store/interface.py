@@ -5,7 +5,7 @@ Instants are aware datetimes in UTC, exact to the millisecond.
 
 import hashlib
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -21,9 +21,11 @@ __all__ = [
     "PAUSED",
     "PUSHING",
     "SKEW",
+    "Approval",
     "Changed",
     "Copied",
     "Entry",
+    "Followed",
     "Outcome",
     "Part",
     "Recorded",
@@ -36,6 +38,8 @@ __all__ = [
     "StoredPart",
     "Version",
     "Visit",
+    "digest_of_names",
+    "version_digest",
 ]
 
 
@@ -257,6 +261,17 @@ class Removed:
     round: int | None = None
 
 
+def version_digest(parts: Iterable[Part | StoredPart]) -> bytes:
+    """The SHA-256 by which a version is known: of lines `DIGEST  NAME`, one for each of its parts, sorted."""
+    return digest_of_names({part.name: part.sha256.hex() for part in parts})
+
+
+def digest_of_names(digests: Mapping[str, str]) -> bytes:
+    """The same, of the digests of parts in hex by their names."""
+    lines = sorted(f"{digest}  {name}\n" for name, digest in digests.items())
+    return hashlib.sha256("".join(lines).encode("utf-8", "surrogateescape")).digest()
+
+
 @dataclass(frozen=True)
 class Removal:
     """What removes versions: the instant, the rule by source, and the round that it follows; None for one by hand."""
@@ -267,12 +282,32 @@ class Removal:
 
 
 @dataclass(frozen=True)
+class Followed:
+    """A removal that a copy is asked to follow: the version as the copy has it, and what the store's record says.
+
+    `sha256` is the digest of what was removed, `rule` by what, `gone` when, `round` after which round. Where the copy
+    does not tell noise from changes, the version's state is a guess (`state_known`).
+    """
+
+    version: Version
+    sha256: bytes | None
+    rule: str | None
+    gone: datetime | None
+    round: int | None
+    state_known: bool = True
+
+
+# Hears of the removals that a copy would follow; RefusedError where a person has to look first.
+Approval = Callable[[Sequence[Followed]], None]
+
+
+@dataclass(frozen=True)
 class Copied:
     """What a copy holds now; `size` in bytes.
 
     `changes` is the store's change number, `settings` a digest of the estate's own files where they are in it too.
     `left` is how many objects are there that belong to it no more and could not be removed; `left_out` names the parts
-    that this kind of copy cannot hold, each with why.
+    that this kind of copy cannot hold, each with why. `mended` is what was damaged in it and was written again.
     """
 
     sources: int
@@ -282,6 +317,7 @@ class Copied:
     settings: str = ""
     left: int = 0
     left_out: tuple[str, ...] = ()
+    mended: tuple[str, ...] = ()
 
 
 class Store(ABC):
@@ -370,6 +406,10 @@ class Store(ABC):
     @abstractmethod
     def all_parts(self, source: str) -> dict[int, list[StoredPart]]:
         """The parts of each version of a source, by its number: far less work than asking for one after another."""
+
+    def digests(self, source: str) -> dict[int, bytes]:
+        """The digest of each version of a source, by its number, as the ledger says it; see `version_digest`."""
+        return {number: version_digest(parts) for number, parts in self.all_parts(source).items()}
 
     @abstractmethod
     def read(self, part: StoredPart) -> bytes:
@@ -498,11 +538,12 @@ class Store(ABC):
         """The bytes the store takes on disk."""
 
     @abstractmethod
-    def copy_to(self, target: Path) -> Copied:
+    def copy_to(self, target: Path, approve: Approval | None = None) -> Copied:
         """Make a folder a copy of the store as of now, all of it; may run while the store is written to.
 
-        The copy is never made worse: StoreError, and it stays as it was, when something that it holds is neither here
-        nor removed on record, when anything new in it does not match its SHA-256, when it is one of another store.
+        The copy is never made worse: it stays as it was, with StoreError when anything new in it does not match its
+        SHA-256, and with RefusedError when it is one of another store, when a version that it holds is neither here
+        nor removed on record, when `approve` does not agree to a removal, or when a version has another digest here.
         """
 
     @abstractmethod

@@ -28,7 +28,8 @@ class Damage:
 class Verification:
     """What was read, in numbers, and what is damaged. Contents that versions share are read once.
 
-    `sample_of` is how many versions or contents there are, where only some of them were read.
+    `sample_of` is how many versions or contents there are, where only some of them were read. `differing` is what is
+    whole in a copy, and not as the store says.
     """
 
     sources: int = 0
@@ -38,11 +39,12 @@ class Verification:
     ledger: list[str] = field(default_factory=list)
     damages: list[Damage] = field(default_factory=list)
     sample_of: int | None = None
+    differing: list[Damage] = field(default_factory=list)
 
     @property
     def well(self) -> bool:
         """Whether all is whole."""
-        return not self.ledger and not self.damages
+        return not self.ledger and not self.damages and not self.differing
 
 
 def verify(

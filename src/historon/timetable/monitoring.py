@@ -7,12 +7,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import partial
 
-from historon.copies import CopyStatus, copies_of
+from historon.copies import copies_of
 from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
-from historon.notices import Event, Monitored, Notifier
+from historon.notices import Event, Monitored, Notifier, about_copy
 from historon.retention import PrunedByItself
-from historon.store import ESTATE, Proof, Store, Unfinished, still_paused, unfinished_pushes
+from historon.store import ESTATE, Proof, Store, Unfinished, losses_of, still_paused, unfinished_pushes
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.health import HealthFigures
 
@@ -51,6 +51,12 @@ class Monitor:
         """Look the next time, whatever the time: something has happened."""
         self._next = None
 
+    def copy_refused(self, estate: Estate, name: str, now: datetime) -> None:
+        """Tell at once that a copy and the store contradict each other."""
+        for one in copies_of(estate, self._store, now):
+            if one.name == name:
+                self._watch(f"copy {name}", about_copy(one, now))
+
     def look(self, estate: Estate, since: Mapping[str, datetime], now: datetime) -> None:
         """Look, if it is time for that, and tell what is news. `since` is when sources came on schedule."""
         if self._next is not None and now < self._next:
@@ -62,15 +68,16 @@ class Monitor:
             _LOG.log(log_level(event.kind), "%s: %s: %s", event.source, event.kind, event.message)
         self._watch("disk", _about_disk(estate, now))
         copies = copies_of(estate, self._store, now)
-        self.copies_wanted = [one.name for one in copies if one.missing_since is not None]
+        self.copies_wanted = [one.name for one in copies if one.missing_since is not None or one.damaged]
         for one in copies:
-            self._watch(f"copy {one.name}", _about_copy(one, self.copy_troubles.get(one.name, ""), now))
+            self._watch(f"copy {one.name}", about_copy(one, now, self.copy_troubles.get(one.name, "")))
         left = {one.source: one for one in unfinished_pushes(self._store, now)}
         self._unfinished |= left.keys()
         for name in sorted(self._unfinished):
             self._watch("pushes", _about_push(name, left.get(name), now))
         self._unfinished &= left.keys()
-        amiss = any(one.overdue(now) for one in copies) or still_paused(self._store, now) or left
+        amiss = [*still_paused(self._store, now), *left, *losses_of(self._store)]
+        amiss += [one.name for one in copies if one.in_trouble(now)]
         if not amiss and (well := _all_well_words(board)):
             self._notifier.tell_well(Event("all-well", now, well))
 
@@ -150,21 +157,6 @@ def _about_disk(estate: Estate, now: datetime) -> Monitored:
         return Event(kind, now, told, advice="make room, for example with historon prune; warn_free sets the limit")
 
     return Monitored(ESTATE, "disk-low" if free < wanted else "", "disk-well", make)
-
-
-def _about_copy(copy: CopyStatus, trouble: str, now: datetime) -> Monitored:
-    """Whether something has been missing in a copy for too long."""
-    behind = copy.behind(now)
-
-    def make(kind: str) -> Event:
-        if kind == "copy-well":
-            return Event(kind, now, f"{copy.name} has all versions")
-        age = f"something has been missing in {copy.name} for {describe(behind or timedelta())}"
-        message = f"{age}, max_lag is {copy.copy.max_lag}"
-        last = (f"last try: {trouble}",) if trouble else ()
-        return Event(kind, now, message, look=f"historon copies {copy.name} --update", details=last)
-
-    return Monitored(ESTATE, "copy-behind" if copy.overdue(now) else "", "copy-well", make)
 
 
 def about_estate(refusal: str, now: datetime) -> Monitored:

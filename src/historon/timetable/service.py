@@ -24,8 +24,8 @@ from historon.collect import (
     run_round,
     settle_owed,
 )
-from historon.copies import bring_up_to_date, note_copied
-from historon.errors import HistoronError, OutsideError, StoreError
+from historon.copies import bring_up_to_date, note_copied, note_refused
+from historon.errors import HistoronError, OutsideError, RefusedError, StoreError
 from historon.estate import (
     AFTER_ROUNDS,
     Estate,
@@ -591,11 +591,14 @@ class Service:
         for name in names:
             at = self._clock()
             try:
-                copied = await apart(f"copy {name}", bring_up_to_date, self._estate, name)
+                copied = await apart(f"copy {name}", bring_up_to_date, self._estate, name, at)
                 note_copied(self._store, name, at, copied)
             except (HistoronError, StillBusyError) as exc:
                 self._monitor.copy_troubles[name] = exc.message if isinstance(exc, HistoronError) else exc.words
                 _LOG.error("copy %s: %s", name, exc)
+                note_refused(self._store, name, exc)
+                if isinstance(exc, RefusedError):
+                    self._monitor.copy_refused(self._estate, name, self._clock())
             else:
                 self._monitor.copy_troubles.pop(name, None)
                 self._monitor.soon()

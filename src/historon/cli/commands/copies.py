@@ -1,13 +1,17 @@
 """`historon copies`."""
 
+from collections.abc import Sequence
+
 import click
 
 from historon.api import Historon
-from historon.api.copying import known_copies
+from historon.api.copying import known_copies, newest_first
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, print_json, printable, size_text
 from historon.cli.views import copies as view
+from historon.copies import CopyStatus
 from historon.errors import ExitCode, HistoronError, UsageError
+from historon.notices import Notifier, about_copy
 
 __all__ = ["command"]
 
@@ -16,7 +20,13 @@ _SHOWN = 10  # parts that were left out
 
 
 @click.command(
-    "copies", epilog=example("historon copies", "historon copies --update", "historon copies saltgate --verify")
+    "copies",
+    epilog=example(
+        "historon copies",
+        "historon copies --update",
+        "historon copies saltgate --verify",
+        "historon copies --compare",
+    ),
 )
 @click.argument("names", nargs=-1, metavar="[COPY]...")
 @click.option("--update", is_flag=True, help="Bring them up to date.")
@@ -28,40 +38,91 @@ _SHOWN = 10  # parts that were left out
     type=click.Choice(("sample", "all")),
     help=f"Read {_SAMPLE} versions or contents in them, whichever, and verify them; with all, every one.",
 )
+@click.option("--compare", is_flag=True, help="Show which places hold the same digest of each version.")
+@click.option(
+    "--removed", metavar="DIGEST", help="Confirm removals that nothing explains, by the digest that the refusal shows."
+)
 @estate_option
 @json_option
 @pass_app
 def command(
-    app: App, names: tuple[str, ...], *, update: bool, verifying: str | None, estate_file: str | None, as_json: bool
+    app: App,
+    names: tuple[str, ...],
+    *,
+    update: bool,
+    verifying: str | None,
+    compare: bool,
+    removed: str | None,
+    estate_file: str | None,
+    as_json: bool,
 ) -> int:
     """Second places that hold the versions too.
 
     A copy is a whole store, of which an estate can be made should this machine die (historon new --from-copy); or
-    plain files; or a git repository. The service brings copies up to date by itself. A store that knows versions
-    which the store here does not is never replaced. The exit code is 1 when something has been missing in a copy for
-    longer than its max_lag, 5 when one is damaged or could not be brought up to date.
+    plain files; or a git repository. The service brings copies up to date by itself. A copy belongs to one store, and
+    is never overwritten by a store that lacks a version, or has another under the same number. What --verify finds
+    stays known until an update has written it again. The exit code is 1 when something has been missing in a copy for
+    longer than its max_lag, 5 when one is damaged, refused, not there, or could not be brought up to date.
     """
+    _check_options(update=update, verifying=verifying, compare=compare, removed=removed)
     with app.opened(estate_file) as opened:
-        estate = opened.estate
-        chosen = known_copies(estate, *names)
+        if compare:
+            return _compare(opened, names, as_json=as_json)
+        chosen = known_copies(opened.estate, *names)
         if not chosen and (update or verifying):
             what = "update" if update else "verify"
             raise UsageError(f"there is no copy to {what}", hint="write one in [copies] of the estate file")
-        updated = [_update(opened, name) for name in chosen if update]
+        wrong = _update_all(opened, chosen, removed) if update else 0
+        wrong += _verify_all(opened, chosen, verifying) if verifying else 0
         statuses = opened.copies(*names)
-        sample = _SAMPLE if verifying == "sample" else None
-        verified = [_verify(opened, name, sample) for name in chosen if verifying]
-    wrong = not all([*updated, *verified])
+        if update or verifying:
+            _tell(opened, statuses)
     now = app.clock()
     if as_json:
         print_json("copies", view.headline(statuses, now), [view.row(one, now) for one in statuses])
     elif not update and not verifying:
-        view.print_all(statuses, estate, now)
-    if wrong:
+        view.print_all(statuses, opened.estate, now)
+    if wrong or any(one.state in view.WRONG for one in statuses):
         return ExitCode.STORE
     if any(one.overdue(now) or one.left_out for one in statuses):
         return ExitCode.FOUND
     return ExitCode.WELL
+
+
+def _check_options(*, update: bool, verifying: str | None, compare: bool, removed: str | None) -> None:
+    if removed is not None and not update:
+        raise UsageError("--removed confirms removals for an update", hint="historon copies --update --removed DIGEST")
+    if compare and (update or verifying):
+        raise UsageError("--compare changes nothing and reads all", hint="leave out --update and --verify")
+
+
+def _update_all(opened: Historon, names: Sequence[str], removed: str | None) -> int:
+    """Returns how many could not be brought up to date."""
+    if removed is not None:
+        opened.confirm_removals(removed)
+    return sum(not _update(opened, name) for name in newest_first(opened, names))
+
+
+def _verify_all(opened: Historon, names: Sequence[str], how: str) -> int:
+    """Returns how many are not well."""
+    return sum(not _verify(opened, name, _SAMPLE if how == "sample" else None) for name in names)
+
+
+def _tell(opened: Historon, statuses: Sequence[CopyStatus]) -> None:
+    """Whoever hears of copies hears of one that is refused or damaged, and of its end."""
+    notifier = Notifier(opened.estate, opened.store, opened.clock)
+    for one in statuses:
+        notifier.watch(f"copy {one.name}", [about_copy(one, opened.clock())])
+    for told in notifier.delivery.deliver():
+        if told.trouble:
+            click.echo(f"historon: notice not sent to {told.channel}: {printable(told.trouble)}", err=True)
+
+
+def _compare(opened: Historon, names: Sequence[str], *, as_json: bool) -> int:
+    found = opened.compare_copies(*names)
+    view.print_compared(found, as_json=as_json)
+    wrong = found.differing or found.others
+    return ExitCode.STORE if wrong else ExitCode.OUTSIDE if found.unknown else ExitCode.WELL
 
 
 def _update(opened: Historon, name: str) -> bool:
@@ -73,6 +134,10 @@ def _update(opened: Historon, name: str) -> bool:
     what = f"{count(copied.versions, 'version')} of {count(copied.sources, 'source')}"
     but = f", but for {count(len(copied.left_out), 'part')}" if copied.left_out else ""
     click.echo(f"{name}: up to date{but}: {what}, {size_text(copied.size)}", err=True)
+    if copied.mended:
+        more = f" and {len(copied.mended) - _SHOWN} more" if len(copied.mended) > _SHOWN else ""
+        told = ", ".join(map(printable, copied.mended[:_SHOWN]))
+        click.echo(f"{name}: was damaged and was written again: {told}{more}", err=True)
     for one in copied.left_out[:_SHOWN]:
         click.echo(f"{name}: left out: {printable(one)}", err=True)
     if len(copied.left_out) > _SHOWN:
@@ -88,13 +153,16 @@ def _verify(opened: Historon, name: str, sample: int | None) -> bool:
     except HistoronError as exc:
         click.echo(f"{name}: {printable(str(exc))}", err=True)
         return False
-    for one in [*found.ledger, *map(str, found.damages)]:
+    for one in [*found.ledger, *map(str, found.damages), *map(str, found.differing)]:
         click.echo(f"{name}: {printable(one)}", err=True)
     if found.sample_of is not None:
         read = f"a sample was read, of {found.sample_of:,}"
-        verdict = "that is as written, the rest is unknown" if found.well else "DAMAGED"
+        well = "that is as written, the rest is unknown"
     else:
         read = f"{count(found.versions, 'version')} of {count(found.sources, 'source')} read"
-        verdict = "all of it as written" if found.well else "DAMAGED"
+        well = "all of it as written"
+    verdict = "DIFFERS from the store" if found.differing else well
+    if found.ledger or found.damages:
+        verdict = "DAMAGED"
     click.echo(f"{name}: {read}: {verdict}", err=True)
     return found.well

@@ -1,18 +1,22 @@
 """`historon new`."""
 
 import shutil
-from contextlib import closing, nullcontext
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager, nullcontext
 from pathlib import Path
 
 import click
 
 from historon.cli.app import App, example, pass_app
-from historon.copies import copy_at_hand
-from historon.errors import HistoronError, OutsideError, UsageError
+from historon.cli.output import count, printable
+from historon.copies import AtHand, copy_at_hand, store_from
+from historon.errors import ExitCode, OutsideError, UsageError
 from historon.estate import ESTATE_FILE, Estate, lay_out, missing_secrets
-from historon.store import FolderStore, create_store
+from historon.store import Damage, FolderStore, create_store
 
 __all__ = ["command"]
+
+_SHOWN = 20  # damages
 
 
 @click.command(
@@ -31,39 +35,41 @@ __all__ = ["command"]
     "a folder, or a file that describes one copy as an estate file does.",
 )
 @pass_app
-def command(app: App, folder: Path, *, store_only: bool, copy: str | None) -> None:
+def command(app: App, folder: Path, *, store_only: bool, copy: str | None) -> int:
     """Lay out a new estate in a folder.
 
     Writes a commented historon.toml, a folder for keys and an empty store, readable by you alone. What is there
     already is never touched. With --from-copy the estate is that of a copy, on the day its machine is lost; keys and
-    passwords are in no copy, and the command says which are missing.
+    passwords are in no copy, and the command says which are missing. No program that the copy's estate file names is
+    run. What is damaged in the copy is left out and named; the exit code is 3 then.
     """
     if copy is not None and not store_only:
         with copy_at_hand(copy) as at_hand:
-            _from_copy(app, folder, copy, at_hand)
-        return
+            return _from_copy(app, folder, copy, at_hand)
     if store_only:
         estate = app.estate(str(folder))
         with copy_at_hand(copy, estate) if copy else nullcontext() as at_hand:
-            _new_store(estate, at_hand)
-        return
+            return _new_store(estate, at_hand)
     file, keys, store = lay_out(folder)
     FolderStore.create(store).close()
     click.echo(f"{file}   describe your estate here")
     click.echo(f"{keys}/            private keys and passwords, one a file, mode 600")
     click.echo(f"{store}/           the versions: leave it to Historon")
     click.echo(f"\nnext: edit {file}, then: cd {folder} && historon collect")
+    return ExitCode.WELL
 
 
-def _new_store(estate: Estate, copy: Path | None) -> None:
-    with closing(create_store(estate, copy)) as made:
+def _new_store(estate: Estate, copy: AtHand | None) -> int:
+    made, lost = store_from(estate, copy) if copy else (create_store(estate), [])
+    with closing(made):
         held = sum(len(made.versions(name)) for name in made.states())
         click.echo(f"a new store{f' with {held:,} versions' if copy else ', empty'}: {made.place}")
+    return _tell_lost(lost)
 
 
-def _from_copy(app: App, folder: Path, place: str, copy: Path) -> None:
-    """Make an estate of what a copy holds; nothing is left of it when that cannot be."""
-    settings = copy / "estate"
+def _from_copy(app: App, folder: Path, place: str, copy: AtHand) -> int:
+    """Make an estate of all that is whole in a copy; nothing is left of it when that cannot be."""
+    settings = copy.folder / "estate"
     if not (settings / ESTATE_FILE).is_file():
         hint = f"write {folder / ESTATE_FILE}, then: historon new {folder} --store-only --from-copy {place}"
         raise UsageError(f"{place} holds no estate file", hint=hint)
@@ -71,23 +77,56 @@ def _from_copy(app: App, folder: Path, place: str, copy: Path) -> None:
         raise OutsideError(
             f"{folder / ESTATE_FILE} is there already; nothing was changed", hint="choose another folder"
         )
-    try:
-        shutil.copytree(settings, folder, dirs_exist_ok=True)
-        (folder / "keys").mkdir(mode=0o700, exist_ok=True)
-        folder.chmod(0o700)
-    except (OSError, shutil.Error) as exc:
-        raise OutsideError(f"{folder}: {exc}", hint="check the folder and its permissions") from exc
-    try:
+    with _made_or_nothing(folder):
+        try:
+            shutil.copytree(settings, folder, dirs_exist_ok=True)
+            (folder / "keys").mkdir(mode=0o700, exist_ok=True)
+            folder.chmod(0o700)
+        except (OSError, shutil.Error) as exc:
+            raise OutsideError(f"{folder}: {exc}", hint="check the folder and its permissions") from exc
         estate = app.estate(str(folder))
-        made = create_store(estate, copy)
-    except HistoronError:
-        (folder / ESTATE_FILE).unlink()  # so that this can be tried again
-        raise
+        password = estate.settings.store_password
+        if estate.store_folder is None and password is not None and password.kind == "command":
+            hint = f"write an estate file yourself, then: historon new {folder} --store-only --from-copy {place}"
+            raise UsageError(f"the estate file of the copy would run {password.place} for its store", hint=hint)
+        made, lost = store_from(estate, copy)
     with closing(made):
         names = made.states()
         held = sum(len(made.versions(name)) for name in names)
         click.echo(f"{estate.file}   as it was when the copy was made")
         click.echo(f"{made.place}   {held:,} versions of {len(names):,} sources")
     for one in missing_secrets(estate):
-        click.echo(f"missing: {one}")
+        run = " (a program, which was not run: look at it first)" if one.kind == "command" else ""
+        click.echo(f"missing: {one}{run}")
     click.echo(f"\nnext: put what is missing in its place, then: cd {folder} && historon doctor && historon collect")
+    return _tell_lost(lost)
+
+
+@contextmanager
+def _made_or_nothing(folder: Path) -> Iterator[None]:
+    """On an error remove what was made in a folder, and the folder itself where it was not there."""
+    before = set(folder.iterdir()) if folder.is_dir() else None
+    try:
+        yield
+    except BaseException:
+        if before is None:
+            shutil.rmtree(folder, ignore_errors=True)
+        else:
+            for one in set(folder.iterdir()) - before:
+                shutil.rmtree(one, ignore_errors=True) if one.is_dir() else one.unlink()
+        raise
+
+
+def _tell_lost(lost: Sequence[Damage]) -> int:
+    """Name what is not whole in the copy; the exit code says that it is a part of it."""
+    if not lost:
+        return ExitCode.WELL
+    click.echo(
+        f"NOT WHOLE in the copy, and left out: {count(len(lost), 'version or file', 'versions and files')}", err=True
+    )
+    for one in lost[:_SHOWN]:
+        click.echo(f"  {printable(str(one))}", err=True)
+    if len(lost) > _SHOWN:
+        click.echo(f"  and {len(lost) - _SHOWN} more: historon status --json", err=True)
+    click.echo("  try: another copy may have them. To accept the loss: historon verify --accept-losses", err=True)
+    return ExitCode.SOURCES

@@ -13,6 +13,7 @@ from historon.cli.views import verify as view
 from historon.errors import ExitCode
 from historon.notices import DeliveryResult, Event, Monitored, Notifier
 from historon.store import ESTATE, Verification
+from historon.store import accept_losses as accept
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -24,10 +25,13 @@ _TOLD = 10  # damages in a notice
 
 @click.command("verify", epilog=example("historon verify", "historon verify edge-1", "historon verify --json"))
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
+@click.option(
+    "--accept-losses", is_flag=True, help="Accept what was not whole in the copy that the store was made from."
+)
 @estate_option
 @json_option
 @pass_app
-def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_json: bool) -> int:
+def command(app: App, names: tuple[str, ...], estate_file: str | None, *, accept_losses: bool, as_json: bool) -> int:
     """Read every version again, and verify it.
 
     Every content is read from the disk and checked against the SHA-256 with which it was written; the ledger's
@@ -35,6 +39,8 @@ def command(app: App, names: tuple[str, ...], estate_file: str | None, *, as_jso
     channels, and the exit code is 5. Nothing is changed.
     """
     with app.opened(estate_file) as opened:
+        if accept_losses:
+            accept(opened.store)
         with _progress(len(names) or len(opened.store.states()), quiet=as_json) as told:
             found = opened.verify(*names, told=told)
         # A look at some sources cannot tell that all of the store is whole again.

@@ -9,7 +9,7 @@ import click
 from historon.api import Board
 from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
 from historon.estate import Estate, describe
-from historon.store import Outcome, StillPaused
+from historon.store import Outcome
 from historon.timetable import Freshness, SourceStatus
 
 if TYPE_CHECKING:
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["print_all", "print_data"]
 
 _SHOWN = 40
+_LOST = 10
 _NARROW = 100  # columns below which the instants are left out: the age says what counts
 _PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
 _WORST = ((Freshness.OVERDUE, "OVERDUE"), (Freshness.NEVER, "never collected"))
@@ -33,8 +34,10 @@ def print_data(stands: Board, by: str | None) -> None:
         rows = [_group_row(by, value, tally) for value, tally in _groups(board, by)]
     stood = [{"source": one.source, "since": one.since, "resume_by": one.words} for one in stopped]
     left = [{"source": one.source, "since": one.since, "wanted": one.wanted} for one in stands.unfinished]
-    headline = _headline(board, stopped)
-    print_json("status", headline, rows, **_tally(board), still_paused=stood, unfinished_pushes=left)
+    copies = [{"copy": one.name, "state": one.state} for one in stands.copies]
+    lost = [str(one) for one in stands.lost]
+    more = {"still_paused": stood, "unfinished_pushes": left, "copies_in_trouble": copies, "lost": lost}
+    print_json("status", _headline(stands), rows, **_tally(board), **more)
 
 
 def print_all(
@@ -51,22 +54,33 @@ def print_all(
     board, stopped = stands.sources, stands.paused
     if clear:
         click.clear()
-    overdue = stopped or any(one.freshness.trouble for one in board)
-    style = "bold green" if all(one.well for one in board) else "bold yellow"
-    if overdue:
+    grave = stopped or stands.copies or stands.lost or any(one.freshness.trouble for one in board)
+    style = "bold green" if stands.well else "bold yellow"
+    if grave:
         style = "bold red"
-    console().print(Text(_headline(board, stopped), style), soft_wrap=True)
+    console().print(Text(_headline(stands), style), soft_wrap=True)
     for one in stopped:
         since = f"paused since {instant(one.since, estate.zone)}"
         console().print(Text(f"{one.source}: {since}; resume it by hand, now: {printable(one.words)}", "bold red"))
+    for copy in stands.copies:
+        console().print(
+            Text(f"copy {copy.name}: {copy.state}: historon copies {copy.name}", "bold red"), soft_wrap=True
+        )
+    for lost in stands.lost[:_LOST]:
+        console().print(Text(f"lost with the copy: {printable(str(lost))}", "bold red"), soft_wrap=True)
+    if len(stands.lost) > _LOST:
+        click.echo(f"lost with the copy: {len(stands.lost) - _LOST} more")
+    if stands.lost:
+        click.echo("  try: another copy may have them. To accept the loss: historon verify --accept-losses")
     if by is not None:
         _print_groups(board, by)
     else:
         _print_board(estate, board, everything=everything)
 
 
-def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> str:
+def _headline(stands: Board) -> str:
     """What is wrong now, the worst first; else what is known to be well, and no more."""
+    board, stopped = stands.sources, stands.paused
     ages = Counter(one.freshness for one in board)
     tries = Counter(one.state.outcome for one in board if one.ailing)
     total = count(len(board), "source")
@@ -75,6 +89,10 @@ def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> 
     told = []
     if stopped:
         told.append(f"{len(stopped)} SERVICE{'S' * (len(stopped) != 1)} NOT RESUMED")
+    copies = Counter(one.state for one in stands.copies)
+    told += [f"{count(number, 'COPY', 'COPIES')} {state.upper()}" for state, number in copies.items()]
+    if stands.lost:
+        told.append(f"{len(stands.lost):,} LOST with the copy that the store was made from")
     worst = [f"{ages[age]:,} {word}" for age, word in _WORST if ages[age]]
     went = [f"{tries[outcome]:,} {word}" for outcome, word in _WENT if tries[outcome]]
     if worst:
@@ -83,12 +101,12 @@ def _headline(board: Sequence[SourceStatus], stopped: Sequence[StillPaused]) -> 
         told.append(f"{', '.join(went)} at the last try")
     elif went:
         told += [f"{', '.join(went)} of {total} at the last try", "nothing overdue yet"]
-    if not told:
+    if not (worst or went):
         known = [f"{ages[age]:,} {age}" for age in _KNOWN if ages[age]]
         told.append(f"{total}: {', '.join(known)}")
-    stands = Counter(one.requirements for one in board if not one.as_required)
-    if stands:
-        states = ", ".join(f"{number:,} {state}" for state, number in sorted(stands.items()))
+    unmet = Counter(one.requirements for one in board if not one.as_required)
+    if unmet:
+        states = ", ".join(f"{number:,} {state}" for state, number in sorted(unmet.items()))
         told.append(f"requirements: {states}")
     unproven = sum(one.unproven for one in board)
     if unproven:

@@ -1,6 +1,5 @@
 """What every store does that keeps its versions in the ledger's tables, whatever engine these are in."""
 
-import hashlib
 from abc import abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -28,6 +27,7 @@ from historon.store.interface import (
     StoredPart,
     Version,
     Visit,
+    version_digest,
 )
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.memory import Memory, Names
@@ -39,7 +39,7 @@ from historon.store.ledger.tables import OUTCOMES, STATES
 from historon.store.ledger.transactions import Transactions, writing
 from historon.store.outbox import Outbox
 
-__all__ = ["LedgerStore", "places_in"]
+__all__ = ["LedgerStore", "places_in", "stored_parts"]
 
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
@@ -138,7 +138,7 @@ class LedgerStore(Store):
         return row or (None, None, None)
 
     def _described(self, places: bytes | None, trees: bytes | None) -> list[StoredPart]:
-        return _stored(places, trees, lambda place: self._contents.describe(*place))
+        return stored_parts(places, trees, lambda place: self._contents.describe(*place))
 
     def _insert(self, source: int, number: int, entry: Entry, before: Sequence[StoredPart]) -> None:
         """Write a version; of many parts only those that differ from the ones before are written."""
@@ -290,7 +290,7 @@ class LedgerStore(Store):
             strands = self._db.execute("SELECT id, name FROM strand WHERE source = ?", key).fetchall()
             known = self._contents.described(dict(strands))
             return {
-                number: sorted(_stored(places, trees, known.__getitem__), key=lambda part: part.name)
+                number: sorted(stored_parts(places, trees, known.__getitem__), key=lambda part: part.name)
                 for number, places, trees in rows
             }
 
@@ -440,8 +440,7 @@ class LedgerStore(Store):
             parts = self._described(*row or (None, None))
         except (StoreError, ValueError, TypeError, IndexError):
             return None
-        lines = sorted(f"{part.sha256.hex()}  {part.name}\n" for part in parts)
-        return hashlib.sha256("".join(lines).encode()).digest()
+        return version_digest(parts)
 
     def weights(self, source: str) -> dict[int, int]:
         """See Store."""
@@ -546,7 +545,7 @@ def _at_work(round_number: int) -> str:
     return f"at work {round_number}"
 
 
-def _stored(
+def stored_parts(
     places: bytes | None, trees: bytes | None, describe: Callable[[tuple[int, int]], tuple[str, int, bytes]]
 ) -> list[StoredPart]:
     """The parts that a version's row points to; `describe` gives the name, size and digest of each."""

@@ -13,7 +13,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 from historon.errors import OutsideError, StoreError
 from historon.estate import SecretRef, StorePlace
-from historon.store.interface import Copied, Store
+from historon.store.interface import Approval, Copied, Store
 from historon.store.ledger.store import LedgerStore
 from historon.store.ledger.tables import KEYS, TABLES, insertion
 from historon.store.sqlite.bare import BareLedger
@@ -145,7 +145,7 @@ class PostgresStore(LedgerStore):
                 words.format(*row) for words, query in _CHECKS.items() for row in self._db.execute(query).fetchall()
             ]
 
-    def copy_to(self, target: Path) -> Copied:
+    def copy_to(self, target: Path, approve: Approval | None = None) -> Copied:
         """See Store. Of a copy that is there already only rows that differ are fetched."""
 
         def write(made: sqlite3.Connection, rows_into: _Writing) -> None:
@@ -156,8 +156,8 @@ class PostgresStore(LedgerStore):
                     rows_into(db, made, table)
                 made.commit()
 
-        updated = follow(target, lambda made: write(made, _fetch_differing))
-        return updated or make_copy(target, lambda made: write(made, _fetch_all))
+        updated = follow(target, lambda made: write(made, _fetch_differing), approve)
+        return updated or make_copy(target, lambda made: write(made, _fetch_all), approve)
 
     def write_ledger(self, file: Path) -> None:
         """See Store."""

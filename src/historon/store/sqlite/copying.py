@@ -11,19 +11,20 @@ from typing import Any
 from historon.disk import sync_folder
 from historon.errors import StoreError
 from historon.store.encoding import Encoding
-from historon.store.interface import Copied
+from historon.store.interface import Approval, Copied
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.store import places_in
 from historon.store.ledger.tables import KEYS, TABLES, insertion
+from historon.store.sqlite.succession import LedgerDigests, check_same, check_successor
 from historon.store.sqlite.transactions import LEDGER
 
-__all__ = ["check_successor", "copy_of", "follow", "insert_rows", "make_copy"]
+__all__ = ["copy_of", "follow", "insert_rows", "make_copy"]
 
 _COMING = f"{LEDGER}.coming"
 _PAGES = 2000  # that are copied at a time; writers come in between
 
 
-def copy_of(ledger: Path, target: Path) -> Copied:
+def copy_of(ledger: Path, target: Path, approve: Approval | None = None) -> Copied:
     """Make `target` a copy of the store with this ledger, see `make_copy`; may run while the store is written to.
 
     Where there is a copy already only what differs is written, in one transaction.
@@ -32,7 +33,7 @@ def copy_of(ledger: Path, target: Path) -> Copied:
         raise StoreError(f"{target} is the store itself", hint="name another folder, on another disk")
     if (target / LEDGER).exists():
         with _told_of(target):
-            updated = _update(ledger, target)
+            updated = _update(ledger, target, approve)
             if updated is not None:
                 return updated
 
@@ -40,10 +41,10 @@ def copy_of(ledger: Path, target: Path) -> Copied:
         with closing(_opened(ledger)) as store:
             store.backup(made, pages=_PAGES)
 
-    return make_copy(target, fill)
+    return make_copy(target, fill, approve)
 
 
-def follow(target: Path, patch: Callable[[sqlite3.Connection], None]) -> Copied | None:
+def follow(target: Path, patch: Callable[[sqlite3.Connection], None], approve: Approval | None = None) -> Copied | None:
     """Bring a copy up to date with a store of another engine; None where all of it is to be written anew.
 
     `patch` makes the rows of a ledger, which are those of the copy at first, those of the store. Raises StoreError, and
@@ -59,7 +60,7 @@ def follow(target: Path, patch: Callable[[sqlite3.Connection], None]) -> Copied 
                     before.backup(made)
                 made.execute("PRAGMA journal_mode = DELETE")  # one file, as nobody else looks at it
                 patch(made)
-            return _update(coming, target)
+            return _update(coming, target, approve)
         finally:
             with suppress(OSError):  # what went wrong before is what counts
                 coming.unlink(missing_ok=True)
@@ -72,7 +73,7 @@ def _new_ledger(file: Path) -> sqlite3.Connection:
     return sqlite3.connect(f"{file.absolute().as_uri()}?mode=rw", uri=True)
 
 
-def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copied:
+def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None], approve: Approval | None = None) -> Copied:
     """Make `target` a copy of the store whose ledger `fill` writes into a new one.
 
     The copy is never made worse. Whatever differs from the copy before is verified against its SHA-256, and what that
@@ -90,7 +91,9 @@ def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copie
                 before = target / LEDGER
                 if before.exists():
                     made.execute("ATTACH ? AS before", (f"{before.absolute().as_uri()}?mode=ro",))
-                    check_successor(made, target)
+                    check_successor(made, target, approve=approve)
+                    names = [name for (name,) in made.execute("SELECT name FROM before.source ORDER BY name")]
+                    _check_same(made, target, names)
                     _verify(made, target, {table: _differing(made, table, _HOLDING[table]) for table in _HOLDING})
                 else:
                     _verify(made, target, None)
@@ -101,7 +104,7 @@ def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None]) -> Copie
     return copied
 
 
-def _update(ledger: Path, target: Path) -> Copied | None:
+def _update(ledger: Path, target: Path, approve: Approval | None) -> Copied | None:
     """Bring the copy up to date in place; None where it has another schema, so that it has to be written anew.
 
     What is written is committed when it is proven: all rows are those of the store, as of one moment, and every content
@@ -115,17 +118,37 @@ def _update(ledger: Path, target: Path) -> Copied | None:
             return None
         db.execute("BEGIN")
         differing = {table: _differing(db, table, TABLES[table]) for table in TABLES if table != "meta"}
-        check_successor(db, target, differing["version"].gone)
+        check_successor(db, target, differing["version"].gone, approve)
+        _check_same(db, target, _touched(db, differing))
         _verify(db, target, differing)
         for table, rows in differing.items():
             _take_over(db, table, rows)
         _take_over(db, "meta", _differing(db, "meta", TABLES["meta"]))  # triggers have written to it until now
         if not all(_has_as_many(db, table) for table in TABLES):
-            raise StoreError(f"{target}: what was written is not what the store holds; the copy was not touched")
+            raise StoreError(f"{target}: what was written is not what the store holds; the copy was not changed")
         sources, held = db.execute("SELECT count(DISTINCT source), count(*) FROM main.version").fetchone()
         (changes,) = db.execute("SELECT value FROM main.meta WHERE name = 'changes'").fetchone()
         db.execute("COMMIT")
     return Copied(sources, held, (target / LEDGER).stat().st_size, int(changes))
+
+
+def _check_same(db: sqlite3.Connection, target: Path, sources: Iterable[str]) -> None:
+    """RefusedError where a version of these sources is another one in the copy that is there."""
+    with closing(_opened(target / LEDGER)) as before:
+        check_same(target, sources, LedgerDigests(db), LedgerDigests(before))
+
+
+def _touched(db: sqlite3.Connection, differing: "Mapping[str, _Differing]") -> list[str]:
+    """The sources of whose versions anything differs, by name."""
+    found: set[str] = set()
+    for side in ("before", "main"):
+        by_strand = f"SELECT s.name FROM {side}.source AS s JOIN {side}.strand AS t ON t.source = s.id "  # noqa: S608
+        for table in _HOLDING:
+            query = f"{by_strand} JOIN {side}.{table} AS c ON c.strand = t.id WHERE c.id = ?"
+            found.update(row[0] for key in differing[table].of(side) for row in db.execute(query, key))
+        query = f"SELECT name FROM {side}.source WHERE id = ?"  # noqa: S608
+        found.update(row[0] for key in differing["version"].of(side) for row in db.execute(query, key[:1]))
+    return sorted(found)
 
 
 _Key = tuple[Any, ...]
@@ -140,6 +163,10 @@ class _Differing:
 
     gone: Sequence[_Key]
     new: Sequence[_Key]
+
+    def of(self, side: str) -> Sequence[_Key]:
+        """Those of the copy, `before`, or of the store, `main`."""
+        return self.gone if side == "before" else self.new
 
 
 def _differing(db: sqlite3.Connection, table: str, columns: Sequence[str]) -> _Differing:
@@ -184,14 +211,24 @@ def _told_of(target: Path) -> Iterator[None]:
     except sqlite3.Error as exc:
         if (target / LEDGER).exists() and not _is_whole(target / LEDGER):
             hint = "verify the store; if it is whole, move the damaged copy away, and update again"
-            raise StoreError(f"{target}: the copy there is damaged; it was not touched", hint=hint) from exc
+            raise StoreError(f"{target}: the copy there is damaged; it was not changed", hint=hint) from exc
         raise StoreError(
             f"{target}: cannot copy the store: {exc}", hint="is there room? The copy is as it was"
         ) from exc
 
 
 def _opened(file: Path) -> sqlite3.Connection:
-    return sqlite3.connect(f"{file.absolute().as_uri()}?mode=ro", uri=True)
+    """A ledger that is only read; what whoever wrote it was killed in is rolled back first."""
+    uri = file.absolute().as_uri()
+    db = sqlite3.connect(f"{uri}?mode=ro", uri=True)
+    try:
+        db.execute("SELECT 1 FROM sqlite_schema").fetchone()
+    except sqlite3.OperationalError:  # to roll back is to write
+        with suppress(sqlite3.Error), closing(sqlite3.connect(f"{uri}?mode=rw", uri=True)) as writer:
+            writer.execute("SELECT 1 FROM sqlite_schema").fetchone()
+    except sqlite3.DatabaseError:
+        pass  # whoever reads it is told
+    return db
 
 
 def _is_whole(file: Path) -> bool:
@@ -210,44 +247,6 @@ def _checked(made: sqlite3.Connection, file: Path) -> Copied:
     (changes,) = made.execute("SELECT value FROM meta WHERE name = 'changes'").fetchone()
     return Copied(sources, versions, file.stat().st_size, int(changes))
 
-
-def check_successor(made: sqlite3.Connection, target: Path | str, gone: Sequence[_Key] | None = None) -> None:
-    """StoreError unless `main` may take the place of `before`: all that this one knows is in it, or was removed.
-
-    `gone` are the keys of the versions that are not in `main` as they are, where that is known.
-    """
-    key = "SELECT value FROM {}.meta WHERE name = 'fingerprint_key'"
-    if made.execute(key.format("before")).fetchone() != made.execute(key.format("main")).fetchone():
-        raise StoreError(f"{target} holds the copy of another store", hint="name another folder; nothing was changed")
-    row = made.execute(_WENT_BACK).fetchone()
-    if row:
-        raise _lost(target, "knows {}@{}, which the store does not".format(*row))
-    if gone is None or made.execute(_RENAMED).fetchone():
-        lost = made.execute(f"{_LOST} LIMIT 1").fetchall()
-    else:
-        of_one = f"{_LOST} AND old.source = ? AND old.number = ?"
-        lost = [row for one in gone for row in made.execute(of_one, one)]
-    for row in lost:
-        raise _lost(target, "holds {}@{}, which is neither in the store nor removed on record".format(*row))
-
-
-def _lost(target: Path | str, what: str) -> StoreError:
-    hint = "the store has lost something, or went back in time: look before anything else; the copy has it"
-    return StoreError(f"{target} {what}; the copy was not touched", hint=hint)
-
-
-_WENT_BACK = """
-    SELECT old.name, old.last_number FROM before.source AS old LEFT JOIN main.source AS new USING (name)
-    WHERE old.last_number > coalesce(new.last_number, 0) ORDER BY old.name LIMIT 1
-"""
-_RENAMED = "SELECT 1 FROM before.source AS old JOIN main.source AS new USING (id) WHERE old.name <> new.name"
-_LOST = """
-    SELECT s.name, old.number FROM before.version AS old JOIN before.source AS s ON s.id = old.source
-    WHERE NOT EXISTS (SELECT 1 FROM main.version AS new JOIN main.source AS t ON t.id = new.source
-                      WHERE t.name = s.name AND new.number = old.number AND new.at = old.at)
-    AND NOT EXISTS (SELECT 1 FROM main.removed AS gone JOIN main.source AS t ON t.id = gone.source
-                    WHERE t.name = s.name AND gone.number = old.number)
-"""
 
 # The tables of what parts hold, with the columns in which that rests.
 _HOLDING = {
@@ -271,7 +270,7 @@ def _verify(made: sqlite3.Connection, target: Path, differing: Mapping[str, _Dif
             contents.verify_record(strand, position)
     except StoreError as exc:
         raise StoreError(
-            f"{target}: the copy would be damaged: {exc.message}; it was not touched",
+            f"{target}: the copy would be damaged: {exc.message}; it was not changed",
             hint="historon verify tells what is damaged in the store; take it back from the copy",
         ) from exc
 

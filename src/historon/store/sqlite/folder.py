@@ -11,7 +11,7 @@ from typing import Any
 
 from historon.errors import StoreError
 from historon.processes import is_running
-from historon.store.interface import Copied, Store
+from historon.store.interface import Approval, Copied, Store
 from historon.store.ledger.store import LedgerStore
 from historon.store.sqlite.bare import BareLedger
 from historon.store.sqlite.copying import copy_of, insert_rows
@@ -151,9 +151,9 @@ class FolderStore(LedgerStore):
         except OSError as exc:
             raise StoreError(f"{self._folder}: {exc.strerror}", hint="is its disk mounted?") from exc
 
-    def copy_to(self, target: Path) -> Copied:
+    def copy_to(self, target: Path, approve: Approval | None = None) -> Copied:
         """See Store."""
-        return copy_of(self.transactions.file, target)
+        return copy_of(self.transactions.file, target, approve)
 
     def write_ledger(self, file: Path) -> None:
         """See Store."""
