@@ -2,6 +2,8 @@
 
 import json
 import re
+import sqlite3
+from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -107,6 +109,8 @@ COMMANDS = (
     "noise edge-1",
     "prune",
     "copies",
+    "copies --compare",
+    "status edge-1",
     "prove",
     "verify",
     "push edge-1@1",
@@ -134,6 +138,11 @@ def edges(estate: EstateFolder) -> EstateFolder:
     store = estate.store()
     store.remove(store.versions("edge-4")[:1], Removal(datetime.now(UTC), {"edge-4": "retention short"}, 1))
     store.close()
+    assert estate.run("copies", "--update").code == 0
+    with closing(sqlite3.connect(estate.path / "store" / "ledger.sqlite")) as db:
+        db.execute("DELETE FROM version WHERE source = (SELECT id FROM source WHERE name = 'edge-4') AND number = 2")
+        db.commit()
+    assert estate.run("copies", "--verify", "all").code == 5, "the copy differs from the store"
     return estate
 
 

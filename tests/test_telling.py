@@ -137,7 +137,7 @@ def test_a_channel_hears_what_it_asked_for() -> None:
         "proven-again",
         "copy-well",
     }
-    critical = {"not-resumed", "identity-changed", "store-trouble", "store-damaged"}
+    critical = {"not-resumed", "identity-changed", "copy-refused", "store-trouble", "store-damaged"}
     assert _wanted("") == set(EVENT_KINDS)
     assert _wanted('tell = "trouble"') == trouble | over
     assert _wanted('tell = "changes"') == trouble | over | {"changed", "first", "pushed"}
