@@ -492,7 +492,7 @@ def test_what_is_not_the_file_that_was_taken_is_given_back(tmp_path: Path, named
 
 
 def test_it_is_moved_over_nothing_where_there_are_no_links(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    def no_links(*_: object) -> None:
+    def no_links(*_: object, **__: object) -> None:
         raise OSError(errno.EPERM, "not permitted")
 
     monkeypatch.setattr(os, "link", no_links)

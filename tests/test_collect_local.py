@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from historon.restore.writing import _beside
+from historon.folders import beside
 from historon.store import name_of, raw_name
 from tests.conftest import ELEVATION, FILES_ESTATE, PROGRAM, EstateFolder, collect, describe_estate, parts_of
 
@@ -130,7 +130,7 @@ def test_what_a_killed_restore_left_is_cleared_by_the_next_one(files_estate: Est
         process.wait()
     data = files_estate.path / "back" / "data"
     data.mkdir(parents=True, exist_ok=True)
-    half = _beside(data / "a.conf", "999999999")
+    half = data / beside("a.conf")
     half.write_text("half")
     assert files_estate.run("restore", "files", "--to", "back", "--overwrite").code == 0
     assert [path.name for path in data.iterdir()] == ["a.conf"]

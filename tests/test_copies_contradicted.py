@@ -173,7 +173,7 @@ def test_a_version_that_became_another_one_is_refused_everywhere(copied: Copied)
     assert re.search(r"[0-9a-f]{16}  the store\n", compared.out)
     assert re.search(r"[0-9a-f]{16}  away\n", compared.out)
     rows = copied.estate.run("copies", "--compare", "--json").rows
-    assert [(row["source"], row["version"], sorted(row["places"])) for row in rows] == [
+    assert [(row["source"], row["version"], sorted(one["place"] for one in row["places"])) for row in rows] == [
         ("files", number, ["away", "the store"])
     ]
 

@@ -117,8 +117,8 @@ def test_one_deleted_file_in_its_place(site: EstateFolder) -> None:
     (data / "new.conf").write_text("made since\n")
     shown = site.run("restore", "files", "--over-originals")
     assert shown.code == 2
-    assert "a.conf is missing, 4 B then" in shown.out
-    assert "not there then, left as it is" in shown.out
+    assert "a.conf (4 B in this version): is missing" in shown.out
+    assert "not in this version, left as it is" in shown.out
     assert "--yes does it" in shown.err
     assert not (data / "a.conf").exists()
     done = site.run("restore", "files", "--over-originals", "--yes")
@@ -132,7 +132,7 @@ def test_one_deleted_file_in_its_place(site: EstateFolder) -> None:
         int(before.st_mtime),
     )
     assert (data / "new.conf").read_text() == "made since\n"
-    assert "nothing to give back" in site.run("restore", "files", "--over-originals").out
+    assert "nothing to restore: 4 files are already identical" in site.run("restore", "files", "--over-originals").out
 
 
 def test_what_differs_is_shown_before_and_only_what_is_meant_is_written(site: EstateFolder) -> None:
@@ -283,3 +283,191 @@ def test_pieces_come_in_a_tar_too(pieces: EstateFolder, tmp_path: Path) -> None:
     assert pieces.run("restore", "files@1", *arguments).code == 0
     with tarfile.open(tmp_path / "out.tar") as archive:
         assert archive.getnames() == ["files/data/config.tgz/etc/app.conf", "files/data/config.tgz/etc/blob"]
+
+
+# ---- all that differs, and no way through a link ---------------------------------------------------------------------
+
+
+@pytest.fixture
+def app(files_estate: EstateFolder) -> Path:
+    """A collected folder with a link, a key and a folder of its own."""
+    data = files_estate.path / "data"
+    (data / "key").write_text("secret\n")
+    (data / "key").chmod(0o600)
+    (data / "conf.d").mkdir(mode=0o750)
+    (data / "current").symlink_to("a.conf")
+    assert files_estate.run("collect").code == 0
+    return data
+
+
+_HARM: dict[str, tuple[str, str]] = {
+    "a link is gone": ("rm current", "current: is missing"),
+    "a link leads elsewhere": ("ln -sfn /etc/passwd current", "the link leads to /etc/passwd, and led to a.conf"),
+    "others can read a key": ("chmod 666 key", "its mode is 0666, and was 0600"),
+    "a link is a file": ("rm current && touch current", "it is a file, and was a link"),
+    "a file is a link": ("rm key && ln -s /etc/passwd key", "it is a link, and was a file"),
+    "a folder is gone": ("rmdir conf.d", "conf.d: is missing"),
+    "a folder is open": ("chmod 777 conf.d", "its mode is 0777, and was 0750"),
+    "a folder is a file": ("rmdir conf.d && touch conf.d", "it is a file, and was a folder"),
+    "a file is a folder": ("rm key && mkdir key", "it is a folder, and was a file"),
+    "a time is another": ("touch -d 2020-01-01 key", "its time is 2020-01-01"),
+}
+
+
+def _state(folder: Path) -> dict[str, tuple[object, ...]]:
+    """Kind, mode, owner, what it holds or leads to; the time of files."""
+    found: dict[str, tuple[object, ...]] = {}
+    for one in sorted(folder.rglob("*")):
+        status = one.lstat()
+        holds = os.readlink(one) if one.is_symlink() else one.read_bytes() if one.is_file() else b""
+        at = status.st_mtime_ns // 1_000_000 if stat.S_ISREG(status.st_mode) else 0
+        found[one.name] = (status.st_mode, status.st_uid, status.st_gid, holds, at)
+    return found
+
+
+@pytest.mark.parametrize("harm", _HARM)
+def test_kind_link_mode_and_time_are_compared_shown_and_restored(
+    files_estate: EstateFolder, app: Path, harm: str
+) -> None:
+    command, words = _HARM[harm]
+    before = _state(app)
+    subprocess.run(["sh", "-c", command], cwd=app, check=True)
+    shown = files_estate.run("restore", "files", "--over-originals")
+    assert shown.code == 2, shown.said
+    assert words in shown.out
+    assert files_estate.run("restore", "files", "--over-originals", "--yes").code == 0
+    assert _state(app) == before
+    assert "nothing to restore: " in files_estate.run("restore", "files", "--over-originals").out
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only the superuser may change owners")
+def test_an_owner_is_compared_shown_and_restored(files_estate: EstateFolder, app: Path) -> None:
+    os.chown(app / "key", 65534, 65534)
+    shown = files_estate.run("restore", "files", "--over-originals")
+    assert "its owner is nobody:nogroup, and was root:root" in shown.out
+    assert files_estate.run("restore", "files", "--over-originals", "--yes").code == 0
+    assert (app / "key").stat().st_uid == 0
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="shown by the superuser beside another user")
+@pytest.mark.parametrize("planted", ["the folder", "a folder in it", "a file"])
+def test_the_superuser_writes_through_no_link_of_another_user(
+    files_estate: EstateFolder, tmp_path: Path, planted: str
+) -> None:
+    home, target = tmp_path / "home", tmp_path / "target"
+    (home / "site" / "sub").mkdir(parents=True)
+    target.mkdir()
+    (target / "key").write_text("of the system\n")
+    for name in ("a.conf", "key", "sub/key"):
+        (home / "site" / name).write_text("of the user\n")
+    for one in (home, *home.rglob("*")):
+        os.chown(one, 65534, 65534)
+    files_estate.write(FILES_ESTATE.replace('pull = "data"', f'pull = "{home}/site"'))
+    assert files_estate.run("collect").code == 0
+    if planted == "the folder":
+        (home / "site").rename(home / "elsewhere")
+        (home / "site").symlink_to(target)
+    elif planted == "a folder in it":
+        shutil.rmtree(home / "site" / "sub")
+        (home / "site" / "sub").symlink_to(target)
+    else:
+        (home / "site" / "key").unlink()
+        (home / "site" / "key").symlink_to(target / "key")
+    for one in home.rglob("*"):
+        os.lchown(one, 65534, 65534)
+    result = files_estate.run("restore", "files", "--over-originals", "--yes")
+    assert (target / "key").read_text() == "of the system\n"
+    assert (target / "key").stat().st_uid == 0
+    assert sorted(os.listdir(target)) == ["key"]
+    if planted == "a file":
+        assert result.code == 0, "the link itself is replaced"
+        assert not (home / "site" / "key").is_symlink()
+    elif planted == "the folder":
+        assert (result.code, f"{home}/site is a link; nothing was written through it" in result.err) == (6, True)
+    assert files_estate.run("restore", "files", "--to", str(home / "site"), "--overwrite").code in (0, 6)
+    assert sorted(os.listdir(target)) == ["key"]
+    assert (target / "key").read_text() == "of the system\n"
+
+
+def test_a_link_that_nobody_else_could_have_placed_is_followed(files_estate: EstateFolder, tmp_path: Path) -> None:
+    real = tmp_path / "real"
+    (files_estate.path / "data").rename(real)
+    (files_estate.path / "data").symlink_to(real)
+    assert files_estate.run("collect").code == 0
+    (real / "a.conf").unlink()
+    assert files_estate.run("restore", "files", "--over-originals", "--yes").code == 0
+    assert (real / "a.conf").exists()
+    assert (files_estate.path / "data").is_symlink()
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="shown by the superuser beside another user")
+def test_a_planted_link_takes_no_file_out_of_a_drop_folder(files_estate: EstateFolder, tmp_path: Path) -> None:
+    drop, target = tmp_path / "drop", tmp_path / "target"
+    drop.mkdir()
+    target.mkdir()
+    (drop / "doors.csv").write_text("a,b\n1,2\n")
+    (drop / "taken").symlink_to(target)
+    for one in (drop, drop / "doors.csv"):
+        os.chown(one, 65534, 65534)
+    files_estate.write(
+        FILES_ESTATE.replace(
+            'over = "local"', f'over = "drop-folder"\nfolder = "{drop}"\nthen = "move"\nmove_to = "taken"'
+        ).replace('pull = "data"', 'pull = "doors.csv", complete = "renamed"')
+    )
+    result = files_estate.run("collect")
+    assert os.listdir(target) == [], "nothing is moved through the link"
+    assert "is a link" in result.said, result.said
+    assert len(files_estate.run("versions", "files", "--json").rows) == 1, "it was collected all the same"
+
+
+def test_what_a_version_does_not_hold_is_said(files_estate: EstateFolder) -> None:
+    data = files_estate.path / "data"
+    os.link(data / "a.conf", data / "same.conf")
+    with_attributes = True
+    try:
+        os.setxattr(data / "a.conf", "user.note", b"x")
+    except OSError:
+        with_attributes = False
+    collected = files_estate.run("collect")
+    assert "2 with several names in data: each name is kept as a file of its own" in collected.said
+    if with_attributes:
+        assert "with an access list, capabilities or attributes in data: these are not kept" in collected.said
+    (data / "a.conf").write_text("changed\n")
+    shown = files_estate.run("restore", "files", "--over-originals")
+    assert "lost by restoring: " in shown.out
+    assert "has 1 other names, which keep what it holds now" in shown.out
+    if with_attributes:
+        assert "has attributes (user.note), which no version holds" in shown.out
+    assert "about this version: " in shown.out
+
+
+def test_only_what_is_missing_is_restored(files_estate: EstateFolder) -> None:
+    data = files_estate.path / "data"
+    (data / "b.conf").write_text("b\n")
+    assert files_estate.run("collect").code == 0
+    (data / "a.conf").write_text("changed since\n")
+    (data / "b.conf").unlink()
+    assert files_estate.run("restore", "files", "--over-originals", "--missing", "--yes").code == 0
+    assert (data / "a.conf").read_text() == "changed since\n"
+    assert (data / "b.conf").read_text() == "b\n"
+    back = files_estate.path / "back"
+    assert files_estate.run("restore", "files", "--to", "back").code == 0
+    (back / "data" / "a.conf").write_text("mine\n")
+    (back / "data" / "b.conf").unlink()
+    assert files_estate.run("restore", "files", "--to", "back", "--missing").code == 0
+    assert (back / "data" / "a.conf").read_text() == "mine\n"
+    assert (back / "data" / "b.conf").read_text() == "b\n"
+    assert files_estate.run("restore", "files", "--to", "back", "--missing", "--overwrite").code == 2
+
+
+def test_several_parts_are_restored_in_one_call(files_estate: EstateFolder) -> None:
+    for name in ("b.conf", "c.conf"):
+        (files_estate.path / "data" / name).write_text(f"{name}\n")
+    assert files_estate.run("collect").code == 0
+    only = ("--only", "data/b.conf", "--only", "data/c.conf")
+    assert files_estate.run("restore", "files", "--to", "back", *only).code == 0
+    assert sorted(os.listdir(files_estate.path / "back" / "data")) == ["b.conf", "c.conf"]
+    for name in ("a.conf", "b.conf", "c.conf"):
+        (files_estate.path / "data" / name).unlink()
+    assert files_estate.run("restore", "files", "--over-originals", "--yes", *only).code == 0
+    assert sorted(os.listdir(files_estate.path / "data")) == ["b.conf", "c.conf"]

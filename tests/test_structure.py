@@ -39,6 +39,7 @@ LAYERS = [
     {"estate"},
     {
         "disk",
+        "folders",
         "errors",
         "sequences",
         "times",

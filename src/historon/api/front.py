@@ -206,15 +206,16 @@ class Historon:
         version: Version | str,
         folder: str | Path,
         *,
-        only: str | None = None,
+        only: str | Sequence[str] = (),
         overwrite: bool = False,
+        missing: bool = False,
         permissions: bool = False,
         outward_links: bool = False,
         naming: "Naming | None" = None,
     ) -> "Restored":
-        """Write a version, or a part of it, to a folder, as `historon restore` does; secrets and all.
+        """Write a version, or parts and places of it, to a folder, as `historon restore` does; secrets and all.
 
-        `naming` says what the files are called, if not as the parts.
+        `naming` says what the files are called, if not as the parts; with `missing` what is there is left as it is.
 
         Example: `estate.restore("edge-1@1", "back").files`
         """
@@ -226,15 +227,16 @@ class Historon:
             found,
             Path(folder),
             self.masks(found.source),
-            only=only,
+            only=_listed(only),
             overwrite=overwrite,
+            missing=missing,
             permissions=permissions,
             outward_links=outward_links,
             naming=naming,
         )
 
     def restore_tar(
-        self, versions: Iterable[Version], out: IO[bytes], *, only: str | None = None, dated: bool = False
+        self, versions: Iterable[Version], out: IO[bytes], *, only: str | Sequence[str] = (), dated: bool = False
     ) -> int:
         """Write versions into a stream as one tar, each below its source's name; returns how many files those are."""
         from historon.restore import Naming, add_to_tar, opened_tar
@@ -246,27 +248,30 @@ class Historon:
                     self.store,
                     one,
                     self.masks(one.source),
-                    only=only,
+                    only=_listed(only),
                     naming=Naming(at=one.at if dated else None, below=one.source),
                 )
                 for one in versions
             )
 
-    def originals(self, version: Version | str, *, only: str | None = None) -> "OriginalState":
-        """How the files of a version are now where they were collected from, on this machine."""
+    def originals(
+        self, version: Version | str, *, only: str | Sequence[str] = (), missing: bool = False
+    ) -> "OriginalState":
+        """How the files of a version are now where they were collected from, on this machine: the plan of restoring.
+
+        With `missing` only what is not there counts.
+        """
         from historon.restore import originals
 
         found = self._version(version)
-        return originals(self.estate, self.estate.sources[found.source], self.store, found, only)
+        source = self.estate.sources[found.source]
+        return originals(self.estate, source, self.store, found, _listed(only), missing=missing)
 
-    def restore_over_originals(self, version: Version | str, *, only: str | None = None) -> "Restored":
-        """Give back to their places the files that are missing there, or are not as they were."""
+    def restore_over_originals(self, plan: "OriginalState") -> "Restored":
+        """Restore to their places the files of a plan (see `originals`), and nothing else."""
         from historon.restore import give_back
 
-        found = self._version(version)
-        return give_back(
-            self.estate, self.estate.sources[found.source], self.store, found, self.masks(found.source), only
-        )
+        return give_back(self.store, plan)
 
     def prove(self, version: Version | str) -> "Proof":
         """Try by its procedure's `proof` whether a version would do; the verdict stays with it.
@@ -680,3 +685,8 @@ class Historon:
         from historon.api.copying import verify_copy
 
         return verify_copy(self, name, sample)
+
+
+def _listed(only: str | Sequence[str]) -> tuple[str, ...]:
+    """One part or place, or several, as several."""
+    return (only,) if isinstance(only, str) else tuple(only)

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from historon.collect.access import Access, Clock
 from historon.collect.failures import CollectError
+from historon.errors import OutsideError
 from historon.estate import Estate, Source
 from historon.store import Store
 from historon.workers import Workers
@@ -41,6 +42,8 @@ async def settle(reach: Access, estate: Estate, store: Store, source: Source) ->
         store.remember(source.name, OWED, "")
     except CollectError as exc:
         return f"{source.name}: {exc.message}; what was taken is not put away yet"
+    except OutsideError as exc:
+        return f"{source.name}: {exc.message}; it was collected, and is not put away yet"
     except OSError as exc:
         name = exc.filename if isinstance(exc.filename, (str, Path)) else source.name
         return f"{name}: {exc.strerror}; it was collected all the same"

@@ -1,17 +1,20 @@
-"""Giving files back to where they were collected from, on this machine: only what is missing, or is not as it was."""
+"""Restoring files to where they were collected from, on this machine: only what is missing, or is not as it was."""
 
 import hashlib
 import os
 import stat
 from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from historon.errors import UsageError
+from historon.errors import OutsideError, UsageError
 from historon.estate import Estate, Pull, Source, fill, values_of, walk
-from historon.restore.writing import Naming, Restored, write_version
-from historon.store import LARGE, Store, StoredPart, Version, name_of, raw_name
-from historon.versions import Masks, is_called
+from historon.folders import Below, Dress, final
+from historon.restore.dressing import as_file, differences, dress_folder, dressed, target_of
+from historon.restore.writing import Naming, Restored, members_of
+from historon.store import LARGE, Member, Store, StoredPart, Version, name_of
+from historon.versions import is_called
 
 __all__ = ["Original", "OriginalState", "give_back", "originals"]
 
@@ -20,24 +23,38 @@ _MOST_STRANGERS = 1_000
 
 @dataclass(frozen=True)
 class Original:
-    """A file that is missing where it was, or is not as it was; `now` is what it holds, None for a large one too."""
+    """Something that is missing where it was, or is not as it was; `how` says in words what differs.
 
-    part: StoredPart
+    `part` is None for a folder and a link. `now` is what a file holds, None for a large one too.
+    """
+
     file: Path
-    missing: bool
+    how: tuple[str, ...]
+    part: StoredPart | None = None
+    member: Member | None = None
     now: bytes | None = field(default=None, repr=False)
+
+    @property
+    def missing(self) -> bool:
+        """Whether nothing is there."""
+        return self.how == (MISSING,)
+
+
+MISSING = "is missing"
 
 
 @dataclass
 class OriginalState:
-    """How the files of a version are where they were: those to be given back, how many are as they were, and others.
+    """How the files of a version are where they were: those to be restored, how many are as they were, and others.
 
-    `strangers` were not there then.
+    `strangers` were not there then. `unheld` says what restoring takes from files that are there, and what the version
+    does not hold.
     """
 
     differing: list[Original] = field(default_factory=list)
     same: int = 0
     strangers: list[Path] = field(default_factory=list)
+    unheld: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -59,46 +76,71 @@ class _Place:
         return self.path.parent if self.is_file else self.path
 
 
-def originals(estate: Estate, source: Source, store: Store, version: Version, only: str | None = None) -> OriginalState:
-    """How the files of a version are now. UsageError where nothing is known of where they were."""
+def originals(
+    estate: Estate, source: Source, store: Store, version: Version, only: Sequence[str] = (), *, missing: bool = False
+) -> OriginalState:
+    """How the files, folders and links of a version are now; with `missing` only what is not there counts.
+
+    UsageError where nothing is known of where they were.
+    """
     found = OriginalState()
     parts = store.parts(version.source, version.number)
+    members = dict(members_of(store, parts))
     for place in _places(estate, source, parts):
-        named = [(place.naming.name(part.name), part) for part in parts if not part.is_tree]
-        there = {name: part for name, part in named if name}
-        for name, part in there.items():
-            if only is None or is_called(part.name, only):
-                _look(place.folder.joinpath(*map(os.fsdecode, raw_name(name).split(b"/"))), part, found)
-        if not place.is_file and only is None:
-            found.strangers += _strangers(place.path, set(there))
+        named = {told: part for part in parts if not part.is_tree and (told := place.naming.name(part.name))}
+        called = {told: member for name, member in members.items() if (told := place.naming.name(name))}
+        with ExitStack() as stack:
+            below = _opened(place.folder, stack)
+            for name in sorted({*named, *called}):
+                part = named.get(name)
+                full = part.name if part is not None else f"{place.base}/{name}"
+                if not only or any(is_called(full, one) for one in only):
+                    _look(below, place.folder, name, part, called.get(name), found, missing=missing)
+        if not place.is_file and not only:
+            found.strangers += _strangers(place.path, {*named, *called})
     return found
 
 
-def give_back(
-    estate: Estate, source: Source, store: Store, version: Version, masks: Masks, only: str | None = None
-) -> Restored:
-    """Write what is missing or differs to where it was, with owner, mode and times as far as they are known."""
+def _opened(folder: Path, stack: ExitStack) -> Below | None:
+    """A folder, without links that another user could have placed; None where there is none."""
+    try:
+        return stack.enter_context(Below(folder))
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+
+
+def give_back(store: Store, plan: OriginalState) -> Restored:
+    """Write what a plan says, and nothing else: with owner, mode and times as far as they are known."""
     made = Restored()
-    parts = store.parts(version.source, version.number)
-    for place in _places(estate, source, parts):
-        wanted = [part for part in parts if place.naming.name(part.name) is not None]
-        if only is not None and not any(is_called(part.name, only) for part in wanted):
-            continue
-        done = write_version(
-            store,
-            version,
-            place.folder,
-            masks,
-            only=only,
-            overwrite=True,
-            permissions=True,
-            outward_links=True,
-            naming=place.naming,
-        )
-        made.files += done.files
-        made.already += done.already
-        made.left_out += done.left_out
+    for one in plan.differing:
+        with Below(one.file.parent, make=True) as below:
+            try:
+                _give(store, below, one)
+            except OSError as exc:
+                hint = "what came before it is restored; run this again"
+                raise OutsideError(f"{one.file}: {exc.strerror}", hint=hint) from exc
+        made.files.append((one.file, one.part.size if one.part else 0))
+    for one in sorted(plan.differing, key=lambda each: str(each.file), reverse=True):
+        if one.member is not None and stat.S_ISDIR(one.member.mode):  # its time, once what is in it has come
+            with Below(one.file.parent) as below:
+                dress_folder(below, one.file.name, one.member, permissions=True)
     return made
+
+
+def _give(store: Store, below: Below, one: Original) -> None:
+    """Restore one thing; a file is written anew whatever differs, as its names elsewhere may be another user's."""
+    name = one.file.name
+    there = below.stat(name)
+    if there is not None and stat.S_ISDIR(there.st_mode) and not (one.member and stat.S_ISDIR(one.member.mode)):
+        below.remove(name)
+    if one.part is not None:
+        below.write(name, store.pieces(one.part), dressed(one.member, permissions=True) or _like(there))
+    elif one.member is not None and stat.S_ISLNK(one.member.mode):
+        below.link(name, target_of(one.member))
+    elif one.member is not None:
+        if there is not None and not stat.S_ISDIR(there.st_mode):
+            below.remove(name)
+        below.make_folder(name)
 
 
 def _places(estate: Estate, source: Source, parts: Sequence[StoredPart]) -> list[_Place]:
@@ -117,6 +159,9 @@ def _places(estate: Estate, source: Source, parts: Sequence[StoredPart]) -> list
             continue
         base = step.as_ or name_of(os.fsencode(path.name))
         is_file = any(part.name == base for part in parts)
+        if is_file:
+            with suppress(FileNotFoundError):
+                path = final(path)
         if is_file or any(part.name.startswith(f"{base}/") for part in parts):
             found.append(_Place(base, path, is_file))
     if not found:
@@ -125,19 +170,68 @@ def _places(estate: Estate, source: Source, parts: Sequence[StoredPart]) -> list
     return found
 
 
-def _look(file: Path, part: StoredPart, found: OriginalState) -> None:
-    try:
-        status = file.lstat()
-    except (FileNotFoundError, NotADirectoryError):
-        found.differing.append(Original(part, file, missing=True))
+def _look(
+    below: Below | None,
+    folder: Path,
+    name: str,
+    part: StoredPart | None,
+    member: Member | None,
+    found: OriginalState,
+    *,
+    missing: bool,
+) -> None:
+    """Compare what is there with what was: kind, link, mode, owner, time, and bytes."""
+    called = as_file(name)
+    file = folder / called
+    there = below.stat(called) if below is not None else None
+    if below is None or there is None:
+        found.differing.append(Original(file, (MISSING,), part, member))
         return
-    if stat.S_ISREG(status.st_mode) and status.st_size == part.size:
-        with file.open("rb") as opened:
-            if hashlib.file_digest(opened, "sha256").digest() == part.sha256:
-                found.same += 1
-                return
-    is_small = stat.S_ISREG(status.st_mode) and status.st_size <= LARGE
-    found.differing.append(Original(part, file, missing=False, now=file.read_bytes() if is_small else None))
+    if missing:
+        found.same += 1
+        return
+    target = below.target(called) if stat.S_ISLNK(there.st_mode) else None
+    how = list(differences(member, there, target)) if member is not None else []
+    is_file, now = stat.S_ISREG(there.st_mode), None
+    if part is not None and is_file:
+        with below.opened(called) as opened:
+            if there.st_size != part.size or hashlib.file_digest(opened, "sha256").digest() != part.sha256:
+                how.append("its content differs")
+            if how and there.st_size <= LARGE:
+                opened.seek(0)
+                now = opened.read()
+    elif part is not None and not how:
+        how.append("it is not a file")
+    if not how:
+        found.same += 1
+        return
+    found.differing.append(Original(file, tuple(how), part, member, now))
+    if is_file:
+        found.unheld += _lost_by_writing(below, called, file, there)
+
+
+def _like(there: os.stat_result | None) -> Dress | None:
+    """Gives a file the owner and mode of the one that it replaces, as a version of a single file has none."""
+    if there is None or not stat.S_ISREG(there.st_mode):
+        return None
+    owner, mode = (there.st_uid, there.st_gid), stat.S_IMODE(there.st_mode)
+
+    def dress(file: int) -> None:
+        with suppress(PermissionError):
+            os.fchown(file, *owner)
+        os.fchmod(file, mode)
+
+    return dress
+
+
+def _lost_by_writing(below: Below, name: str, file: Path, there: os.stat_result) -> Iterator[str]:
+    """What a file that is there has, and one that is written in its place has not."""
+    if there.st_nlink > 1:
+        yield f"{file} has {there.st_nlink - 1} other names, which keep what it holds now"
+    with suppress(OSError), below.opened(name) as opened:
+        held = [one for one in os.listxattr(opened.fileno()) if not one.startswith("security.selinux")]
+        if held:
+            yield f"{file} has attributes ({', '.join(sorted(held))}), which no version holds"
 
 
 def _strangers(folder: Path, known: set[str]) -> Iterator[Path]:

@@ -3,7 +3,7 @@
 import os
 import stat
 import tarfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import IO
 
 from historon.restore.writing import Naming, members_of, wanted_parts
@@ -14,7 +14,7 @@ __all__ = ["add_to_tar", "opened_tar"]
 
 
 def add_to_tar(
-    archive: tarfile.TarFile, store: Store, version: Version, masks: Masks, *, only: str | None, naming: Naming
+    archive: tarfile.TarFile, store: Store, version: Version, masks: Masks, *, only: Sequence[str], naming: Naming
 ) -> int:
     """Add the parts of a version, or what is meant by `only`; returns how many files those are.
 
@@ -36,7 +36,7 @@ def add_to_tar(
         count += 1
     for name, member in sorted(members.items()):
         told = naming.name(name, dated=False)
-        if told is None or only is not None or not stat.S_ISLNK(member.mode) or member.target is None:
+        if told is None or only or not stat.S_ISLNK(member.mode) or member.target is None:
             continue
         entry = tarfile.TarInfo(os.fsdecode(raw_name(told)))
         entry.type, entry.linkname = tarfile.SYMTYPE, os.fsdecode(raw_name(member.target))

@@ -2,10 +2,9 @@
 
 import hashlib
 import os
-import shutil
 import stat
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -13,9 +12,10 @@ from itertools import chain
 from pathlib import Path
 
 from historon.compare import ArchiveError, area_of, is_archive, section_of, unpacked
-from historon.disk import write_through
 from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
+from historon.folders import Below
+from historon.restore.dressing import as_file, differences, dress_folder, dressed, target_of
 from historon.store import Member, Store, StoredPart, Version, is_tree_name, raw_name, read_tree
 from historon.times import in_names
 from historon.versions import Masks, comparable, is_binary, is_called, too_large
@@ -66,33 +66,28 @@ class Naming:
 
 
 @dataclass(frozen=True)
-class _Way:
-    """How a version is written: below which folder, and what of its tree's metadata is given back."""
-
-    folder: Path
-    overwrite: bool
-    permissions: bool
-    outward_links: bool
-
-
-@dataclass(frozen=True)
 class _Wanted:
-    """A file that is to be there, with these bytes."""
+    """A file that is to be there, with these bytes, and what it was besides."""
 
-    file: Path
+    name: str
     size: int
     sha256: bytes
     pieces: Iterator[bytes]
+    member: Member | None = None
 
-    def is_there(self) -> bool:
-        """Whether it is there already, byte for byte."""
-        try:
-            found = self.file.lstat()
-            if not stat.S_ISREG(found.st_mode) or found.st_size != self.size:
+    def is_there(self, below: Below, *, permissions: bool) -> bool:
+        """Whether it is there already, byte for byte, and with the permissions that are to be given back."""
+        found = below.stat(self.name)
+        if found is None or not stat.S_ISREG(found.st_mode) or found.st_size != self.size:
+            return False
+        if permissions and self.member is not None:
+            told = list(differences(self.member, found, None))
+            if any(not one.startswith("its time") for one in told):
                 return False
-            with self.file.open("rb") as file:
+        try:
+            with below.opened(self.name) as file:
                 return hashlib.file_digest(file, "sha256").digest() == self.sha256
-        except (FileNotFoundError, NotADirectoryError, PermissionError):
+        except OSError:
             return False
 
 
@@ -102,71 +97,97 @@ def write_version(
     folder: Path,
     masks: Masks,
     *,
-    only: str | None = None,
+    only: Sequence[str] = (),
     overwrite: bool = False,
+    missing: bool = False,
     permissions: bool = False,
     outward_links: bool = False,
     naming: Naming | None = None,
 ) -> Restored:
     """Write a version below the folder, each file whole or not at all, readable by this user alone.
 
-    `only` narrows it to a part, a folder of parts, parts by a pattern (fnmatch), or to what stands under this place in
+    `only` narrows it to parts, folders of parts, parts by a pattern (fnmatch), or to what stands under these places in
     the outline of its texts, as `masks` see it. Where the version has the metadata of a tree, files get their times
     back, and empty folders and links are made anew; with `permissions` modes too, and owners where this user may give
     them; links that lead out of the folder only with `outward_links`. A file that is there with these very bytes is
-    left as it is, so that one that was killed is made up for. UsageError when there is nothing like `only`;
-    OutsideError, before anything is written, when another file is there and `overwrite` is false, when a link would
-    lead out of the folder, or when a part has a name that no file can have. `naming` says what the files are called,
-    if not as the parts.
+    left as it is, so that one that was killed is made up for; with `missing` all that is there is left as it is.
+    UsageError when there is nothing like `only`; OutsideError, before anything is written, when another file is there
+    and `overwrite` is false, when a link would lead out of the folder, or when a part has a name that no file can
+    have. `naming` says what the files are called, if not as the parts.
     """
     parts = store.parts(version.source, version.number)
     whole, sections = _chosen(store, version, parts, masks, only)
-    way = _Way(folder, overwrite, permissions, outward_links)
     called = naming or Naming()
+    members = [(name, one) for name, one in members_of(store, parts) if _is_meant(name, only, sections)]
+    known = dict(members)
     files: list[_Wanted] = []
     for part in whole:
         name = called.name(part.name)
         if name is not None:
-            files.append(_Wanted(_file(folder, name), part.size, part.sha256, store.pieces(part)))
+            member = known.get(part.name)
+            files.append(_Wanted(_file(name), part.size, part.sha256, store.pieces(part), member))
     for part_name, text in sections.items():
         name = called.name(part_name)
         if name is not None:
-            files.append(_Wanted(_file(folder, name), len(text), hashlib.sha256(text).digest(), iter([text])))
+            files.append(_Wanted(_file(name), len(text), hashlib.sha256(text).digest(), iter([text])))
+    named = [
+        (_file(told), member)
+        for name, member in members
+        if (told := called.name(name, dated=stat.S_ISREG(member.mode))) is not None
+    ]
     try:
-        restored = _written(files, folder, overwrite=overwrite)
-        members = [(name, one) for name, one in members_of(store, parts) if not sections and _wanted(name, only)]
-        # What is inside a folder comes before the folder's own time.
-        for name, member in sorted(members, key=lambda one: one[0], reverse=True):
-            told = called.name(name, dated=stat.S_ISREG(member.mode))
-            if told is not None and (why := _dress(_file(folder, told), member, way)):
-                restored.left_out.append(why)
+        return _written(files, named, folder, _How(overwrite, missing, permissions, outward_links))
     except OSError as exc:
         raise OutsideError(f"{exc.filename or folder}: {exc.strerror}", hint="check the folder and its space") from exc
-    return restored
+
+
+@dataclass(frozen=True)
+class _How:
+    """How a version is written: over what is there, only what is missing, and what of a tree's metadata."""
+
+    overwrite: bool
+    missing: bool
+    permissions: bool
+    outward_links: bool
+
+
+def _is_meant(name: str, only: Sequence[str], sections: Mapping[str, bytes]) -> bool:
+    """Whether a member belongs to what was asked for, or is a folder above it."""
+    if sections:
+        return False
+    return not only or any(is_called(name, one) or f"{one}/".startswith(f"{name}/") for one in only)
 
 
 def _chosen(
-    store: Store, version: Version, parts: Sequence[StoredPart], masks: Masks, only: str | None
+    store: Store, version: Version, parts: Sequence[StoredPart], masks: Masks, only: Sequence[str]
 ) -> tuple[list[StoredPart], dict[str, bytes]]:
-    """The parts that are meant, or else members of archives, or sections and areas of texts.
+    """The parts that are meant, and else members of archives, or sections and areas of texts.
 
-    UsageError when there is none of these.
+    UsageError when one of them is none of these.
     """
-    whole = [part for part in parts if only is None or is_called(part.name, only)]
-    if whole or only is None:
-        return whole, {}
-    found = _archived(store, parts, only) or _sections(store, parts, only, masks)
-    if not found:
-        place, names = f"{version.source}@{version.number}", [part.name for part in parts]
-        raise UsageError(
-            f'in {place} neither a part, nor a member of an archive, nor a place in a text is "{only}"',
-            hint=nearest(str(only), names),
-        )
-    return whole, found
+    if not only:
+        return list(parts), {}
+    whole: dict[str, StoredPart] = {}
+    sections: dict[str, bytes] = {}
+    for one in only:
+        called = {part.name: part for part in parts if is_called(part.name, one)}
+        found = {} if called else _archived(store, parts, one) or _sections(store, parts, one, masks)
+        if not called and not found:
+            place, names = f"{version.source}@{version.number}", [part.name for part in parts]
+            raise UsageError(
+                f'in {place} neither a part, nor a member of an archive, nor a place in a text is "{one}"',
+                hint=nearest(str(one), names),
+            )
+        whole |= called
+        for name, text in found.items():
+            sections[name] = sections.get(name, b"") + text
+    return [part for part in parts if part.name in whole], {
+        name: text for name, text in sections.items() if name not in whole
+    }
 
 
 def wanted_parts(
-    store: Store, version: Version, masks: Masks, only: str | None
+    store: Store, version: Version, masks: Masks, only: Sequence[str]
 ) -> Iterator[tuple[str, int, Iterator[bytes]]]:
     """What `write_version` would write: the name of each part, its size, and what it holds, a piece at a time."""
     whole, sections = _chosen(store, version, store.parts(version.source, version.number), masks, only)
@@ -176,37 +197,89 @@ def wanted_parts(
         yield name, len(text), iter([text])
 
 
-def _written(files: Sequence[_Wanted], folder: Path, *, overwrite: bool) -> Restored:
-    """Write those that are not there yet, once nothing stands in the way of any."""
-    already = {one.file for one in files if one.is_there()}
-    for one in files:
-        _check(one.file, folder, overwrite or one.file in already)
-    restored = Restored([(one.file, one.size) for one in files if one.file not in already], sorted(already))
-    for one in files:
-        if one.file in already:
-            _clear(one.file)
-        else:
-            _make_folder(one.file.parent)
-            _write(one.file, one.pieces, overwrite)
+def _written(files: Sequence[_Wanted], members: Sequence[tuple[str, Member]], folder: Path, how: _How) -> Restored:
+    """Write those that are not there yet, once nothing stands in the way of any; then folders and links."""
+    already = _already_there(files, folder, how)
+    restored = Restored(already=[folder / name for name in sorted(already)])
+    with Below(folder, make=True) as below:
+        for one in files:
+            if one.name in already:
+                _dress_file(below, one, how)
+                continue
+            dress = dressed(one.member, permissions=how.permissions)
+            try:
+                below.write(one.name, one.pieces, dress, over=how.overwrite)
+            except FileExistsError as exc:
+                message = f"{folder / one.name} came meanwhile and was not replaced"
+                raise OutsideError(message, hint="look at it; then restore again") from exc
+            restored.files.append((folder / one.name, one.size))
+        # What is inside a folder comes before the folder's own time.
+        for name, member in sorted(members, key=lambda each: each[0], reverse=True):
+            if stat.S_ISLNK(member.mode) and (why := _link(below, name, member, how)):
+                restored.left_out.append(why)
+        for name, member in sorted(members, key=lambda each: each[0], reverse=True):
+            if stat.S_ISDIR(member.mode):
+                below.make_folder(name)
+                dress_folder(below, name, member, permissions=how.permissions)
     return restored
 
 
-def _file(folder: Path, name: str) -> Path:
-    """Where a part is written, under the very bytes of its name. OutsideError when no file below a folder has it."""
+def _already_there(files: Sequence[_Wanted], folder: Path, how: _How) -> set[str]:
+    """The names of those that are left as they are. OutsideError where something stands in the way of another."""
+    already: set[str] = set()
+    with suppress(FileNotFoundError), Below(folder) as there:
+        for one in files:
+            found = there.stat(one.name)
+            if found is not None and (how.missing or one.is_there(there, permissions=how.permissions)):
+                already.add(one.name)
+            elif found is not None:
+                _check(found, folder / one.name, overwrite=how.overwrite)
+    return already
+
+
+def _dress_file(below: Below, one: _Wanted, how: _How) -> None:
+    """Give a file that is there already its time back."""
+    below.clear(one.name)
+    if one.member is None or how.missing:
+        return
+    seconds = one.member.at.timestamp()
+    with below.opened(one.name) as file, suppress(PermissionError):
+        os.utime(file.fileno(), (seconds, seconds))
+
+
+def _link(below: Below, name: str, member: Member, how: _How) -> str:
+    """Make a link where there is none; why it was left out, in words."""
+    place = below.folder / name
+    if member.target is None:
+        return f"{place}: where it leads is not known"
+    found = below.stat(name)
+    if found is not None and not (how.overwrite and stat.S_ISLNK(found.st_mode)):
+        return ""
+    target = target_of(member)
+    inside = Path(os.path.normpath(place.parent / target)).is_relative_to(os.path.normpath(below.folder))
+    if not how.outward_links and (os.path.isabs(target) or not inside):
+        return f"{place}: a link that leads out of the folder"
+    if found is None or below.target(name) != target:
+        below.link(name, target)
+    return ""
+
+
+def _check(found: os.stat_result, file: Path, *, overwrite: bool) -> None:
+    if not overwrite:
+        raise OutsideError(f"{file} is there already; nothing was written", hint="--overwrite, or another --to folder")
+    if stat.S_ISDIR(found.st_mode):
+        raise OutsideError(f"{file} is a folder; nothing was written", hint="restore to another folder")
+
+
+def _file(name: str) -> str:
+    """What a part is called as a file, with the very bytes of its name. OutsideError when no file can be called so."""
     pieces = raw_name(name).split(b"/")
     if any(piece in (b"", b".", b"..") or b"\0" in piece for piece in pieces):
         raise OutsideError(
             f'no file can have the name of the part "{name}"; nothing was written',
             hint="write it with historon show SOURCE PART > FILE",
         )
-    return folder.joinpath(*map(os.fsdecode, pieces))
-
-
-def _make_folder(folder: Path) -> None:
-    """Make a folder and those above it, all of them for this user alone."""
-    missing = [one for one in (folder, *folder.parents) if not one.exists()]
-    for one in reversed(missing):
-        one.mkdir(mode=0o700, exist_ok=True)
+    return as_file(name)
 
 
 def _archived(store: Store, parts: Sequence[StoredPart], only: str) -> dict[str, bytes]:
@@ -255,91 +328,3 @@ def members_of(store: Store, parts: Sequence[StoredPart]) -> Iterator[tuple[str,
             for member in read_tree(store.read(part)):
                 if not any(piece in ("", ".", "..") for piece in member.name.split("/")):
                     yield (f"{base}/{member.name}" if base else member.name), member
-
-
-def _wanted(name: str, only: str | None) -> bool:
-    """Whether a member belongs to what was asked for, or is a folder above it."""
-    return only is None or is_called(name, only) or f"{only}/".startswith(f"{name}/")
-
-
-def _dress(path: Path, member: Member, way: _Way) -> str:
-    """Give a member its metadata back; a folder or link is made where it is missing. Why it was left out, in words."""
-    _check_way(path, way.folder)
-    if stat.S_ISLNK(member.mode):
-        return _link(path, member, way)
-    if stat.S_ISDIR(member.mode):
-        _make_folder(path)
-    if path.is_symlink() or not path.exists():
-        return ""
-    if way.permissions:
-        path.chmod(stat.S_IMODE(member.mode) & 0o777)
-        user, _, group = member.owner.partition(":")
-        with suppress(OSError, LookupError):  # only the superuser may, and only where these users are known
-            shutil.chown(path, _id(user), _id(group))
-    seconds = member.at.timestamp()
-    os.utime(path, (seconds, seconds), follow_symlinks=False)
-    return ""
-
-
-def _link(path: Path, member: Member, way: _Way) -> str:
-    if member.target is None:
-        return f"{path}: where it leads is not known"
-    if path.is_symlink() or path.exists():
-        return ""
-    target = os.fsdecode(raw_name(member.target))
-    inside = Path(os.path.normpath(path.parent / target)).is_relative_to(os.path.normpath(way.folder))
-    if not way.outward_links and (os.path.isabs(target) or not inside):
-        return f"{path}: a link that leads out of the folder"
-    _make_folder(path.parent)
-    path.symlink_to(target)
-    seconds = member.at.timestamp()
-    os.utime(path, (seconds, seconds), follow_symlinks=False)
-    return ""
-
-
-def _id(name: str) -> int | str:
-    return int(name) if name.isdecimal() else name
-
-
-def _check(file: Path, folder: Path, overwrite: bool) -> None:
-    if (file.exists() or file.is_symlink()) and not overwrite:
-        raise OutsideError(f"{file} is there already; nothing was written", hint="--overwrite, or another --to folder")
-    if file.is_dir():
-        raise OutsideError(f"{file} is a folder; nothing was written", hint="restore to another folder")
-    _check_way(file, folder)
-
-
-def _check_way(file: Path, folder: Path) -> None:
-    for parent in file.parents:
-        if parent == folder:
-            break
-        if parent.is_symlink():
-            raise OutsideError(f"{parent} is a link; nothing was written", hint="restore to another folder")
-
-
-def _write(file: Path, pieces: Iterator[bytes], overwrite: bool) -> None:
-    """Through a temporary file beside it, as it must never be half written."""
-    _clear(file)
-    temporary = _beside(file, str(os.getpid()))
-    try:
-        write_through(temporary, pieces)
-        if overwrite:
-            temporary.replace(file)
-        else:
-            os.link(temporary, file)  # unlike a rename, it fails when the name was taken in the meantime
-    finally:
-        temporary.unlink(missing_ok=True)
-
-
-def _beside(file: Path, process: str) -> Path:
-    """What a file is called while it is written; the name says by whom."""
-    short = hashlib.sha256(os.fsencode(file.name)).hexdigest()[:16]
-    return file.with_name(f".historon-{short}-{process}")
-
-
-def _clear(file: Path) -> None:
-    """Remove what a restore left that was killed while it wrote this file."""
-    for left in file.parent.glob(_beside(file, "*").name):
-        process = left.name.rpartition("-")[2]
-        if not process.isdecimal() or int(process) == os.getpid() or not Path(f"/proc/{process}").exists():
-            left.unlink(missing_ok=True)

@@ -37,7 +37,16 @@ from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
 from historon.store.sqlite.rescue import rescue
 from historon.store.sqlite.transactions import LEDGER
-from historon.store.trees import Member, is_tree_name, name_of, raw_name, read_tree, tree_part_name, written_tree
+from historon.store.trees import (
+    Member,
+    is_tree_name,
+    name_of,
+    owner_of,
+    raw_name,
+    read_tree,
+    tree_part_name,
+    written_tree,
+)
 from historon.store.verification import Damage, Verification, verify
 
 __all__ = [
@@ -89,6 +98,7 @@ __all__ = [
     "note_proof",
     "note_push",
     "open_store",
+    "owner_of",
     "pack",
     "proofs_of",
     "raw_name",

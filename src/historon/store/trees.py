@@ -1,13 +1,17 @@
 """The metadata of a tree as a part of its own: a line for each member, readable, and fit to be compared."""
 
+import grp
 import json
+import os
+import pwd
 import re
 import stat
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-__all__ = ["Member", "is_tree_name", "name_of", "raw_name", "read_tree", "tree_part_name", "written_tree"]
+__all__ = ["Member", "is_tree_name", "name_of", "owner_of", "raw_name", "read_tree", "tree_part_name", "written_tree"]
 
 _HEAD = "# tree: mode, owner, time of change, name"
 _LINE = re.compile(r"([-dl][-rwxsStT]{9}) (\S*) (\S+) (.*)")
@@ -46,6 +50,16 @@ class Member:
     def of(cls, name: str, mode: int, owner: str, seconds: float, target: str | None = None) -> "Member":
         """A member with its time in seconds since 1970-01-01 UTC."""
         return cls(name, mode, owner, _EPOCH + timedelta(seconds=min(max(seconds, 0), 2**34)), target)
+
+
+def owner_of(found: os.stat_result) -> str:
+    """`user:group` of something on this machine, by name where they have one."""
+    user, group = str(found.st_uid), str(found.st_gid)
+    with suppress(KeyError):
+        user = pwd.getpwuid(found.st_uid).pw_name
+    with suppress(KeyError):
+        group = grp.getgrgid(found.st_gid).gr_name
+    return f"{user}:{group}"
 
 
 def tree_part_name(base: str) -> str:

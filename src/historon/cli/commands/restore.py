@@ -42,13 +42,15 @@ __all__ = ["command"]
 @click.option(
     "--over-originals",
     is_flag=True,
-    help="Give files of this machine back to where they were: what is missing or differs, shown first.",
+    help="Restore files of this machine to their original paths; shows the changes first.",
 )
 @click.option(
     "--only",
     metavar="TEXT",
-    help="Only this part, a folder of parts, parts by a pattern, or what stands under this place in the outline.",
+    multiple=True,
+    help="Only this part, folder of parts, parts by a pattern, or place in the outline; may be given several times.",
 )
+@click.option("--missing", is_flag=True, help="Restore only what is not there; leave everything else as it is.")
 @click.option("--date-in-names", is_flag=True, help="Put the version's instant into the name of each file.")
 @click.option("--overwrite", is_flag=True, help="Replace files that are there already.")
 @click.option("--permissions", is_flag=True, help="Give files of a tree the permissions and owners that they had.")
@@ -64,8 +66,9 @@ def command(
     at: str | None,
     folder: Path | None,
     tar: str | None,
-    only: str | None,
+    only: tuple[str, ...],
     *,
+    missing: bool,
     over_originals: bool,
     date_in_names: bool,
     overwrite: bool,
@@ -81,10 +84,7 @@ def command(
     readable by you alone. Those of a tree get their times and links back, and with --permissions their permissions
     and, for root, owners, which others may then read them by. Of a suspect version it asks first, or needs --suspect.
     """
-    if [folder is not None, tar is not None, over_originals].count(True) != 1:
-        raise UsageError("where to? One of --to, --tar and --over-originals", hint="historon restore SOURCE --to DIR")
-    if over_originals and date_in_names:
-        raise UsageError("where files were they had no instant in their names", hint="leave out --date-in-names")
+    _check_options(folder, tar, over_originals, dated=date_in_names, missing=missing, overwrite=overwrite)
     with app.opened(estate_file) as opened:
         found = _chosen(opened, versions, where, at)
         for one in found:
@@ -94,7 +94,7 @@ def command(
             _write_tar(opened, found, tar, only, dated=date_in_names)
         elif over_originals:
             for one in found:
-                _give_back(app, opened, one, only, yes=yes)
+                _give_back(app, opened, one, only, missing=missing, yes=yes)
         elif folder is not None:
             for one in found:
                 below = one.source if len(found) > 1 else ""
@@ -104,11 +104,25 @@ def command(
                     folder,
                     only=only,
                     overwrite=overwrite,
+                    missing=missing,
                     permissions=permissions,
                     outward_links=outward_links,
                     naming=naming,
                 )
                 view.print_restored(opened, one, restored, "with the permissions that they had" if permissions else "")
+
+
+def _check_options(
+    folder: Path | None, tar: str | None, over_originals: bool, *, dated: bool, missing: bool, overwrite: bool
+) -> None:
+    if [folder is not None, tar is not None, over_originals].count(True) != 1:
+        raise UsageError("where to? One of --to, --tar and --over-originals", hint="historon restore SOURCE --to DIR")
+    if over_originals and dated:
+        raise UsageError(
+            "files at their original paths have no instant in their names", hint="leave out --date-in-names"
+        )
+    if missing and (tar is not None or overwrite):
+        raise UsageError("--missing writes over nothing", hint="leave out --overwrite; a tar is always whole")
 
 
 def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
@@ -131,7 +145,7 @@ def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at:
     return found
 
 
-def _write_tar(opened: Historon, found: Sequence[Version], tar: str, only: str | None, *, dated: bool) -> None:
+def _write_tar(opened: Historon, found: Sequence[Version], tar: str, only: Sequence[str], *, dated: bool) -> None:
     if tar == "-":
         if sys.stdout.isatty():
             raise UsageError("a tar is not for a terminal", hint="--tar FILE, or pipe it on")
@@ -156,25 +170,26 @@ def _private(path: str, flags: int) -> int:
     return os.open(path, flags, 0o600)
 
 
-def _give_back(app: App, opened: Historon, version: Version, only: str | None, *, yes: bool) -> None:
-    """Show what is missing or differs, and give it back when that is confirmed."""
-    state = opened.originals(version, only=only)
+def _give_back(app: App, opened: Historon, version: Version, only: Sequence[str], *, missing: bool, yes: bool) -> None:
+    """Show what is missing or differs, and restore exactly that when it is confirmed."""
+    state = opened.originals(version, only=only, missing=missing)
     name = f"{version.source}@{version.number}"
     for stranger in state.strangers[: view.LISTED]:
-        click.echo(f"not there then, left as it is: {printable(str(stranger))}")
+        click.echo(f"not in this version, left as it is: {printable(str(stranger))}")
     if len(state.strangers) > view.LISTED:
-        click.echo(f"not there then, left as they are: {len(state.strangers) - view.LISTED} more")
+        click.echo(f"not in this version, left as they are: {len(state.strangers) - view.LISTED} more")
     if not state.differing:
-        click.echo(f"{name}: nothing to give back: {count(state.same, 'file')} as they were")
+        there = "there" if missing else "identical"
+        click.echo(f"{name}: nothing to restore: {count(state.same, 'file')} are already {there}")
         return
     view.print_differing(opened, version, state)
     if not yes:
         if not app.interactive:
-            raise UsageError("nothing was changed: this is what would be given back", hint="--yes does it")
-        click.confirm(f"Give {count(len(state.differing), 'file')} back to where they were?", abort=True)
-        if opened.originals(version, only=only).differing != state.differing:
+            raise UsageError("nothing was changed: this is what would be restored", hint="--yes does it")
+        click.confirm(f"Restore {count(len(state.differing), 'file')} to the original paths?", abort=True)
+        if opened.originals(version, only=only, missing=missing).differing != state.differing:
             raise OutsideError("the files changed meanwhile; nothing was written", hint="look at them once more")
-    restored = opened.restore_over_originals(version, only=only)
+    restored = opened.restore_over_originals(state)
     view.print_restored(opened, version, restored, "with their owners, permissions and times as far as they are known")
 
 

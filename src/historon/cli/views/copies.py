@@ -102,10 +102,16 @@ def print_compared(found: Compared, *, as_json: bool) -> None:
     if found.others:
         headline += f"; {', '.join(found.others)} BELONG{'S' * (len(found.others) == 1)} TO ANOTHER STORE"
     rows: list[dict[str, object]] = [
-        {"source": one.source, "version": one.number, "places": one.places} for one in found.differing
+        {
+            "source": one.source,
+            "version": one.number,
+            "places": [{"place": place, "sha256": digest} for place, digest in one.places.items()],
+        }
+        for one in found.differing
     ]
     if as_json:
-        print_json("copies-compare", headline, rows, unknown=found.unknown, others=found.others)
+        unknown = [{"copy": copy, "why": why} for copy, why in found.unknown.items()]
+        print_json("copies-compare", headline, rows, unknown=unknown, others=found.others)
         return
     click.echo(headline)
     for one in found.differing[:_COMPARED]:

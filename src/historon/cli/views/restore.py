@@ -5,7 +5,7 @@ import click
 from historon.api import Historon
 from historon.cli.output import count, instant, printable, size_text
 from historon.compare import compare_exports, unified
-from historon.restore import OriginalState, Restored
+from historon.restore import Original, OriginalState, Restored
 from historon.store import Version
 from historon.versions import is_binary
 
@@ -13,27 +13,42 @@ __all__ = ["LISTED", "print_differing", "print_restored"]
 
 LISTED = 20  # files; of more, so many are named
 _LINES = 60  # of a diff
+_LARGEST = 2**20  # bytes of a text of which lines are shown
 
 
 def print_differing(opened: Historon, version: Version, state: OriginalState) -> None:
-    """The files that would become others."""
-    masks = opened.masks(version.source, with_noise=True)
+    """What would change, and what differs about it."""
     shown = 0
     for one in state.differing[:LISTED]:
-        what = "is missing" if one.missing else "differs"
-        click.echo(f"{printable(str(one.file))} {what}, {size_text(one.part.size)} then")
-        then = opened.store.read(one.part) if one.now is not None and one.part.size <= 2**20 else None
-        if one.now is None or then is None or is_binary(one.now) or is_binary(then) or shown > _LINES:
-            continue
-        for change in compare_exports({one.part.name: one.now}, {one.part.name: then}, masks):
-            for line in b"".join(unified(change, "now", "then")).splitlines():
-                shown += 1
-                if shown <= _LINES:
-                    click.echo(f"  {printable(line.decode('utf-8', 'replace'))}")
+        size = f" ({size_text(one.part.size)} in this version)" if one.part is not None else ""
+        click.echo(f"{printable(str(one.file))}{size}: {printable('; '.join(one.how))}")
+        if shown <= _LINES:
+            shown += _print_lines(opened, version, one, _LINES - shown)
     if shown > _LINES:
         click.echo("  and more lines, which are not shown")
     if len(state.differing) > LISTED:
         click.echo(f"and {len(state.differing) - LISTED} more files")
+    for why in state.unheld[:LISTED]:
+        click.echo(f"lost by restoring: {printable(why)}")
+    if len(state.unheld) > LISTED:
+        click.echo(f"lost by restoring: {len(state.unheld) - LISTED} more")
+    if version.note:
+        click.echo(f"about this version: {printable(version.note)}")
+
+
+def _print_lines(opened: Historon, version: Version, one: Original, room: int) -> int:
+    """Show at most so many lines that differ in a text; returns how many there are."""
+    if one.part is None or one.now is None or one.part.size > _LARGEST:
+        return 0
+    then = opened.store.read(one.part)
+    if is_binary(one.now) or is_binary(then):
+        return 0
+    masks = opened.masks(version.source, with_noise=True)
+    changes = compare_exports({one.part.name: one.now}, {one.part.name: then}, masks)
+    lines = [line for change in changes for line in b"".join(unified(change, "now", "then")).splitlines()]
+    for line in lines[:room]:
+        click.echo(f"  {printable(line.decode('utf-8', 'replace'))}")
+    return len(lines)
 
 
 def print_restored(opened: Historon, found: Version, restored: Restored, how: str) -> None:

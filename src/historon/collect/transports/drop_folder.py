@@ -20,6 +20,7 @@ from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next
 from historon.estate import Clauses, Estate, Pull, describe, fill, values_of, walk
+from historon.folders import Below, reached
 from historon.store import Part
 from historon.threads import apart
 
@@ -242,61 +243,74 @@ def _matching(folder: Path, pattern: str) -> list[_Arrived]:
 def settle(target: Target[DropFolder], owed: str) -> None:
     """Move or remove the files that were taken, as it was owed, and nothing else.
 
-    What was pushed meanwhile under the same name is not touched. Raises OSError when a file cannot be put away.
+    What was pushed meanwhile under the same name is not touched. Whoever pushes may write to the folder, so no link in
+    it is followed. Raises OSError, LinkError when a file cannot be put away.
     """
     told = json.loads(owed)
-    folder = Path(told["folder"])
-    for written in told["files"]:
-        _put_away(folder, _Arrived(**written), told["then"], told["move_to"])
+    with Below(Path(told["folder"])) as below, below.folder_at(".") as folder:
+        for written in told["files"]:
+            _put_away(below, folder, _Arrived(**written), told["then"], told["move_to"])
 
 
-def _put_away(folder: Path, one: _Arrived, then: str, move_to: str) -> None:
+def _put_away(below: Below, folder: int, one: _Arrived, then: str, move_to: str) -> None:
     """Take the file out of the way first, then look whether it is the one that was taken, and only then let it go."""
-    file = folder / one.name
     # A name of its own, so that one that was killed in the middle of this goes on where it was.
-    claimed = folder / f"{_CLAIMED}{hashlib.sha256(one.identity.encode()).hexdigest()[:16]}"
-    if not claimed.exists():
+    claimed = f"{_CLAIMED}{hashlib.sha256(one.identity.encode()).hexdigest()[:16]}"
+    if _state(folder, claimed) is None:
+        state = _state(folder, one.name)
+        if state is None or not one.is_still(state):
+            return
         try:
-            if not one.is_still(file.lstat()):
-                return
-            file.rename(claimed)
+            os.rename(one.name, claimed, src_dir_fd=folder, dst_dir_fd=folder)
         except FileNotFoundError:
             return
-    if not one.is_still(claimed.lstat()):
-        _give_back(claimed, file)
+    state = _state(folder, claimed)
+    if state is None or not one.is_still(state):
+        _give_back(folder, claimed, one.name)
         return
     if then == "remove":
-        claimed.unlink()
+        os.unlink(claimed, dir_fd=folder)
         return
-    taken = folder / move_to
-    taken.mkdir(mode=0o700, exist_ok=True)
-    for number in range(10_000):
-        if _renamed(claimed, taken / (one.name if not number else f"{one.name}.{number}")):
-            return
-    _give_back(claimed, file)
+    elsewhere = move_to.startswith("/") or ".." in move_to.split("/")
+    place = reached(below.folder / move_to, make=True) if elsewhere else below.folder_at(move_to, make=True)
+    with place as taken:
+        for number in range(10_000):
+            if _renamed(folder, claimed, taken, one.name if not number else f"{one.name}.{number}"):
+                return
+    _give_back(folder, claimed, one.name)
 
 
-def _give_back(claimed: Path, file: Path) -> None:
+def _state(folder: int, name: str) -> os.stat_result | None:
+    """What has this name in an open folder; None for nothing."""
+    try:
+        return os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except FileNotFoundError:
+        return None
+
+
+def _give_back(folder: int, claimed: str, name: str) -> None:
     """Under its name again, unless a newer one has that by now; then both stay."""
-    if not _renamed(claimed, file):
-        claimed.rename(file.with_name(f"{file.name}.{secrets.token_hex(3)}"))
+    if not _renamed(folder, claimed, folder, name):
+        os.rename(claimed, f"{name}.{secrets.token_hex(3)}", src_dir_fd=folder, dst_dir_fd=folder)
 
 
-def _renamed(file: Path, place: Path) -> bool:
+def _renamed(folder: int, file: str, there: int, name: str) -> bool:
     """Rename a file, but never over another one; false when there is one."""
     try:
-        os.link(file, place)
+        os.link(file, name, src_dir_fd=folder, dst_dir_fd=there, follow_symlinks=False)
     except FileExistsError:
-        if not file.samefile(place):  # one that was killed may have come as far as this
+        here, other = _state(folder, file), _state(there, name)
+        # One that was killed may have come as far as this.
+        if here is None or other is None or (here.st_dev, here.st_ino) != (other.st_dev, other.st_ino):
             return False
     except OSError as exc:
         if exc.errno not in _NO_LINKS:
             raise
-        if place.exists():  # a file system without links cannot do better
+        if _state(there, name) is not None:  # a file system without links cannot do better
             return False
-        file.rename(place)
+        os.rename(file, name, src_dir_fd=folder, dst_dir_fd=there)
         return True
-    file.unlink()
+    os.unlink(file, dir_fd=folder)
     return True
 
 

@@ -2,9 +2,7 @@
 
 import asyncio
 import glob
-import grp
 import os
-import pwd
 import shutil
 import signal
 import stat
@@ -16,16 +14,16 @@ from typing import ClassVar
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer, Session, Target
 from historon.collect.transports.selecting import Choosing, Chosen, check_sum
-from historon.disk import write_through
 from historon.estate import Clauses, Procedure, Pull, Put, Saying, small_environment, walk
-from historon.store import Member, Part, name_of, tree_part_name, written_tree
+from historon.folders import Below, LinkError, final
+from historon.store import Member, Part, name_of, owner_of, tree_part_name, written_tree
 from historon.threads import apart
 
 __all__ = ["Local", "Running", "open_session"]
 
 _END_S = 2
 _CHUNK = 2**20
-_COMING = ".historon.coming"
+_LABEL = "security.selinux"  # which the system gives to any file by its place
 _BLOCK = 512  # the unit of st_blocks, stat(2)
 
 
@@ -112,10 +110,13 @@ class _LocalSession(Session[Local]):
         return Answer(b"", exit_code=0)
 
     def _write(self, written: str, content: bytes) -> None:
-        path = (self._target.folder / Path(written).expanduser()).resolve()
+        path = self._target.folder / Path(written).expanduser()
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
+            with Below(path.parent, make=True):
+                path = final(path)
             _replace(path, content)
+        except LinkError as exc:
+            raise CollectError(FailureKind.STEP, exc.message, hint=exc.hint) from exc
         except OSError as exc:
             message = f"{exc.filename or path}: {exc.strerror}"
             raise CollectError(FailureKind.STEP, message, hint="may this user write there?") from exc
@@ -143,22 +144,21 @@ class _LocalSession(Session[Local]):
     def _read_tree(self, root: Path, base: str, step: Pull[Choosing]) -> Sequence[Part]:
         parts: list[Part] = []
         members: list[Member] = []
-        chosen, room, sparse = Chosen(step), self.limit(step), 0
+        chosen, room, unheld = Chosen(step), self.limit(step), _Unheld()
         for file in _below(root):
             found = file.lstat()
             inner = name_of(os.fsencode(file.relative_to(root)))
             if not chosen.takes(inner, found.st_mode):
                 continue
             target = name_of(os.readlink(os.fsencode(file))) if stat.S_ISLNK(found.st_mode) else None
-            members.append(Member.of(inner, found.st_mode, _owner(found), found.st_mtime, target))
+            members.append(Member.of(inner, found.st_mode, owner_of(found), found.st_mtime, target))
             if stat.S_ISREG(found.st_mode):
                 part = self._read_file(file, f"{base}/{inner}" if base else inner, room, step)
                 room -= part.size
-                sparse += found.st_blocks * _BLOCK < found.st_size
+                unheld.look(file, found)
                 parts.append(part)
         self.remarks += chosen.remarks(base)
-        if sparse:
-            self.remarks.append(f"{sparse} sparse in {base}: kept with their holes filled")
+        self.remarks += unheld.remarks(base)
         if members:
             return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)]
         return []
@@ -182,23 +182,45 @@ class _LocalSession(Session[Local]):
         return spool.part(name)
 
 
+class _Unheld:
+    """What files have that no version holds: holes, other names of the same file, attributes and access lists."""
+
+    def __init__(self) -> None:
+        self._sparse = self._attributes = self._linked = 0
+
+    def look(self, file: Path, found: os.stat_result) -> None:
+        """Count what a file has of these."""
+        self._sparse += found.st_blocks * _BLOCK < found.st_size
+        self._linked += found.st_nlink > 1
+        with suppress(OSError):
+            held = [one for one in os.listxattr(file, follow_symlinks=False) if one != _LABEL]
+            self._attributes += bool(held)
+
+    def remarks(self, base: str) -> list[str]:
+        """In words, for the version's note."""
+        told = [
+            (self._sparse, "sparse", "kept with their holes filled"),
+            (self._linked, "with several names", "each name is kept as a file of its own"),
+            (self._attributes, "with an access list, capabilities or attributes", "these are not kept"),
+        ]
+        return [f"{number} {what} in {base}: {how}" for number, what, how in told if number]
+
+
 def _replace(path: Path, content: bytes) -> None:
     """Give a file new content in one step, with its mode, and its owner where this user may.
 
     What is coming has one name each time, so that whatever a process left that died is written over.
     """
-    coming = path.with_name(f".{path.name}{_COMING}")
-    write_through(coming, [content])
-    try:
-        with suppress(FileNotFoundError):
-            before = path.stat()
-            with suppress(PermissionError):
-                os.chown(coming, before.st_uid, before.st_gid)
-            coming.chmod(stat.S_IMODE(before.st_mode))
-        coming.replace(path)
-    except BaseException:
-        coming.unlink(missing_ok=True)
-        raise
+    with Below(path.parent) as below:
+        before = below.stat(path.name)
+
+        def dress(file: int) -> None:
+            if before is not None and stat.S_ISREG(before.st_mode):
+                with suppress(PermissionError):
+                    os.fchown(file, before.st_uid, before.st_gid)
+                os.fchmod(file, stat.S_IMODE(before.st_mode))
+
+        below.write(path.name, [content], dress)
 
 
 def _newest(pattern: Path, by: str) -> Path:
@@ -218,16 +240,6 @@ def _below(root: Path) -> Iterator[Path]:
     for folder, folders, names in os.walk(root, onerror=complain):
         folders.sort()
         yield from (Path(folder, name) for name in sorted([*names, *folders]))
-
-
-def _owner(found: os.stat_result) -> str:
-    """`user:group`, by name where they have one."""
-    user, group = str(found.st_uid), str(found.st_gid)
-    with suppress(KeyError):
-        user = pwd.getpwuid(found.st_uid).pw_name
-    with suppress(KeyError):
-        group = grp.getgrgid(found.st_gid).gr_name
-    return f"{user}:{group}"
 
 
 async def _end(process: asyncio.subprocess.Process, readers: Sequence[asyncio.Task[bytes]]) -> None:
