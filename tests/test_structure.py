@@ -37,9 +37,9 @@ LAYERS = [
     {"versions"},
     {"store"},
     {"estate"},
+    {"folders"},
     {
         "disk",
-        "folders",
         "errors",
         "sequences",
         "times",

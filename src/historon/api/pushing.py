@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING
 
 from historon.api.results import Difference, Side
 from historon.collect import Failure, Wanted, push_parts
-from historon.compare import compare_exports, parse_document, unified
+from historon.compare import compare_exports, parse_document, readings, unified
 from historon.errors import OutsideError, UsageError
-from historon.estate import Lines, Procedure, Source
+from historon.estate import ACCOUNT_VALUES, Lines, Procedure, Put, Source, missing_values, values_of, walk
 from historon.notices import Event, Notifier
 from historon.restore import lines_between, with_section
-from historon.store import Outcome, StoredPart, Version, note_push
+from historon.store import Outcome, StoredPart, Version, hold_place, note_push, place_held, release_place
 from historon.versions import Masks, belongs_to, contents_of, is_binary, too_large
 
 if TYPE_CHECKING:
@@ -25,6 +25,8 @@ __all__ = ["PushPlan", "Pushed", "lines_to", "plan_push", "push"]
 
 _DIGEST = 12  # hexadecimal digits
 # Control characters other than tabs, and ends of lines of other kinds.
+_KEYS = "?\t"  # keys of many command lines: help, and completion
+_QUOTED = 60
 _STEERING = re.compile(r"(?!\t|\r?\n)[\x00-\x1f\x7f-\x9f\u2028\u2029]")
 
 
@@ -35,8 +37,8 @@ class PushPlan:
     The present one may be suspect: what was lost is a reason to bring it back.
 
     `contents` are those of the parts that differ, noise aside, as they are to be; with `only` just some parts, or a
-    place in a text. `lines` are what is typed for each, where lines are typed. By `digest` the change is known: the
-    same change of the same source has the same.
+    place in a text. `lines` are what is typed for each, to the letter, where lines are typed. `removed` are files that
+    only the source has, and that its push steps remove. Nothing else is sent. By `digest` all of this is known.
     """
 
     wanted: Version
@@ -45,6 +47,7 @@ class PushPlan:
     difference: Difference
     contents: Mapping[str, bytes] = field(repr=False)
     lines: Mapping[str, Sequence[str]] = field(repr=False)
+    removed: Sequence[str]
     digest: str
 
     @property
@@ -71,13 +74,16 @@ class Pushed:
     """What came of a push; `failure` says why its steps did not end well.
 
     What the source holds all the same is told by the export that was taken afterwards: `left` is what still differs,
-    None where there is no such export, for the reason `unknown`.
+    None where there is no such export, for the reason `unknown`. `answers` are the lines that were typed to which
+    anything was answered. With `again` another push would send something else than this one did.
     """
 
     plan: PushPlan
     failure: Failure | None
     left: Difference | None
     unknown: str = ""
+    answers: Sequence[tuple[str, str]] = ()
+    again: bool = False
 
     @property
     def well(self) -> bool:
@@ -88,7 +94,14 @@ class Pushed:
 def plan_push(opened: "Historon", version: Version, only: str | None) -> PushPlan:
     """Take a fresh export, and compare it; see Historon.plan_push."""
     source = _source_of(opened, version)
+    _check_steps(opened, source, version)
+    if place_held(opened.store, source.name, opened.clock()):
+        raise _held(source)
     present = _collected(opened, source, suspect_too=True)  # a device that has lost its settings looks so
+    return _plan(opened, source, version, present, only)
+
+
+def _plan(opened: "Historon", source: Source, version: Version, present: Version, only: str | None) -> PushPlan:
     difference = _difference(opened, present, version, only)
     before, after = difference.before.contents, difference.after.contents
     contents: dict[str, bytes] = {}
@@ -98,17 +111,68 @@ def plan_push(opened: "Historon", version: Version, only: str | None) -> PushPla
     lines = {}
     if opened.estate.procedure_of(source).typing_lines:
         lines = {name: _lines(opened, source, name, before.get(name, b""), one) for name, one in contents.items()}
-    return PushPlan(version, present, only, difference, contents, lines, _digest_of(source, difference))
+    removed = _to_remove(opened, source, present, version) if only is None else []
+    digest = _digest_of(opened, source, difference, contents, lines, removed)
+    return PushPlan(version, present, only, difference, contents, lines, removed, digest)
+
+
+def _to_remove(opened: "Historon", source: Source, present: Version, version: Version) -> list[str]:
+    """The parts that only the source has, below those that a step puts without others beside them."""
+    put = [step.part for _, step in walk(opened.estate.procedure_of(source).push) if isinstance(step, Put)]
+    alone = [
+        step.part
+        for _, step in walk(opened.estate.procedure_of(source).push)
+        if isinstance(step, Put) and step.remove_others and step.part in put
+    ]
+    wanted = {part.name for part in opened.parts(version)}
+    there = [part.name for part in opened.parts(present) if not part.is_tree and part.name not in wanted]
+    return [name for name in there if any(belongs_to(name, one) for one in alone)]
+
+
+def _check_steps(opened: "Historon", source: Source, version: Version) -> None:
+    """UsageError where a step could not be taken: all that a push needs is known before anything is sent."""
+    procedure = opened.estate.procedure_of(source)
+    names = [part.name for part in opened.parts(version) if not part.is_tree]
+    account = opened.estate.credentials.get(source.credentials or "")
+    secrets = [name for name in ACCOUNT_VALUES if getattr(account, name, None)]
+    given = values_of(source, procedure, account.user if account else "")
+    for place, name in missing_values(procedure, [*given, *secrets]):
+        where = " ".join(map(str, place))
+        raise UsageError(f"{source.procedure}: {where}: nothing is known as {name}", hint="historon doctor")
+    for _, step in (*walk(procedure.push), *walk(procedure.push_confirm)):
+        if isinstance(step, Put) and not any(belongs_to(name, step.part) for name in names):
+            message = f"{version.source}@{version.number} has no part {step.part}, which the push steps put"
+            raise UsageError(message, hint=f"historon show {version.source}@{version.number} lists its parts")
+
+
+def _held(source: Source) -> OutsideError:
+    return OutsideError(f"another push to {source.name} is under way", hint="wait until it has ended; nothing was sent")
 
 
 def push(opened: "Historon", plan: PushPlan) -> Pushed:
-    """Look whether the source is still as planned for, do it, collect again, and compare; see Historon.push."""
+    """Look whether the source is still as planned for, do it, collect again, and compare; see Historon.push.
+
+    The source is held meanwhile: no round visits it, and no other push of it begins.
+    """
     source = opened.estate.sources[plan.wanted.source]
-    now_there = plan_push(opened, plan.wanted, plan.only)
-    if now_there.digest != plan.digest:
-        message = f"{source.name} was changed meanwhile: it is {source.name}@{now_there.present.number} now"
+    deadline = opened.estate.procedure_of(source).deadline
+    now = opened.clock()
+    if not hold_place(opened.store, source.name, now, now + deadline * 4):
+        raise _held(source)
+    try:
+        done = _pushed(opened, source, plan)
+    finally:
+        release_place(opened.store, source.name)
+    _tell(opened, done)
+    return done
+
+
+def _pushed(opened: "Historon", source: Source, planned: PushPlan) -> Pushed:
+    present = _collected(opened, source, suspect_too=True)
+    plan = _plan(opened, source, planned.wanted, present, planned.only)
+    if plan.digest != planned.digest:
+        message = f"{source.name} was changed meanwhile: it is {source.name}@{present.number} now"
         raise OutsideError(message, hint="nothing was pushed; look at the change again")
-    plan = now_there
     procedure = opened.estate.procedure_of(source)
     now = opened.clock()
     note_push(opened.store, plan.wanted, plan.present, now, now + procedure.deadline * 2)
@@ -116,21 +180,35 @@ def push(opened: "Historon", plan: PushPlan) -> Pushed:
     for name in (one.name for one in opened.parts(plan.wanted) if not one.is_tree):
         typed = [line.strip() for line in plan.lines.get(name, ())]
         parts[name] = Wanted(plan.contents.get(name, b""), name in plan.contents, typed)
+    parts |= {name: Wanted(b"", differs=True, removed=True) for name in plan.removed}
     work = push_parts(opened.estate, source, opened.store, parts, clock=opened.clock, told=lambda _step: None)
-    failure = asyncio.run(work)
-    left, unknown = None, ""
+    failure, answers = asyncio.run(work)
+    left, unknown, again = None, "", False
     try:
-        left = _left(opened, source, plan)
+        after, left = _left(opened, source, plan)
+        again = bool(left.parts) and _would_help(opened, source, plan, after)
     except OutsideError as exc:
         unknown = exc.message
-        note_push(opened.store, plan.wanted, plan.present, now, now, at_it=False)
-    done = Pushed(plan, failure, left, unknown)
-    _tell(opened, done)
-    return done
+        note_push(
+            opened.store, plan.wanted, plan.present, now, now, why=f"{failure}; {unknown}" if failure else unknown
+        )
+    return Pushed(plan, failure, left, unknown, answers, again)
 
 
-def _left(opened: "Historon", source: Source, plan: PushPlan) -> Difference:
-    """What still differs. OutsideError where that cannot be told.
+def _would_help(opened: "Historon", source: Source, plan: PushPlan, after: Version) -> bool:
+    """Whether another push would send something else than this one did: one change may wait for another."""
+    try:
+        following = _plan(opened, source, plan.wanted, after, plan.only)
+    except (OutsideError, UsageError):
+        return False
+    if plan.lines or following.lines:
+        return any(following.lines.values()) and following.lines != plan.lines
+    left = (following.contents, following.removed)
+    return any(left) and left != (plan.contents, plan.removed)
+
+
+def _left(opened: "Historon", source: Source, plan: PushPlan) -> tuple[Version, Difference]:
+    """What still differs, and in which export. OutsideError where that cannot be told.
 
     An export that looks suspect, such as one that is much smaller again, shows that nothing differs, and nothing else.
     """
@@ -139,7 +217,7 @@ def _left(opened: "Historon", source: Source, plan: PushPlan) -> Difference:
     if not after.good and left.parts:
         message = f"{source.name} could not be collected: its export looks wrong, and was set aside"
         raise OutsideError(message, hint=f"historon show {source.name}@{after.number}")
-    return left
+    return after, left
 
 
 def lines_to(opened: "Historon", version: Version, only: str | None, *, reveal: bool) -> dict[str, list[str]]:
@@ -187,18 +265,37 @@ def _collected(opened: "Historon", source: Source, *, suspect_too: bool = False)
 
 
 def _lines(opened: "Historon", source: Source | None, name: str, present: bytes, wanted: bytes) -> list[str]:
-    """The lines for one part. UsageError where none can be reckoned."""
+    """The lines for one part, as they are typed but for their indentation. UsageError where none can be reckoned."""
     procedure = opened.estate.procedure_of(source) if source else None
-    noise = procedure.noise if procedure else ()
-    patterns = [one.compiled for one in noise if one.kind == "pattern"]
+    masks = opened.masks(source.name) if source else Masks()
+    how = _how(procedure)
 
-    def passed_over(line: str) -> bool:
-        return any(pattern.search(line.encode()) for pattern in patterns)
+    def reading(text: str) -> list[str | None]:
+        return [None if one is None else one.decode() for one in readings(text.encode(), masks)]
 
     try:
-        return lines_between(_text(name, present), _text(name, wanted), _how(procedure), passed_over)
+        lines = lines_between(_text(name, present), _text(name, wanted), how, reading)
+        return [_typed(line, how) for line in lines]
     except ValueError as exc:
-        raise UsageError(f"{name}: {exc}", hint="see negate in [procedures.NAME.lines]") from exc
+        raise UsageError(f"{name}: {exc}", hint="see [procedures.NAME.lines]") from exc
+
+
+def _typed(line: str, how: Lines) -> str:
+    """A line as it is typed. ValueError where a command line would take a character in it for a key of its own."""
+    said = line.lstrip()
+    indent, made = line[: len(line) - len(said)], []
+    for character in said:
+        if character in how.typed_as:
+            made.append(how.typed_as[character])
+        elif character in _KEYS:
+            shown = {"\t": "a tab", "?": "?"}[character]
+            raise ValueError(
+                f'"{said[:_QUOTED].strip()}" has {shown} in it, which a command line takes for a key '
+                "(say how it is typed: typed_as)"
+            )
+        else:
+            made.append(character)
+    return indent + "".join(made)
 
 
 def _how(procedure: Procedure | None) -> Lines:
@@ -223,14 +320,17 @@ def _difference(opened: "Historon", present: Version, wanted: Version, only: str
     """What leads from one version to another; with `only`, of these parts, or of what stands at this place in texts."""
     before, after = (contents_of(opened.store, one.source, one.number) for one in (present, wanted))
     masks = opened.masks(wanted.source)
+    narrowed: frozenset[str] = frozenset()
     if only is not None:
+        whole = after
         before, after = _narrowed(before, after, only, masks)
+        narrowed = frozenset(name for name, content in after.items() if whole.get(name) != content)
         if not after:
             message = f'{wanted.source}@{wanted.number} has no part "{only}", and no such place in a text'
             raise UsageError(message, hint=f"historon show {wanted.source}@{wanted.number} lists its parts")
     now = Side(f"{present.source}@{present.number}", present.at, before, present)
     to_be = Side(f"{wanted.source}@{wanted.number}", wanted.at, after, wanted)
-    return Difference(now, to_be, compare_exports(before, after, masks), opened.weights)
+    return Difference(now, to_be, compare_exports(before, after, masks), opened.weights, narrowed)
 
 
 def _narrowed(
@@ -269,9 +369,29 @@ def _tells_of(difference: Difference, part: str) -> bool:
     return any(belongs_to(change.name, part) for change in difference.parts)
 
 
-def _digest_of(source: Source, difference: Difference) -> str:
-    """A change is known by what it changes, noise aside; of what has no lines, by the bytes of both sides."""
+def _digest_of(
+    opened: "Historon",
+    source: Source,
+    difference: Difference,
+    contents: Mapping[str, bytes],
+    lines: Mapping[str, Sequence[str]],
+    removed: Sequence[str],
+) -> str:
+    """All that is sent, byte for byte, and what it changes, noise aside.
+
+    Where a section is put into the text that is there, the noise in it comes from there, and counts for nothing.
+    """
     digest = hashlib.sha256(source.name.encode())
+    masks = opened.masks(source.name)
+    for name, content in sorted(contents.items()):
+        digest.update(b"\0put " + name.encode("utf-8", "surrogateescape") + b"\0")
+        if name in lines:
+            digest.update("".join(f"{line.strip()}\n" for line in lines[name]).encode())
+        elif name in difference.narrowed and not is_binary(content):
+            digest.update(b"\n".join(one for one in readings(content, masks) if one is not None))
+        else:
+            digest.update(content)
+    digest.update("".join(f"\0remove {name}" for name in removed).encode("utf-8", "surrogateescape"))
     for change in difference.parts:
         digest.update(b"\0" + change.name.encode("utf-8", "surrogateescape"))
         told = [f"{one.sign}\0{one.path}\0{one.words}\0" for one in change.changes]

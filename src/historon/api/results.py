@@ -36,12 +36,16 @@ class Side:
 
 @dataclass(frozen=True)
 class Difference:
-    """What differs between two sides, part by part; `weights` tell how much each change matters."""
+    """What differs between two sides, part by part; `weights` tell how much each change matters.
+
+    `narrowed` are parts of which `after` holds only a section from there, the rest from `before`.
+    """
 
     before: Side
     after: Side
     parts: "Sequence[PartChange]"
     weights: "Weights" = field(repr=False)
+    narrowed: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)

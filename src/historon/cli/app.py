@@ -86,7 +86,8 @@ class App:
     def _tell_unfinished(self, store: Store) -> None:
         for push in unfinished_pushes(store, self.clock()):
             name = f"{push.source}@{push.wanted}"
-            words = f"PUSH NOT FINISHED: {push.source}: Historon ended while it brought back {name}: look what it holds"
+            words = f"PUSH NOT FINISHED: {push.source} may be between two versions: "
+            words += push.why or f"Historon ended while it pushed {name}"
             click.echo(f"historon: {words}", err=True)
             again = f"historon push {name}; to go back: historon push {push.source}@{push.before}"
             click.echo(f"  try: historon collect {push.source}; then {again}", err=True)

@@ -46,7 +46,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "requirements": "Are the sources as they must be? The exit code says it too.",
         "noise": "What differs in nearly every version of a source: proposes masks.",
         "restore": "Write versions, or a part of them, to a folder, into a tar, or back to where they were.",
-        "push": "Bring a source back to a version, by the `push` steps of its procedure.",
+        "push": "Push a version to its source, by the `push` steps of its procedure.",
         "prove": "Try whether versions would do, by the programs that their procedures name.",
     },
     "Keep": {

@@ -232,16 +232,24 @@ class Access:
             except TimeoutError as exc:
                 raise CollectError(FailureKind.TIME, f"timed out after {target.procedure.deadline}") from exc
 
-    async def push(self, source: Source, masks: Masks, wanted: Mapping[str, Wanted], told: StepObserver | None) -> None:
+    async def push(
+        self,
+        source: Source,
+        masks: Masks,
+        wanted: Mapping[str, Wanted],
+        told: StepObserver | None,
+        answers: list[tuple[str, bytes]],
+    ) -> None:
         """Take the steps that bring a version back, once: CollectError where they did not end well.
 
-        What confirms them is said over a fresh connection: that the source can be reached is shown by it.
+        What was answered to lines that were typed is added to `answers`. What confirms them is said over a fresh
+        connection: that the source can be reached is shown by it.
         """
         procedure = self._estate.procedure_of(source)
         async with self._turn(source):
             for steps in filter(None, (procedure.push, procedure.push_confirm)):
                 with _its_own_failures():
-                    await self._push(source, masks, wanted, told, steps)
+                    await self._push(source, masks, wanted, told, steps, answers)
 
     async def _push(
         self,
@@ -250,10 +258,11 @@ class Access:
         wanted: Mapping[str, Wanted],
         told: StepObserver | None,
         steps: Sequence[Step],
+        answers: list[tuple[str, bytes]],
     ) -> None:
         target = self._target(source)
         around = self._step_context(source, target, masks, told)
-        around.wanted = wanted
+        around.wanted, around.answers = wanted, answers
         try:
             async with within(target.procedure.deadline), self._open(target) as session:
                 if source.credentials:

@@ -18,7 +18,7 @@ from historon.collect.transports.drop_folder import strangers
 from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, requirements_of, same_rules
 from historon.insight import Reader, Unmet, Weights, news_of
-from historon.store import Entry, Outcome, State, StillPaused, Store, still_paused
+from historon.store import Entry, Outcome, State, StillPaused, Store, place_held, still_paused
 from historon.versions import Masks
 from historon.workers import Workers
 
@@ -199,6 +199,9 @@ class _Round:
         await asyncio.sleep(self._delays.get(source.name, timedelta()).total_seconds())
         await self._reach.fetch_accounts([source])
         async with self._places.for_source(source, failing=self._failed_last(source)):
+            if place_held(self._store, source.name, self._clock()):
+                self._queue.put_nowait(_skipped(source.name, self._clock(), "a version is being pushed to it"))
+                return
             self._tell(SourceBegan(source.name))
             await self._settle(source)
             waiting = await self._collect_one(source, time)

@@ -1,6 +1,7 @@
 """Going through a procedure, step by step."""
 
 import asyncio
+import re
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
@@ -60,6 +61,7 @@ S = TypeVar("S", bound=Step)
 _HOSTILE = ("..", ".", "")
 _RESUMES = 3
 _MOST_TURNS = 1000
+_DECLARATION = re.compile(rb"\A\s*<\?xml[^>]*\?>\s*")  # XML 1.0, section 2.8
 
 
 @dataclass(frozen=True)
@@ -76,12 +78,13 @@ class StepTaken:
 class Wanted:
     """A part of a version that is pushed: what it is to hold, and the lines that lead there where lines are typed.
 
-    It `differs` from what the source holds; what does not is not put.
+    It `differs` from what the source holds; what does not is not put. One that is to be `removed` only the source has.
     """
 
     content: bytes
     differs: bool
     lines: Sequence[str] = ()
+    removed: bool = False
 
 
 StepObserver = Callable[[StepTaken], None]
@@ -105,6 +108,7 @@ class StepContext:
     paused: Callable[[Said | None, bool], None]
     told: StepObserver | None = None
     wanted: Mapping[str, Wanted] = field(default_factory=dict)
+    answers: list[tuple[str, bytes]] = field(default_factory=list)  # to lines that were typed, where there was any
     secret: set[str] = field(default_factory=lambda: set(ACCOUNT_VALUES))
 
 
@@ -332,7 +336,8 @@ class _Taking:
     async def _put(self, step: Put[Any]) -> bytes:
         """Put the parts of this name, or below it, that differ; or type the lines that lead to them."""
         below = f"{step.part.rstrip('/')}/"
-        chosen = {name: one for name, one in self.around.wanted.items() if belongs_to(name, step.part)}
+        named = {name: one for name, one in self.around.wanted.items() if belongs_to(name, step.part)}
+        chosen = {name: one for name, one in named.items() if not one.removed}
         if not chosen:
             message = f"the version has no part {step.part}"
             raise CollectError(FailureKind.STEP, message, hint="historon show SOURCE@WHEN lists its parts")
@@ -345,10 +350,20 @@ class _Taking:
                 said += await self._type(step, one.lines)
                 continue
             target = place if name == step.part else f"{place.rstrip('/')}/{name.removeprefix(below)}"
-            answer = await self.session.put(target, one.content, step)
+            answer = await self.session.put(target, self._wrapped(step, one.content), step)
             await self._judge(answer, step, step.check)
             said += answer.content
+        for name in [name for name, one in named.items() if one.removed and step.remove_others]:
+            await self.session.remove(f"{place.rstrip('/')}/{name.removeprefix(below)}")
         return said
+
+    def _wrapped(self, step: Put[Any], content: bytes) -> bytes:
+        """What is put of a part: itself, or a text with it in its place, without an XML declaration of its own."""
+        if step.wrapped is None:
+            return content
+        before, _, behind = step.wrapped.partition("{content}")
+        inner = _DECLARATION.sub(b"", content, count=1)
+        return str(self._fill(before)).encode() + inner + str(self._fill(behind)).encode()
 
     async def _type(self, step: Put[Any], lines: Sequence[str]) -> bytes:
         """Type lines, each after the answer to the one before; the first that is refused ends it."""
@@ -360,6 +375,8 @@ class _Taking:
             except CollectError as exc:
                 exc.message = f"line {number} of {len(lines)}, {line.strip()}: {exc.message}"
                 raise
+            if answer.content.strip():
+                self.around.answers.append((line.strip(), answer.content))
             said += answer.content
         return said
 

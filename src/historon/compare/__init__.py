@@ -4,7 +4,7 @@ from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.compare.areas import area_of
 from historon.compare.changes import Change, How, folded, outlines_of, text_changes
 from historon.compare.documents import parse_document
-from historon.compare.exports import Kind, PartChange, compare_exports
+from historon.compare.exports import Kind, PartChange, compare_exports, readings
 from historon.compare.lines import Edit, align
 from historon.compare.marking import Marked, marked, side_by_side
 from historon.compare.moves import Move, find_moves
@@ -42,6 +42,7 @@ __all__ = [
     "paired",
     "parse_document",
     "places_under",
+    "readings",
     "section_of",
     "side_by_side",
     "text_changes",

@@ -22,7 +22,7 @@ from historon.compare.uses import with_references
 from historon.store import LARGE, tree_part_name
 from historon.versions import Masks, ShownLines, is_binary, split_lines, stands_for
 
-__all__ = ["Kind", "PartChange", "compare_exports"]
+__all__ = ["Kind", "PartChange", "compare_exports", "readings"]
 
 _RENAMED_ALIKE = 0.6  # how much of two texts must be the same for one to be the other, under a new name
 _MOST_PAIRS = 400  # parts that went, times parts that came, that are compared with each other for it
@@ -374,6 +374,16 @@ def _lists(outline: Outline, at: int) -> tuple[bytes, bytes]:
     """Under what a line stands in an order: its headings; and these with the words that it shares with others."""
     path, words = outline.path(at), outline.words_above(at)
     return b" / ".join(path), b" / ".join((*path, *[words] * bool(words)))
+
+
+def readings(content: bytes, masks: Masks) -> list[bytes | None]:
+    """What each line of a text says, noise aside; None for a line that is noise, by itself or by its place."""
+    lines = content.split(b"\n")
+    outline = Outline(lines, masks.outline)
+    return [
+        None if masks.has_places and masks.noise_at(_place(outline, lines, at)) else masks.essence(line)
+        for at, line in enumerate(lines)
+    ]
 
 
 def _place(outline: Outline, lines: Sequence[bytes], at: int) -> bytes:

@@ -68,7 +68,7 @@ from historon.estate.subscriptions import Subscription
 from historon.estate.table import Port, given
 from historon.estate.timetable_words import words_of
 from historon.estate.timetables import Freeze, Hours, Timetable
-from historon.estate.values import ACCOUNT_VALUES, fill, values_of
+from historon.estate.values import ACCOUNT_VALUES, fill, missing_values, values_of
 
 __all__ = [
     "ACCOUNT_VALUES",
@@ -152,6 +152,7 @@ __all__ = [
     "is_reference",
     "lay_out",
     "missing_secrets",
+    "missing_values",
     "module_of",
     "nearest",
     "next_instants",

@@ -1,5 +1,6 @@
 """Procedures: how a kind of source is asked for its export, in steps over one transport."""
 
+import re
 from collections.abc import Mapping
 from typing import Annotated, ClassVar, Literal
 
@@ -24,16 +25,32 @@ class Needs(Table, frozen=True):
 class Lines(Table, frozen=True, kw_only=True):
     """How a command line is told what is to be: what undoes a line, and what leaves a section.
 
-    `negate` is a word in front of a line, or two, the second of which takes the place of the first.
+    `negate` is a word in front of a line, or two, the second of which takes the place of the first. A line in which one
+    of `adds` is found adds to what is there, so that the one before has to be undone first. `typed_as` says how a
+    character is typed that a command line would take for a key of its own, such as `?`.
     """
 
     negate: tuple[str, ...] = ("no",)
     leave: str = "exit"
+    adds: tuple[str, ...] = ()
+    typed_as: dict[str, str] = {}
 
     def __post_init__(self) -> None:
         """A word, or two."""
         if len(self.negate) not in (1, 2) or not all(self.negate):
             raise ValueError('negate is a word, or two of which one takes the place of the other (["set", "delete"])')
+        if not all(len(one) == 1 for one in self.typed_as):
+            raise ValueError("typed_as names single characters, each with what is typed for it")
+        for one in self.adds:
+            try:
+                re.compile(one)
+            except re.error as exc:
+                raise ValueError(f"adds is a list of expressions, and {one!r} is none: {exc}") from exc
+
+    @property
+    def adding(self) -> list[re.Pattern[str]]:
+        """The expressions of `adds`."""
+        return [re.compile(one) for one in self.adds]
 
 
 class Procedure(Table, frozen=True):

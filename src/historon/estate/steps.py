@@ -222,15 +222,24 @@ class Pull(Keeping, Generic[C], frozen=True, kw_only=True):
 class Put(Step, Generic[C], frozen=True, kw_only=True):
     """Put a part of the version that is pushed where it belongs at the source: what `says` is depends on the transport.
 
-    `part` is a part's name, or that of a folder of parts, of which each goes below the place.
+    `part` is a part's name, or that of a folder of parts, of which each goes below the place. `wrapped` is a text that
+    is put instead, with the part in the place of `{content}`. With `remove_others` files below the place are removed
+    that an export has below `part`, and the version has not.
     """
 
     verb: ClassVar[str] = "put"
     needed: ClassVar[Mapping[str, str]] = {"part": 'the part that goes there (add part = "running.cfg")'}
     says: str
     part: str
+    wrapped: str | None = None
+    remove_others: bool = False
     check: Check | None = None
     how: C = _NOTHING
+
+    def __post_init__(self) -> None:
+        """The part has its place in what it is wrapped in."""
+        if self.wrapped is not None and self.wrapped.count("{content}") != 1:
+            raise ValueError("wrapped holds the part once (write {content} where it belongs)")
 
 
 class Await(Learning[C], Generic[C], frozen=True, kw_only=True):

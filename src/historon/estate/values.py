@@ -9,7 +9,7 @@ from typing import Any
 from historon.estate.model import Source
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import is_reference
-from historon.estate.steps import WITH_CLAUSES, Each, Keeping, Pick, Pull, Step, walk
+from historon.estate.steps import WITH_CLAUSES, Each, Keeping, Pick, Pull, Put, Step, walk
 from historon.times import in_names
 
 __all__ = ["ACCOUNT_VALUES", "BUILT_IN", "fill", "is_built_in", "missing_values", "values_of"]
@@ -36,11 +36,11 @@ def is_built_in(name: str) -> bool:
 
 def missing_values(procedure: Procedure, values: Iterable[str]) -> Iterator[tuple[tuple[str | int, ...], str]]:
     """Each value that a step asks for and that is neither there nor learnt by any step, with the step's place."""
-    learnt, wanted = _asked(_Same(procedure))
-    known = {*values, *learnt}
-    for place, name in wanted:
-        if name not in known and name.partition(".")[0] not in known:
-            yield place, name
+    for learnt, wanted in _asked(_Same(procedure)):
+        known = {*values, *learnt}
+        for place, name in wanted:
+            if name not in known and name.partition(".")[0] not in known:
+                yield place, name
 
 
 class _Same:
@@ -57,18 +57,24 @@ class _Same:
 
 
 @lru_cache
-def _asked(same: _Same) -> tuple[set[str], list[tuple[tuple[str | int, ...], str]]]:
-    """What the steps of a procedure learn, and what they ask for, each with its place."""
+def _asked(same: _Same) -> list[tuple[set[str], list[tuple[tuple[str | int, ...], str]]]]:
+    """What each list of steps of a procedure learns, and what it asks for, each with its place.
+
+    What is learnt in one list is not known in another: each is taken over a session of its own.
+    """
     procedure = same.procedure
-    wanted: list[tuple[tuple[str | int, ...], str]] = []
-    steps = [(place, step) for one in _LISTS for place, step in walk(getattr(procedure, one), (one,))]
-    for place, step in steps:
-        names = [name for text in _texts(step) for name in _names(text)]
-        names += step.when
-        names += [step.from_] if isinstance(step, Each | Pick) else []
-        wanted += [(place, name) for name in dict.fromkeys(names)]
-    wanted += [((), name) for name in _names(procedure.place)]
-    return {name for _, step in steps for name in step.learns}, wanted
+    found = []
+    for one in _LISTS:
+        wanted: list[tuple[tuple[str | int, ...], str]] = []
+        steps = list(walk(getattr(procedure, one), (one,)))
+        for place, step in steps:
+            names = [name for text in _texts(step) for name in _names(text)]
+            names += step.when
+            names += [step.from_] if isinstance(step, Each | Pick) else []
+            wanted += [(place, name) for name in dict.fromkeys(names)]
+        found.append(({name for _, step in steps for name in step.learns}, wanted))
+    found[0][1].extend(((), name) for name in _names(procedure.place))
+    return found
 
 
 def _names(text: str) -> Iterator[str]:
@@ -77,8 +83,10 @@ def _names(text: str) -> Iterator[str]:
 
 def _texts(step: Step) -> Iterator[str]:
     """Everything of a step in which values are filled."""
-    for said in (*step.sayings, *([step.says] if isinstance(step, Pull) else [])):
+    for said in (*step.sayings, *([step.says] if isinstance(step, Pull | Put) else [])):
         yield from (said,) if isinstance(said, str) else said
+    if isinstance(step, Put) and step.wrapped is not None:
+        yield step.wrapped.replace("{content}", "")
     if isinstance(step, Keeping):
         yield from (step.as_ or "", step.ends_with or "")
     if isinstance(step, WITH_CLAUSES):

@@ -1,6 +1,6 @@
 """Bringing back: to a folder, to where it was, as a tar."""
 
-from historon.restore.lines import lines_between
+from historon.restore.lines import Reading, lines_between
 from historon.restore.originals import Original, OriginalState, give_back, originals
 from historon.restore.proof import prove, prove_by_itself
 from historon.restore.sections import with_section
@@ -11,6 +11,7 @@ __all__ = [
     "Naming",
     "Original",
     "OriginalState",
+    "Reading",
     "Restored",
     "add_to_tar",
     "give_back",

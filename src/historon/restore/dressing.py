@@ -54,7 +54,7 @@ def _time(seconds: float) -> str:
 
 
 def _ids(member: Member) -> tuple[int, int] | None:
-    """The numbers of a member's owner and group here; None where they are not known here."""
+    """The numbers of a member's owner and group here; None where this machine does not know them."""
     user, _, group = member.owner.partition(":")
     try:
         return (

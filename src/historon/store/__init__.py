@@ -32,7 +32,7 @@ from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
 from historon.store.proofs import Proof, last_proofs, note_proof, proofs_of
-from historon.store.pushes import Unfinished, note_push, unfinished_pushes
+from historon.store.pushes import Unfinished, hold_place, note_push, place_held, release_place, unfinished_pushes
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
 from historon.store.sqlite.rescue import rescue
@@ -90,6 +90,7 @@ __all__ = [
     "accept_losses",
     "create_store",
     "digest_of_names",
+    "hold_place",
     "is_tree_name",
     "last_proofs",
     "losses_of",
@@ -100,9 +101,11 @@ __all__ = [
     "open_store",
     "owner_of",
     "pack",
+    "place_held",
     "proofs_of",
     "raw_name",
     "read_tree",
+    "release_place",
     "rescue",
     "still_paused",
     "tree_part_name",

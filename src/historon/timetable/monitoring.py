@@ -134,7 +134,8 @@ def _about_push(source: str, left: Unfinished | None, now: datetime) -> Monitore
             return Event(kind, now, "what it holds is known again", source)
         name = f"{source}@{left.wanted}"
         advice = f"historon collect {source}; then historon push {name}, or back: historon push {source}@{left.before}"
-        return Event(kind, now, f"Historon ended while it brought back {name}", source, advice, version=left.wanted)
+        why = left.why or f"Historon ended while it pushed {name}"
+        return Event(kind, now, why, source, advice, version=left.wanted)
 
     return Monitored(source, "push-failed" if left is not None else "", "recovered", make)
 

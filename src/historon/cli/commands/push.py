@@ -1,13 +1,15 @@
 """`historon push`."""
 
 import sys
+from collections.abc import Sequence
 
 import click
 
-from historon.api import Pushed, PushPlan
-from historon.cli.app import App, estate_option, example, json_option, pass_app, reveal_option
+from historon.api import Historon, Pushed, PushPlan
+from historon.cli.app import App, estate_option, example, json_option, pass_app, reveal_option, where_option
 from historon.cli.views import push as view
 from historon.errors import ExitCode, UsageError
+from historon.store import Version
 
 __all__ = ["command"]
 
@@ -19,58 +21,95 @@ __all__ = ["command"]
         "historon push files@2026-06-14 --only etc/app.conf",
         "historon push edge-1@17 --yes 3fa91c0b77d2",
         "historon push edge-1@17 --lines",
+        "historon push --where site=northmole --at 2026-06-14",
     ),
 )
-@click.argument("version", metavar="SOURCE@WHEN")
+@click.argument("versions", nargs=-1, metavar="[SOURCE@WHEN]...")
+@where_option
+@click.option("--at", metavar="WHEN", help="The last good version of each source as of WHEN.")
 @click.option(
     "--only", metavar="TEXT", help="Only this part, a folder of parts, or this place in the outline of texts."
 )
 @click.option(
-    "--yes", "digest", metavar="DIGEST", help="Do it without asking, if the change is the one with this digest."
+    "--yes",
+    "digests",
+    metavar="DIGEST",
+    multiple=True,
+    help="Push without asking, if what would be sent has this digest; may be given several times.",
 )
-@click.option("--lines", is_flag=True, help="Show the lines that lead there from the last good version; do nothing.")
+@click.option(
+    "--lines", is_flag=True, help="Print the lines that lead there from the last good version. Changes nothing."
+)
 @reveal_option
 @estate_option
 @json_option
 @pass_app
 def command(
     app: App,
-    version: str,
+    versions: tuple[str, ...],
+    where: tuple[str, ...],
+    at: str | None,
     only: str | None,
-    digest: str | None,
+    digests: tuple[str, ...],
     *,
     lines: bool,
     reveal: bool,
     estate_file: str | None,
     as_json: bool,
 ) -> int:
-    """Bring a source back to a version, by the `push` steps of its procedure.
+    """Push a version to its source, by the `push` steps of its procedure.
 
-    It is collected first, the change that would be made is shown, and the source's name has to be typed; a script
-    gives the change's digest instead. Then the steps are taken, it is collected again, and what it holds is compared:
-    noise aside, is it as in the version? The exit code is 0 when it is, 1 when not, or when nothing was confirmed,
-    6 when it failed, or cannot be told.
+    The source is collected first, and all that would be sent is shown: every line that is typed, every file. Then the
+    source's name has to be typed; a script gives the digest instead. The steps are taken, the source is collected
+    again, and what it holds is compared, noise ignored. Several sources, or those of --where, are pushed one after
+    another, each confirmed; the first that is not as its version ends it. The exit code is 0 when all are as in their
+    versions, 1 when one is not, or when nothing was confirmed, 6 when a push failed, or its result is unknown.
     """
     with app.opened(estate_file) as opened:
-        found = opened.version(version)
-        if lines:
-            view.print_typed(opened.lines_to(version, only=only, reveal=reveal), as_json=as_json)
-            return ExitCode.WELL
-        if not found.good:
-            raise UsageError(f"{found.source}@{found.number} is no good version", hint="historon suspects")
-        plan = opened.plan_push(found, only=only)
-        if not as_json:
-            view.print_plan(opened, plan)
-        if not plan.needed or not _is_confirmed(plan, digest, as_json=as_json):
-            if as_json:
-                view.print_data(opened, plan, None)
-            return ExitCode.FOUND if plan.needed else ExitCode.WELL
-        done = opened.push(plan)
+        found = _chosen(opened, versions, where, at)
+        if as_json and len(found) > 1:
+            raise UsageError("--json is about one source", hint="name one")
+        for number, one in enumerate(found, 1):
+            if lines:
+                view.print_typed(opened.lines_to(one, only=only, reveal=reveal), as_json=as_json)
+                continue
+            if len(found) > 1:
+                click.echo(f"{number} of {len(found)}: {one.source}")
+            code = _push(opened, one, only, digests, as_json=as_json)
+            if code:
+                for later in found[number:]:
+                    click.echo(f"{later.source}: not pushed: {one.source} is not as it should be", err=True)
+                return code
+        return ExitCode.WELL
+
+
+def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
+    """The versions to push, in the order given, else in that of the estate file."""
+    if not versions and not where:
+        raise UsageError("which source? Name some, or choose them by --where", hint="historon push SOURCE@WHEN")
+    if any("@" in one for one in versions) and at is not None:
+        raise UsageError("SOURCE@WHEN and --at both say when", hint="leave out one of them")
+    names = [one.name for one in opened.sources(*versions, where=where)] if where else versions
+    return [opened.version(f"{one}@{at}" if at is not None else one) for one in names]
+
+
+def _push(opened: Historon, version: Version, only: str | None, digests: Sequence[str], *, as_json: bool) -> int:
+    if not version.good:
+        name = f"{version.source}@{version.number}"
+        raise UsageError(f"{name} is suspect", hint=f"historon vouch {name} once you have looked at it")
+    plan = opened.plan_push(version, only=only)
+    if not as_json:
+        view.print_plan(opened, plan)
+    if not plan.needed or not _is_confirmed(plan, digests, as_json=as_json):
         if as_json:
-            view.print_data(opened, plan, done)
-        else:
-            view.print_pushed(done, opened.weights)
-        return _code(done)
+            view.print_data(opened, plan, None)
+        return ExitCode.FOUND if plan.needed else ExitCode.WELL
+    done = opened.push(plan)
+    if as_json:
+        view.print_data(opened, plan, done)
+    else:
+        view.print_pushed(done, opened.weights)
+    return _code(done)
 
 
 def _code(done: Pushed) -> int:
@@ -81,11 +120,11 @@ def _code(done: Pushed) -> int:
     return ExitCode.FOUND
 
 
-def _is_confirmed(plan: PushPlan, digest: str | None, *, as_json: bool) -> bool:
+def _is_confirmed(plan: PushPlan, digests: Sequence[str], *, as_json: bool) -> bool:
     source = plan.wanted.source
-    if digest is not None:
-        if digest != plan.digest:
-            message = f"the change is {plan.digest} now, not {digest}: nothing was pushed"
+    if digests:
+        if plan.digest not in digests:
+            message = f"the change of {source} is {plan.digest} now, not {digests[0]}: nothing was pushed to it"
             raise UsageError(message, hint="look at it again without --yes")
         return True
     if as_json or not sys.stdin.isatty():

@@ -1,5 +1,6 @@
 """`historon push`: what it shows."""
 
+import shlex
 from collections.abc import Mapping, Sequence
 
 import click
@@ -7,12 +8,15 @@ import click
 from historon.api import Historon, Pushed, PushPlan
 from historon.cli.differences import part_data, print_lines, print_outline
 from historon.cli.output import count, instant, print_json, printable
-from historon.compare import How, Kind, PartChange
+from historon.compare import How, Kind, PartChange, compare_exports
 from historon.insight import Weights
+from historon.versions import belongs_to
 
 __all__ = ["print_data", "print_plan", "print_pushed", "print_typed"]
 
 _CONTEXT = 3
+_ANSWERS = 10  # lines of which the answers are shown
+_ANSWERED = 3  # lines of an answer
 
 
 def print_plan(opened: Historon, plan: PushPlan) -> None:
@@ -28,14 +32,40 @@ def print_plan(opened: Historon, plan: PushPlan) -> None:
         click.secho("That export looks wrong, and was set aside: is it what the source really holds?", fg="yellow")
     piece = f"{printable(plan.only)} of " if plan.only is not None else ""
     click.echo(f"To bring back {piece}{wanted} of {when} changes:\n")
-    _show_changes(plan.difference.parts, opened.weights)
-    typed = sum(map(len, plan.lines.values()))
-    if plan.lines:
-        click.echo(f"{count(typed, 'line')} would be typed (--lines shows lines like these)")
+    _show_changes(_all_that_changes(opened, plan), opened.weights)
+    _show_lines(opened, plan)
+    for name in plan.removed:
+        click.echo(f"{printable(name)} is not in that version: it is REMOVED")
     kept = [one.name for one in plan.difference.parts if one.name not in plan.contents and one.kind is Kind.REMOVED]
     for name in kept:
-        click.echo(f"{printable(name)} was not there then: it stays, and is told of as still different")
+        if name not in plan.removed:
+            click.echo(f"{printable(name)} is not in that version: it is kept, and listed as a remaining difference")
     click.echo(f"digest of this change: {plan.digest}")
+
+
+def _show_lines(opened: Historon, plan: PushPlan) -> None:
+    """Every line that is typed, to the letter but for secrets."""
+    if not plan.lines:
+        return
+    typed = sum(map(len, plan.lines.values()))
+    click.echo(f"{count(typed, 'line')} will be typed, exactly these:\n")
+    masks = opened.masks(plan.wanted.source)
+    for name, lines in plan.lines.items():
+        if len(plan.lines) > 1:
+            click.echo(f"  # {printable(name)}")
+        for line in masks.seen("\n".join(lines)).split("\n") if lines else ():
+            click.echo(f"  {printable(line)}")
+    click.echo("")
+
+
+def _all_that_changes(opened: Historon, plan: PushPlan) -> list[PartChange]:
+    """The changes; of what is sent as a whole with those that are noise, of what is typed the lines say all."""
+    sent = {name for name in plan.contents if name not in plan.lines}
+    before = plan.difference.before.contents
+    found = [one for one in plan.difference.parts if not any(belongs_to(one.name, name) for name in sent)]
+    there = {name: before[name] for name in sent if name in before}
+    masks = opened.masks(plan.wanted.source, with_noise=True)
+    return found + compare_exports(there, {name: plan.contents[name] for name in sent}, masks)
 
 
 def _show_changes(parts: Sequence[PartChange], weights: Weights) -> None:
@@ -65,6 +95,14 @@ def print_pushed(done: Pushed, weights: Weights) -> None:
         told = "It holds all of it, in another order" if only_moved else "Still different"
         click.secho(f"{what} is NOT as in {name}. {told}, from now to then:\n", fg="red")
         _show_changes(done.left.parts, weights)
+    for line, answer in done.answers[:_ANSWERS] if not done.well else ():
+        words = [printable(one) for one in answer.strip().splitlines()[:_ANSWERED]]
+        click.echo(f'it answered to "{printable(line)}": {" / ".join(words)}')
+    if done.again:
+        only = f" --only {shlex.quote(done.plan.only)}" if done.plan.only is not None else ""
+        click.echo(f"one change may have waited for another; push again: historon push {name}{only}")
+    elif done.left is not None and done.left.parts and done.failure is None:
+        click.echo("another push would send the same again: what is left has to be done by hand")
     click.echo(f"to go back: {done.plan.way_back}")
 
 
@@ -91,6 +129,11 @@ def print_typed(found: Mapping[str, Sequence[str]], *, as_json: bool) -> None:
 def print_data(opened: Historon, plan: PushPlan, done: Pushed | None) -> None:
     """The plan and what came of it, for programs."""
     wanted, rows = plan.wanted, [part_data(one, _CONTEXT, opened.weights) for one in plan.difference.parts]
+    masks = opened.masks(wanted.source)
+
+    def masked(lines: Sequence[str]) -> list[str]:
+        return masks.seen("\n".join(lines)).split("\n") if lines else []
+
     left = None
     if done is not None and done.left is not None:
         left = [part_data(one, _CONTEXT, opened.weights) for one in done.left.parts]
@@ -106,9 +149,12 @@ def print_data(opened: Historon, plan: PushPlan, done: Pushed | None) -> None:
         wanted=wanted.number,
         present=plan.present.number,
         digest=plan.digest,
+        lines=[line for lines in plan.lines.values() for line in masked(lines)],
+        removed=list(plan.removed),
         pushed=done is not None,
         well=done.well if done else None,
         failure=str(done.failure) if done and done.failure else None,
+        again=done.again if done else None,
         left=left,
         way_back=plan.way_back,
     )

@@ -157,6 +157,10 @@ class Session(Generic[P]):
         """Put this content in its place at the source; `step` as of `say`. What was there stays until all has come."""
         raise CollectError(FailureKind.STEP, f"{place} cannot be put over {self._procedure.over}")
 
+    async def remove(self, place: str) -> None:
+        """Remove a file at the source; one that is not there is no failure. Raises CollectError."""
+        raise CollectError(FailureKind.STEP, f"nothing can be removed over {self._procedure.over}")
+
     @property
     def tail(self) -> bytes:
         """The end of what came back so far, for a message about a step that did not end."""

@@ -109,6 +109,20 @@ class _LocalSession(Session[Local]):
         await apart(self._target.source.name, self._write, place, content)
         return Answer(b"", exit_code=0)
 
+    async def remove(self, place: str) -> None:
+        """See Session."""
+        await apart(self._target.source.name, self._remove, place)
+
+    def _remove(self, written: str) -> None:
+        path = self._target.folder / Path(written).expanduser()
+        try:
+            with suppress(FileNotFoundError), Below(path.parent) as below:
+                below.remove(path.name)
+        except LinkError as exc:
+            raise CollectError(FailureKind.STEP, exc.message, hint=exc.hint) from exc
+        except OSError as exc:
+            raise CollectError(FailureKind.STEP, f"{path}: {exc.strerror}") from exc
+
     def _write(self, written: str, content: bytes) -> None:
         path = self._target.folder / Path(written).expanduser()
         try:

@@ -101,3 +101,7 @@ class _ExecSession(Session[SshExec]):
         """Write a file; over SFTP it takes its name once it is whole, and keeps the mode of the one before."""
         await self._files.write(place, content, over_scp=self._procedure.transfer == "scp")
         return Answer(b"", exit_code=0)
+
+    async def remove(self, place: str) -> None:
+        """See Session."""
+        await self._files.remove(place)

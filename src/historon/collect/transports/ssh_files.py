@@ -178,6 +178,19 @@ class SshFiles:
         except (asyncssh.Error, OSError) as exc:
             raise CollectError(FailureKind.STEP, f"{place} cannot be written: {exc}") from exc
 
+    async def remove(self, place: str) -> None:
+        """Remove a file, over SFTP; one that is not there is no failure. Raises CollectError."""
+        try:
+            sftp = await self._channels.opened(_sftp)
+            try:
+                with suppress(asyncssh.SFTPNoSuchFile):
+                    await sftp.remove(place.encode())
+            finally:
+                sftp.exit()
+                await self._channels.closed(sftp)
+        except (asyncssh.Error, OSError) as exc:
+            raise CollectError(FailureKind.STEP, f"{place} cannot be removed: {exc}") from exc
+
     async def _write(self, sftp: asyncssh.SFTPClient, path: bytes, content: bytes) -> None:
         coming = path + b".historon.coming"
         mode = None
