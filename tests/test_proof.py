@@ -226,3 +226,69 @@ def test_a_proof_that_fills_the_disk_is_ended(files_estate: EstateFolder, monkey
     with historon.open(files_estate.path) as estate:
         found = estate.prove("files@1")
     assert (found.verdict, found.why) == ("failed", "sh wrote more than 3 MiB")
+
+
+def test_the_lines_that_say_why_are_shown(files_estate: EstateFolder) -> None:
+    script = "echo checking; echo '[emerg] no such directive in a.conf:3' >&2; echo 'test failed' >&2; exit 1"
+    _estate(files_estate, f'["sh", "-c", "{script}"]')
+    told = files_estate.run("prove")
+    assert "sh ended with 1: [emerg] no such directive in a.conf:3" in told.out, "not only the last line"
+    assert [line.strip() for line in told.out.splitlines()][1:4] == [
+        "checking",
+        "[emerg] no such directive in a.conf:3",
+        "test failed",
+    ]
+
+
+def test_a_long_complaint_is_bounded_and_its_secrets_are_hidden(files_estate: EstateFolder) -> None:
+    (files_estate.path / "data" / "a.conf").write_text("enable secret pw-canary-1234\n")
+    _estate(files_estate, '["sh", "-c", "yes | head -5000; cat $1/data/a.conf; exit 1", "x", "{folder}"]')
+    told = files_estate.run("prove")
+    assert len(told.out.splitlines()) < 15
+    assert "pw-canary" not in told.said
+
+
+def test_a_verdict_holds_for_the_proof_that_gave_it(files_estate: EstateFolder) -> None:
+    _estate(files_estate, '["true"]')
+    assert files_estate.run("prove").code == 0
+    assert "proven" in files_estate.run("status").out
+    _estate(files_estate, '["false"]')
+    status = files_estate.run("status")
+    assert (status.code, "1 NOT PROVEN" in status.out) == (1, True), status.said
+    (row,) = files_estate.run("status", "--json").rows
+    assert row["proof"].startswith("unknown ")
+    assert "the proof was changed since" in row["proof"]
+    assert "proven" not in files_estate.run("versions", "files").out
+    _estate(files_estate, '["true"]')
+    assert files_estate.run("status").code == 0, "it is the one again that gave the verdict"
+
+
+def test_of_several_those_that_can_be_tried_are(files_estate: EstateFolder) -> None:
+    _estate(files_estate, '["true"]')
+    other = '[procedures.plain]\nover = "local"\nsteps = [{ pull = "data" }]\n[[sources]]\nname = "plain"\nprocedure = "plain"\n'
+    files_estate.write((files_estate.path / "historon.toml").read_text() + other)
+    assert files_estate.run("collect").code == 0
+    told = files_estate.run("prove", "files", "plain")
+    assert told.code == 2, told.said
+    assert "files@1  proven" in told.out
+    assert "plain@1: the procedure plain has no proof" in told.err
+
+
+def test_what_could_not_be_tried_is_not_said_to_have_failed(files_estate: EstateFolder) -> None:
+    estate = _served(files_estate)
+    estate.write((estate.path / "historon.toml").read_text().replace('"grep"', '"no-such-program-here"'))
+    _serve(estate, "good\n")
+    told = (estate.path / "told.jsonl").read_text()
+    assert "could not be tested: there is no program no-such-program-here" in told
+    assert "would not do" not in told
+    assert "failed its test" not in told
+
+
+def test_a_place_that_cannot_be_made_is_unknown(files_estate: EstateFolder) -> None:
+    _estate(files_estate, '["true"]', more='proof_at = { "/no/such/place" = "data" }\n')
+    told = files_estate.run("prove")
+    assert (told.code, "unknown" in told.out) == (1, True), told.said
+    _estate(files_estate, '["true"]', more='proof_at = { "/etc/x-of-the-proof" = "nothing" }\n')
+    told = files_estate.run("prove")
+    assert "unknown" in told.out
+    assert "the version has no folder nothing" in told.out or "no mount namespace" in told.out

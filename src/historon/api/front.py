@@ -320,7 +320,7 @@ class Historon:
 
         Example: `estate.proofs("edge-1")`
         """
-        return proofs_of(self.store, source)
+        return proofs_of(self.store, source, self.estate.proof_digests.get(source))
 
     def masks(
         self,

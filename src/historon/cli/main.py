@@ -47,7 +47,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "noise": "What differs in nearly every version of a source: proposes masks.",
         "restore": "Write versions, or a part of them, to a folder, into a tar, or back to where they were.",
         "push": "Push a version to its source, by the `push` steps of its procedure.",
-        "prove": "Try whether versions would do, by the programs that their procedures name.",
+        "prove": "Test versions with the programs that their procedures name (such as `nginx -t`).",
     },
     "Keep": {
         "prune": "What retention would remove; removes it when confirmed.",

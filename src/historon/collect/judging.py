@@ -317,13 +317,14 @@ def question_about(
     sides = _differing(store, before or {}, {one.part.name: one.part for one in kept})
     signed = store.signed(source.name) if store.indexed else None
     share = source.max_shrink if source.max_shrink is not None else procedure.max_shrink
-    doubt = _proof_that_failed(store, source, kept) if procedure.proof_decides else ""
+    doubt = _proof_that_failed(store, source, procedure, kept) if procedure.proof_decides else ""
     return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, doubt)
 
 
-def _proof_that_failed(store: Store, source: Source, kept: Sequence[Kept]) -> str:
+def _proof_that_failed(store: Store, source: Source, procedure: Procedure, kept: Sequence[Kept]) -> str:
     """Why an export would not do that is, byte for byte, the last one whose proof failed; empty when it is not."""
-    failed = [(number, proof) for number, proof in proofs_of(store, source.name).items() if proof.verdict == "failed"]
+    known = proofs_of(store, source.name, procedure.proof_digest)
+    failed = [(number, proof) for number, proof in known.items() if proof.verdict == "failed"]
     if not failed:
         return ""
     number, proof = max(failed, key=lambda one: one[0])

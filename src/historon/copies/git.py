@@ -41,6 +41,7 @@ from historon.versions import Masks, is_binary
 __all__ = ["GitCopy", "fetch", "holdings", "is_there", "update", "verify"]
 
 _LIMIT_S = 300
+_REASONS = 6  # lines of what git says when it fails
 _WHO = b"Historon <historon@localhost>"
 _NEWS = (Outcome.FIRST, Outcome.CHANGED)
 _ROUND, _VERSION, _MASKED, _STORE = "Historon-Round", "Historon-Version", "Historon-Masked", "Historon-Store"
@@ -416,7 +417,8 @@ def _git(place: Path, *arguments: str, given: Iterator[bytes] = iter(())) -> byt
             file.seek(0)
         if code:
             said = err.read().decode("utf-8", "replace").strip().splitlines()
-            why = next((line for line in said if line.startswith(("fatal:", "error:", " !"))), "".join(said[:1]))
+            telling = [line.strip() for line in said if line.startswith(("fatal:", "error:", " !", "remote:"))]
+            why = "; ".join((telling or [line.strip() for line in said])[:_REASONS])
             raise StoreError(
                 f"{place}: git {arguments[0]}: {why.strip() or 'failed'}", hint=_HINTS.get(arguments[0], "")
             )

@@ -314,6 +314,12 @@ class Estate:
         """Where large exports rest while they come in: the store's folder, or the estate's where it is on a server."""
         return self.store_folder or self.folder
 
+    @property
+    def proof_digests(self) -> dict[str, str]:
+        """The digest of the proof of each source that has one, by name."""
+        procedures = {source.name: self.procedure_of(source) for source in self.sources.values()}
+        return {name: procedure.proof_digest for name, procedure in procedures.items() if procedure.proof}
+
     def procedure_of(self, source: Source) -> Procedure:
         """How this source is asked."""
         return self.procedures[source.procedure]

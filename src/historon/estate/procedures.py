@@ -1,5 +1,7 @@
 """Procedures: how a kind of source is asked for its export, in steps over one transport."""
 
+import hashlib
+import json
 import re
 from collections.abc import Mapping
 from typing import Annotated, ClassVar, Literal
@@ -97,6 +99,7 @@ class Procedure(Table, frozen=True):
     unordered: tuple[Pattern, ...] = ()
     known_by: tuple[str, ...] = ()
     proof: tuple[Annotated[tuple[str, ...], Meta(min_length=1)], ...] = ()
+    proof_at: dict[str, str] = {}
     proof_decides: bool = False
     errors: tuple[Pattern, ...] | UnsetType = UNSET
     step_deadline: Duration = Duration(seconds=60)
@@ -108,6 +111,11 @@ class Procedure(Table, frozen=True):
 
     def __post_init__(self) -> None:
         """Steps that keep something, and that can be taken over this transport."""
+        if self.proof_at and not self.proof:
+            raise ValueError("proof_at lays nothing out without a proof (add proof, or remove it)")
+        for place, part in self.proof_at.items():
+            if not place.startswith("/") or place == "/" or ".." in (*place.split("/"), *part.split("/")):
+                raise ValueError('proof_at names absolute paths, each with a folder of parts ("" for an empty one)')
         if self.proof_decides and not self.proof:
             raise ValueError("proof_decides means nothing without a proof (add proof, or remove it)")
         keeping = [step for _, step in walk(self.steps) if isinstance(step, Keeping)]
@@ -122,6 +130,12 @@ class Procedure(Table, frozen=True):
         for step in keeping:
             if step.follows is not None and step.follows not in names:
                 raise ValueError(f'a part follows "{step.follows}", which no step keeps (give that step this as)')
+
+    @property
+    def proof_digest(self) -> str:
+        """By what a proof is known: a verdict rests on it."""
+        told = json.dumps([self.proof, sorted(self.proof_at.items())])
+        return hashlib.sha256(told.encode()).hexdigest()[:16]
 
     def _check_push(self) -> None:
         """Steps that bring a version back keep nothing, and put something."""

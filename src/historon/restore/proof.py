@@ -5,6 +5,7 @@ taken from it (unshare(1)), and bounded in time, memory and what it may write. W
 """
 
 import os
+import re
 import resource
 import shutil
 import signal
@@ -13,6 +14,7 @@ import tempfile
 import time
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import dataclass
 from datetime import datetime
 from functools import cache
 from pathlib import Path
@@ -32,7 +34,11 @@ _WRITTEN = 4 * 2**30  # bytes, in one file and in all of the scratch folder besi
 _LOOK_S = 0.5  # between looks at how much was written
 _BLOCK = 512  # the unit of st_blocks, stat(2)
 _OUTPUT = 4_000  # bytes of what a program says that are looked at
-_SAID = 200
+_SAID = 200  # characters of a line
+_LINES = 8  # the last ones of what a program says
+_WRONG = re.compile(
+    r"\b(?:error|emerg|alert|fatal|fail\w*|invalid|unknown|cannot|unexpected|no such|missing)\b", re.IGNORECASE
+)
 
 
 def prove(store: Store, source: Source, procedure: Procedure, version: Version, at: datetime) -> Proof:
@@ -45,25 +51,84 @@ def prove(store: Store, source: Source, procedure: Procedure, version: Version, 
         hint = 'add proof = [["nginx", "-t", "-c", "{folder}/nginx.conf"]] to it'
         raise UsageError(f"the procedure {source.procedure} has no proof", hint=hint)
     began = time.monotonic()
+    masks = Masks.of(procedure, key=store.fingerprint_key())
     with tempfile.TemporaryDirectory(prefix="historon-proof-") as name:
         folder = Path(name) / "version"
-        write_version(store, version, folder, Masks(), permissions=True)
+        write_version(store, version, folder, Masks(), permissions=True, outward_links=True)
         values = {**values_of(source, procedure), "folder": str(folder)}
-        verdict, why = "proven", ""
-        for command in procedure.proof:
-            try:
+        found = _Found("unknown", "the proof has no command")
+        try:
+            around = _surroundings(procedure, folder)
+            for command in procedure.proof:
                 words = [str(fill(word, values)) for word in command]
-            except LookupError as exc:
-                verdict, why = "unknown", str(exc.args[0])
-                break
-            verdict, why = _run(words, folder, procedure.step_deadline.total_seconds())
-            if verdict != "proven":
-                break
-    proof = Proof(verdict, utc_text(at), round(time.monotonic() - began, 1), why)
+                found = _run(words, folder, procedure.step_deadline.total_seconds(), around)
+                if found.verdict != "proven":
+                    break
+        except LookupError as exc:
+            found = _Found("unknown", str(exc.args[0]))
+    said = tuple(masks.seen(one) for one in found.said)
+    proof = Proof(
+        found.verdict, utc_text(at), round(time.monotonic() - began, 1), found.why, said, procedure.proof_digest
+    )
     note_proof(store, version, proof)
     if proof.verdict == "failed" and procedure.proof_decides and version.good:
-        store.doubt(version, f"its proof failed: {why}")
+        store.doubt(version, f"its proof failed: {proof.why}")
     return proof
+
+
+@dataclass(frozen=True)
+class _Found:
+    """A verdict, why it is not better, and the last lines of what the program said."""
+
+    verdict: str
+    why: str = ""
+    said: tuple[str, ...] = ()
+
+
+# Lays folders over paths of this machine, for the program that follows and nobody else. Where a path is not there,
+# its folder is shown with links to all that is really in it, and a place for the path.
+_LAY = r"""
+lay() {
+  if [ ! -d "$2" ]; then
+    above=$(dirname "$2"); [ -d "$above" ] || { echo "there is no $above" >&2; return 1; }
+    made=$(mktemp -d "$scratch/lay.XXXXXX") && mkdir "$made/real" "$made/new" || return 1
+    mount --bind "$above" "$made/real" || return 1
+    for one in "$above"/* "$above"/.[!.]*; do
+      [ -e "$one" ] || [ -L "$one" ] || continue
+      ln -s "$made/real/$(basename "$one")" "$made/new/" || return 1
+    done
+    mkdir "$made/new/$(basename "$2")" && mount --bind "$made/new" "$above" || return 1
+  fi
+  mount --bind "$1" "$2"
+}
+scratch=$1; shift
+while [ "$1" != -- ]; do lay "$1" "$2" || exit 125; shift 2; done
+shift
+exec "$@"
+"""
+_NOT_LAID = 125
+
+
+def _surroundings(procedure: Procedure, folder: Path) -> tuple[str, ...]:
+    """What a program of a proof is run through: without network where that can be, and with the version in its place.
+
+    LookupError where the version has to lie somewhere and this system does not allow that.
+    """
+    if not procedure.proof_at:
+        return _unshared("--net") or ()
+    around = _unshared("--net", "--mount")
+    if around is None:
+        raise LookupError("this system allows no mount namespace, and the version has to lie at paths of its own")
+    laid: list[str] = []
+    for place, part in sorted(procedure.proof_at.items()):
+        there = folder / part
+        if not part:
+            there = Path(tempfile.mkdtemp(dir=folder.parent))
+            there.chmod(0o755)
+        if not there.is_dir():
+            raise LookupError(f"the version has no folder {part}, which belongs at {place}")
+        laid += [str(there), place]
+    return (*around, "sh", "-c", _LAY, "lay", str(folder.parent), *laid, "--")
 
 
 def prove_by_itself(estate: Estate, store: Store, at: datetime, *, anew: bool) -> dict[str, Proof]:
@@ -71,7 +136,8 @@ def prove_by_itself(estate: Estate, store: Store, at: datetime, *, anew: bool) -
 
     Returns how the last good version of each such source stands. What goes wrong with one is its own. StoreError.
     """
-    known = {} if anew else last_proofs(store)
+    known = {} if anew else last_proofs(store, estate.proof_digests)
+    known = {name: proof for name, proof in known.items() if proof.by == estate.proof_digests[name]}
     for source in estate.sources.values():
         procedure = estate.procedure_of(source)
         good = store.state(source.name).good
@@ -82,7 +148,7 @@ def prove_by_itself(estate: Estate, store: Store, at: datetime, *, anew: bool) -
             known[source.name] = prove(store, source, procedure, version, at)
         except Exception as exc:
             why = _why(exc)
-            known[source.name] = Proof("unknown", utc_text(at), 0.0, why)
+            known[source.name] = Proof("unknown", utc_text(at), 0.0, why, by=procedure.proof_digest)
             note_proof(store, version, known[source.name])
     return {name: proof for name, proof in known.items() if name in estate.sources}
 
@@ -95,17 +161,17 @@ def _why(exc: Exception) -> str:
     return f"a defect in Historon itself: {where_raised(exc)}"
 
 
-def _run(command: Sequence[str], folder: Path, seconds: float) -> tuple[str, str]:
-    """What a program says of it: the verdict, and why it is not better."""
+def _run(command: Sequence[str], folder: Path, seconds: float, around: Sequence[str]) -> _Found:
+    """What a program says of it."""
     program = shutil.which(command[0], path=_path())
     if program is None:
-        return "unknown", f"there is no program {command[0]} on this machine"
+        return _Found("unknown", f"there is no program {command[0]} on this machine")
     home = folder.parent / "home"
     home.mkdir(exist_ok=True)
     environment = {"PATH": _path(), "HOME": str(home), "TMPDIR": str(home), "LC_ALL": "C"}
     with tempfile.TemporaryFile() as out:
         running = subprocess.Popen(
-            [*_without_network(), program, *command[1:]],
+            [*around, program, *command[1:]],
             cwd=folder,
             env=environment,
             stdin=subprocess.DEVNULL,
@@ -117,18 +183,28 @@ def _run(command: Sequence[str], folder: Path, seconds: float) -> tuple[str, str
         try:
             code = _code_of(running, folder.parent, seconds)
         except subprocess.TimeoutExpired:
-            return "failed", f"{command[0]} did not end within {seconds:g}s"
+            return _Found("failed", f"{command[0]} did not end within {seconds:g}s")
         except _TooMuchWrittenError:
-            return "failed", f"{command[0]} wrote more than {_WRITTEN // 2**20:,} MiB"
+            return _Found("failed", f"{command[0]} wrote more than {_WRITTEN // 2**20:,} MiB")
         finally:
             _end(running)
-        out.seek(0)
-        said = out.read(_OUTPUT).decode("utf-8", "replace").strip()
-    if code:
-        last = made_visible(said.splitlines()[-1] if said else "", instead=" ")[:_SAID]
-        how = f"was ended by signal {-code}" if code < 0 else f"ended with {code}"
-        return "failed", f"{command[0]} {how}" + (f": {last}" if last else "")
-    return "proven", ""
+        size = out.seek(0, os.SEEK_END)
+        out.seek(max(0, size - _OUTPUT))
+        said = out.read(_OUTPUT).decode("utf-8", "replace")
+        if size > _OUTPUT:
+            said = said.partition("\n")[2]  # of a line that lacks its beginning nobody can tell the secrets
+    if not code:
+        return _Found("proven")
+    lines = tuple(made_visible(line, instead=" ")[:_SAID] for line in said.splitlines() if line.strip())[-_LINES:]
+    if code == _NOT_LAID and around and "lay" in around:
+        return _Found("unknown", f"the version could not be laid at its paths: {lines[-1] if lines else ''}")
+    how = f"was ended by signal {-code}" if code < 0 else f"ended with {code}"
+    return _Found("failed", f"{command[0]} {how}" + (f": {_telling(lines)}" if lines else ""), lines)
+
+
+def _telling(lines: Sequence[str]) -> str:
+    """The first of some lines that says what is wrong, else the last."""
+    return next((line for line in lines if _WRONG.search(line)), lines[-1])
 
 
 class _TooMuchWrittenError(Exception):
@@ -178,13 +254,14 @@ def _path() -> str:
 
 
 @cache
-def _without_network() -> tuple[str, ...]:
-    """What a program is run through, so that it reaches nobody; nothing where the system does not allow that."""
+def _unshared(*what: str) -> tuple[str, ...] | None:
+    """What a program is run through to have these of its own (unshare(1)); None where the system does not allow it."""
     unshare = shutil.which("unshare", path=_path())
     if unshare is None:
-        return ()
-    for options in (["--net"], ["--net", "--map-root-user"]):
-        done = subprocess.run([unshare, *options, "true"], capture_output=True, check=False)
+        return None
+    for options in (what, (*what, "--map-root-user")):
+        tried = ["sh", "-c", "mount --bind /tmp /tmp"] if "--mount" in what else ["true"]
+        done = subprocess.run([unshare, *options, *tried], capture_output=True, check=False)
         if done.returncode == 0:
             return (unshare, *options)
-    return ()
+    return None

@@ -76,7 +76,7 @@ def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datet
     """The board: those in trouble first, then those whose last try went wrong, those not as required, then by name."""
     states = store.states()
     remembered = store.recall_all(REQUIREMENTS) if estate.requirements else {}
-    proofs = last_proofs(store)
+    proofs = last_proofs(store, estate.proof_digests)
     board = []
     for source in sources:
         state = states.get(source.name, SourceState(source.name))

@@ -232,8 +232,11 @@ def about_proof(source: str, version: int, proof: Proof, now: datetime) -> Monit
     def make(kind: str) -> Event:
         if kind == "proven-again":
             return Event(kind, now, f"version {version}, {proof}", source)
-        advice = f"try it by hand: historon prove {source}"
-        return Event(kind, now, f"version {version}: {proof}", source, advice, look=f"historon versions {source}")
+        how = "failed its test" if proof.verdict == "failed" else "could not be tested"
+        words = f"version {version} {how}: {proof.why}"
+        return Event(
+            kind, now, words, source, f"historon prove {source}", look=f"historon versions {source}", excerpt=proof.said
+        )
 
     return Monitored(source, "" if proof.well else "not-proven", "proven-again", make)
 

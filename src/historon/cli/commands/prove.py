@@ -1,7 +1,10 @@
 """`historon prove`."""
 
+from collections.abc import Sequence
+
 import click
 
+from historon.api import Historon
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, print_json, printable
 from historon.errors import ExitCode, UsageError
@@ -21,7 +24,7 @@ __all__ = ["command"]
 def command(
     app: App, versions: tuple[str, ...], where: tuple[str, ...], *, estate_file: str | None, as_json: bool
 ) -> int:
-    """Try whether versions would do, by the programs that their procedures name.
+    """Test versions with the programs that their procedures name (such as `nginx -t`).
 
     Each is laid out in a scratch folder, and the commands of `proof` are run there: without network where the system
     allows it, bounded in time and memory. The verdict stays with the version. With nothing named, the last good
@@ -35,17 +38,41 @@ def command(
             chosen = [opened.version(one.name) for one in sources if opened.store.state(one.name).good is not None]
         if not chosen:
             raise UsageError("nothing to prove: no procedure of these sources has a proof", hint="add proof to one")
-        found = [(one, opened.prove(one)) for one in chosen]
+        found, without = _proofs(opened, chosen)
     proven = sum(proof.well for _, proof in found)
     headline = f"{proven} of {count(len(found), 'version')} proven"
     if as_json:
         print_json("prove", headline, [_row(version, proof) for version, proof in found])
     else:
-        for version, proof in found:
-            style = {"proven": "green", "failed": "red"}.get(proof.verdict, "yellow")
-            click.echo(f"{version.source}@{version.number}  {click.style(printable(str(proof)), fg=style)}")
+        _print(found)
         click.echo(headline)
+    for why in without:
+        click.echo(f"historon: {printable(why)}", err=True)
+    if without:
+        return ExitCode.USAGE
     return ExitCode.WELL if proven == len(found) else ExitCode.FOUND
+
+
+def _proofs(opened: Historon, chosen: Sequence[Version]) -> tuple[list[tuple[Version, Proof]], list[str]]:
+    """The verdicts, and why there is none of some. UsageError where there is none at all."""
+    found: list[tuple[Version, Proof]] = []
+    without = []
+    for one in chosen:
+        try:
+            found.append((one, opened.prove(one)))
+        except UsageError as exc:
+            if len(chosen) == 1:
+                raise
+            without.append(f"{one.source}@{one.number}: {exc.message}")
+    return found, without
+
+
+def _print(found: Sequence[tuple[Version, Proof]]) -> None:
+    for version, proof in found:
+        style = {"proven": "green", "failed": "red"}.get(proof.verdict, "yellow")
+        click.echo(f"{version.source}@{version.number}  {click.style(printable(str(proof)), fg=style)}")
+        for line in proof.said:
+            click.echo(f"  {printable(line)}")
 
 
 def _row(version: Version, proof: Proof) -> dict[str, object]:
@@ -55,4 +82,5 @@ def _row(version: Version, proof: Proof) -> dict[str, object]:
         "verdict": proof.verdict,
         "took_s": proof.took_s,
         "why": proof.why,
+        "said": list(proof.said),
     }
