@@ -131,8 +131,8 @@ def test_what_a_killed_round_stored_is_told_by_the_next(files_estate: EstateFold
     if not kept:  # as if it had been killed a moment before
         with sqlite3.connect(files_estate.path / "store" / LEDGER) as ledger:
             ledger.execute("DELETE FROM pending")
+            ledger.execute("DELETE FROM memory WHERE topic LIKE 'told in round %'")
         ledger.close()
-        store.remember_all("told up to", {"files": "1"})
     files_estate.write(FILES_ESTATE + channel)
     assert "unchanged" in files_estate.run("collect").out.split()
     events = [event for line in told.read_text().splitlines() for event in json.loads(line)["events"]]
@@ -142,6 +142,32 @@ def test_what_a_killed_round_stored_is_told_by_the_next(files_estate: EstateFold
     told.unlink()
     assert files_estate.run("collect").code == 0
     assert not told.exists() or '"changed"' not in told.read_text()
+
+
+def test_a_change_below_the_next_one_is_told_too(files_estate: EstateFolder) -> None:
+    """A round is killed when it has just stored a version; the next one finds another change of the same source."""
+    channel = '[channels.c]\nkind = "file"\npath = "told.jsonl"\n'
+    files_estate.write(FILES_ESTATE + channel)
+    assert files_estate.run("collect").code == 0
+    for number in (2, 3, 4):
+        (files_estate.path / "data" / "a.conf").write_text(f"text {number}\n")
+        assert files_estate.run("collect").code == 0
+        if number == 4:
+            break
+        with sqlite3.connect(files_estate.path / "store" / LEDGER) as ledger:  # as if it had been killed then
+            ledger.execute("UPDATE round SET ended = NULL WHERE number = ?", (number,))
+            ledger.execute("DELETE FROM notice WHERE number = (SELECT max(number) FROM notice)")
+            ledger.execute("DELETE FROM memory WHERE topic LIKE 'told in round %'")
+        ledger.close()
+        lines = (files_estate.path / "told.jsonl").read_text().splitlines()
+        (files_estate.path / "told.jsonl").write_text("".join(f"{line}\n" for line in lines[:-1]))
+    lines = (files_estate.path / "told.jsonl").read_text().splitlines()
+    events = [event for line in lines for event in json.loads(line)["events"]]
+    told = [event["version"] for event in events if event["kind"] == "changed"]
+    assert told == [2, 3, 4], "each once, and in their order"
+    assert files_estate.run("collect").code == 0
+    again = (files_estate.path / "told.jsonl").read_text().splitlines()
+    assert sum('"changed"' in line for line in again[len(lines) :]) == 0
 
 
 def _with_file_limit(limit: int) -> None:

@@ -108,6 +108,7 @@ COMMANDS = (
     "requirements",
     "noise edge-1",
     "prune",
+    "prune --history",
     "copies",
     "copies --compare",
     "status edge-1",

@@ -251,8 +251,21 @@ def test_a_digest_gathers_until_its_time_and_then_tells_all_of_it(telling: Calla
     assert one.deliver() == []
     one.clock.now += timedelta(hours=8)
     assert one.deliver() == [None]
-    assert one.told() == [["failing", "recovered", "changed"]]
+    assert one.told() == [["recovered", "changed"]], "as it is when it is sent: the trouble is over"
     assert one.deliver() == []
+
+
+def test_a_digest_tells_each_trouble_that_goes_on_once(telling: Callable[[str], Subscription]) -> None:
+    one = telling('digest = "mornings"')
+    one.notifier.tell(one.event("overdue"), one.event("failing"), one.event("overdue", "other"))
+    for _ in range(3):
+        one.clock.now += timedelta(hours=2)
+        one.notifier.tell(one.event("still-failing"))
+    one.notifier.tell(one.event("fresh-again", "other"))
+    one.clock.now += timedelta(hours=18)
+    assert one.deliver() == [None]
+    (told,) = one.told()
+    assert sorted(told) == ["fresh-again", "overdue", "still-failing"]
 
 
 def test_what_a_channel_that_is_down_missed_comes_in_one_piece(telling: Callable[[str], Subscription]) -> None:

@@ -12,7 +12,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import IO, TYPE_CHECKING, Self
 
-from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Required
+from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Pruning, Required
 from historon.errors import StoreError, UsageError
 from historon.estate import Duration, Estate, Source, nearest, select
 from historon.store import (
@@ -478,6 +478,15 @@ class Historon:
         query = checked_query(text, expression=expression, exact_case=exact_case)
         return trace(self.store, self._good(source), query, self.masks(source, reveal=reveal))
 
+    def oldest_kept(self, source: str) -> int | None:
+        """The number of a source's oldest good version, where others before it were removed; None where none was.
+
+        What is in it may have been there before.
+        """
+        good = self._good(source)
+        removed = [one.number for one in self.store.removed(source)]
+        return good[0].number if good and removed and min(removed) < good[0].number else None
+
     def noise(self, source: str) -> NoiseFound:
         """What differs in nearly every version of a source, as masks that its history speaks for.
 
@@ -580,6 +589,13 @@ class Historon:
         from historon.retention import prune
 
         return prune(self.store, [verdict for one in plans.values() for verdict in one], self.clock())
+
+    def prunings(self, *names: str, where: Sequence[str] = ()) -> "list[Pruning]":
+        """What was removed, newest first: each time once, by the service or by hand, with how many of which source."""
+        from historon.api.looking import prunings
+
+        chosen = [one.name for one in self.sources(*names, where=where)] if names or where else None
+        return prunings(self.store, chosen)
 
     def removed(self, source: str) -> "list[Removed]":
         """The versions of a source that were removed, with the rule by which they went."""

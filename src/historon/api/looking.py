@@ -1,20 +1,23 @@
 """Looking over what is stored: a text in all sources, what most sources have, what is required of them."""
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
+from datetime import UTC, datetime
 from functools import lru_cache, partial
 from typing import TYPE_CHECKING
 
-from historon.api.results import Found, Required
+from historon.api.results import Found, Pruning, Required
 from historon.compare import large_archives
 from historon.errors import UsageError
 from historon.estate import Source, requirements_of
 from historon.insight import Query, Reader, Typical, find, find_ever, typical, unmet
+from historon.store import Removed, Store
 from historon.versions import Masks, Reference, contents_of, is_binary, resolve
 
 if TYPE_CHECKING:
     from historon.api.front import Historon
 
-__all__ = ["checked_query", "found_at", "found_ever", "required_of", "typical_of"]
+__all__ = ["checked_query", "found_at", "found_ever", "prunings", "required_of", "typical_of"]
 
 _FEWEST_ALIKE = 3  # sources from which on it can be told what most of them have
 
@@ -110,3 +113,22 @@ def required_of(opened: "Historon", sources: Sequence[Source]) -> list[Required]
                 told = unmet(rules, contents, opened.masks(source.name), large)
         found.append(Required(source, rules, told))
     return found
+
+
+def prunings(store: Store, sources: Sequence[str] | None) -> list[Pruning]:
+    """What was removed, newest first; see Historon.prunings."""
+    found: dict[tuple[datetime | None, int | None], list[Removed]] = {}
+    for source in sources if sources is not None else store.states():
+        for one in store.removed(source):
+            found.setdefault((one.gone, one.round), []).append(one)
+    earliest = datetime.min.replace(tzinfo=UTC)
+    made = [
+        Pruning(
+            at,
+            round_number,
+            tuple(sorted({one.rule or "" for one in removed} - {""})),
+            dict(sorted(Counter(one.source for one in removed).items())),
+        )
+        for (at, round_number), removed in found.items()
+    ]
+    return sorted(made, key=lambda one: one.at or earliest, reverse=True)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from historon.timetable import SourceStatus
     from historon.versions import Masks
 
-__all__ = ["Board", "Changes", "Collected", "Difference", "Found", "NoiseFound", "Required", "Side"]
+__all__ = ["Board", "Changes", "Collected", "Difference", "Found", "NoiseFound", "Pruning", "Required", "Side"]
 
 
 @dataclass(frozen=True)
@@ -46,6 +46,24 @@ class Difference:
     parts: "Sequence[PartChange]"
     weights: "Weights" = field(repr=False)
     narrowed: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True)
+class Pruning:
+    """Versions that were removed at one time (`at`, UTC): how many of each source, by which rules.
+
+    `round` is the round that it followed; None for one by hand. Of what an earlier Historon removed `at` is None.
+    """
+
+    at: datetime | None
+    round: int | None
+    rules: tuple[str, ...]
+    by_source: Mapping[str, int]
+
+    @property
+    def versions(self) -> int:
+        """How many there were."""
+        return sum(self.by_source.values())
 
 
 @dataclass(frozen=True)

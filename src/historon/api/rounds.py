@@ -32,6 +32,8 @@ def collect(
     estate = opened.estate
     notifier = Notifier(estate, opened.store, opened.clock)
     run = _Round(opened, notifier, observer or (lambda event: None), stopped_by)
+    with suppress(StoreError):
+        notifier.tell_untold()  # before its own news: whoever collects by hand or by cron has no service that does
     report = run(sources)
     trusted = _trusted(opened, report, trust)
     for result in report.results:
@@ -39,8 +41,6 @@ def collect(
             notifier.hear(result)
     if trusted:
         report = report.followed_by(run([estate.sources[name] for name in trusted]))
-    with suppress(StoreError):
-        notifier.tell_untold()  # whoever collects by hand or by cron alone has no service that does
     notifier.end_round(report)
     return Collected(report, [*notifier.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])])
 

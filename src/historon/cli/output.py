@@ -46,6 +46,7 @@ STYLES = {
     "fresh": "green",
     "ageing": "yellow",
     "overdue": "bold red",
+    "frozen": "cyan",
     "never": "bold red",
     "no limit": "dim",
     "good": "",

@@ -41,6 +41,7 @@ from historon.versions import Masks, is_binary
 __all__ = ["GitCopy", "fetch", "holdings", "is_there", "update", "verify"]
 
 _LIMIT_S = 300
+_OVERLAPPING = 50  # rounds that may have been under way together
 _REASONS = 6  # lines of what git says when it fails
 _WHO = b"Historon <historon@localhost>"
 _NEWS = (Outcome.FIRST, Outcome.CHANGED)
@@ -122,7 +123,8 @@ def _bring_up_to_date(place: Path, branch: str, store: Store, latest: Sequence[V
     Returns the newest commit of the branch.
     """
     tip = _tip(place, branch)
-    commits = [*_rounds_after(store, _last_round(place, tip), texts.branch_of, branch)]
+    brought = _last_brought(place, tip) if tip else {}
+    commits = [*_rounds_after(store, _last_round(place, tip), brought, texts.branch_of, branch)]
     if commits:
         tip = _import(place, branch, tip, commits, texts)
     blobs = _blobs(place, tip)
@@ -328,15 +330,22 @@ def _branches(copy: GitCopy, estate: Estate, store: Store, place: Path, sources:
     return sorted(wanted)
 
 
-def _rounds_after(store: Store, last: int, branch_of: Callable[[str], str], branch: str) -> Iterator[_Commit]:
-    """What each round after this one brought to the sources of a branch, in their order; without what was pruned."""
+def _rounds_after(
+    store: Store, last: int, known: Mapping[str, int], branch_of: Callable[[str], str], branch: str
+) -> Iterator[_Commit]:
+    """What rounds brought to the sources of a branch and is not there yet, in their order; without what was pruned.
+
+    `last` is the round of the newest commit. One that began before it may have gone on for longer, so what is `known`
+    of each source says what is there.
+    """
     for one in reversed(store.rounds(10**9)):
-        if one.number <= last:
+        if one.number <= last - _OVERLAPPING:
             continue
         brought = [
             (visit.source, visit.number)
             for visit in store.visits(one.number)
             if visit.outcome in _NEWS and visit.number is not None and branch_of(visit.source) == branch
+            if visit.number > known.get(visit.source, 0)
         ]
         there = [store.version(*each) for each in brought]
         versions = [version for version in there if version is not None and version.state is State.GOOD]

@@ -1,7 +1,7 @@
 """Every kind of event, in one table: a new one is a row here, and a row in docs/being-told.md."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import IntEnum
 
 __all__ = ["EVENT_KINDS", "EventKind", "Severity"]
@@ -28,7 +28,8 @@ class EventKind:
 
     `subject` is what it is called in the subject of a letter; empty for what is not counted there. `words` are what a
     letter says of it, behind the name of its source where it is `per_source`; `heading` is where in a letter it stands.
-    `still` is the kind by which it is told again, `ends` says that it is the end of a trouble: whoever is told of a
+    `still` is the kind by which it is told again, `over` the one that tells its end; `ends` says that it is the end
+    of a trouble: whoever is told of a
     trouble is told of its end. Of kinds with `by_cause`, sources that went wrong for one reason are told together.
     """
 
@@ -38,6 +39,7 @@ class EventKind:
     words: str
     per_source: bool
     still: str = ""
+    over: str = ""
     ends: bool = False
     by_cause: bool = False
     _heading: str = "Also"
@@ -114,6 +116,7 @@ _TABLE = (
     _end("pruning-again", "pruning again", "Pruning goes on", per_source=False),
     _end("estate-accepted", "estate file valid again", "The estate file is valid again", per_source=False),
     _end("collecting-again", "collecting again", "Collecting is possible again", per_source=False),
+    _source("frozen", Severity.NOTICE, "frozen", "is older than its max_age, as a freeze holds it"),
     _source("pushed", Severity.NOTICE, "pushed", "a version was brought back"),
     _source("changed", Severity.NOTICE, "changed", "changed", heading="Changed"),
     _source("first", Severity.INFO, "new", "new", heading="New"),
@@ -125,5 +128,28 @@ _TABLE = (
     _whole("all-well", Severity.INFO, "all is well", "All is well"),
     _whole("test", Severity.INFO, "a test, nothing is wrong", "A test"),
 )
+# By the kind that tells an end, the kinds of what is over then.
+_OVER = {
+    "recovered": (
+        "failing",
+        "still-failing",
+        "identity-changed",
+        "suspect",
+        "still-suspect",
+        "flapping",
+        "push-failed",
+    ),
+    "resumed": ("not-resumed",),
+    "fresh-again": ("overdue", "still-overdue"),
+    "requirement-met": ("requirement-failed",),
+    "proven-again": ("not-proven", "still-not-proven"),
+    "disk-well": ("disk-low",),
+    "store-verified": ("store-damaged",),
+    "copy-well": ("copy-refused", "copy-damaged", "copy-behind"),
+    "pruning-again": ("pruning-blocked",),
+    "estate-accepted": ("estate-refused",),
+    "collecting-again": ("collecting-blocked",),
+}
+_ENDED_BY = {kind: end for end, kinds in _OVER.items() for kind in kinds}
 # The gravest first; docs/being-told.md says what each means.
-EVENT_KINDS: Mapping[str, EventKind] = {one.name: one for one in _TABLE}
+EVENT_KINDS: Mapping[str, EventKind] = {one.name: replace(one, over=_ENDED_BY.get(one.name, "")) for one in _TABLE}

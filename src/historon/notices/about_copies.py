@@ -3,6 +3,8 @@
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from historon.estate import describe
 from historon.notices.events import Event
 from historon.notices.notifier import Monitored
@@ -38,4 +40,4 @@ def about_copy(copy: "CopyStatus", now: datetime, trouble: str = "") -> Monitore
         last = (f"last try: {trouble}",) if trouble else ()
         return Event(kind, now, f"{age}, max_lag is {copy.copy.max_lag}", look=look, details=last)
 
-    return Monitored(ESTATE, state, "copy-well", make)
+    return Monitored(ESTATE, state, "copy-well", lambda kind: replace(make(kind), subject=copy.name))

@@ -13,7 +13,7 @@ from historon.estate import Channel, Estate, describe
 from historon.notices.attaching import attached
 from historon.notices.channels import NoticeError, Sent, send_over
 from historon.notices.channels.webhook import request
-from historon.notices.events import Event
+from historon.notices.events import Event, as_it_is_now
 from historon.notices.letters import Letter, letter_of
 from historon.notices.routing import AT_THE_LATEST, when_awake
 from historon.store import Notice, NoticeState, Pending, Store
@@ -127,6 +127,8 @@ class Delivery:
     def _letter(self, name: str, pending: Sequence[Pending], now: datetime) -> Letter:
         events = [msgspec.json.decode(one.event, type=Event) for one in pending]
         channel = self.estate.channels.get(name) or Channel()  # one that is gone: for the record alone
+        if channel.digest is not None:
+            events = as_it_is_now(events)
         files, remarks = attached(channel, events, self.estate, self._store)
         mark = channel.new_mark
         return letter_of(events, channel, self.estate, now, remarks=remarks, mark=mark, attachments=files)

@@ -10,7 +10,7 @@ from historon.estate import EVENT_KINDS, Severity, describe
 from historon.store import Outcome
 from historon.times import utc_text
 
-__all__ = ["ChangedLine", "Event", "change_events", "round_ended", "state_of", "trouble_event"]
+__all__ = ["ChangedLine", "Event", "as_it_is_now", "change_events", "round_ended", "state_of", "trouble_event"]
 
 _NAMED = 20  # sources
 _TAIL = 3  # lines of what a device said
@@ -22,6 +22,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
     `at` is in UTC, `details` are further lines, and `excerpt` what the other side said. A change has its `version`,
     the lines that it `added` and `removed`, its `lines`, and the fingerprints by which families of changes are found.
     The end of a round has its `counts` by outcome, and how many sources `elsewhere` went wrong at their last try.
+    `subject` tells apart what is of no source, such as two copies.
     """
 
     kind: str
@@ -39,6 +40,12 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
     families: bytes = b""
     counts: dict[str, int] = {}
     elsewhere: int = 0
+    subject: str = ""
+
+    @property
+    def about(self) -> str:
+        """What it is about, so that the end of a trouble is told from that of another."""
+        return self.source or self.subject
 
     @property
     def severity(self) -> Severity:
@@ -128,3 +135,21 @@ def round_ended(report: RoundReport, as_before: Sequence[str] = (), elsewhere: i
         counts=counts,
         elsewhere=elsewhere,
     )
+
+
+def as_it_is_now(events: Sequence[Event]) -> list[Event]:
+    """The events of a digest without troubles that are over by now, and each that goes on once, as it was told last.
+
+    Of a trouble that began and ended in the time of the digest its end is left, which says how long it took.
+    """
+    left: list[Event] = []
+    for event in events:
+        kind = EVENT_KINDS[event.kind]
+        if kind.ends:
+            left = [one for one in left if EVENT_KINDS[one.kind].over != event.kind or one.about != event.about]
+        elif kind.over:
+            same = {event.kind, *(one.name for one in EVENT_KINDS.values() if event.kind in (one.still, one.name))}
+            same |= {kind.still} if kind.still else set()
+            left = [one for one in left if one.kind not in same or one.about != event.about]
+        left.append(event)
+    return left

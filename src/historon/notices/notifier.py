@@ -22,7 +22,8 @@ from historon.store import ESTATE, Outcome, Pending, Store
 __all__ = ["Monitored", "Notifier"]
 
 _SOURCES = "told"  # under which the ledger remembers what people know of a source
-_UP_TO = "told up to"  # under which it remembers the last version of a source that was told of
+_UP_TO = "told up to"  # under which earlier ones remembered the highest version of a source that was told of
+_CUT_SHORT = 200  # rounds that are looked through for those that were cut short
 _NEWS = (Outcome.FIRST, Outcome.CHANGED)
 
 
@@ -49,7 +50,7 @@ class Notifier:
         self._clock = clock
         self._heard: list[tuple[Event, int | None]] = []
         self._memories: dict[str, str] = {}
-        self._versions: dict[str, str] = {}
+        self._versions: defaultdict[str, dict[str, str]] = defaultdict(dict)  # by the topic of a round, and source
         # What people were told that the store did not take, by topic: told again it would be told without end.
         self._unkept: defaultdict[str, dict[str, str]] = defaultdict(dict)
         # Of rounds that have not ended: the channels that hear of their end, and what is as bad as was told before.
@@ -78,7 +79,7 @@ class Notifier:
         at = self._clock()
         events = list(change_events(result, at))
         if result.outcome in _NEWS and result.number is not None:
-            self._versions[result.source] = str(result.number)
+            self._versions[_told_in(result.round)][result.source] = str(result.number)
         if result.outcome is not Outcome.SKIPPED and (news := self._news_of(result, at)):
             events.append(news)
         elif state_of(result):
@@ -144,6 +145,15 @@ class Notifier:
         self._post(posts)
         self._ended |= set(filter(None, numbers))
         self.catch_up()
+        self._forget_told(filter(None, numbers))
+
+    def _forget_told(self, rounds: Iterable[int]) -> None:
+        """A round that has ended has told of all that it stored: which versions these were matters no more."""
+        for number in rounds:
+            with suppress(StoreError):
+                topic = _told_in(number)
+                if topic not in self._unkept:
+                    self._store.remember_all(topic, dict.fromkeys(self._store.recall_all(topic), ""))
 
     def catch_up(self) -> None:
         """What came up in rounds that ended is due, as soon as the store takes that."""
@@ -175,19 +185,21 @@ class Notifier:
 
         What waits for the end of such a round is due; of versions that it had stored, and not come to tell, it is told.
         """
-        cut_short = [one for one in self._store.rounds() if one.ended is None and self._store.at_work(one) is False]
+        rounds = self._store.rounds(_CUT_SHORT)
+        cut_short = [one for one in rounds if one.ended is None and self._store.at_work(one) is False]
         waiting = {one.round for one in self._store.outbox.pending()}
         self._ended |= {one.number for one in cut_short if one.number in waiting}
-        told = self._store.recall_all(_UP_TO)
-        if not told:
-            return
+        earlier = self._store.recall_all(_UP_TO)
         for one in reversed(cut_short):
+            told = self._store.recall_all(_told_in(one.number))
             for visit in self._store.visits(one.number):
-                known = int(told.get(visit.source, 0))
-                if visit.outcome in _NEWS and visit.number is not None and visit.number > known:
-                    self._tell_late(visit.source, visit.number)
+                if visit.outcome not in _NEWS or visit.number is None or visit.source in told:
+                    continue
+                if visit.number > int(earlier.get(visit.source, 0)):
+                    self._tell_late(one.number, visit.source, visit.number)
+        self.keep()
 
-    def _tell_late(self, name: str, number: int) -> None:
+    def _tell_late(self, round_number: int, name: str, number: int) -> None:
         version = self._store.version(name, number)
         if version is None:
             return
@@ -196,7 +208,7 @@ class Notifier:
         added, removed = version.added, version.removed
         late = Event("changed", self._clock(), words, name, look=look, version=number, added=added, removed=removed)
         self._heard.append((late, None))
-        self._versions[name] = str(number)
+        self._versions[_told_in(round_number)][name] = str(number)
 
     def watch(self, topic: str, looks: Iterable[Monitored]) -> list[Event]:
         """Take in how things stand that are looked at all the time; returns, and keeps, what is to be told of them.
@@ -266,8 +278,8 @@ class Notifier:
         if not self._heard and not self._memories and not self._versions:
             return
         heard, self._heard = self._heard, []
-        memories = {_SOURCES: self._memories, _UP_TO: self._versions}
-        self._memories, self._versions = {}, {}
+        memories = {_SOURCES: self._memories, **self._versions}
+        self._memories, self._versions = {}, defaultdict(dict)
         posts = [one for event, number in heard for one in self._routed(event, number)]
         self._post(posts, {topic: told for topic, told in memories.items() if told})
 
@@ -316,6 +328,14 @@ def _is_critical(kind: str) -> bool:
 def _told_again(kind: str) -> str:
     """The kind by which a trouble is told again."""
     return EVENT_KINDS[kind].still or kind
+
+
+def _told_in(round_number: int) -> str:
+    """The topic under which is remembered, by source, the version of a round that was told of.
+
+    Of each round, as one highest number of a source would hide a lower one that nobody was told of.
+    """
+    return f"told in round {round_number}"
 
 
 def _topic(topic: str) -> str:

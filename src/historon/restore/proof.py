@@ -68,7 +68,12 @@ def prove(store: Store, source: Source, procedure: Procedure, version: Version, 
             found = _Found("unknown", str(exc.args[0]))
     said = tuple(masks.seen(one) for one in found.said)
     proof = Proof(
-        found.verdict, utc_text(at), round(time.monotonic() - began, 1), found.why, said, procedure.proof_digest
+        found.verdict,
+        utc_text(at),
+        round(time.monotonic() - began, 1),
+        masks.seen(found.why),
+        said,
+        procedure.proof_digest,
     )
     note_proof(store, version, proof)
     if proof.verdict == "failed" and procedure.proof_decides and version.good:

@@ -2,26 +2,30 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime, time, timedelta
 from enum import StrEnum
 
-from historon.estate import REQUIREMENTS, Estate, RequirementState, Source, requirement_state, requirements_of
+from historon.estate import REQUIREMENTS, Estate, Freeze, RequirementState, Source, requirement_state, requirements_of
 from historon.store import Outcome, Proof, SourceState, Store, last_proofs
+from historon.timetable.due import frozen
 
 __all__ = ["Freshness", "SourceStatus", "statuses"]
 
 _AGEING = 0.8  # of max_age
+_LONGEST_FREEZE = timedelta(days=30)
 
 
 class Freshness(StrEnum):
     """The age of a source's last good version against its `max_age`, the worst first.
 
+    Older than that in a planned silence is `frozen`, for 30 days at most: a freeze by a slip of the pen hides nothing.
     Only sources with a `max_age` are judged: one without it has `no limit`, and one that is not collected on purpose is
     `skipped`, whatever its limit.
     """
 
     NEVER = "never"
     OVERDUE = "overdue"
+    FROZEN = "frozen"
     AGEING = "ageing"
     SKIPPED = "skipped"
     FRESH = "fresh"
@@ -38,7 +42,7 @@ class SourceStatus:
     """One source on the board. `age` is the time since its last good version was made or last confirmed.
 
     `requirements` is how its last export stood to what is required of it; None where nothing is. `proof` is what was
-    shown of its last good version; None where that was not tried.
+    shown of its last good version; None where that was not tried. `freeze` is the one that holds it now, if any.
     """
 
     source: Source
@@ -47,6 +51,7 @@ class SourceStatus:
     state: SourceState
     requirements: RequirementState | None = None
     proof: Proof | None = None
+    freeze: Freeze | None = None
 
     @property
     def ailing(self) -> bool:
@@ -82,7 +87,11 @@ def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datet
         state = states.get(source.name, SourceState(source.name))
         age = now - state.confirmed_at if state.confirmed_at else None
         stands = requirement_state(remembered.get(source.name), requirements_of(source, estate.requirements))
-        board.append(SourceStatus(source, _freshness(source, age), age, state, stands, proofs.get(source.name)))
+        freeze = frozen(estate, source, now) if estate.freezes else None
+        freshness = _freshness(source, age)
+        if freeze is not None and freshness is Freshness.OVERDUE and _is_planned(estate, freeze, source, state, now):
+            freshness = Freshness.FROZEN
+        board.append(SourceStatus(source, freshness, age, state, stands, proofs.get(source.name), freeze))
     order = list(Freshness)
 
     def rank(one: SourceStatus) -> tuple[object, ...]:
@@ -90,6 +99,14 @@ def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datet
         return order.index(one.freshness), not one.ailing, *known_well, one.source.name
 
     return sorted(board, key=rank)
+
+
+def _is_planned(estate: Estate, freeze: Freeze, source: Source, state: SourceState, now: datetime) -> bool:
+    """Whether a source is older than its max_age because of the freeze alone, which has not lasted too long."""
+    began = datetime.combine(freeze.from_, time(), estate.zone)
+    if now - began > _LONGEST_FREEZE or state.confirmed_at is None or source.max_age is None:
+        return False
+    return began - state.confirmed_at <= source.max_age
 
 
 def _freshness(source: Source, age: timedelta | None) -> Freshness:

@@ -28,6 +28,7 @@ __all__ = [
 ]
 
 _LOG = logging.getLogger("historon.service")
+_FROZEN = "told frozen"  # the topic under which is remembered by which freeze a source was told to be held
 _NAMED = 8  # sources of which versions were removed
 _EVERY = timedelta(minutes=15)  # at most between two looks
 
@@ -66,6 +67,7 @@ class Monitor:
         self._note(board)
         for event in self._notifier.watch("age", _about_ages(board, since, now)):
             _LOG.log(log_level(event.kind), "%s: %s: %s", event.source, event.kind, event.message)
+        self._tell_frozen(board, now)
         self._watch("disk", _about_disk(estate, now))
         copies = copies_of(estate, self._store, now)
         self.copies_wanted = [one.name for one in copies if one.missing_since is not None or one.damaged]
@@ -80,6 +82,20 @@ class Monitor:
         amiss += [one.name for one in copies if one.in_trouble(now)]
         if not amiss and (well := _all_well_words(board)):
             self._notifier.tell_well(Event("all-well", now, well))
+
+    def _tell_frozen(self, board: Sequence[SourceStatus], now: datetime) -> None:
+        """Once, when a freeze begins to outlast a source's max_age."""
+        held = [one for one in board if one.freshness is Freshness.FROZEN and one.freeze is not None]
+        if not held:
+            return
+        known = self._store.recall_all(_FROZEN)
+        for one in held:
+            if one.freeze is None or known.get(one.source.name) == str(one.freeze.from_):
+                continue
+            why = f": {one.freeze.why}" if one.freeze.why else ""
+            words = f"until {one.freeze.to}{why}; it is {describe(one.age or timedelta())} old of {one.source.max_age}"
+            self._notifier.tell(Event("frozen", now, words, one.source.name, look="historon agenda"))
+            self._store.remember(one.source.name, _FROZEN, str(one.freeze.from_))
 
     def _watch(self, topic: str, look: Monitored) -> None:
         for event in self._notifier.watch(topic, [look]):
@@ -193,9 +209,11 @@ def _all_well_words(board: Sequence[SourceStatus]) -> str | None:
         return None
     judged = sum(one.freshness in (Freshness.FRESH, Freshness.AGEING) for one in board)
     skipped = sum(one.freshness is Freshness.SKIPPED for one in board)
-    unjudged = len(board) - judged - skipped
+    held = sum(one.freshness is Freshness.FROZEN for one in board)
+    unjudged = len(board) - judged - skipped - held
     also = [f"{judged} within max_age"]
     also += [f"{unjudged} without max_age"] if unjudged else []
+    also += [f"{held} older than that, held by a freeze"] if held else []
     also += [f"{skipped} skipped"] if skipped else []
     return f"{many_sources(len(board))}: {', '.join(also)}; nothing needs action"
 

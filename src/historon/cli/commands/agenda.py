@@ -69,7 +69,13 @@ def command(
             timetables=[view.timetable_row(estate, name, dues, now) for name in estate.timetables],
             hours=[{"begin": one.begin, "sources": one.sources, "share": round(one.share, 4)} for one in loads],
             freezes=[
-                {"from": str(one.from_), "to": str(one.to), "why": one.why} for one in view.freezes_ahead(estate, now)
+                {
+                    "from": str(one.from_),
+                    "to": str(one.to),
+                    "why": one.why,
+                    "sources": [each.name for each in estate.sources.values() if each.has_labels(one.where)],
+                }
+                for one in view.freezes_ahead(estate, now)
             ],
             simulation=simulation and vars(simulation),
             warnings=warnings,

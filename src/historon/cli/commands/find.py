@@ -64,15 +64,19 @@ def command(
         search = opened.find(
             text, where=where, at=when, ever=ever, expression=expression, exact_case=exact_case, reveal=reveal
         )
+        oldest = {name: opened.oldest_kept(name) for name in {hit.source for hit in search.hits}} if ever else {}
     found, closed = search.hits, search.closed
     headline = view.headline(found, search.sources, text, closed)
     if as_json:
         print_json(
-            "find", headline, [view.as_data(hit, ever=ever) for hit in found], not_looked_into=view.beside(closed)
+            "find",
+            headline,
+            [view.as_data(hit, ever=ever, oldest=oldest) for hit in found],
+            not_looked_into=view.beside(closed),
         )
         return
     click.echo(printable(headline))
-    view.print_all(found if everything else found[:_SHOWN], opened.estate.zone, ever=ever)
+    view.print_all(found if everything else found[:_SHOWN], opened.estate.zone, ever=ever, oldest=oldest)
     if len(found) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
     for one in view.beside(closed)[:_NAMED]:

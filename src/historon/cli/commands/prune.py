@@ -17,6 +17,7 @@ __all__ = ["command"]
         "historon prune edge-1 --each",
         "historon prune --with short --as-of 2027-01-01",
         "historon prune --yes",
+        "historon prune --history",
     ),
 )
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
@@ -29,6 +30,7 @@ __all__ = ["command"]
 @click.option(
     "--as-of", "as_of", metavar="DATE", help="Only show what would be removed on this day, or at this instant."
 )
+@click.option("--history", is_flag=True, help="List what was removed, by the service and by hand. Removes nothing.")
 @click.option("--yes", is_flag=True, help="Remove without asking.")
 @estate_option
 @json_option
@@ -42,6 +44,7 @@ def command(
     calendar: bool,
     retention: str | None,
     as_of: str | None,
+    history: bool,
     yes: bool,
     estate_file: str | None,
     as_json: bool,
@@ -52,6 +55,10 @@ def command(
     version and held ones always stay, and sources without a retention keep everything. When this machine's clock may
     be wrong, --yes removes nothing. With --with or --as-of nothing is removed either: it is what would be.
     """
+    if history:
+        with app.opened(estate_file) as opened:
+            view.print_history(opened.prunings(*names, where=where), opened.estate.zone, as_json=as_json)
+        return
     supposed = retention is not None or as_of is not None
     if supposed and yes:
         raise UsageError("with --with or --as-of nothing is removed", hint="leave out --yes")

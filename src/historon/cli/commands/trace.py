@@ -50,14 +50,15 @@ def command(
     with app.opened(estate_file) as opened:
         traced = opened.trace(source, text, expression=expression, exact_case=exact_case, reveal=reveal)
         versions = sum(version.good for version in opened.versions(source))
+        oldest = opened.oldest_kept(source)
     lives, closed = traced.lives, [{"part": part, "why": why} for part, why in sorted(traced.closed.items())]
     headline = view.headline(text, source, lives, versions)
     if as_json:
-        print_json("trace", headline, [view.as_data(life) for life in lives], not_looked_into=closed)
+        print_json("trace", headline, [view.as_data(life, oldest) for life in lives], not_looked_into=closed)
         return
     click.echo(printable(headline))
     for life in lives if everything else lives[:_SHOWN]:
-        view.print_life(life, source, opened.estate.zone)
+        view.print_life(life, source, opened.estate.zone, oldest)
     if len(lives) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
     for one in closed[:_SHOWN]:

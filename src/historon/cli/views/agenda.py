@@ -25,6 +25,8 @@ __all__ = [
 _BAR = 40
 _NEXT = 3  # instants of a timetable that are named
 
+_FROZEN = 6  # sources that are named
+
 
 def headline(estate: Estate, dues: Sequence[Due], span: str) -> str:
     """What is due, in one line."""
@@ -132,9 +134,20 @@ def print_end(estate: Estate, dues: Sequence[Due], warnings: Sequence[str], now:
         screen.print(Text(f"  {count(tally[name], 'collection')} in {in_words(span)}", style="dim"))
     for freeze in freezes_ahead(estate, now):
         why = f": {printable(freeze.why)}" if freeze.why else ""
-        screen.print(Text(f"nothing is collected from {freeze.from_} to {freeze.to}{why}", style="yellow"))
+        held = [one.name for one in estate.sources.values() if one.has_labels(freeze.where)]
+        what = "nothing is" if len(held) == len(estate.sources) else f"{_held(held)} not"
+        screen.print(Text(f"{what} collected from {freeze.from_} to {freeze.to}{why}", style="yellow"), soft_wrap=True)
     for warning in warnings:
         screen.print(Text(f"warning: {printable(warning)}", style="yellow"), soft_wrap=True)
+
+
+def _held(names: Sequence[str]) -> str:
+    """The sources that a freeze holds, in words."""
+    if not names:
+        return "no source is meant: none is"
+    more = f" and {len(names) - _FROZEN} more" if len(names) > _FROZEN else ""
+    verb = "is" if len(names) == 1 else "are"
+    return f"{', '.join(map(printable, names[:_FROZEN]))}{more} {verb}"
 
 
 def freezes_ahead(estate: Estate, now: datetime) -> list[Freeze]:

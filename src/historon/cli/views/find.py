@@ -17,8 +17,10 @@ def beside(closed: Mapping[tuple[str, str], str]) -> list[dict[str, str]]:
     return [{"source": source, "part": part, "why": why} for (source, part), why in sorted(closed.items())]
 
 
-def print_all(found: Sequence[Hit], zone: tzinfo, *, ever: bool) -> None:
-    """Each line under its path."""
+def print_all(
+    found: Sequence[Hit], zone: tzinfo, *, ever: bool, oldest: Mapping[str, int | None] | None = None
+) -> None:
+    """Each line under its path; `oldest` are the oldest versions kept of sources of which earlier ones were removed."""
     from rich.text import Text
 
     screen = console()
@@ -31,7 +33,14 @@ def print_all(found: Sequence[Hit], zone: tzinfo, *, ever: bool) -> None:
             gone = hit.gone is not None
             line.append(_cut(printable(hit.line)), "dim" if gone else "not dim")
             if ever and hit.came:
-                line.append(f"  since {instant(hit.came.at, zone)} @{hit.came.number}", "dim")
+                already = (oldest or {}).get(source) == hit.came.number
+                came = f"@{hit.came.number}, the oldest version kept"
+                since = (
+                    f"  already there in {came}"
+                    if already
+                    else f"  since {instant(hit.came.at, zone)} @{hit.came.number}"
+                )
+                line.append(since, "dim")
                 line.append(f", gone {instant(hit.gone.at, zone)} @{hit.gone.number}" if hit.gone else "", "yellow")
             screen.print(line, soft_wrap=True)
 
@@ -49,9 +58,10 @@ def headline(found: Sequence[Hit], sources: int, text: str, closed: Mapping[tupl
     return f'"{text}": {count(len(found), "line")} in {having} of {count(sources, "source")}'
 
 
-def as_data(hit: Hit, *, ever: bool) -> dict[str, object]:
+def as_data(hit: Hit, *, ever: bool, oldest: Mapping[str, int | None] | None = None) -> dict[str, object]:
     """A line that was found, for programs."""
     life = {
+        "beginning_known": hit.came is not None and (oldest or {}).get(hit.source) != hit.came.number,
         "came": hit.came and {"version": hit.came.number, "at": hit.came.at},
         "gone": hit.gone and {"version": hit.gone.number, "at": hit.gone.at},
     }

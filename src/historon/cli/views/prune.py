@@ -2,15 +2,19 @@
 
 from collections import Counter
 from collections.abc import Callable, Sequence
+from datetime import tzinfo
 from itertools import groupby
 
 import click
 
-from historon.cli.output import count, instant, print_table, printable, table
+from historon.api.results import Pruning
+from historon.cli.output import count, instant, print_json, print_table, printable, table
 from historon.estate import Estate
 from historon.retention import Verdict
 
-__all__ = ["headline", "printer_of", "row"]
+__all__ = ["headline", "print_history", "printer_of", "row"]
+
+_NAMED = 6  # sources of a pruning
 
 
 def printer_of(*, calendar: bool, each: bool) -> Callable[[Estate, dict[str, list[Verdict]]], None]:
@@ -112,3 +116,31 @@ def row(verdict: Verdict) -> dict[str, object]:
         "stays": verdict.stays,
         "rule": verdict.rule,
     }
+
+
+def print_history(found: Sequence[Pruning], zone: tzinfo, *, as_json: bool) -> None:
+    """What was removed, each time in one line."""
+    versions = sum(one.versions for one in found)
+    headline = f"{count(versions, 'version')} removed in {count(len(found), 'pruning')}"
+    if as_json:
+        rows: list[dict[str, object]] = [
+            {
+                "at": one.at,
+                "after_round": one.round,
+                "rules": list(one.rules),
+                "sources": [{"source": name, "versions": number} for name, number in one.by_source.items()],
+            }
+            for one in found
+        ]
+        print_json("prune-history", headline, rows)
+        return
+    click.echo(headline)
+    made = table(f"when ({zone})", "by", "versions", "rule", "sources", wrap=("sources",))
+    for one in found:
+        by = f"the service, after round {one.round}" if one.round is not None else "hand"
+        names = [f"{printable(name)} ({number})" for name, number in one.by_source.items()]
+        more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+        told = instant(one.at, zone) if one.at else "not known"
+        made.add_row(told, by, str(one.versions), "; ".join(one.rules) or "-", ", ".join(names[:_NAMED]) + more)
+    if found:
+        print_table(made)

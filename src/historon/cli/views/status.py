@@ -23,7 +23,7 @@ _NARROW = 100  # columns below which the instants are left out: the age says wha
 _PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
 _WORST = ((Freshness.OVERDUE, "OVERDUE"), (Freshness.NEVER, "never collected"))
 _WENT = ((Outcome.FAILED, "failed"), (Outcome.SUSPECT, "suspect"))
-_KNOWN = (Freshness.FRESH, Freshness.AGEING, Freshness.SKIPPED, Freshness.NO_LIMIT)
+_KNOWN = (Freshness.FROZEN, Freshness.FRESH, Freshness.AGEING, Freshness.SKIPPED, Freshness.NO_LIMIT)
 
 
 def print_data(stands: Board, by: str | None) -> None:
@@ -179,7 +179,7 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
     requirements = one.requirements or "-"
     proof = one.proof.verdict if one.proof else "-"
     return [
-        Text.assemble((f"{one.freshness:<9}", STYLES[one.freshness]), _age(one)),
+        Text.assemble((f"{one.freshness:<9}", STYLES[one.freshness]), _age(one), _until(one)),
         printable(one.source.name),
         f"@{state.good}" if state.good is not None else "-",
         Text(outcome, STYLES.get(outcome, "")),
@@ -188,6 +188,11 @@ def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
         instant(state.confirmed_at, estate.zone),
         instant(state.good_at, estate.zone),
     ]
+
+
+def _until(one: SourceStatus) -> str:
+    """Until when a freeze holds it, of one that is older than it may get for that."""
+    return f" until {one.freeze.to}" if one.freshness is Freshness.FROZEN and one.freeze is not None else ""
 
 
 def _age(one: SourceStatus) -> str:
@@ -210,6 +215,7 @@ def _row(one: SourceStatus) -> dict[str, object]:
         "last_tried": one.state.outcome_at,
         "requirements": one.requirements,
         "proof": str(one.proof) if one.proof else None,
+        "frozen_until": str(one.freeze.to) if one.freeze is not None else None,
         "note": one.state.note,
         "labels": one.source.labels,
     }

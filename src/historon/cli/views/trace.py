@@ -20,8 +20,8 @@ def headline(text: str, source: str, lives: Sequence[Life], versions: int) -> st
     return f'"{text}" in {source}: {count(there, "line")} now{gone}'
 
 
-def print_life(life: Life, source: str, zone: tzinfo) -> None:
-    """A line with what became of it."""
+def print_life(life: Life, source: str, zone: tzinfo, oldest: int | None = None) -> None:
+    """A line with what became of it; `oldest` is the oldest version kept, where others before it were removed."""
     from rich.text import Text
 
     screen = console()
@@ -31,13 +31,15 @@ def print_life(life: Life, source: str, zone: tzinfo) -> None:
     screen.print(head.append("" if life.stands else "  (gone)", "yellow"), soft_wrap=True)
     for event in life.events:
         when = f"  {instant(event.version.at, zone)}  @{event.version.number:<5}"
-        screen.print(Text(when, style="dim").append(_words(event, life)), soft_wrap=True)
+        screen.print(Text(when, style="dim").append(_words(event, life, oldest)), soft_wrap=True)
     screen.print()
 
 
-def _words(event: Event, life: Life) -> str:
+def _words(event: Event, life: Life, oldest: int | None) -> str:
     change = event.change
     first = event is life.events[-1] and change.how is How.ADDED
+    if first and event.version.number == oldest:
+        return f"already there in @{oldest}, the oldest version kept"
     if first and event.version.number == 1:
         as_it_was = f" as {printable(change.new)}" if change.new != life.line else ""
         return f"present{as_it_was} since the first version"
@@ -50,9 +52,12 @@ def _words(event: Event, life: Life) -> str:
     return "added" if change.how is How.ADDED else "removed"
 
 
-def as_data(life: Life) -> dict[str, object]:
+def as_data(life: Life, oldest: int | None = None) -> dict[str, object]:
     """A line and what became of it, for programs."""
+    first = life.events[-1] if life.events else None
+    known = first is not None and not (first.change.how is How.ADDED and first.version.number == oldest)
     return {
+        "beginning_known": known,
         "part": life.part,
         "path": life.path,
         "line": life.line,
