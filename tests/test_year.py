@@ -48,6 +48,20 @@ FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] =
     "left open": ((0,), 6, [(2, 1, "the store is replaced", ""), (4, 1, "the disk is read-only", "")]),
     "filling": ((0, 6, 9), 4, [(2, 1, "the disk fills up", "")]),
     "empty archive": ((9,), 4, [(2, 1, "an empty archive", "file-archive-009")]),
+    "copies": (
+        (0, 4, 34),
+        16,
+        [
+            (2, 1, "a copy is gone", ""),
+            (4, 1, "the store is made again", ""),
+            (6, 1, "two stores at one copy", ""),
+            (8, 1, "a bit rots in the copy", ""),
+            (10, 1, "the store loses versions", ""),
+            (12, 3, "the copy is away", ""),
+        ],
+    ),
+    "long page": ((0, 34), 5, [(2, 1, "a long page instead", "file-indentation-000")]),
+    "pruned": ((0, 6), 40, [(30, 1, "pruned by hand", ""), (38, 1, "pruned by hand", "")]),
     "database": ((13,), 12, [(2, 1, "looked at", ""), (6, 1, "looked at", "")]),
 }
 
@@ -87,6 +101,10 @@ BROKEN: dict[str, tuple[tuple[int, ...], list[tuple[int, int, str, str]], str]] 
     "secrets are shown": ((0, 6, 15, 21, 24), [(3, 1, "looked at", "")], "secret"),
     "trouble is told every half minute": ((0,), [(2, 1, "the disk is read-only", "")], "double notice"),
     "one letter stops a mailbox": ((4,), [(2, 1, "a letter without an export", "mail-indentation-004")], "loss"),
+    "a copy takes any store": ((0,), [(3, 1, "two stores at one copy", "")], "loss"),
+    "a copy that is gone is up to date": ((0,), [(day, 1, "a copy is gone", "") for day in (3, 5)], "false all-clear"),
+    "one version too many is pruned": ((0, 6), [(day, 1, "pruned by hand", "") for day in (5, 9)], "loss"),
+    "the first thousand lines are compared": ((34,), [], "false all-clear"),
     "a round goes to another store": ((0, 6), [(2, 1, "the store is replaced", "")], "loss"),
 }
 

@@ -67,7 +67,7 @@ def _dead_holder_obeyed() -> None:
 
 
 def _damage_travels() -> None:
-    _module("store.sqlite.copying").check_successor = lambda *_: None
+    _module("store.sqlite.copying").check_successor = lambda *_, **__: None
 
 
 def _secrets_shown() -> None:
@@ -95,6 +95,43 @@ def _another_store() -> None:
     folder.FolderStore.another = lambda self: folder.FolderStore(self._folder, indexed=self.indexed)
 
 
+def _any_store() -> None:
+    belonging = _module("copies.belonging")
+    for name in ("folder", "git"):
+        _module(f"copies.{name}").check_belongs = lambda *_: None
+    _module("copies.folder")._check = lambda *_: None
+    _module("copies.git")._check_ours = lambda *_: None
+    _module("store.sqlite.copying").check_successor = lambda *_, **__: None
+    assert belonging
+
+
+def _gone_is_up_to_date() -> None:
+    _module("copies.status")._is_there = lambda *_: True
+
+
+def _one_too_many() -> None:
+    planning = _module("retention.planning")
+    always = planning._always
+    staying = planning._staying
+    planning._always = lambda versions, retention: list(always(versions, retention))[:1]
+    planning._staying = lambda versions, *how: [one for one in staying(versions, *how) if one[0] != versions[0].number]
+
+
+def _first_thousand_lines() -> None:
+    masks = _module("versions.masks").Masks
+    essence = masks.essence
+    judging = _module("collect.judging")
+    compare = judging.compare_exports
+
+    def cut(parts: Any) -> Any:
+        return {name: b"\n".join(content.split(b"\n")[:1000]) for name, content in parts.items()}
+
+    judging.compare_exports = lambda before, after, masks, *more, **how: compare(
+        cut(before), cut(after), masks, *more, **how
+    )
+    assert essence
+
+
 OLD_FAULTS: dict[str, Callable[[], None]] = {
     "half exports are good": _takes_anything,
     "a suspect export becomes the last good one": _suspect_is_good,
@@ -110,4 +147,8 @@ OLD_FAULTS: dict[str, Callable[[], None]] = {
     "trouble is told every half minute": _told_every_half_minute,
     "one letter stops a mailbox": _one_letter_stops_all,
     "a round goes to another store": _another_store,
+    "a copy takes any store": _any_store,
+    "a copy that is gone is up to date": _gone_is_up_to_date,
+    "one version too many is pruned": _one_too_many,
+    "the first thousand lines are compared": _first_thousand_lines,
 }

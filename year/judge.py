@@ -17,7 +17,7 @@ from typing import Any, Protocol
 
 from year.ledger import Ledger, VersionRow, Visit, reading
 from year.telling import Known
-from year.truth import BAD, GOOD, Arrival, Export, Finding, Night, Wanted
+from year.truth import BAD, GOOD, Arrival, Export, Finding, Night, Wanted, staying
 
 __all__ = ["Judge", "Witness"]
 
@@ -45,17 +45,20 @@ _ABOUT_ESTATE = {
     "service-died",
     "copy-behind",
     "copy-well",
+    "copy-refused",
+    "copy-damaged",
     "store-damaged",
     "store-verified",
 }
 
 
-_Key = tuple[str, str | None, str, int | None]
+_Key = tuple[str, str | None, str, int | None, str]
 
 
 def _key(event: Mapping[str, Any]) -> _Key:
     """What tells one event from another."""
-    return event["kind"], event["source"], event["at"], event["version"]
+    about = event["message"] if event["source"] is None else ""  # two copies may be told of at one instant
+    return event["kind"], event["source"], event["at"], event["version"], about
 
 
 class Witness(Protocol):
@@ -85,6 +88,7 @@ class _Source:
     confirmed: datetime | None = None
     queue: list[Arrival] = field(default_factory=list)
     versions: dict[int, Export] = field(default_factory=dict)
+    rows: dict[int, VersionRow] = field(default_factory=dict)
     known: Known = field(default_factory=Known)
     changes: int = 0  # not told yet
     bad_since: datetime | None = None
@@ -118,6 +122,8 @@ class Judge:
         self._letters: set[str] = set()
         self._last_told: dict[str, int] = {}
         self._sure_from = 0
+        self._removed: set[tuple[str, int]] = set()
+        self._removed_at: list[tuple[str, int, datetime]] = []
         self._night: Night
 
     # ---- one night -----------------------------------------------------------------------------------------
@@ -131,6 +137,7 @@ class Judge:
         with reading(self._witness.home / "store") as ledger:
             visits = self._judge_visits(ledger)
             self._judge_old_versions(ledger)
+            self._judge_removed(ledger)
         events = self._new_events()
         self._judge_events(events, visits)
         self._judge_calm()
@@ -144,14 +151,15 @@ class Judge:
         self._judge_texts()
 
     def judge_end(self) -> None:
-        """At the end of the year: the service did not grow."""
-        early, late = self.readings[5:15], self.readings[-10:]
-        if len(self.readings) < 30:
+        """At the end of the year: the service does not grow any more. What it needs it has in the first weeks."""
+        if len(self.readings) < 45:
             return
-        for which, name, more in ((0, "memory in kB", 60_000), (1, "open files", 8), (2, "threads", 4)):
-            before, after = sorted(one[which] for one in early)[5], sorted(one[which] for one in late)[5]
-            if after > before + more:
-                self._find("growing", "the service", f"{name}: {before} in the beginning, {after} at the end")
+        third = len(self.readings) // 3
+        thirds = [self.readings[at : at + third] for at in (0, third, 2 * third)]
+        for which, name, more in ((0, "memory in kB", 30_000), (1, "open files", 4), (2, "threads", 2)):
+            first, middle, last = (sorted(one[which] for one in part)[third // 2] for part in thirds)
+            if last > middle + more and middle > first + more // 2:
+                self._find("growing", "the service", f"{name}: {first}, {middle}, {last} in the thirds of the year")
 
     def last_good(self, name: str) -> tuple[int | None, Export]:
         """The last good version of a source, as the judge knows it."""
@@ -200,6 +208,7 @@ class Judge:
                 self._judge_arrived(name, wanted, by_source[name], new, contents)
             source.number = max([source.number, *contents])
             source.versions |= contents
+            source.rows |= {one.number: one for one in new}
             found = rows[name].good if name in rows else None
             if found != source.good:
                 self._find("loss", name, f"the last good version is @{found}, and should be @{source.good}")
@@ -354,6 +363,38 @@ class Judge:
                 if self._read(ledger, name, number) != parts:
                     self._find("loss", name, f"@{number} is not what it was")
 
+    def _judge_removed(self, ledger: Ledger) -> None:
+        """No version was removed that the estate's retention keeps; by the rules as they are written, and own sums."""
+        new = [one for one in ledger.removals() if one[:2] not in self._removed]
+        for name, number, _, gone in new:
+            rows = self._sources[name].rows
+            before = {each[1] for each in self._removed_at if each[0] == name and each[2] < gone}
+            there = [(one.number, one.at, one.state) for _, one in sorted(rows.items()) if one.number not in before]
+            if number in staying([one for one in there if one[1] <= gone], gone):
+                self._find("loss", name, f"@{number} was removed at {gone}, and was to stay")
+        self._removed |= {one[:2] for one in new}
+        self._removed_at += [(name, number, gone) for name, number, _, gone in new]
+
+    def judge_files(self, folder: Path) -> None:
+        """Every good version that is there lies in a copy of plain files, byte for byte, and nothing else does."""
+        with reading(self._witness.home / "store") as ledger:
+            there = {
+                (name, one.number): one
+                for name in self._sources
+                for one in ledger.versions(name)
+                if one.state != "suspect"
+            }
+        listed = (folder / "SHA256SUMS").read_text().splitlines() if (folder / "SHA256SUMS").is_file() else []
+        folders = {"/".join(line[66:].split("/")[:2]) for line in listed}
+        for (name, number), one in there.items():
+            parts = self._sources[name].versions.get(number, {})
+            instant = one.at.strftime("%Y-%m-%dT%H%M%S")
+            places = [folder / name / f"{instant}Z", folder / name / f"{instant}_{number:06}Z"]
+            if not any(all(_holds(place / part, content) for part, content in parts.items()) for place in places):
+                self._find("loss", name, f"@{number} is not in the copy of plain files")
+        if len(folders) != len(there):
+            self._find("loss", "the copy", f"{len(folders)} versions lie there, and {len(there)} are good")
+
     # ---- what was told -------------------------------------------------------------------------------------
 
     def _new_lines(self, file: Path) -> Iterator[Any]:
@@ -463,11 +504,11 @@ class Judge:
         self._seen["posts"] = len(files)
         doubles = [key for key, count in self._untold_posts.items() if count < 0]
         missing = [key for key, count in self._untold_posts.items() if count > 0]
-        for kind, name, at, _ in doubles:
+        for kind, name, at, _, _ in doubles:
             if not self._killed:
                 self._find("double notice", name or "the estate", f"{kind} of {at} was posted twice")
         if not self._night.post_later and not self._night.down:
-            for kind, name, at, _ in missing:
+            for kind, name, at, _, _ in missing:
                 self._find("missing notice", name or "the estate", f"{kind} of {at} was not posted")
             missing = []
         self._untold_posts = Counter(missing)
@@ -520,6 +561,9 @@ class Judge:
             return
         rows = {row["source"]: row for row in data["rows"]}
         wrong = bool(data["still_paused"])
+        if data["copies_in_trouble"] and not self._night.copies:
+            self._find("false alarm", "the copies", f"status says {data['copies_in_trouble']}")
+        wrong |= bool(data["copies_in_trouble"])
         for name, source in self._sources.items():
             row, age = rows[name], self._age_of(name, source)
             if (row["last_outcome"], row["version"]) != (source.outcome or None, source.good):
@@ -587,6 +631,10 @@ class Judge:
             self._find("secret", where, repr(near))
         if found := _DEFECT.search(text):
             self._find("defect", where, text[found.start() : found.start() + 600].decode("utf-8", "replace"))
+
+
+def _holds(file: Path, content: bytes) -> bool:
+    return file.is_file() and file.read_bytes() == content
 
 
 def _was_cut(visit: Visit) -> bool:

@@ -128,6 +128,14 @@ class Ledger:
         query = "SELECT name, number FROM removed JOIN source ON source.id = source"
         return {(name, number) for name, number in self._db.execute(query)}
 
+    def removals(self) -> list[tuple[str, int, datetime, datetime]]:
+        """Source, number and instant of versions that were removed, and when that was."""
+        query = "SELECT name, number, at, gone FROM removed JOIN source ON source.id = source WHERE gone IS NOT NULL"
+        return [
+            (name, number, datetime.fromtimestamp(at / 1000, UTC), datetime.fromtimestamp(gone / 1000, UTC))
+            for name, number, at, gone in self._db.execute(query)
+        ]
+
     def parts(self, source: str, number: int) -> dict[str, bytes]:
         """The parts of a version, without those that Historon wrote itself. Raises AssertionError on damage."""
         query = "SELECT parts, trees FROM version JOIN source ON source.id = source WHERE name = ? AND number = ?"

@@ -192,6 +192,7 @@ class Play:
                 self._turn(day)
             self._go_on(self._stops())
             self.judge.judge(self.night, self.now)
+            self._judge_copies()
             self._look_around()
             self._tell_progress(day)
             if self._stop_at_first and self.judge.findings:
@@ -319,6 +320,11 @@ class Play:
             if source.then_gone and not self.judge.waits(name) and (left := source.left_over()):
                 self.find("left over", name, f"{sorted(left)[:3]} were taken and not put away")
 
+    def _judge_copies(self) -> None:
+        """Once a week the program's own word on its copies, and what lies in that of plain files, by eye."""
+        if self.night.day % 7 == 6 and not self.night.copies and not self.night.unsure and not self.night.blocked:
+            self.judge.judge_files(self.home.parent / "files")
+
     def _end_faults(self, day: int) -> None:
         over = [(entry, one) for entry, one in self._active if day + 1 >= entry.day + entry.nights]
         self._active = [pair for pair in self._active if pair not in over]
@@ -364,6 +370,12 @@ max_age = "30h"
 retention = "standard"
 [copies.second]
 path = "../copy"
+[copies.files]
+kind = "folder"
+path = "../files"
+[copies.history]
+kind = "git"
+path = "../history.git"
 [channels.record]
 kind = "file"
 path = "record.jsonl"

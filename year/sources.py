@@ -74,6 +74,7 @@ POSTS: Sequence[Post] = (
     Post("program", "json"),
     Post("mail", "archive", then="keep"),
     Post("drop", "archive", sign="renamed", then="remove"),
+    Post("file", "long"),
     Post("file", "large"),
 )
 

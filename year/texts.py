@@ -248,6 +248,12 @@ class Style:
         return self.suffix == "cfg"
 
 
+def _long(model: Model, lines: int) -> bytes:
+    """A text whose edits stand behind so many lines that never change."""
+    head = "".join(f"object-{number}\n  address 10.{number % 250}.{number // 250}.9\n" for number in range(lines // 2))
+    return head.encode() + _indented(model)
+
+
 _SAVED = "noise = ['^! saved at ']"
 STYLES: dict[str, Style] = {
     "indentation": Style("cfg", _indented, "end", _SAVED, ("saved",)),
@@ -262,5 +268,6 @@ STYLES: dict[str, Style] = {
     "archive": Style("tgz", _archive, "", _SAVED, ("saved",)),
     "database": Style("db", _database),
     "netconf": Style("xml", _netconf),
+    "long": Style("cfg", lambda model: _long(model, 1500), "end", _SAVED, ("saved",)),
     "large": Style("bin", lambda model: _large(model, 17 * 2**20)),
 }

@@ -2,9 +2,10 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
 
-__all__ = ["BAD", "GOOD", "Arrival", "Export", "Finding", "Night", "Wanted"]
+__all__ = ["BAD", "GOOD", "Arrival", "Export", "Finding", "Night", "Wanted", "staying"]
 
 GOOD = frozenset({"first", "changed", "unchanged"})
 BAD = frozenset({"suspect", "failed"})
@@ -64,6 +65,7 @@ class Night:
     down: bool = False  # whether the service was down at the end
     post_later: bool = False  # whether the web server did not take what it was told
     mail_later: bool = False
+    copies: bool = False  # whether something is wrong with a copy, or was until the next update
 
 
 @dataclass(frozen=True)
@@ -79,3 +81,20 @@ class Finding:
     def __str__(self) -> str:
         at_work = f" [{', '.join(self.kinds)}]" if self.kinds else ""
         return f"day {self.day}: {self.mistake}: {self.subject}: {self.words}{at_work}"
+
+
+# The estate's retention, as docs/keeping.md explains it: all for so long, then the last of each day, then of each week.
+_ALL, _DAYS, _WEEKS, _AT_LEAST = timedelta(days=14), timedelta(days=60), timedelta(days=365), 1
+_ZONE = ZoneInfo("Europe/Oslo")
+
+
+def staying(versions: Sequence[tuple[int, datetime, str]], gone: datetime) -> set[int]:
+    """The numbers that no pruning at this instant may remove: numbers, instants and states of versions, oldest first."""
+    good = [(number, at) for number, at, state in versions if state != "suspect"]
+    changed = [number for number, _, state in versions if state == "good"]
+    found = {number for number, at in good if at >= gone - _ALL} | set(changed[-_AT_LEAST:])
+    found |= {good[-1][0]} if good else set()
+    for span, period in ((_DAYS, "%Y-%m-%d"), (_WEEKS, "%G-%V")):
+        last = {at.astimezone(_ZONE).strftime(period): number for number, at in good if at >= gone - span}
+        found |= set(last.values())
+    return found

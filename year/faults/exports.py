@@ -99,6 +99,14 @@ def _empty_archive(_content: bytes, _: random.Random) -> bytes:
     return gzip.compress(bytes(10240), mtime=0)
 
 
+def _long_page(content: bytes, _: random.Random) -> bytes:
+    """As many lines as the export has, so that it does not look shrunken."""
+    rows = b"".join(b"<tr><td>row %d</td></tr>\n" % number for number in range(max(20, content.count(b"\n"))))
+    return (
+        b"<!DOCTYPE html>\n<html><head><title>Log in</title></head><body><table>\n" + rows + b"</table></body></html>\n"
+    )
+
+
 _PAGE = b"<!DOCTYPE html><html><head><title>503 Service Unavailable</title></head><body><h1>Later</h1></body></html>\n"
 _ERRORS = {
     "json": b'{"error": {"code": 500, "message": "internal"}}\n',
@@ -113,6 +121,7 @@ FAULTS = (
     Spoiled("blanks alone", _by_itself, _with(lambda content, _rng: b" \n" * (len(content) // 4))),
     Spoiled("zeros after a power cut", _by_itself, _with(lambda content, _rng: bytes(len(content)))),
     Spoiled("an error page instead", _by_itself, _with(lambda _content, _rng: _PAGE)),
+    Spoiled("a long page instead", _by_itself, _with(_long_page)),
     Spoiled("an error message instead", _by_itself, _with(lambda _content, _rng: b"Error: the disk is full\n")),
     Spoiled(
         "an error document instead",

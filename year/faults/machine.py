@@ -1,5 +1,6 @@
 """What goes wrong around Historon, or with itself: its process, its clock, its disk, its file, and those it tells."""
 
+import re
 import shutil
 import sqlite3
 from collections.abc import Callable, Sequence
@@ -533,6 +534,7 @@ class CopyAway(Disturbance):
         if copy.is_dir() and not aside.exists():
             copy.rename(aside)
             copy.write_text("not a folder")
+        play.night.copies = True
         play.night.may.add("copy-behind")
 
     def end(self, play: "Play") -> None:
@@ -542,7 +544,104 @@ class CopyAway(Disturbance):
         if aside.exists():
             copy.unlink()
             aside.rename(copy)
-        play.put_off.append(lambda: play.night.may.add("copy-well"))
+        play.put_off.append(lambda: self._back(play))
+
+    @staticmethod
+    def _back(play: "Play") -> None:
+        play.night.copies = True
+        play.night.may.add("copy-well")
+
+
+class CopyGone(Disturbance):
+    """A copy's folder is removed: it is not up to date, and the next update makes it anew."""
+
+    kind = "a copy is gone"
+
+    def begin_night(self, play: "Play") -> None:
+        play.night.copies = True
+        play.night.may |= {"copy-behind", "copy-well"}
+
+    def stops(self, play: "Play") -> _Stops:
+        return [(play.at(time(10)), lambda: self._remove(play))]
+
+    def _remove(self, play: "Play") -> None:
+        name, place = self.rng.choice([("second", "copy"), ("files", "files"), ("history", "history.git")])
+        folder = play.home.parent / place
+        if not folder.is_dir():
+            return
+        shutil.rmtree(folder)
+        code, out, err = play.ask("copies", name)
+        if play.is_odd(code, 5):
+            play.find("false all-clear", "the copies", f"{name} is gone, and copies ended with {code}: {out[-200:]}")
+        code, out, err = play.ask("copies", name, "--update")
+        if play.is_odd(code, 0) or not folder.is_dir():
+            play.find("defect", "the copies", f"{name} was not made anew: {code}: {out[-200:]} {err[-300:]}")
+
+
+class _OtherStore(Disturbance):
+    """What is not the store that the copies belong to: they keep what they hold, and say so."""
+
+    def begin_night(self, play: "Play") -> None:
+        play.night.copies = True
+        play.night.may |= {"copy-behind", "copy-well", "copy-refused"}
+
+    def _refused(self, play: "Play", home: Path | None = None) -> None:
+        """No copy takes anything from this store."""
+        places = [play.home.parent / one for one in ("copy", "files", "history.git")]
+        if not all(one.is_dir() for one in places):
+            return
+        before = [_holding(one) for one in places]
+        code, out, err = play.ask("copies", "--update", *(["--estate", str(home)] if home else []))
+        if [_holding(one) for one in places] != before:
+            play.find("loss", "the copies", f"another store changed them: {code}: {out[-200:]} {err[-300:]}")
+        if play.is_odd(code, 5):
+            play.find("false all-clear", "the copies", f"another store was no reason: {code}: {err[-300:]}")
+
+
+class StoreMadeAgain(_OtherStore):
+    """The store is lost, a new one is made in its place, and copies are updated; then the old one comes back."""
+
+    kind = "the store is made again"
+
+    def stops(self, play: "Play") -> _Stops:
+        return [(play.at(time(10)), lambda: self._make(play))]
+
+    def _make(self, play: "Play") -> None:
+        ran = play.program.runs
+        play.end_service()
+        store, aside = play.home / "store", play.home / "store aside"
+        store.rename(aside)
+        play.ask("new", str(play.home), "--store-only")
+        self._refused(play)
+        shutil.rmtree(store)
+        aside.rename(store)
+        if ran:
+            play.begin_service()
+
+
+class TwoStores(_OtherStore):
+    """A second estate names the same copies."""
+
+    kind = "two stores at one copy"
+    mild = True
+
+    def stops(self, play: "Play") -> _Stops:
+        return [(play.at(time(10)), lambda: self._make(play))]
+
+    def _make(self, play: "Play") -> None:
+        other = play.home.parent / "other"
+        other.mkdir()
+        shutil.copytree(play.home / "keys", other / "keys")
+        text = (play.home / "historon.toml").read_text()
+        (other / "historon.toml").write_text(re.sub(r"\[channels\..*?\n(?=\[(?!channels))", "", text, flags=re.DOTALL))
+        play.ask("new", str(other), "--store-only")
+        self._refused(play, other / "historon.toml")
+        shutil.rmtree(other)
+
+
+def _holding(folder: Path) -> dict[str, bytes]:
+    """All that lies in a folder."""
+    return {str(one.relative_to(folder)): one.read_bytes() for one in sorted(folder.rglob("*")) if one.is_file()}
 
 
 class CopyCutShort(Disturbance):
@@ -551,7 +650,16 @@ class CopyCutShort(Disturbance):
     kind = "the store loses versions"
 
     def begin_night(self, play: "Play") -> None:
-        play.night.may |= {"copy-behind"}
+        play.night.copies = True
+        play.night.may |= {"copy-behind", "copy-refused", "copy-well"}
+
+    def end(self, play: "Play") -> None:
+        play.put_off.append(lambda: self._over(play))
+
+    @staticmethod
+    def _over(play: "Play") -> None:
+        play.night.copies = True
+        play.night.may |= {"copy-well", "copy-refused"}
 
     def stops(self, play: "Play") -> _Stops:
         return [(play.at(time(10)), lambda: self._lose(play))]
@@ -585,6 +693,10 @@ class CopyRot(Disturbance):
 
     kind = "a bit rots in the copy"
 
+    def begin_night(self, play: "Play") -> None:
+        play.night.copies = True
+        play.night.may |= {"copy-damaged", "copy-well"}
+
     def stops(self, play: "Play") -> _Stops:
         return [
             (play.at(time(14)), lambda: self._rot(play)),
@@ -603,7 +715,7 @@ class CopyRot(Disturbance):
     def _verify(play: "Play", *, whole: bool) -> None:
         if not (play.home.parent / "copy" / "ledger.sqlite").is_file():
             return
-        code, out, err = play.ask("copies", "--verify")
+        code, out, err = play.ask("copies", "second", "--verify", "all")
         if whole is not (code in (0, 1)):  # 1: it is behind
             mistake = "false alarm" if whole else "false all-clear"
             play.find(mistake, "the copy", f"verified with {code}: {out[-200:]} {err[-200:]}")
@@ -655,4 +767,7 @@ DISTURBANCES: Sequence[type[Disturbance]] = (
     CopyAway,
     CopyRot,
     CopyCutShort,
+    CopyGone,
+    StoreMadeAgain,
+    TwoStores,
 )
