@@ -3,15 +3,16 @@
 import json
 import tempfile
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from historon.copies.belonging import store_identity
 from historon.copies.manifest import MANIFEST
 from historon.copies.status import fetch_copy
 from historon.errors import StoreError, UsageError
 from historon.estate import Estate, nearest, read_estate
-from historon.store import LEDGER, Damage, Store, create_store, note_losses, rescue
+from historon.store import LEDGER, Damage, FolderStore, Store, create_store, note_losses, rescue
 
 __all__ = ["AtHand", "copy_at_hand", "store_from"]
 
@@ -44,6 +45,7 @@ def copy_at_hand(place: str, estate: Estate | None = None) -> Iterator[AtHand]:
 
 def store_from(estate: Estate, copy: AtHand) -> tuple[Store, list[Damage]]:
     """Make the estate's store of all that is whole in a copy; returns what is not, too. Raises StoreError."""
+    _clear_half_made(estate, copy)
     try:
         made, lost = create_store(estate, copy.folder), list(copy.lost)
     except StoreError:
@@ -56,6 +58,29 @@ def store_from(estate: Estate, copy: AtHand) -> tuple[Store, list[Damage]]:
             made = create_store(estate, Path(folder))
     note_losses(made, lost)
     return made, lost
+
+
+def _clear_half_made(estate: Estate, copy: AtHand) -> None:
+    """Remove a store that was made of this very copy by a process that was killed before it came to its end.
+
+    It is one only where no estate file is beside it yet, and where the copy has all that it has.
+    """
+    folder = estate.store_folder
+    if folder is None or estate.file.exists() or not (folder / LEDGER).is_file():
+        return
+    try:
+        with closing(FolderStore(copy.folder)) as there, closing(FolderStore(folder)) as made:
+            same = store_identity(there) == store_identity(made)
+            same = same and all(_numbers(made, name) <= _numbers(there, name) for name in made.states())
+    except StoreError:
+        return
+    if same:
+        for ending in ("", "-wal", "-shm", "-journal"):
+            (folder / f"{LEDGER}{ending}").unlink(missing_ok=True)
+
+
+def _numbers(store: Store, source: str) -> set[int]:
+    return {one.number for one in store.versions(source)}
 
 
 def _described(place: str, estate: Estate | None) -> tuple[Estate, str]:

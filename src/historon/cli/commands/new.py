@@ -1,7 +1,7 @@
 """`historon new`."""
 
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager, nullcontext
 from pathlib import Path
 
@@ -10,8 +10,9 @@ import click
 from historon.cli.app import App, example, pass_app
 from historon.cli.output import count, printable
 from historon.copies import AtHand, copy_at_hand, store_from
+from historon.disk import sync_folder, write_through
 from historon.errors import ExitCode, OutsideError, UsageError
-from historon.estate import ESTATE_FILE, Estate, lay_out, missing_secrets
+from historon.estate import ESTATE_FILE, Estate, lay_out, missing_secrets, read_estate
 from historon.store import Damage, FolderStore, create_store
 
 __all__ = ["command"]
@@ -79,17 +80,19 @@ def _from_copy(app: App, folder: Path, place: str, copy: AtHand) -> int:
         )
     with _made_or_nothing(folder):
         try:
-            shutil.copytree(settings, folder, dirs_exist_ok=True)
+            shutil.copytree(settings, folder, dirs_exist_ok=True, ignore=_without_estate_file(settings))
             (folder / "keys").mkdir(mode=0o700, exist_ok=True)
             folder.chmod(0o700)
         except (OSError, shutil.Error) as exc:
             raise OutsideError(f"{folder}: {exc}", hint="check the folder and its permissions") from exc
-        estate = app.estate(str(folder))
+        text = (settings / ESTATE_FILE).read_bytes()
+        estate = read_estate(folder / ESTATE_FILE, text.decode("utf-8", "replace"))
         password = estate.settings.store_password
         if estate.store_folder is None and password is not None and password.kind == "command":
             hint = f"write an estate file yourself, then: historon new {folder} --store-only --from-copy {place}"
             raise UsageError(f"the estate file of the copy would run {password.place} for its store", hint=hint)
         made, lost = store_from(estate, copy)
+        _put_last(folder / ESTATE_FILE, text)  # so that one that was killed before can be run again
     with closing(made):
         names = made.states()
         held = sum(len(made.versions(name)) for name in names)
@@ -100,6 +103,18 @@ def _from_copy(app: App, folder: Path, place: str, copy: AtHand) -> int:
         click.echo(f"missing: {one}{run}")
     click.echo(f"\nnext: put what is missing in its place, then: cd {folder} && historon doctor && historon collect")
     return _tell_lost(lost)
+
+
+def _put_last(file: Path, content: bytes) -> None:
+    coming = file.with_name(f".{file.name}.coming")
+    write_through(coming, [content])
+    coming.replace(file)
+    sync_folder(file.parent)
+
+
+def _without_estate_file(settings: Path) -> Callable[[str, list[str]], set[str]]:
+    """Leaves out the estate file itself, and no file of its name in a folder below."""
+    return lambda folder, _names: {ESTATE_FILE} if Path(folder) == settings else set()
 
 
 @contextmanager
