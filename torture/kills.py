@@ -30,10 +30,13 @@ import click
 from tests.imap import imap_server
 from tests.openssh import running_server
 from tests.peers import PEERS
+from tests.postgres import PASSWORD as DATABASE_PASSWORD
+from tests.postgres import running_server as running_database
 from tests.prefork import Prefork
 
 import historon
 from historon.copies import bring_up_to_date, copy_at_hand, note_copied
+from historon.errors import StoreError
 from historon.estate import read_estate
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, TelnetDoor
@@ -41,7 +44,7 @@ from historon.standins.fairlead import Fairlead
 from historon.standins.lighter import Lighter
 from historon.standins.purser import Purser
 from historon.standins.thole import Thole
-from historon.store import Entry, FolderStore, Outcome, Part, State
+from historon.store import Entry, FolderStore, Outcome, Part, State, create_store
 from torture.serving import ContentServer
 from torture.victim import arm, arm_clock
 
@@ -106,8 +109,12 @@ class Scenario(ABC):
         """Stop whatever listens."""
 
     def _estate(self, procedure: str, source: str = "", head: str = "") -> None:
-        FolderStore.create(self.folder / "store").close()
         (self.folder / "historon.toml").write_text(f"{_HEAD}{head}[procedures.p]\n{procedure}{_SOURCE}{source}")
+        self._make_store()
+
+    def _make_store(self, copy: Path | None = None) -> None:
+        """Where the estate file says, empty or of a copy."""
+        create_store(read_estate(self.folder / "historon.toml"), copy).close()
 
 
 # ---- collecting what a source has ------------------------------------------------------------------------------------
@@ -1021,6 +1028,107 @@ class Pushed(Restored):
         return 1
 
 
+class _InDatabase(Scenario):
+    """The same with the store in PostgreSQL, on a server of its own."""
+
+    def _make_store(self, copy: Path | None = None) -> None:
+        self._running = ExitStack()
+        server = self._running.enter_context(running_database())
+        (self.folder / "database").write_text(DATABASE_PASSWORD)
+        (self.folder / "database").chmod(0o600)
+        file = self.folder / "historon.toml"
+        store = f'store = "{server.database()}"\nstore_password = "file:database"\n'
+        file.write_text(file.read_text().replace("[estate]\n", f"[estate]\n{store}", 1))
+        super()._make_store(copy)
+
+    def close(self) -> None:
+        """See Scenario."""
+        self._running.close()
+
+
+class RestoredFromDatabase(_InDatabase, RestoredOver):
+    """See RestoredOver."""
+
+    name = "restore (database)"
+
+
+class ProvedInDatabase(_InDatabase, Proved):
+    """See Proved."""
+
+    name = "prove (database)"
+
+
+class PushedFromDatabase(_InDatabase, Pushed):
+    """See Pushed."""
+
+    name = "push (database)"
+
+
+class CopiedFromDatabase(_InDatabase, Copied):
+    """See Copied; the store itself is as it is, whatever is killed."""
+
+    name = "copies (database)"
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self._make_store(self._made)
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        shutil.rmtree(self.folder / "second", ignore_errors=True)
+        shutil.copytree(self._before, self.folder / "second")
+
+    def judge(self, *, whole: bool) -> int:
+        """See Scenario."""
+        strange = {path.name for path in (self.folder / "second").iterdir()} - _IN_A_STORE - {"estate"}
+        must(not strange, f"left over in the copy: {strange}")
+        return self.read_all(self.folder / "second", set(self.truth))
+
+
+class MadeFromDatabase(_InDatabase, Copied):
+    """A store in a database that is made of a copy, on the day on which the database is lost."""
+
+    name = "from a copy (database)"
+    command: ClassVar[Sequence[str]] = ("new", ".", "--store-only", "--from-copy", "kept")
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        shutil.copytree(self._made, folder / "kept")
+        self._running = ExitStack()
+        self._server = self._running.enter_context(running_database())
+        (folder / "database").write_text(DATABASE_PASSWORD)
+        (folder / "database").chmod(0o600)
+        self._text = (folder / "historon.toml").read_text()
+
+    def prepare(self) -> None:
+        """See Scenario."""
+        store = f'store = "{self._server.database()}"\nstore_password = "file:database"\n'
+        (self.folder / "historon.toml").write_text(self._text.replace("[estate]\n", f"[estate]\n{store}", 1))
+        self._is_made = False
+
+    def words(self) -> Sequence[str]:
+        """See Scenario: what was made is not made again."""
+        return ("verify",) if self._is_made else self.command
+
+    def judge_killed(self) -> None:
+        """See Scenario: the store is there as a whole, or not at all."""
+        try:
+            with historon.open(self.folder) as estate:
+                found = sum(len(estate.store.versions(f"s{n}")) for n in range(self.sources))
+        except StoreError:
+            return
+        must(found == len(self.truth), f"{found} versions where {len(self.truth)} are to be")
+        self._is_made = True
+
+    def judge(self, *, whole: bool) -> int:
+        """See Scenario."""
+        with historon.open(self.folder) as estate:
+            for (source, number), content in self.truth.items():
+                (part,) = estate.store.parts(source, number)
+                must(estate.store.read(part) == content, f"{source}@{number} is not what it was")
+        return len(self.truth)
+
+
 def _listed(folder: Path) -> dict[str, tuple[int, object]]:
     return {
         str(path.relative_to(folder)): (
@@ -1061,6 +1169,11 @@ SCENARIOS: tuple[type[Scenario], ...] = (
     RestoredOver,
     Proved,
     Pushed,
+    CopiedFromDatabase,
+    MadeFromDatabase,
+    RestoredFromDatabase,
+    ProvedInDatabase,
+    PushedFromDatabase,
 )
 
 
