@@ -132,6 +132,26 @@ def _first_thousand_lines() -> None:
     assert essence
 
 
+def _links_followed() -> None:
+    folders = _module("folders")
+    folders._FOLDER &= ~folders.os.O_NOFOLLOW
+
+    def stat(self: Any, name: str) -> Any:
+        try:
+            with self.parent(name) as (folder, last):
+                return folders.os.stat(last, dir_fd=folder)
+        except OSError:
+            return None
+
+    folders.Below.stat = stat
+
+
+def _told_up_to() -> None:
+    notifier = _module("notices.notifier")
+    notifier._told_in = lambda _: "told up to"
+    notifier.Notifier._forget_told = lambda *_: None
+
+
 OLD_FAULTS: dict[str, Callable[[], None]] = {
     "half exports are good": _takes_anything,
     "a suspect export becomes the last good one": _suspect_is_good,
@@ -150,5 +170,7 @@ OLD_FAULTS: dict[str, Callable[[], None]] = {
     "a copy takes any store": _any_store,
     "a copy that is gone is up to date": _gone_is_up_to_date,
     "one version too many is pruned": _one_too_many,
+    "links are followed": _links_followed,
+    "one highest number is remembered": _told_up_to,
     "the first thousand lines are compared": _first_thousand_lines,
 }

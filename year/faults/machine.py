@@ -228,6 +228,59 @@ class Restored(Disturbance):
             shutil.rmtree(target, ignore_errors=True)
 
 
+class RestoredOver(Disturbance):
+    """Trees are restored where they were, while a link that leads elsewhere is in the place of one of their folders.
+
+    Either what was there is there again, byte for byte, or it is refused; what the link leads to stays as it is.
+    """
+
+    kind = "restored over the originals"
+    mild = True
+
+    def stops(self, play: "Play") -> _Stops:
+        names = [name for name, one in play.sources.items() if one.post.transport == "tree"]
+        return [(play.at(time(17, 30)), lambda: self._restore_all(play, names))]
+
+    def _restore_all(self, play: "Play", names: Sequence[str]) -> None:
+        for name in names:
+            self._restore(play, name)
+
+    def _restore(self, play: "Play", name: str) -> None:
+        tree, elsewhere = play.home / "data" / name / "tree", play.home.parent / "elsewhere"
+        number, parts = play.judge.last_good(name)
+        if number is None or not parts or not (tree / "ports").is_dir():
+            return
+        aside = tree.with_name("aside")
+        shutil.copytree(tree, aside)
+        files = sorted((tree / "ports").iterdir())
+        self.rng.choice(files).unlink()
+        (tree / "main.cfg").write_bytes(b"by somebody\n")
+        self._judge(play, name, number, parts, beside=False)
+        shutil.copytree(tree / "ports", elsewhere)
+        for file in elsewhere.iterdir():
+            file.write_bytes(b"of somebody else\n")
+        shutil.rmtree(tree / "ports")
+        (tree / "ports").symlink_to(elsewhere)
+        self._judge(play, name, number, parts, beside=True)
+        if any(file.read_bytes() != b"of somebody else\n" for file in elsewhere.iterdir()):
+            play.find("loss", name, "restoring it wrote through a link")
+        shutil.rmtree(elsewhere)
+        shutil.rmtree(tree)
+        aside.rename(tree)
+
+    @staticmethod
+    def _judge(play: "Play", name: str, number: int, parts: dict[str, bytes], *, beside: bool) -> None:
+        """What it says against what is there; with a link `beside` it may be refused."""
+        code, out, err = play.ask("restore", f"{name}@{number}", "--over-originals", "--yes")
+        if code != 0 and (beside or not play.is_odd(code)):
+            return
+        tree = play.home / "data" / name
+        files = {key: tree / key for key in parts if not key.endswith(".tree")}
+        wrong = [key for key, file in files.items() if not file.is_file() or file.read_bytes() != parts[key]]
+        if code != 0 or wrong or (tree / "tree" / "ports").is_symlink():
+            play.find("loss", name, f"@{number} did not come back: {code} {wrong[:3]} {out[-200:]} {err[-200:]}")
+
+
 class Looked(Disturbance):
     """Somebody looks at everything; no secret may be seen, and nothing may go wrong."""
 
@@ -746,6 +799,7 @@ DISTURBANCES: Sequence[type[Disturbance]] = (
     Pruned,
     KilledPruning,
     Restored,
+    RestoredOver,
     Looked,
     ClockWrong,
     ClockForward,
