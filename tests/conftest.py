@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 import sys
 import threading
 from collections.abc import Callable, Iterator
@@ -21,6 +22,9 @@ from tests.prefork import Prefork
 
 settings.register_profile("house", deadline=None)  # nothing is timed in tests
 settings.load_profile("house")
+# A shell starts what runs in its background with Ctrl-C ignored, and so would be every program that is tested.
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 needs_patch = needs("patch")
 PROGRAM = Path(sys.executable).with_name("historon")

@@ -310,7 +310,7 @@ _HARM: dict[str, tuple[str, str]] = {
     "a folder is open": ("chmod 777 conf.d", "its mode is 0777, and was 0750"),
     "a folder is a file": ("rmdir conf.d && touch conf.d", "it is a file, and was a folder"),
     "a file is a folder": ("rm key && mkdir key", "it is a folder, and was a file"),
-    "a time is another": ("touch -d 2020-01-01 key", "its time is 2020-01-01"),
+    "a time is another": ("touch -d 2020-01-01 key", "it is of 2020-01-01"),
 }
 
 

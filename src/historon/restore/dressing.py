@@ -46,7 +46,7 @@ def differences(member: Member, found: os.stat_result, target: str | None) -> It
     if os.geteuid() == 0 and _ids(member) not in ((found.st_uid, found.st_gid), None):
         yield f"its owner is {owner_of(found)}, and was {member.owner}"
     if stat.S_ISREG(member.mode) and abs(member.at.timestamp() - found.st_mtime) > 0.001:
-        yield f"its time is {_time(found.st_mtime)}, and was {_time(member.at.timestamp())}"
+        yield f"it is of {_time(found.st_mtime)}, and was of {_time(member.at.timestamp())}"
 
 
 def _time(seconds: float) -> str:

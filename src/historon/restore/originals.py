@@ -196,7 +196,7 @@ def _look(
     if part is not None and is_file:
         with below.opened(called) as opened:
             if there.st_size != part.size or hashlib.file_digest(opened, "sha256").digest() != part.sha256:
-                how.append("its content differs")
+                how.insert(0, "its content differs")
             if how and there.st_size <= LARGE:
                 opened.seek(0)
                 now = opened.read()
