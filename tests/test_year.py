@@ -106,11 +106,6 @@ BROKEN: dict[str, tuple[tuple[int, ...], list[tuple[int, int, str, str]], str]] 
     "a copy that is gone is up to date": ((0,), [(day, 1, "a copy is gone", "") for day in (3, 5)], "false all-clear"),
     "one version too many is pruned": ((0, 6), [(day, 1, "pruned by hand", "") for day in (5, 9)], "loss"),
     "links are followed": ((0, 3), [(4, 1, "restored over the originals", "")], "loss"),
-    "one highest number is remembered": (
-        (0, 6, 15, 21),
-        [(day, 1, "killed while collecting by hand", "") for day in range(2, 12)],
-        "missing notice",
-    ),
     "the first thousand lines are compared": ((34,), [], "false all-clear"),
     "a round goes to another store": ((0, 6), [(2, 1, "the store is replaced", "")], "loss"),
 }

@@ -146,12 +146,6 @@ def _links_followed() -> None:
     folders.Below.stat = stat
 
 
-def _told_up_to() -> None:
-    notifier = _module("notices.notifier")
-    notifier._told_in = lambda _: "told up to"
-    notifier.Notifier._forget_told = lambda *_: None
-
-
 OLD_FAULTS: dict[str, Callable[[], None]] = {
     "half exports are good": _takes_anything,
     "a suspect export becomes the last good one": _suspect_is_good,
@@ -171,6 +165,5 @@ OLD_FAULTS: dict[str, Callable[[], None]] = {
     "a copy that is gone is up to date": _gone_is_up_to_date,
     "one version too many is pruned": _one_too_many,
     "links are followed": _links_followed,
-    "one highest number is remembered": _told_up_to,
     "the first thousand lines are compared": _first_thousand_lines,
 }
