@@ -16,6 +16,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 OUT = ROOT / "docs" / "screenshots"
 DISPLAY = ":94"
+_LEAST = 2000  # bytes of a picture that shows anything
 BROKEN = """
 [[sources]]
 name = "saltgate-mast-1"
@@ -166,7 +167,10 @@ def _terminal(shot: str, command: str, folder: Path, shown: str = "") -> None:
     raw = folder / ".window.png"
     subprocess.run(["import", "-window", "root", raw], env=environment, check=True)
     edges = ["-trim", "+repage", "-trim", "+repage", "-bordercolor", "#14181d", "-border", "8", "-colors", "64"]
-    subprocess.run(["convert", raw, *edges, OUT / f"{shot}.png"], check=True)
+    picture = OUT / f"{shot}.png"
+    subprocess.run(["convert", raw, *edges, picture], check=True)
+    if picture.stat().st_size < _LEAST:
+        sys.exit(f"{shot}: the picture is empty; take it again")
     window.terminate()
     window.wait()
     print(f"{shot}: {command}")

@@ -125,7 +125,7 @@ def update(copy: FolderCopy, estate: Estate, store: Store, now: datetime, damage
         record = Record.read(folder)
         _check(copy, estate, store, folder, record, ours, now)
         made = Record(store_identity(store), estate.settings.name, copy.pattern, wanted.numbers)
-        if record is None or record != made:
+        if record != made:
             _with_those_of(made, record).write(folder)
         bad = {one.part for one in damaged}
         by_digest = {digest: name for name, digest in ours.items() if name in there and name not in bad}
@@ -178,7 +178,6 @@ def _check(
     """RefusedError where the copy is another store's, or holds what the store neither has nor removed on record."""
     if record is not None:
         check_belongs(folder.place, record.store, record.estate, store)
-    if record is not None:
         _check_known(record, store, folder.place)
     held, strange = _held(Pattern(record.pattern if record else copy.pattern), store, record, ours)
     if strange:
