@@ -189,6 +189,9 @@ def test_what_one_copy_contradicts_no_other_copy_takes(copied: Copied, tmp_path:
     assert result.code == 5
     assert "second: the copy away contradicts the store: files@1" in result.err, result.err
     assert not (tmp_path / "second").exists()
+    _rewrite(copied.estate, 1, b"one\n")
+    result = copied.estate.run("copies", "--update")
+    assert (result.code, (tmp_path / "second").exists()) == (0, True), "what was refused for another's sake is none"
 
 
 def test_a_made_up_removal_is_not_followed_until_a_person_confirms_it(copied: Copied) -> None:

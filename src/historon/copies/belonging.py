@@ -2,8 +2,7 @@
 
 import hashlib
 
-from historon.errors import RefusedError
-from historon.store import Store
+from historon.store import Store, another_store
 
 __all__ = ["check_belongs", "store_identity"]
 
@@ -16,7 +15,4 @@ def store_identity(store: Store) -> str:
 def check_belongs(place: str, said: str, estate: str, store: Store) -> None:
     """RefusedError where a copy says that it belongs to another store than this one, of the estate that it names."""
     if said != store_identity(store):
-        of = f" (of the estate {estate})" if estate else ""
-        raise RefusedError(
-            f"{place} holds the copy of another store{of}; it was not changed", hint="give this copy another folder"
-        )
+        raise another_store(place, estate)

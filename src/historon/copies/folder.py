@@ -33,7 +33,9 @@ from historon.store import (
     StoredPart,
     Verification,
     Version,
+    contradiction,
     digest_of_names,
+    lost,
 )
 
 __all__ = ["MANIFEST", "FolderCopy", "fetch", "holdings", "is_there", "update", "verify"]
@@ -216,10 +218,7 @@ def _check_known(record: Record, store: Store, place: str) -> None:
         removed = {one.number for one in store.removed(source)}
         missing = given - removed - {one.number for one in store.versions(source)}
         if missing:
-            raise RefusedError(
-                f"{place} has {source}@{min(missing)}, which is neither in the store nor removed on record",
-                hint="the store lost versions or was rolled back. Find out why first; the copy was not changed",
-            )
+            raise lost(place, f"has {source}@{min(missing)}, which is neither in the store nor removed on record")
 
 
 def _held(pattern: Pattern, store: Store, record: Record | None, ours: Mapping[str, str]) -> tuple[_Held, list[str]]:
@@ -266,10 +265,7 @@ def _check_same(
         if wanted.get(part) != ours[name] and problem_of(folder, name, ours[name]) == "":
             for one in parts:
                 sum(map(len, store.pieces(one)))  # StoreError where the store is damaged: then it says nothing
-            raise RefusedError(
-                f"{source}@{number} is one thing in the store and another in {folder.place}; no copy was changed",
-                hint="a version never changes: historon copies --compare shows which places agree",
-            )
+            raise contradiction(folder.place, source, number)
 
 
 def _write(store: Store, folder: Folder, name: str, file: _File, same: str | None, *, is_ours: bool) -> None:

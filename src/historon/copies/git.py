@@ -22,7 +22,7 @@ from msgspec import Meta
 from historon.copies.belonging import check_belongs, store_identity
 from historon.copies.interface import Holdings
 from historon.copies.rebuilding import Found, UnreadableError, rebuild
-from historon.errors import OutsideError, RefusedError, StoreError
+from historon.errors import OutsideError, StoreError
 from historon.estate import Copy, Estate, small_environment
 from historon.store import (
     ESTATE,
@@ -34,7 +34,9 @@ from historon.store import (
     Store,
     Verification,
     Version,
+    contradiction,
     digest_of_names,
+    lost,
 )
 from historon.versions import Masks, is_binary
 
@@ -107,7 +109,7 @@ def update(copy: GitCopy, estate: Estate, store: Store, _now: datetime, damaged:
         known = store.recall(ESTATE, _topic(place, branch)) or ""
         _check_ours(place, branch, "" if anew else known, store)
         _check_folders(place, branch, copy.folders_by)
-        _check_same(place, branch, store, texts)
+        _check_same(place, branch, store, latest, texts)
     for branch in branches:
         tip = _bring_up_to_date(place, branch, store, latest, texts)
         store.remember(ESTATE, _topic(place, branch), tip)
@@ -199,13 +201,13 @@ def _sha256_of(place: Path, blobs: Iterable[str]) -> dict[str, str]:
     return found
 
 
-def _check_same(place: Path, branch: str, store: Store, texts: "_Texts") -> None:
+def _check_same(place: Path, branch: str, store: Store, latest: Sequence[Version], texts: "_Texts") -> None:
     """RefusedError where the newest commit holds, as a version that the store has too, something else."""
     tip = _tip(place, branch)
     if not tip or texts.masked:
         return  # what is masked follows the masks, and shows nothing of what is under them
     there = texts.homes(_blobs(place, tip))
-    differing = [one for one in texts.of_branch(branch, _latest(store)) if texts.differ(one, there)]
+    differing = [one for one in texts.of_branch(branch, latest) if texts.differ(one, there)]
     if not differing:
         return
     brought = _last_brought(place, tip)
@@ -215,10 +217,7 @@ def _check_same(place: Path, branch: str, store: Store, texts: "_Texts") -> None
             continue
         then = store.version(version.source, number)
         if then is not None and then.state is State.GOOD and texts.differ(then, there):
-            raise RefusedError(
-                f"{version.source}@{number} is one thing in the store and another in {place}; no copy was changed",
-                hint="a version never changes: historon copies --compare shows which places agree",
-            )
+            raise contradiction(place, version.source, number)
 
 
 def _last_brought(place: Path, commits: str) -> dict[str, int]:
@@ -260,6 +259,7 @@ class _Texts:
         self.masked, self.folders_by = copy.masked, copy.folders_by
         self.left_out: set[str] = set()
         self.identity = store_identity(store)
+        self._blobs: dict[tuple[str, int], dict[str, str]] = {}
 
     def branch_of(self, source: str) -> str:
         """The branch that a source is committed to."""
@@ -285,8 +285,10 @@ class _Texts:
 
     def differ(self, version: Version, there: Mapping[str, Mapping[str, str]]) -> bool:
         """Whether a version is not what is committed of its source, by the folders of a commit."""
-        wanted = {path: _blob_of(size, pieces) for path, size, pieces in self.of(version)}
-        return wanted != there.get(self.home_of(version.source), {})
+        key = version.source, version.number
+        if key not in self._blobs:  # asked before anything is committed, and then again
+            self._blobs[key] = {path: _blob_of(size, pieces) for path, size, pieces in self.of(version)}
+        return self._blobs[key] != there.get(self.home_of(version.source), {})
 
     def of(self, version: Version) -> Iterator[tuple[str, int, Iterator[bytes]]]:
         """The files of a version: paths below the repository, their sizes, and what they hold, a piece at a time."""
@@ -497,10 +499,7 @@ def _check_ours(place: Path, branch: str, known: str, store: Store) -> None:
     for source, number in sorted(_last_brought(place, between).items()):
         removed = {one.number for one in store.removed(source)}
         if store.version(source, number) is None and number not in removed:
-            raise RefusedError(
-                f"{place} has {source}@{number}, which the store does not know",
-                hint="the store lost versions or was rolled back. Find out why first; the copy was not changed",
-            )
+            raise lost(place, f"has {source}@{number}, which the store does not know")
 
 
 def _check_folders(place: Path, branch: str, folders_by: str | None) -> None:

@@ -13,7 +13,7 @@ import msgspec
 from historon.copies.interface import CopyModule, Holdings
 from historon.errors import HistoronError, OutsideError, RefusedError, StoreError, where_raised
 from historon.estate import Copy, Estate, module_of, settings_digest, settings_files
-from historon.store import ESTATE, Copied, Damage, Store, Verification, open_store
+from historon.store import ESTATE, ContradictionError, Copied, Damage, Store, Verification, open_store
 
 __all__ = [
     "CopyStatus",
@@ -38,6 +38,13 @@ class _Verified(msgspec.Struct):
     damages: list[tuple[str, int | None, str, str]]
     more: int = 0
     differs: bool = False
+
+
+class _Refused(msgspec.Struct):
+    """Why a copy was not brought up to date, and whether a version in it contradicts the store."""
+
+    why: str
+    contradicts: bool
 
 
 @dataclass(frozen=True)
@@ -87,9 +94,14 @@ class CopyStatus:
         behind = self.behind(now)
         return behind is not None and behind > self.copy.max_lag
 
+    @property
+    def is_wrong(self) -> bool:
+        """Whether it is more than behind: refused, damaged, different from the store, or not there."""
+        return self.state not in ("behind", "up to date")
+
     def in_trouble(self, now: datetime) -> bool:
         """Whether somebody has to look at it."""
-        return self.state in ("refused", "damaged", "different", "not there") or self.overdue(now)
+        return self.is_wrong or self.overdue(now)
 
 
 def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
@@ -110,7 +122,7 @@ def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
         whole = bool(written) and is_there is not False
         whole = whole and int(written[1]) == number and _carried(written) == settings
         missing_since = None if whole else _missing_since(store, name, at, now)
-        verified = _verified(store, name)
+        verified, refused = _verified(store, name), _refused(store, name)
         damages = tuple(Damage(*one) for one in verified.damages) if verified else ()
         found.append(
             CopyStatus(
@@ -122,7 +134,7 @@ def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
                 damages,
                 len(damages) + (verified.more if verified else 0),
                 verified is not None and verified.differs,
-                store.recall(ESTATE, _refused_topic(name)) or "",
+                refused.why if refused else "",
                 is_there,
             )
         )
@@ -162,10 +174,10 @@ def bring_up_to_date(estate: Estate, name: str, now: datetime) -> Copied:
         raise OutsideError(f"copy {name}: nothing is mounted at {estate.path(copy.mount)}", hint="mount it")
     with closing(open_store(estate)) as store:
         for other in estate.copies:
-            refused = store.recall(ESTATE, _refused_topic(other))
-            if other != name and refused and _CONTRADICTS in refused:
+            refused = _refused(store, other)
+            if other != name and refused is not None and refused.contradicts:
                 hint = "historon copies --compare shows which places agree; the copy was not changed"
-                raise RefusedError(f"the copy {other} contradicts the store: {refused}", hint=hint)
+                raise RefusedError(f"the copy {other} contradicts the store: {refused.why}", hint=hint)
         verified = _verified(store, name)
         damaged = [Damage(*one) for one in verified.damages] if verified else []
         try:
@@ -177,9 +189,6 @@ def bring_up_to_date(estate: Estate, name: str, now: datetime) -> Copied:
         except Exception as exc:  # a copy's failure, foreseen or not, is the copy's
             message = f"a defect in Historon itself: {where_raised(exc)}"
             raise StoreError(message, hint="please report it; the store is as it was") from exc
-
-
-_CONTRADICTS = "is one thing in the store and another in"
 
 
 def verify_copy(estate: Estate, name: str, sample: int | None = None) -> Verification:
@@ -232,7 +241,13 @@ def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:
 def note_refused(store: Store, name: str, error: Exception) -> None:
     """Note that a copy and the store contradict each other; any other failure leaves what is noted as it is."""
     if isinstance(error, RefusedError):
-        store.remember(ESTATE, _refused_topic(name), error.message)
+        told = _Refused(error.message, isinstance(error, ContradictionError))
+        store.remember(ESTATE, _refused_topic(name), msgspec.json.encode(told).decode())
+
+
+def _refused(store: Store, name: str) -> _Refused | None:
+    text = store.recall(ESTATE, _refused_topic(name))
+    return msgspec.json.decode(text, type=_Refused) if text else None
 
 
 def note_verified(store: Store, name: str, at: datetime, found: Verification) -> None:

@@ -33,6 +33,7 @@ from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
 from historon.store.proofs import Proof, last_proofs, note_proof, proofs_of
 from historon.store.pushes import Unfinished, hold_place, note_push, place_held, release_place, unfinished_pushes
+from historon.store.refusals import ContradictionError, another_store, contradiction, lost
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
 from historon.store.sqlite.rescue import rescue
@@ -59,6 +60,7 @@ __all__ = [
     "Approval",
     "BareLedger",
     "Changed",
+    "ContradictionError",
     "Copied",
     "Damage",
     "DamagedError",
@@ -88,12 +90,15 @@ __all__ = [
     "Version",
     "Visit",
     "accept_losses",
+    "another_store",
+    "contradiction",
     "create_store",
     "digest_of_names",
     "hold_place",
     "is_tree_name",
     "last_proofs",
     "losses_of",
+    "lost",
     "name_of",
     "note_losses",
     "note_proof",

@@ -82,7 +82,7 @@ def command(
         print_json("copies", view.headline(statuses, now), [view.row(one, now) for one in statuses])
     elif not update and not verifying:
         view.print_all(statuses, opened.estate, now)
-    if wrong or any(one.state in view.WRONG for one in statuses):
+    if wrong or any(one.is_wrong for one in statuses):
         return ExitCode.STORE
     if any(one.overdue(now) or one.left_out for one in statuses):
         return ExitCode.FOUND

@@ -10,11 +10,10 @@ from historon.cli.output import count, instant, print_json, print_table, printab
 from historon.copies import THE_STORE, Compared, CopyStatus
 from historon.estate import Copy, Estate, describe
 
-__all__ = ["WRONG", "headline", "print_all", "print_compared", "row"]
+__all__ = ["headline", "print_all", "print_compared", "row"]
 
 _SHOWN = 5  # damages of a copy
 _COMPARED = 20
-WRONG = ("refused", "damaged", "different", "not there")  # states of a copy that somebody has to look at
 
 
 def headline(statuses: Sequence[CopyStatus], now: datetime) -> str:
@@ -65,7 +64,7 @@ def _state(one: CopyStatus, now: datetime) -> str:
     behind = one.behind(now)
     if one.state == "damaged":
         return f"DAMAGED: {count(one.damaged, 'damage')} found"
-    if one.state in ("refused", "different", "not there"):
+    if one.is_wrong:
         return one.state.upper()
     if behind is None:
         if one.left_out:

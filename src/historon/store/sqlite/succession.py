@@ -9,12 +9,13 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Protocol
 
-from historon.errors import RefusedError, StoreError
+from historon.errors import StoreError
 from historon.store.interface import Approval, Followed, State, Version, version_digest
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.milliseconds import from_ms, perhaps_from_ms
 from historon.store.ledger.store import places_in, stored_parts
 from historon.store.ledger.tables import STATES
+from historon.store.refusals import another_store, contradiction, lost
 
 __all__ = ["LedgerDigests", "VersionDigests", "check_same", "check_successor"]
 
@@ -71,12 +72,10 @@ def check_successor(
     """
     key = "SELECT value FROM {}.meta WHERE name = 'fingerprint_key'"
     if db.execute(key.format("before")).fetchone() != db.execute(key.format("main")).fetchone():
-        raise RefusedError(
-            f"{target} holds the copy of another store; it was not changed", hint="give this copy another folder"
-        )
+        raise another_store(target)
     row = db.execute(_WENT_BACK).fetchone()
     if row:
-        raise _lost(target, "has {}@{}, which the store does not know".format(*row))
+        raise lost(target, "has {}@{}, which the store does not know".format(*row))
     if gone is None or db.execute(_RENAMED).fetchone():
         missing = db.execute(_MISSING).fetchall()
     else:
@@ -87,7 +86,7 @@ def check_successor(
         source, number = row[0], row[1]
         record = db.execute(_REMOVAL, (source, number)).fetchone()
         if record is None:
-            raise _lost(target, f"has {source}@{number}, which is neither in the store nor removed on record")
+            raise lost(target, f"has {source}@{number}, which is neither in the store nor removed on record")
         followed.append(_followed(row, record))
     if approve is not None and followed:
         approve(followed)
@@ -111,20 +110,12 @@ def check_same(target: Path | str, sources: Iterable[str], ours: VersionDigests,
             if number in here and here[number] != digest and theirs.hold(source, number):
                 if not ours.hold(source, number):
                     raise _damaged(target, f"{source}@{number}", "it does not match its SHA-256")
-                raise RefusedError(
-                    f"{source}@{number} is one thing in the store and another in {target}; no copy was changed",
-                    hint="a version never changes: historon copies --compare shows which places agree",
-                )
+                raise contradiction(target, source, number)
 
 
 def _damaged(target: Path | str, what: str, why: str) -> StoreError:
     hint = "historon verify shows what is damaged in the store; this copy may have it"
     return StoreError(f"{target}: the store is damaged: {what}: {why}; the copy was not changed", hint=hint)
-
-
-def _lost(target: Path | str, what: str) -> RefusedError:
-    hint = "the store lost versions or was rolled back. Find out why first; the copy was not changed"
-    return RefusedError(f"{target} {what}", hint=hint)
 
 
 def _followed(row: Sequence[Any], record: Sequence[Any]) -> Followed:
