@@ -135,6 +135,20 @@ def test_one_deleted_file_in_its_place(site: EstateFolder) -> None:
     assert "nothing to restore: 4 files are already identical" in site.run("restore", "files", "--over-originals").out
 
 
+def test_with_permissions_a_file_that_is_there_gets_its_time_and_is_not_in_the_way(
+    site: EstateFolder, tmp_path: Path
+) -> None:
+    assert site.run("restore", "files", "--to", tmp_path / "back", "--permissions").code == 0
+    restored = tmp_path / "back" / "data" / "a.conf"
+    os.utime(restored, (1_577_836_800, 1_577_836_800))
+    again = site.run("restore", "files", "--to", tmp_path / "back", "--permissions")
+    assert again.code == 0, again.said
+    assert int(restored.stat().st_mtime) == int((site.path / "data" / "a.conf").stat().st_mtime)
+    restored.chmod(0o600)
+    other = site.run("restore", "files", "--to", tmp_path / "back", "--permissions")
+    assert (other.code, "is there already" in other.err) == (6, True), other.said
+
+
 def test_what_differs_is_shown_before_and_only_what_is_meant_is_written(site: EstateFolder) -> None:
     data = site.path / "data"
     (data / "a.conf").write_text("changed\n")

@@ -121,7 +121,6 @@ class Below:
     def __init__(self, folder: Path, *, make: bool = False) -> None:
         """With `make` the folder is made where there is none."""
         self.folder = folder
-        self._make = make
         self._reaching = reached(folder, make=make)
         self._here = -1
 

@@ -32,8 +32,13 @@ def kind_of(mode: int) -> str:
     return _KINDS.get(stat.S_IFMT(mode), "something else")
 
 
-def differences(member: Member, found: os.stat_result, target: str | None) -> Iterator[str]:
-    """How something that is there differs from what it was, in words; `target` is where a link that is there leads."""
+def differences(
+    member: Member, found: os.stat_result, target: str | None = None, *, times: bool = True
+) -> Iterator[str]:
+    """How something that is there differs from what it was, in words, with or without its time.
+
+    `target` is where a link that is there leads.
+    """
     if stat.S_IFMT(member.mode) != stat.S_IFMT(found.st_mode):
         yield f"it is {kind_of(found.st_mode)}, and was {kind_of(member.mode)}"
         return
@@ -45,7 +50,7 @@ def differences(member: Member, found: os.stat_result, target: str | None) -> It
         yield f"its mode is {found.st_mode & _BITS:04o}, and was {member.mode & _BITS:04o}"
     if os.geteuid() == 0 and _ids(member) not in ((found.st_uid, found.st_gid), None):
         yield f"its owner is {owner_of(found)}, and was {member.owner}"
-    if stat.S_ISREG(member.mode) and abs(member.at.timestamp() - found.st_mtime) > 0.001:
+    if times and stat.S_ISREG(member.mode) and abs(member.at.timestamp() - found.st_mtime) > 0.001:
         yield f"it is of {_time(found.st_mtime)}, and was of {_time(member.at.timestamp())}"
 
 
