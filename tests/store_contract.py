@@ -259,6 +259,8 @@ class StoreContract(ABC):
         assert store.recall_all("t") == {"s": "one", "r": "two"}
         assert not store.swap("s", "t", "other", "new")
         assert store.swap("s", "t", "one", "new")
+        assert store.swap("s", "of none", "", "first")
+        assert not store.swap("s", "of none", "", "second")
         store.remember("r", "t", "")
         assert store.recall_all("t") == {"s": "new"}
 

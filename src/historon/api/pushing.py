@@ -118,12 +118,8 @@ def _plan(opened: "Historon", source: Source, version: Version, present: Version
 
 def _to_remove(opened: "Historon", source: Source, present: Version, version: Version) -> list[str]:
     """The parts that only the source has, below those that a step puts without others beside them."""
-    put = [step.part for _, step in walk(opened.estate.procedure_of(source).push) if isinstance(step, Put)]
-    alone = [
-        step.part
-        for _, step in walk(opened.estate.procedure_of(source).push)
-        if isinstance(step, Put) and step.remove_others and step.part in put
-    ]
+    steps = walk(opened.estate.procedure_of(source).push)
+    alone = [step.part for _, step in steps if isinstance(step, Put) and step.remove_others]
     wanted = {part.name for part in opened.parts(version)}
     there = [part.name for part in opened.parts(present) if not part.is_tree and part.name not in wanted]
     return [name for name in there if any(belongs_to(name, one) for one in alone)]

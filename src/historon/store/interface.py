@@ -457,7 +457,7 @@ class Store(ABC):
 
     @abstractmethod
     def swap(self, source: str, topic: str, old: str, new: str) -> bool:
-        """Remember this text in the place of that one; False, and nothing done, when it is another by now."""
+        """Remember this text in the place of that one, or of none (""); False, and nothing done, when it is another."""
 
     @abstractmethod
     def recall_all(self, topic: str) -> dict[str, str]:

@@ -28,13 +28,10 @@ class Unfinished:
 
 def hold_place(store: Store, source: str, now: datetime, until: datetime) -> bool:
     """Take a source for a push, so that no round visits it and no other push begins; False where another has it."""
-    text = store.recall(source, _PLACE)
-    if text is not None and text and _is_held(text, now):
+    text = store.recall(source, _PLACE) or ""
+    if text and _is_held(text, now):
         return False
     taken = json.dumps({"by": this_process(), "until": until.isoformat()})
-    if text is None or not text:
-        store.remember(source, _PLACE, taken)
-        return store.recall(source, _PLACE) == taken
     return store.swap(source, _PLACE, text, taken)
 
 
@@ -45,8 +42,8 @@ def release_place(store: Store, source: str) -> None:
 
 def place_held(store: Store, source: str, now: datetime) -> bool:
     """Whether another process is pushing to a source."""
-    text = store.recall(source, _PLACE)
-    return bool(text) and json.loads(text or "{}").get("by") != this_process() and _is_held(text or "", now)
+    text = store.recall(source, _PLACE) or ""
+    return bool(text) and json.loads(text)["by"] != this_process() and _is_held(text, now)
 
 
 def _is_held(text: str, now: datetime) -> bool:

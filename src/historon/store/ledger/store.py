@@ -360,7 +360,7 @@ class LedgerStore(Store):
     @writing("remember")
     def swap(self, source: str, topic: str, old: str, new: str) -> bool:
         """See Store."""
-        if self._memory.recall(source, topic) != old:
+        if (self._memory.recall(source, topic) or "") != old:
             return False
         self._memory.remember(topic, {source: new})
         return True
