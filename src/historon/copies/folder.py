@@ -11,6 +11,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import cache
 from pathlib import Path
 from typing import ClassVar
 
@@ -86,6 +87,20 @@ class _File:
         return self.part.sha256.hex()
 
 
+class _Known:
+    """What the store knows of its sources, each asked for once."""
+
+    def __init__(self, store: Store) -> None:
+        self.store = store
+        self.versions = cache(store.versions)
+        self.removed = cache(store.removed)
+        self.parts = cache(store.all_parts)
+
+    def times(self, source: str) -> dict[int, tuple[str, str]]:
+        """The date and time of each version, those that were removed too."""
+        return times_of(self.versions(source), self.removed(source))
+
+
 @dataclass
 class _Wanted:
     """All files that are to be there, by their names, and the parts that no file can hold."""
@@ -120,12 +135,12 @@ def is_there(copy: FolderCopy, estate: Estate) -> bool | None:
 
 def update(copy: FolderCopy, estate: Estate, store: Store, now: datetime, damaged: Sequence[Damage]) -> Copied:
     """See CopyModule. New files come first, then the manifest that has them, and only then is removed what is to be."""
-    changes = store.change_number()
-    wanted = _wanted(copy, estate, store)
+    changes, known = store.change_number(), _Known(store)
+    wanted = _wanted(copy, estate, known)
     with _folder_of(copy, estate, make=True) as folder:
         ours, there = read_manifest(folder), folder.files()
         record = Record.read(folder)
-        _check(copy, estate, store, folder, record, ours, now)
+        _check(copy, estate, known, folder, record, ours, now)
         made = Record(store_identity(store), estate.settings.name, copy.pattern, wanted.numbers)
         if record != made:
             _with_those_of(made, record).write(folder)
@@ -171,7 +186,7 @@ def _with_those_of(made: Record, before: Record | None) -> Record:
 def _check(
     copy: FolderCopy,
     estate: Estate,
-    store: Store,
+    known: _Known,
     folder: Folder,
     record: Record | None,
     ours: Mapping[str, str],
@@ -179,9 +194,9 @@ def _check(
 ) -> None:
     """RefusedError where the copy is another store's, or holds what the store neither has nor removed on record."""
     if record is not None:
-        check_belongs(folder.place, record.store, record.estate, store)
-        _check_known(record, store, folder.place)
-    held, strange = _held(Pattern(record.pattern if record else copy.pattern), store, record, ours)
+        check_belongs(folder.place, record.store, record.estate, known.store)
+        _check_known(record, known, folder.place)
+    held, strange = _held(Pattern(record.pattern if record else copy.pattern), known, record, ours)
     if strange:
         more = f" and {len(strange) - 1} more" if len(strange) > 1 else ""
         hint = "the store lost versions, or the files are of another store; the copy was not changed"
@@ -193,35 +208,35 @@ def _check(
     followed: list[Followed] = []
     digests: defaultdict[str, dict[int, bytes]] = defaultdict(dict)
     for source, all_given in numbers.items():
-        known = {one.number: one for one in store.versions(source)}
-        removed = {one.number: one for one in store.removed(source)}
-        parts = store.all_parts(source)
+        there = {one.number for one in known.versions(source)}
+        removed = {one.number: one for one in known.removed(source)}
         for number in sorted(all_given):
             files = held.get(source, {}).get(number, {})
-            if number in known:
-                _check_same(store, folder, source, number, files, parts.get(number, ()), ours)
+            if number in there:
+                parts = known.parts(source).get(number, ())
+                _check_same(known.store, folder, source, number, files, parts, ours)
             elif files:
                 gone = removed[number]
                 before = Version(source, number, gone.at or now, State.GOOD, 0, 0, 0)
                 followed.append(Followed(before, gone.sha256, gone.rule, gone.gone, gone.round, state_known=False))
                 digests[source][number] = digest_of_names({part: ours[name] for part, name in files.items()})
     if followed:
-        approval_of(estate, store, now, digests)(followed)
+        approval_of(estate, known.store, now, digests)(followed)
 
 
 _Held = dict[str, dict[int, dict[str, str]]]
 
 
-def _check_known(record: Record, store: Store, place: str) -> None:
+def _check_known(record: Record, known: _Known, place: str) -> None:
     """RefusedError where the copy was given a version that the store neither has nor removed on record."""
     for source, given in sorted(record.versions.items()):
-        removed = {one.number for one in store.removed(source)}
-        missing = given - removed - {one.number for one in store.versions(source)}
+        there = {one.number for one in known.versions(source)}
+        missing = given - there - {one.number for one in known.removed(source)}
         if missing:
             raise lost(place, f"has {source}@{min(missing)}, which is neither in the store nor removed on record")
 
 
-def _held(pattern: Pattern, store: Store, record: Record | None, ours: Mapping[str, str]) -> tuple[_Held, list[str]]:
+def _held(pattern: Pattern, known: _Known, record: Record | None, ours: Mapping[str, str]) -> tuple[_Held, list[str]]:
     """The files in the manifest by source, number and part; and those that are of no version that is known.
 
     A version that only the copy has is known by the record: in the order of instants the numbers ascend, too.
@@ -236,7 +251,7 @@ def _held(pattern: Pattern, store: Store, record: Record | None, ours: Mapping[s
             strange.append(name)
     found: _Held = {}
     for source, files in by_source.items():
-        times = times_of(store.versions(source), store.removed(source))
+        times = known.times(source)
         only_there = sorted({(one.date, one.time) for one in files.values()} - set(times.values()))
         given = sorted((record.versions.get(source, frozenset()) if record else frozenset()) - times.keys())
         if len(only_there) == len(given):
@@ -279,13 +294,11 @@ def _write(store: Store, folder: Folder, name: str, file: _File, same: str | Non
     folder.put(name, store.pieces(file.part))
 
 
-def _wanted(copy: FolderCopy, estate: Estate, store: Store) -> _Wanted:
+def _wanted(copy: FolderCopy, estate: Estate, known: _Known) -> _Wanted:
     found, pattern = _Wanted(), Pattern(copy.pattern)
-    for source in sorted(store.states()):
-        known = store.versions(source)
-        versions = _kept(copy, estate, known)
-        times = times_of(known, store.removed(source))
-        parts = store.all_parts(source)
+    for source in sorted(known.store.states()):
+        versions = _kept(copy, estate, known.versions(source))
+        times, parts = known.times(source), known.parts(source)
         for version in versions:
             latest = copy.latest and version is versions[-1]
             for part in parts.get(version.number, ()):
@@ -312,7 +325,7 @@ def _kept(copy: FolderCopy, estate: Estate, versions: Sequence[Version]) -> list
 
 def verify(copy: FolderCopy, estate: Estate, store: Store, sample: int | None, _settings: str) -> Verification:
     """See CopyModule. Each file is read; what the manifest lacks of what is to be there is damage too."""
-    wanted, identity = _wanted(copy, estate, store).files, store_identity(store)
+    wanted, identity = _wanted(copy, estate, _Known(store)).files, store_identity(store)
     found = Verification(sources=len({file.version.source for file in wanted.values()}))
     found.versions = len({(file.version.source, file.version.number) for file in wanted.values()})
     with _folder_of(copy, estate, make=False) as folder:
@@ -343,7 +356,7 @@ def holdings(copy: FolderCopy, estate: Estate, store: Store) -> Holdings:
     """See CopyModule."""
     with _folder_of(copy, estate, make=False) as folder:
         ours, record = read_manifest(folder), Record.read(folder)
-        held, _ = _held(Pattern(record.pattern if record else copy.pattern), store, record, ours)
+        held, _ = _held(Pattern(record.pattern if record else copy.pattern), _Known(store), record, ours)
         digests = {
             source: {
                 number: digest_of_names({part: ours[name] for part, name in files.items()})
