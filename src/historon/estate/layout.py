@@ -5,7 +5,7 @@ import secrets
 from importlib.resources import files
 from pathlib import Path
 
-from historon.disk import sync_folder, write_through
+from historon.disk import write_through
 from historon.errors import OutsideError
 
 __all__ = ["ESTATE_FILE", "lay_out", "replace_file", "write_private"]
@@ -47,7 +47,6 @@ def replace_file(path: Path, content: bytes) -> None:
         if path.exists():
             temporary.chmod(path.stat().st_mode & 0o777)
         temporary.replace(path)
-        sync_folder(path.parent)
     except OSError as exc:
         raise OutsideError(f"{path}: {exc.strerror or exc}", hint="check the file and its folder") from exc
     finally:

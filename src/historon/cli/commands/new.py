@@ -10,8 +10,9 @@ import click
 from historon.cli.app import App, example, pass_app
 from historon.cli.output import count, printable
 from historon.copies import AtHand, copy_at_hand, store_from
+from historon.disk import sync_folder, write_through
 from historon.errors import ExitCode, OutsideError, UsageError
-from historon.estate import ESTATE_FILE, Estate, lay_out, missing_secrets, read_estate, replace_file
+from historon.estate import ESTATE_FILE, Estate, lay_out, missing_secrets, read_estate
 from historon.store import Damage, FolderStore, create_store
 
 __all__ = ["command"]
@@ -91,7 +92,7 @@ def _from_copy(app: App, folder: Path, place: str, copy: AtHand) -> int:
             hint = f"write an estate file yourself, then: historon new {folder} --store-only --from-copy {place}"
             raise UsageError(f"the estate file of the copy would run {password.place} for its store", hint=hint)
         made, lost = store_from(estate, copy)
-        replace_file(folder / ESTATE_FILE, text)  # last, so that one that was killed before can be run again
+        _put_last(folder / ESTATE_FILE, text)  # so that one that was killed before can be run again
     with closing(made):
         names = made.states()
         held = sum(len(made.versions(name)) for name in names)
@@ -102,6 +103,14 @@ def _from_copy(app: App, folder: Path, place: str, copy: AtHand) -> int:
         click.echo(f"missing: {one}{run}")
     click.echo(f"\nnext: put what is missing in its place, then: cd {folder} && historon doctor && historon collect")
     return _tell_lost(lost)
+
+
+def _put_last(file: Path, content: bytes) -> None:
+    """By one name each time, unlike where files are replaced: the next run writes over what a killed one left."""
+    coming = file.with_name(f".{file.name}.coming")
+    write_through(coming, [content])
+    coming.replace(file)
+    sync_folder(file.parent)
 
 
 def _without_estate_file(settings: Path) -> Callable[[str, list[str]], set[str]]:
