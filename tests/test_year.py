@@ -62,6 +62,11 @@ FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] =
     ),
     "long page": ((0, 34), 5, [(2, 1, "a long page instead", "file-indentation-000")]),
     "restored over": ((3, 28), 8, [(day, 1, "restored over the originals", "") for day in (3, 5)]),
+    "at the workbench": (
+        (0,),
+        5,
+        [(2, 1, "pushed back", ""), (2, 1, "proven by hand", ""), (2, 1, "killed before it reports", "")],
+    ),
     "pruned": ((0, 6), 40, [(30, 1, "pruned by hand", ""), (38, 1, "pruned by hand", "")]),
     "database": ((13,), 12, [(2, 1, "looked at", ""), (6, 1, "looked at", "")]),
 }
@@ -107,6 +112,12 @@ BROKEN: dict[str, tuple[tuple[int, ...], list[tuple[int, int, str, str]], str]] 
     "one version too many is pruned": ((0, 6), [(day, 1, "pruned by hand", "") for day in (5, 9)], "loss"),
     "links are followed": ((0, 3), [(4, 1, "restored over the originals", "")], "loss"),
     "the first thousand lines are compared": ((34,), [], "false all-clear"),
+    "one highest number is remembered": ((0,), [(2, 1, "killed before it reports", "")], "missing notice"),
+    "a notice is settled before it is sent": ((0,), [(2, 1, "killed before it reports", "")], "missing notice"),
+    "a push is not looked at": ((0,), [(2, 1, "pushed back", "")], "false all-clear"),
+    "a push shows no noise": ((0,), [(2, 1, "pushed back", "")], "hidden"),
+    "any proof counts": ((0,), [(2, 1, "proven by hand", "")], "false all-clear"),
+    "a missing program proves": ((0,), [(2, 1, "proven by hand", "")], "false all-clear"),
     "a round goes to another store": ((0, 6), [(2, 1, "the store is replaced", "")], "loss"),
 }
 

@@ -141,6 +141,59 @@ def _links_followed() -> None:
     folders.Below.stat = stat
 
 
+def _one_highest_number() -> None:
+    notifier = _module("notices.notifier")
+    made, store = notifier.Notifier, _module("store")
+    ended = made.end_round
+    notifier._told_in = lambda _: "told up to"
+
+    def end_round(self: Any, report: Any) -> None:
+        ended(self, report)
+        rounds = [one for one in self._store.rounds(200) if one.ended is None and self._store.at_work(one) is False]
+        told = self._store.recall_all("told up to")
+        for one in reversed(rounds):
+            for visit in self._store.visits(one.number):
+                if visit.outcome is store.Outcome.CHANGED and visit.number > int(told.get(visit.source, 0)):
+                    self._tell_late(one.number, visit.source, visit.number)
+        self.keep()
+
+    made.end_round, made.tell_untold, made._forget_told = end_round, lambda _: None, lambda *_: None
+
+
+def _settled_before_sent() -> None:
+    delivery = _module("notices.delivery")
+
+    def deliver(self: Any) -> Any:
+        for one in self.outgoing():
+            yield self.settle(one, delivery.Sent("sent"))
+            delivery.send(one, self.estate, self._clock())
+
+    delivery.Delivery.deliver = deliver
+
+
+def _not_looked_at() -> None:
+    pushing = _module("api.pushing")
+
+    def left(_opened: Any, _source: Any, plan: Any) -> Any:
+        return plan.present, pushing.Difference(plan.difference.before, plan.difference.after, [], None)
+
+    pushing._left = left
+
+
+def _noise_not_shown() -> None:
+    _module("cli.views.push")._all_that_changes = lambda _, plan: list(plan.difference.parts)
+
+
+def _any_proof() -> None:
+    _module("store.proofs").Proof.as_of = lambda self, _: self
+
+
+def _no_program_is_well() -> None:
+    proof = _module("restore.proof")
+    run = proof._run
+    proof._run = lambda *given: found if (found := run(*given)).verdict != "unknown" else proof._Found("proven")
+
+
 OLD_FAULTS: dict[str, Callable[[], None]] = {
     "half exports are good": _takes_anything,
     "a suspect export becomes the last good one": _suspect_is_good,
@@ -161,4 +214,10 @@ OLD_FAULTS: dict[str, Callable[[], None]] = {
     "one version too many is pruned": _one_too_many,
     "links are followed": _links_followed,
     "the first thousand lines are compared": _first_thousand_lines,
+    "one highest number is remembered": _one_highest_number,
+    "a notice is settled before it is sent": _settled_before_sent,
+    "a push is not looked at": _not_looked_at,
+    "a push shows no noise": _noise_not_shown,
+    "any proof counts": _any_proof,
+    "a missing program proves": _no_program_is_well,
 }

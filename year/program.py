@@ -251,12 +251,12 @@ class _Loop(LeapingLoop):
 
 
 class _Policy(asyncio.DefaultEventLoopPolicy):
-    def __init__(self, loop: _Loop) -> None:
+    def __init__(self, make: Callable[[], _Loop]) -> None:
         super().__init__()
-        self._made = loop
+        self._make = make
 
     def new_event_loop(self) -> Any:
-        return self._made
+        return self._make()
 
 
 class _Serving:
@@ -276,7 +276,7 @@ class _Serving:
         self._loop.before, self._loop.leaping = self._before, self._leapt
         _patch(self._program, lambda: self._shared.disk)
         watch_steps(self._passing)
-        asyncio.set_event_loop_policy(_Policy(self._loop))
+        asyncio.set_event_loop_policy(_Policy(lambda: self._loop))
         return run(self.arguments, App(clock=self._clock))
 
     def _clock(self) -> datetime:
@@ -313,12 +313,21 @@ class _Serving:
 
 
 def _run_command(program: Program, at: datetime, arguments: list[str], dying_at: int | None) -> int:
-    loop = _Loop()
+    loops: list[_Loop] = []  # a push runs several, one after another
+
+    def make() -> _Loop:
+        loops.append(_Loop())
+        return loops[-1]
+
     _patch(program, lambda: program.disk)
-    asyncio.set_event_loop_policy(_Policy(loop))
+    asyncio.set_event_loop_policy(_Policy(make))
     if dying_at is not None:
         arm(dying_at, program.home.parent / "died")
-    return run(arguments, App(clock=lambda: at + program.skew + timedelta(seconds=loop.leapt)))
+
+    def clock() -> datetime:
+        return at + program.skew + timedelta(seconds=sum(loop.leapt for loop in loops))
+
+    return run(arguments, App(clock=clock))
 
 
 def _patch(program: Program, disk: Callable[[], Disk]) -> None:
