@@ -40,6 +40,7 @@ torture: $(VENV)/.ready
 SEED ?= 1
 year: $(VENV)/.ready
 	$(BIN)/python -m year --seed $(SEED)
+	$(BIN)/python -m year.keeping --seed $(SEED)
 
 screenshots: $(VENV)/.ready
 	$(BIN)/python tools/screenshots.py

@@ -10,7 +10,6 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime, time, timedelta
-from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
 from year.faults import Disturbance
