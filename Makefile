@@ -3,6 +3,9 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
+# Tests and trials start hundreds of processes: what these import is compiled once.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test coverage lint bench torture year screenshots clean
 
 $(VENV)/.ready: pyproject.toml

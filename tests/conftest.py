@@ -65,6 +65,11 @@ def historon(*arguments: str | Path, cwd: Path, **variables: str) -> Result:
     return result
 
 
+def pytest_xdist_auto_num_workers() -> int:
+    """Twice as many as there are processors: half of the time a test waits, for a device, a prompt, a lease."""
+    return 2 * (os.cpu_count() or 1)
+
+
 @pytest.fixture(scope="session", autouse=True)
 def _end_of_prefork() -> Iterator[None]:
     yield

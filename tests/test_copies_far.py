@@ -271,7 +271,7 @@ def _requests_of(far: Far) -> int:
 
 
 @pytest.mark.parametrize("far", [SFTP, PLAIN], indirect=True)
-def test_a_line_that_is_cut_at_every_tenth_is_gone_on_with(far: Far) -> None:
+def test_a_line_that_is_cut_is_gone_on_with(far: Far) -> None:
     (far.estate.path / "data" / "noise.bin").write_bytes(os.urandom(200_000))
     _three_versions(far)
     server_port = far.port
@@ -280,7 +280,7 @@ def test_a_line_that_is_cut_at_every_tenth_is_gone_on_with(far: Far) -> None:
         far.write()
         far.update()
         whole = line.carried
-        for tenth in range(1, 10):
+        for tenth in (1, 4, 6, 9):
             assert isinstance(far.there, Path)
             shutil.rmtree(far.there)
             line.left = whole * tenth // 10

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from historon.inspection import look_into
@@ -83,6 +83,7 @@ def test_a_cut_at_any_byte_is_seen_and_a_whole_one_is_whole(name: str) -> None:
         st.none() | st.integers() | st.text(), lambda inner: st.lists(inner) | st.dictionaries(st.text(), inner)
     )
 )
+@settings(max_examples=40)
 def test_what_is_json_is_whole_by_its_brackets_too(data: object) -> None:
     """The check of large ones, which holds no value in memory, agrees with the whole one where there are brackets."""
     from historon.inspection import formats

@@ -218,7 +218,9 @@ def test_pruning_keeps_a_timetable_of_its_own(retained: EstateFolder) -> None:
         def clock() -> datetime:
             return began + timedelta(seconds=loop.time())
 
-        service = Service(retained.path / "historon.toml", open_store, clock, workers=InProcess())
+        service = Service(
+            retained.path / "historon.toml", open_store, clock, tick=timedelta(minutes=1), workers=InProcess()
+        )
         running = asyncio.create_task(service.run())
         (six,) = next_instants(Timetable(at=Times.parse("06:00")), ZoneInfo("Europe/Oslo"), began, 1)
         for wait in (six - began - timedelta(minutes=1), timedelta(minutes=5)):

@@ -23,9 +23,8 @@ def _year(*arguments: str) -> dict[str, object]:
     return read
 
 
-@pytest.mark.parametrize("seed", ["1", "2"])
-def test_a_short_year_of_faults_finds_nothing(seed: str) -> None:
-    found = _year("--seed", seed, "--days", "14", "--sources", "35", "--dense", "3")
+def test_a_short_year_of_faults_finds_nothing() -> None:
+    found = _year("--seed", "1", "--days", "14", "--sources", "35", "--dense", "3")
     assert found["findings"] == []
     assert isinstance(found["faults"], dict)
     assert sum(found["faults"].values()) > 30
@@ -33,21 +32,39 @@ def test_a_short_year_of_faults_finds_nothing(seed: str) -> None:
 
 # What was found once: (sources, days, faults as (day, nights, kind, source)).
 FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] = {
-    "half-minute": ((0,), 4, [(2, 1, "the disk is read-only", "")]),
-    "flooding database": ((13,), 4, [(2, 1, "a flood", "file-database-013")]),
-    "letter": ((4,), 6, [(2, 1, "a letter without an export", "mail-indentation-004")]),
-    "replaced": ((0, 6), 4, [(2, 1, "the store is replaced", "")]),
-    "untold while nothing is taken": (
-        (0, 6),
-        4,
-        [(2, 1, "the disk is read-only", ""), (2, 1, "nobody can be told", "")],
+    "the machine": (
+        (0, 4, 6, 9, 13),
+        28,
+        [
+            (2, 1, "the disk is read-only", ""),
+            (4, 1, "the disk is read-only", ""),
+            (4, 1, "nobody can be told", ""),
+            (6, 1, "the store is replaced", ""),
+            (8, 1, "a letter without an export", "mail-indentation-004"),
+            (10, 1, "an empty archive", "file-archive-009"),
+            (12, 1, "the disk fills up", ""),
+            (14, 1, "a flood", "file-database-013"),
+            (16, 3, "another time zone", ""),
+            (20, 1, "the clock goes forward", ""),
+            (20, 1, "the web server is out of order", ""),
+            (23, 1, "the store is replaced", ""),
+            (25, 1, "the disk is read-only", ""),
+        ],
     ),
-    "another zone": ((0, 6), 7, [(2, 3, "another time zone", "")]),
-    "ahead": ((0, 6), 7, [(2, 1, "the clock goes forward", ""), (2, 1, "the web server is out of order", "")]),
-    "told late": ((0, 6, 15, 21), 9, [(day, 1, "killed while collecting by hand", "") for day in (2, 4, 6)]),
-    "left open": ((0,), 6, [(2, 1, "the store is replaced", ""), (4, 1, "the disk is read-only", "")]),
-    "filling": ((0, 6, 9), 4, [(2, 1, "the disk fills up", "")]),
-    "empty archive": ((9,), 4, [(2, 1, "an empty archive", "file-archive-009")]),
+    "somebody at the keyboard": (
+        (0, 3, 6, 13, 15, 21, 28, 34),
+        19,
+        [
+            *[(day, 1, "killed while collecting by hand", "") for day in (2, 4, 6)],
+            *[(day, 1, "restored over the originals", "") for day in (8, 10)],
+            (12, 1, "a long page instead", "file-indentation-000"),
+            (13, 1, "looked at", ""),
+            (14, 1, "pushed back", ""),
+            (15, 1, "proven by hand", ""),
+            (16, 1, "killed before it reports", ""),
+            (17, 1, "looked at", ""),
+        ],
+    ),
     "copies": (
         (0, 4, 34),
         16,
@@ -60,15 +77,7 @@ FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] =
             (12, 3, "the copy is away", ""),
         ],
     ),
-    "long page": ((0, 34), 5, [(2, 1, "a long page instead", "file-indentation-000")]),
-    "restored over": ((3, 28), 8, [(day, 1, "restored over the originals", "") for day in (3, 5)]),
-    "at the workbench": (
-        (0,),
-        5,
-        [(2, 1, "pushed back", ""), (2, 1, "proven by hand", ""), (2, 1, "killed before it reports", "")],
-    ),
     "pruned": ((0, 6), 40, [(30, 1, "pruned by hand", ""), (38, 1, "pruned by hand", "")]),
-    "database": ((13,), 12, [(2, 1, "looked at", ""), (6, 1, "looked at", "")]),
 }
 
 
