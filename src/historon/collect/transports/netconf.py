@@ -1,5 +1,6 @@
 """NETCONF over SSH (RFC 6241, RFC 6242): hello, both framings, and operations asked for in words or in XML."""
 
+import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, suppress
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
@@ -26,6 +27,9 @@ _CONFIRMED = "urn:ietf:params:netconf:capability:confirmed-commit:1.1"  # the ve
 _BASE_1_0, _BASE_1_1 = "urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1"
 _NAMESPACES: Any = {None: _BASE}  # the default namespace
 _CHUNK = 65536
+# Some servers lose a request that reaches them in one read with our hello: it follows after a pause, as long as such a
+# server needed for its own hello, within these limits.
+_SHORTEST_PAUSE_S, _LONGEST_PAUSE_S = 0.05, 0.5
 _WORDS = (
     "write get-config DATASTORE, get, lock DATASTORE, unlock DATASTORE, validate DATASTORE, discard-changes, commit, "
     "confirmed-commit SECONDS, confirm, or the operation's XML"
@@ -91,7 +95,10 @@ class _NetconfSession(Session[Netconf]):
             f'<hello xmlns="{_BASE}"><capabilities><capability>{_BASE_1_0}</capability>'
             f"<capability>{_BASE_1_1}</capability></capabilities></hello>".encode()
         )
+        loop = asyncio.get_running_loop()
+        began = loop.time()
         hello = self._parsed(await self._receive(int(self._procedure.max_size)))
+        await asyncio.sleep(min(max(_SHORTEST_PAUSE_S, loop.time() - began), _LONGEST_PAUSE_S))
         found = hello.iterfind(f".//{_NETCONF}capability")
         self._capabilities = {(capability.text or "").strip() for capability in found}
         if not self._capabilities & {_BASE_1_0, _BASE_1_1}:
