@@ -369,6 +369,22 @@ def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFol
     assert "no new mail has arrived" in collect(estate).out
 
 
+@pytest.mark.parametrize("then", ["move", "remove"])
+def test_no_letter_is_put_away_through_a_link(estate: EstateFolder, tmp_path: Path, then: str) -> None:
+    """Whoever delivers may write to the mailbox, also a link in the place of one of its folders."""
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    _maildir(estate, then)
+    key = box.add(_letter(1, b"one"))
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    (outside / f"{key}:2,").write_text("of somebody else")
+    (estate.path / "mail" / "cur").rmdir()
+    (estate.path / "mail" / "cur").symlink_to(outside)
+    result = collect(estate)
+    assert "is a link; nothing was written through it" in result.said
+    assert [file.name for file in outside.iterdir()] == [f"{key}:2,"]
+
+
 def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     box.add(_letter(1, b"one"))

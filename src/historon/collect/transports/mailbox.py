@@ -5,10 +5,11 @@ import glob
 import imaplib
 import json
 import mailbox
+import os
 import re
 import time
 from collections.abc import AsyncIterator, Callable, Iterator, Sequence
-from contextlib import asynccontextmanager, contextmanager
+from contextlib import asynccontextmanager, contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage, Message
@@ -24,6 +25,7 @@ from historon.collect.transports.interface import Session, Target
 from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next
 from historon.estate import Clauses, Pull, QuickPattern, describe, fill, values_of
+from historon.folders import Below
 from historon.store import Part
 from historon.threads import apart
 
@@ -306,15 +308,23 @@ def _delivered(key: str) -> int:
 
 
 def _settle_in_maildir(folder: Path, key: str, *, remove: bool) -> None:
-    """Remove a mail from a Maildir, or flag it as seen, in its name (cr.yp.to/proto/maildir.html)."""
-    if remove:
-        for file in _files_of(folder, key):
-            file.unlink(missing_ok=True)
-        return
-    for file in _files_of(folder, key):
-        flags = file.name.partition(":2,")[2]
-        if "S" not in flags:
-            file.rename(folder / "cur" / f"{key}:2,{''.join(sorted({*flags, 'S'}))}")
+    """Remove a mail from a Maildir, or flag it as seen, in its name (cr.yp.to/proto/maildir.html).
+
+    Whoever delivers may write there, so no link in it is followed. Raises OSError, LinkError.
+    """
+    with Below(folder) as below, below.folder_at("cur") as cur:
+        for inner in ("new", "cur"):
+            with below.folder_at(inner) as place:
+                for name in os.listdir(place):
+                    named, _, flags = name.partition(":2,")
+                    if named != key:
+                        continue
+                    with suppress(FileNotFoundError):
+                        if remove:
+                            os.unlink(name, dir_fd=place)
+                        elif "S" not in flags:
+                            seen = f"{key}:2,{''.join(sorted({*flags, 'S'}))}"
+                            os.rename(name, seen, src_dir_fd=place, dst_dir_fd=cur)
 
 
 def _on_server(server: "_Server") -> list[_Mail]:
