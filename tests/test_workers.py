@@ -3,12 +3,10 @@
 import asyncio
 import os
 import re
-import signal
 import time
 from collections.abc import Iterator
 from datetime import timedelta
 from pathlib import Path
-from typing import IO
 
 import pytest
 
@@ -17,40 +15,8 @@ from historon.cli.main import run
 from historon.estate import Expression
 from historon.patience import lateness, within
 from historon.workers import Done, Workers
+from tests import tasks
 from tests.conftest import EstateFolder
-
-
-def _counts(number: int, _files: list[IO[bytes]]) -> Iterator[int]:
-    yield from range(number)
-
-
-def _reads(files: list[IO[bytes]]) -> Iterator[bytes]:
-    yield from (file.read() for file in files)
-
-
-def _fileno_count(files: list[IO[bytes]]) -> Iterator[int]:
-    yield from (file.fileno() for file in files)
-
-
-def _grows(_files: list[IO[bytes]]) -> Iterator[str]:
-    yield "begun"
-    held = [bytes(2**28) for _ in range(40)]
-    yield f"{len(held)}"
-
-
-def _raises(_files: list[IO[bytes]]) -> Iterator[str]:
-    yield "begun"
-    raise LookupError("nothing of that kind")
-
-
-def _crashes(_files: list[IO[bytes]]) -> Iterator[str]:
-    yield "begun"
-    os.kill(os.getpid(), signal.SIGSEGV)
-
-
-def _hangs(_files: list[IO[bytes]]) -> Iterator[str]:
-    yield "begun"
-    re.match(r"(a+)+$", "a" * 64 + "b")
 
 
 @pytest.fixture
@@ -64,15 +30,15 @@ def test_what_is_yielded_comes_back_and_files_go_along(made: Workers, tmp_path: 
     (tmp_path / "a").write_bytes(b"alpha")
 
     async def play() -> None:
-        assert (await made.run("k", _counts, 3)).pieces == [0, 1, 2]
+        assert (await made.run("k", tasks.counts, 3)).pieces == [0, 1, 2]
         with (tmp_path / "a").open("rb") as file:
-            assert (await made.run("k", _reads, files=[file])).pieces == [b"alpha"]
+            assert (await made.run("k", tasks.reads, files=[file])).pieces == [b"alpha"]
         files = [(tmp_path / "a").open("rb") for _ in range(250)]
-        assert (await made.run("k", _reads, files=files)).pieces[:1] == [b"alpha"]
-        assert len((await made.run("k", _fileno_count, files=files)).pieces) == 250
+        assert (await made.run("k", tasks.reads, files=files)).pieces[:1] == [b"alpha"]
+        assert len((await made.run("k", tasks.fileno_count, files=files)).pieces) == 250
         for file in files:
             file.close()
-        done = await asyncio.gather(*(made.run(f"k{number}", _counts, number) for number in range(40)))
+        done = await asyncio.gather(*(made.run(f"k{number}", tasks.counts, number) for number in range(40)))
         assert [len(one.pieces) for one in done] == list(range(40))
 
     asyncio.run(play())
@@ -81,12 +47,12 @@ def test_what_is_yielded_comes_back_and_files_go_along(made: Workers, tmp_path: 
 
 def test_what_raises_crashes_or_grows_is_told_in_words_and_the_next_task_is_done(made: Workers) -> None:
     async def play() -> None:
-        assert await made.run("k", _raises) == Done(["begun"], "LookupError: nothing of that kind")
-        for work in (_crashes, _grows):
+        assert await made.run("k", tasks.raises) == Done(["begun"], "LookupError: nothing of that kind")
+        for work in (tasks.crashes, tasks.grows):
             done = await made.run("k", work)
             assert done.pieces == ["begun"]
             assert "took too much memory, or crashed" in done.trouble
-        assert (await made.run("k", _counts, 2)).pieces == [0, 1]
+        assert (await made.run("k", tasks.counts, 2)).pieces == [0, 1]
 
     asyncio.run(play())
     assert made.lost >= 2
@@ -96,13 +62,13 @@ def test_what_takes_too_long_is_ended_and_keeps_nobody_waiting(made: Workers, mo
     monkeypatch.setattr(workers, "QUICK_S", 5.0)
 
     def hang() -> list["asyncio.Task[Done]"]:
-        return [asyncio.create_task(made.run(f"slow{number}", _hangs)) for number in range(2)]
+        return [asyncio.create_task(made.run(f"slow{number}", tasks.hangs)) for number in range(2)]
 
     async def play() -> None:
         monkeypatch.setattr(workers, "SLOW_S", 600.0)
         slow = hang()
         for number in range(60):
-            assert (await made.run(f"k{number}", _counts, number)).trouble == ""
+            assert (await made.run(f"k{number}", tasks.counts, number)).trouble == ""
         assert not any(task.done() for task in slow), "the others were not behind them"
         for task in slow:
             task.cancel()
@@ -112,7 +78,7 @@ def test_what_takes_too_long_is_ended_and_keeps_nobody_waiting(made: Workers, mo
         for task in hang():
             assert await task == Done(["begun"], "it took more than 3 s")
         assert made.known == {"slow0", "slow1"}, "they wait in their own lane from now on"
-        assert (await made.run("slow0", _counts, 1)).pieces == [0]
+        assert (await made.run("slow0", tasks.counts, 1)).pieces == [0]
         assert made.known == {"slow1"}
 
     asyncio.run(play())
@@ -120,11 +86,11 @@ def test_what_takes_too_long_is_ended_and_keeps_nobody_waiting(made: Workers, mo
 
 def test_a_keeper_that_was_killed_is_replaced(made: Workers) -> None:
     async def play() -> None:
-        await made.run("k", _counts, 1)
+        await made.run("k", tasks.counts, 1)
         made._keeper.close()
         for worker in made._quick:
             worker.end()
-        assert (await made.run("k", _counts, 2)).pieces == [0, 1]
+        assert (await made.run("k", tasks.counts, 2)).pieces == [0, 1]
 
     asyncio.run(play())
 
@@ -134,7 +100,7 @@ def test_that_no_process_can_be_started_is_said_as_such(made: Workers, monkeypat
         raise BlockingIOError(11, "Resource temporarily unavailable")
 
     monkeypatch.setattr(made._keeper, "worker", nothing)
-    done = asyncio.run(made.run("k", _counts, 1))
+    done = asyncio.run(made.run("k", tasks.counts, 1))
     assert done == Done([], "no process could be started to look at it: Resource temporarily unavailable")
 
 
@@ -144,7 +110,7 @@ def test_nothing_is_left_behind_when_the_asker_is_gone(estate: EstateFolder) -> 
         "from historon.workers import Workers\n"
         "w = Workers(); w.start()\n"
         "async def main():\n"
-        "    await asyncio.gather(*(w.run(str(n), t._counts, 1) for n in range(4)))\n"
+        "    await asyncio.gather(*(w.run(str(n), t.tasks.counts, 1) for n in range(4)))\n"
         "    print(*[one._pid for one in w._quick if one._pid], flush=True)\n"
         "    os.kill(os.getpid(), 9)\n"
         "asyncio.run(main())\n"

@@ -1,0 +1,40 @@
+"""Work for workers: in a module of its own, as each new worker imports the one that its work is in."""
+
+import os
+import re
+import signal
+from collections.abc import Iterator
+from typing import IO
+
+
+def counts(number: int, _files: list[IO[bytes]]) -> Iterator[int]:
+    yield from range(number)
+
+
+def reads(files: list[IO[bytes]]) -> Iterator[bytes]:
+    yield from (file.read() for file in files)
+
+
+def fileno_count(files: list[IO[bytes]]) -> Iterator[int]:
+    yield from (file.fileno() for file in files)
+
+
+def grows(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "begun"
+    held = [bytes(2**28) for _ in range(40)]
+    yield f"{len(held)}"
+
+
+def raises(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "begun"
+    raise LookupError("nothing of that kind")
+
+
+def crashes(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "begun"
+    os.kill(os.getpid(), signal.SIGSEGV)
+
+
+def hangs(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "begun"
+    re.match(r"(a+)+$", "a" * 64 + "b")
