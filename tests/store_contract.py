@@ -203,6 +203,17 @@ class StoreContract(ABC):
         assert store.versions("s")[1] == Version("s", 2, night(1), State.GOOD, 1, 5, 6)
         assert store.change_number() > before
 
+    def test_what_is_measured_by_begins_with_the_last_one_vouched_for(self, store: Store) -> None:
+        for at, state in enumerate((State.GOOD, State.NOISE, State.SUSPECT, State.GOOD)):
+            take(store, at, Part("a", b"%d" % at), state=state)
+        assert [one.number for one in store.last_good("s", 9)] == [4, 2, 1]
+        assert [one.number for one in store.last_good("s", 2)] == [4, 2]
+        version = store.version("s", 3)
+        assert version is not None
+        store.vouch(version, State.GOOD, 5, 6, b"f", None)
+        assert [one.number for one in store.last_good("s", 9)] == [4, 3]
+        assert store.last_good("elsewhere", 9) == []
+
     def test_a_good_version_can_be_doubted_and_the_one_before_it_is_the_last_good_one(self, store: Store) -> None:
         take(store, 0, Part("a", b"1"))
         take(store, 1, Part("a", b"2"))

@@ -190,7 +190,7 @@ def test_within_a_folder_single_empty_files_are_normal_and_broken_ones_are_not(f
 )
 def test_how_much_may_go_is_a_setting(estate: EstateFolder, procedure: str, source: str, suspect: bool) -> None:
     file = _pulling(estate, "a.cfg", TEXT, procedure=procedure, source=source)
-    file.write_bytes(TEXT[:200])
+    file.write_bytes(b"".join(TEXT.splitlines(keepends=True)[:13]) + b"end\n")
     assert ("suspect" in collect(estate).out) == suspect
 
 

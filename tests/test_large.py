@@ -61,7 +61,8 @@ def test_large_parts_come_back_and_their_blocks_go_with_them(estate: EstateFolde
     assert estate.run("show", "files").out == "small again\n"
     assert estate.store().size() < 2**20
     third = _write(estate.path / "big.img", b"3")
-    assert estate.run("collect").code == 0
+    assert "big.img is binary, and was text before" in estate.run("collect").out
+    assert estate.run("vouch", "files@4").code == 0
     assert _shown(estate, "files") == third
 
 

@@ -1,7 +1,9 @@
 """Exports that are not what they should be, whichever way they are fetched."""
 
 import gzip
+import io
 import random
+import tarfile
 import zlib
 from collections.abc import Callable
 
@@ -99,6 +101,22 @@ def _empty_archive(_content: bytes, _: random.Random) -> bytes:
     return gzip.compress(bytes(10240), mtime=0)
 
 
+def _emptied(content: bytes, _: random.Random) -> bytes:
+    """The same members, with nothing in them."""
+    made = io.BytesIO()
+    with tarfile.open(fileobj=io.BytesIO(content)) as old, tarfile.open(fileobj=made, mode="w:gz") as new:
+        for member in old.getmembers():
+            member.size = 0
+            new.addfile(member)
+    return made.getvalue()
+
+
+def _whole_lines(content: bytes, rng: random.Random) -> bytes:
+    """Cut where a line ends, so that it looks like a whole text."""
+    lines = content.splitlines(keepends=True)
+    return b"".join(lines[: rng.randrange(len(lines) * 55 // 100, len(lines) * 85 // 100)])
+
+
 def _long_page(content: bytes, _: random.Random) -> bytes:
     """As many lines as the export has, so that it does not look shrunken."""
     rows = b"".join(b"<tr><td>row %d</td></tr>\n" % number for number in range(max(20, content.count(b"\n"))))
@@ -135,6 +153,12 @@ FAULTS = (
     Spoiled("a bit has rotted in an archive", _packed, _with(_flip)),
     Spoiled("an archive cut off", _packed, _with(_cut_packed)),
     Spoiled("an empty archive", _packed, _with(_empty_archive)),
+    Spoiled("an archive of empty files", _packed, _with(_emptied)),
+    Spoiled("nothing, compressed", _packed, _with(lambda _content, _rng: gzip.compress(b""))),
+    Spoiled("an error page, compressed", _packed, _with(lambda _content, _rng: gzip.compress(_PAGE))),
+    Spoiled("an error, compressed", _packed, _with(lambda _content, _rng: gzip.compress(b"Error: no such session\n"))),
+    Spoiled("cut between two lines", _ends, _with(_whole_lines)),
+    Spoiled("random bytes", _text, _with(lambda content, rng: rng.randbytes(len(content)))),
     Spoiled("a database cut off", lambda source: source.post.style == "database", _with(_half)),
     Spoiled(
         "a flood",

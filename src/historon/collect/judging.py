@@ -28,8 +28,8 @@ from historon.insight import (
     texts_of,
     unmet,
 )
-from historon.inspection import Inspection, Kept, inspect
-from historon.store import Outcome, Part, State, Store, StoredPart, proofs_of
+from historon.inspection import MOST_PAST, Inspection, Kept, Past, inspect
+from historon.store import LARGE, Outcome, Part, State, Store, StoredPart, proofs_of
 from historon.versions import Masks, belongs_to, comparable
 from historon.workers import Done, Workers
 
@@ -80,7 +80,8 @@ class Question:
     `before` are the parts of the last good version, None without one; `sides` the contents of the parts that differ,
     before and now. `signed` says whether the source has a signature already; None where none is kept. `reader` is how
     its changes are read, `rules` are the requirements that it is to be checked against. `doubt` is what is known to be
-    wrong with just this export, from an earlier one.
+    wrong with just this export, from an earlier one. `past` are good versions from before the last, by which it is
+    measured, where it became smaller or ends differently.
     """
 
     kept: Sequence[Kept]
@@ -93,6 +94,7 @@ class Question:
     reader: Reader
     rules: Sequence[Requirement] = ()
     doubt: str = ""
+    past: Sequence[Past] = field(default=(), repr=False)
 
     def handed_over(self) -> "tuple[Question, list[IO[bytes]]]":
         """The question without the files of its large parts, and those files, to be put in again by `with_files`."""
@@ -152,7 +154,12 @@ def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Sta
     question = question.with_files(files)
     try:
         inspection = inspect(
-            question.kept, question.procedure, question.before or {}, question.sides[0], question.max_shrink
+            question.kept,
+            question.procedure,
+            question.before or {},
+            question.sides[0],
+            question.max_shrink,
+            question.past,
         )
     except Exception as exc:
         inspection = Inspection([f"it could not be inspected: {where_raised(exc)}"])
@@ -318,7 +325,42 @@ def question_about(
     signed = store.signed(source.name) if store.indexed else None
     share = source.max_shrink if source.max_shrink is not None else procedure.max_shrink
     doubt = _proof_that_failed(store, source, procedure, kept) if procedure.proof_decides else ""
-    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, doubt)
+    past = _past(store, source.name, sides) if before else ()
+    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, doubt, past)
+
+
+_PAST_CONTENTS = 4  # of which the contents are looked at
+_PAST_PARTS = 8  # that differ: of a folder its size tells
+
+
+def _past(store: Store, source: str, sides: tuple[_Contents, _Contents]) -> Sequence[Past]:
+    """The good versions before the last one, as far as this export has to be held against them.
+
+    That is where a part became smaller, or ends differently: it costs what reading them costs.
+    """
+    was, now = sides
+    telling = {
+        name
+        for name in was.keys() & now.keys()
+        if len(now[name]) < len(was[name]) or _end(now[name]) != _end(was[name])
+    }
+    if not telling and sum(map(len, was.values())) <= sum(map(len, now.values())):
+        return ()
+    past = []
+    for number, one in enumerate(store.last_good(source, MOST_PAST)[1:]):
+        parts = store.parts(source, one.number) if len(telling) <= _PAST_PARTS else []
+        ours = [part for part in parts if part.name in telling]
+        read = ours if number < _PAST_CONTENTS else []
+        contents = {part.name: store.read(part) for part in read if part.size <= LARGE}
+        past.append(Past(one.size, {part.name: part.size for part in ours}, contents))
+    return past
+
+
+def _end(content: bytes) -> bytes:
+    return content[-_LAST_LINE:].rpartition(b"\n")[2] or content[-_LAST_LINE:].rstrip().rpartition(b"\n")[2] + b"\n"
+
+
+_LAST_LINE = 200
 
 
 def _proof_that_failed(store: Store, source: Source, procedure: Procedure, kept: Sequence[Kept]) -> str:

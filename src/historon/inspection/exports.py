@@ -1,32 +1,28 @@
 """Is this export whole, and is it plausible? Every doubt is a sentence; no doubts make a good version."""
 
-import re
+import hashlib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from io import BytesIO
 from typing import IO
 
-from msgspec import UNSET
-
+from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share
-from historon.inspection.formats import format_of, look_into
+from historon.inspection.answers import error_line, no_export
+from historon.inspection.cuts import Past, cut_off, shrunk_slowly
+from historon.inspection.formats import Look, as_utf8, format_of, look_into
 from historon.store import LARGE, Part, StoredPart
+from historon.versions import too_large
 
-__all__ = ["Inspection", "Kept", "error_line", "inspect"]
+__all__ = ["Inspection", "Kept", "inspect"]
 
-# What devices of many makes answer to a command they do not know or do not allow. As such words may also begin a
-# line of a configuration, they are looked for only where an answer begins and ends.
-_ERROR = re.compile(
-    rb"^\W{0,3}(?:error\b(?![-_./=\[])|invalid (?:command|input|syntax)|unknown command|unrecognized command"
-    rb"|syntax error|incomplete command|ambiguous command|command not found|permission denied|access denied"
-    rb"|not authori[sz]ed)",
-    re.IGNORECASE,
-)
 _EDGE = 5
 _FEW_LINES = 10  # texts with fewer are compared by their size
 _FEW_BYTES = 512  # what is smaller may shrink as it likes
 _FEW_MEMBERS = 4
+_FEW_ROWS = 10
 _HEAD = 2**16
+_DEEPEST = 3  # archives in archives in archives
 _ARCHIVES = frozenset({"zip", "tar", "gzip", "xz", "bzip2"})
 _TELLING = _ARCHIVES | {"xml", "json", "sqlite"}  # what a part does not become something else from by itself
 
@@ -40,12 +36,17 @@ class Kept:
 
 
 @dataclass(frozen=True)
-class Earlier:
-    """The same part of the last good version; the `content` of one that is large, or did not change, is left out."""
+class _Earlier:
+    """The same part of the last good version, and of those before it, the newest first.
+
+    The `content` of one that is large, or did not change, is left out.
+    """
 
     size: int
     sha256: bytes
     content: bytes
+    sizes: Sequence[int] = ()
+    contents: Sequence[bytes] = ()
 
 
 @dataclass
@@ -62,11 +63,13 @@ def inspect(
     before: Mapping[str, StoredPart],
     contents: Mapping[str, bytes],
     max_shrink: Share,
+    past: Sequence[Past] = (),
 ) -> Inspection:
     """Look at every part, whichever step brought it, and at the export as a whole.
 
-    `before` are the parts of the source's last good version, `contents` those of them that differ, but for large ones.
-    A part that is equal to one of them byte for byte opened by its own format then.
+    `before` are the parts of the source's last good version, `contents` those of them that differ, but for large ones;
+    `past` are the good versions before it. A part that is equal to one of them byte for byte opened by its own format
+    then.
     """
     found = Inspection()
     if not kept:
@@ -74,24 +77,27 @@ def inspect(
         return found
     trees = _trees(kept)
     for one in kept:
-        earlier = _earlier(before.get(one.part.name), contents)
+        earlier = _earlier(before.get(one.part.name), contents, past)
         found.doubts += _by_the_step(one, procedure)
         if one.step.is_ == "anything" or (earlier and earlier.sha256 == one.part.sha256):
             continue
-        in_tree = id(one.step) in trees
-        found.doubts += _empty_or_error(one, procedure, earlier, in_tree=in_tree)
-        _open(one, earlier, found, in_tree=in_tree)
-        if not in_tree and earlier:
-            found.doubts += _shrunk_part(one, earlier, max_shrink)
+        _Part(one, earlier, procedure, max_shrink, in_tree=id(one.step) in trees).judge(found)
     for parts in trees.values():
-        found.doubts += _shrunk_tree(parts, before, max_shrink)
+        found.doubts += _shrunk_tree(parts, before, max_shrink, past)
     return found
 
 
-def _earlier(part: StoredPart | None, contents: Mapping[str, bytes]) -> Earlier | None:
+def _earlier(part: StoredPart | None, contents: Mapping[str, bytes], past: Sequence[Past]) -> _Earlier | None:
     if part is None:
         return None
-    return Earlier(part.size, part.sha256, contents.get(part.name, b"") if part.size <= LARGE else b"")
+    name = part.name
+    return _Earlier(
+        part.size,
+        part.sha256,
+        contents.get(name, b"") if part.size <= LARGE else b"",
+        [one.sizes[name] for one in past if name in one.sizes],
+        [one.contents[name] for one in past if name in one.contents],
+    )
 
 
 def _trees(kept: Sequence[Kept]) -> dict[int, list[Kept]]:
@@ -113,68 +119,166 @@ def _by_the_step(kept: Kept, procedure: Procedure) -> Iterator[str]:
         yield f'{name} holds an error: "{line}"'
 
 
-def _empty_or_error(kept: Kept, procedure: Procedure, earlier: Earlier | None, *, in_tree: bool) -> Iterator[str]:
-    """Nothing at all, or nothing but an error. Single empty files of a folder are as they may be."""
-    name, content = kept.part.name, kept.part.edges
-    if not content.strip():
-        if not in_tree and (kept.step.verb == "keep" or earlier is None or earlier.size):
-            yield f"{name} is empty"
-        return
-    if kept.step.verb == "keep":
-        return
-    looked_at = not in_tree or content.count(b"\n") <= 2 * _EDGE
-    line = error_line(content, procedure) if looked_at else None
-    if line is not None and not (earlier and error_line(earlier.content[:_HEAD], procedure) == line):
-        yield f'{name} holds an error: "{line}"'
+@dataclass
+class _Part:
+    """One part that is judged, or what is packed in one, as if it had come bare."""
+
+    kept: Kept
+    earlier: _Earlier | None
+    procedure: Procedure
+    most: Share
+    in_tree: bool
+    depth: int = 0
+
+    def judge(self, found: Inspection) -> None:
+        """All that can be doubted about it."""
+        part = self.kept.part
+        if part.is_tree:
+            return  # Historon itself has written it
+        doubts = [*self._empty_or_error()]
+        look = self._open(found, doubts)
+        if not self.in_tree and self.earlier:
+            doubts += self._shrunk(look)
+        if not doubts and not self.in_tree and look.kind in ("text", "xml", "json") and part.spool is None:
+            doubts += [f"{part.name} {one}" for one in self._cut(document=look.kind != "text")]
+        found.doubts += doubts
+        if look.kind in _ARCHIVES and not doubts and self.depth < _DEEPEST and part.size <= LARGE:
+            self._judge_inside(found)
+
+    # ---- bare ------------------------------------------------------------------------------------------------
+
+    def _empty_or_error(self) -> Iterator[str]:
+        """Nothing at all, or nothing but an error. Single empty files of a folder are as they may be."""
+        name, step, earlier = self.kept.part.name, self.kept.step, self.earlier
+        content = as_utf8(self.kept.part.edges)
+        if not content.strip():
+            if not self.in_tree and (step.verb == "keep" or earlier is None or earlier.size):
+                yield f"{name} is empty"
+            return
+        was = as_utf8(earlier.content[:_HEAD]) if earlier else b""
+        if step.verb != "keep" or self.depth:
+            looked_at = not self.in_tree or content.count(b"\n") <= 2 * _EDGE
+            line = error_line(content, self.procedure) if looked_at else None
+            if line is not None and not (was and error_line(was, self.procedure) == line):
+                yield f'{name} holds an error: "{line}"'
+                return
+        if not self.in_tree and (said := no_export(content)) and not (was and no_export(was)):
+            yield f"{name} {said}"
+
+    def _open(self, found: Inspection, doubts: list[str]) -> Look:
+        """Whether it opens by its own format, to its last member."""
+        part, step, earlier = self.kept.part, self.kept.step, self.earlier
+        name = part.name
+        said = step.is_ if not self.depth else None
+        look = look_into(name, _file(part), said)
+        was = format_of(name, earlier.content[:_HEAD]) if earlier and earlier.content else None
+        if look.doubt and said is None and earlier and not _opened_before(name, earlier):
+            look.doubt = ""  # it never was what its name says
+        if look.doubt:
+            doubts.append(f"{name} {look.doubt}")
+        elif (
+            look.kind == "html" and not self.in_tree and was != "html" and not name.lower().endswith((".html", ".htm"))
+        ):
+            title = f' ("{look.about[0]}")' if look.about else ""
+            doubts.append(f"{name} is a web page{title}")
+        elif not self.in_tree and said is None and _became_another(was, look.kind):
+            doubts.append(f"{name} is {look.kind}, and was {was} before")
+        if look.unknown:
+            found.unknown.append(f"{name} {look.unknown}")
+        return look
+
+    def _shrunk(self, look: Look) -> Iterator[str]:
+        """How much of it is gone, by its members, its tables' rows, its lines or its size."""
+        step, part, earlier = self.kept.step, self.kept.part, self.earlier
+        if step.record_only or step.follows or earlier is None or look.kind == "empty":
+            return
+        if look.kind in _ARCHIVES or look.kind == "sqlite":
+            was = look_into(part.name, BytesIO(earlier.content)) if earlier.content else Look("empty")
+            yield from (f"{part.name} {one}" for one in self._fewer_inside(look, was))
+        elif shorter := self._shorter(earlier, binary=look.kind == "binary"):
+            yield f"{part.name} {shorter}"
+
+    def _fewer_inside(self, look: Look, was: Look) -> Iterator[str]:
+        gone = self.most.is_exceeded
+        if look.members is not None and was.members is not None and gone(was.members, look.members, _FEW_MEMBERS):
+            yield f"has {look.members} members, and had {was.members}"
+        for table, rows in was.rows.items():
+            if rows and table not in look.rows:
+                yield f'has no table "{table}", which had {rows:,} rows'
+            elif gone(rows, look.rows.get(table, 0), _FEW_ROWS):
+                yield f'has {look.rows[table]:,} rows in the table "{table}", and had {rows:,}'
+
+    def _shorter(self, earlier: _Earlier, *, binary: bool) -> str:
+        part, gone = self.kept.part, self.most.is_exceeded
+        lines_before = 0 if binary else as_utf8(earlier.content).count(b"\n")
+        if lines_before >= _FEW_LINES:
+            if gone(lines_before, lines := _lines(part), _FEW_LINES):
+                return f"has {lines} lines, and had {lines_before}"
+        elif gone(earlier.size, part.size, _FEW_BYTES):
+            return f"has {part.size} bytes, and had {earlier.size}"
+        return shrunk_slowly(part.size, [earlier.size, *earlier.sizes], self.most)
+
+    def _cut(self, *, document: bool) -> Iterator[str]:
+        step, earlier = self.kept.step, self.earlier
+        if step.record_only or step.follows:
+            return
+        texts = [earlier.content, *earlier.contents] if earlier and earlier.content else []
+        yield from cut_off(
+            as_utf8(self.kept.part.content), [as_utf8(one) for one in texts], self.most, document=document
+        )
+
+    # ---- packed ----------------------------------------------------------------------------------------------
+
+    def _judge_inside(self, found: Inspection) -> None:
+        """What is packed in it, measured by what was packed in the one before."""
+        part, earlier = self.kept.part, self.earlier
+        now = _inside(part.name, part.content)
+        was = _inside(part.name, earlier.content) if earlier and earlier.content else {}
+        alone = len(now) == 1 and len(was) <= 1
+        older = [_inside(part.name, one) for one in earlier.contents] if earlier and alone else []
+        sizes_now, sizes_was = sum(map(len, now.values())), sum(map(len, was.values()))
+        for name, content in now.items():
+            before = was.get(name) if not alone else next(iter(was.values()), None)
+            if content == before:
+                continue
+            texts = [text for inside in older for text in inside.values()]
+            told = _Earlier(len(before), _digest(before), before, [], texts) if before is not None else None
+            inner = Kept(Part(name, content), self.kept.step)
+            _Part(inner, told, self.procedure, self.most, not alone, self.depth + 1).judge(found)
+            if not alone and before is not None and len(before) >= _FEW_BYTES and not content.strip():
+                found.doubts.append(f"{name} is empty, and had {len(before):,} bytes")
+        if not alone and self.most.is_exceeded(sizes_was, sizes_now, _FEW_BYTES):
+            found.doubts.append(f"{part.name} unpacks to {sizes_now:,} bytes, and did to {sizes_was:,}")
 
 
-def _open(kept: Kept, earlier: Earlier | None, found: Inspection, *, in_tree: bool) -> None:
-    """Whether a part opens by its own format, to its last member."""
-    name = kept.part.name
-    if kept.part.is_tree:
-        return  # Historon itself has written it
-    look = look_into(name, _file(kept.part), kept.step.is_)
-    was = format_of(name, earlier.content[:_HEAD]) if earlier and earlier.content else None
-    if look.doubt and kept.step.is_ is None and earlier and not _opened_before(name, earlier):
-        look.doubt = ""  # it never was what its name says
-    if look.doubt:
-        found.doubts.append(f"{name} {look.doubt}")
-    elif look.kind == "html" and not in_tree and was != "html" and not name.lower().endswith((".html", ".htm")):
-        title = f' ("{look.about[0]}")' if look.about else ""
-        found.doubts.append(f"{name} is a web page{title}")
-    elif not in_tree and was in _TELLING and look.kind not in (was, "empty") and kept.step.is_ is None:
-        found.doubts.append(f"{name} is {look.kind}, and was {was} before")
-    if look.unknown:
-        found.unknown.append(f"{name} {look.unknown}")
+def _inside(name: str, content: bytes) -> dict[str, bytes]:
+    """The members of an archive that are held as a whole; nothing where it cannot be opened."""
+    try:
+        members = unpacked(name, BytesIO(content))
+    except ArchiveError:
+        return {}
+    return {key: text for key, text in members.items() if not key.endswith(".tree") and not too_large(text)}
 
 
-def _opened_before(name: str, earlier: Earlier) -> bool:
+def _digest(content: bytes) -> bytes:
+    return hashlib.sha256(content).digest()
+
+
+def _became_another(was: str | None, kind: str) -> bool:
+    """Whether it was of a kind that nothing becomes another from by itself; a text becomes no binary."""
+    if was in _TELLING:
+        return kind not in (was, "empty")
+    return was == "text" and kind in ("binary", *_ARCHIVES, "sqlite")
+
+
+def _opened_before(name: str, earlier: _Earlier) -> bool:
     """Whether the part of the last good version opened by its format; of a large one it is taken for granted."""
     return not earlier.content or not look_into(name, BytesIO(earlier.content)).doubt
 
 
-def _shrunk_part(kept: Kept, earlier: Earlier, most: Share) -> Iterator[str]:
-    """How much of a part is gone, by its members if it is an archive, by lines if it is text, else by its size."""
-    step, part = kept.step, kept.part
-    if step.record_only or step.follows:
-        return
-    kind = format_of(part.name, part.edges[:_HEAD])
-    if kind in _ARCHIVES:
-        counts = look_into(part.name, _file(part)).members, _members(part.name, earlier)
-        if counts[0] is not None and counts[1] is not None and most.is_exceeded(counts[1], counts[0], _FEW_MEMBERS):
-            yield f"{part.name} has {counts[0]} members, and had {counts[1]}"
-        return
-    if kind in ("binary", "sqlite", "empty"):
-        return
-    lines, lines_before = _lines(part.pieces()), earlier.content.count(b"\n")
-    if lines_before >= _FEW_LINES:
-        if most.is_exceeded(lines_before, lines, _FEW_LINES):
-            yield f"{part.name} has {lines} lines, and had {lines_before}"
-    elif most.is_exceeded(earlier.size, part.size, _FEW_BYTES):
-        yield f"{part.name} has {part.size} bytes, and had {earlier.size}"
-
-
-def _shrunk_tree(parts: Sequence[Kept], before: Mapping[str, StoredPart], most: Share) -> Iterator[str]:
+def _shrunk_tree(
+    parts: Sequence[Kept], before: Mapping[str, StoredPart], most: Share, past: Sequence[Past]
+) -> Iterator[str]:
     """How much of a folder is gone, by files and by size."""
     step, names = parts[0].step, [one.part.name for one in parts]
     if step.record_only or step.follows:
@@ -188,36 +292,22 @@ def _shrunk_tree(parts: Sequence[Kept], before: Mapping[str, StoredPart], most: 
     size, size_before = sum(part.size for part in files), sum(part.size for part in earlier)
     if most.is_exceeded(size_before, size, _FEW_BYTES):
         yield f"{base} has {size} bytes, and had {size_before}"
+        return
+    # Where all of the export is this folder, its size is that of a version.
+    sizes = [size_before, *(one.size for one in past)] if len(parts) == len(files) else []
+    if slowly := shrunk_slowly(size, sizes, most):
+        yield f"{base} {slowly}"
 
 
-def _members(name: str, earlier: Earlier) -> int | None:
-    return look_into(name, BytesIO(earlier.content)).members if earlier.content else None
-
-
-def _lines(pieces: Iterator[bytes]) -> int:
-    return sum(piece.count(b"\n") for piece in pieces)
+def _lines(part: Part) -> int:
+    if part.spool is None:
+        return as_utf8(part.content).count(b"\n")
+    return sum(piece.count(b"\n") for piece in part.pieces())
 
 
 def _file(part: Part) -> IO[bytes]:
     """The content as a file; nobody who looks into it closes it."""
     return part.spool or BytesIO(part.content)
-
-
-def error_line(answer: bytes, procedure: Procedure) -> str | None:
-    """The first line of an answer that is an error message: by the procedure's own patterns, or by common ones."""
-    if procedure.errors is UNSET:
-        found = next((line for line in _edge_lines(answer) if _ERROR.search(line)), None)
-    else:
-        lines = answer.split(b"\n")
-        wrong = [error.compiled for error in procedure.errors]
-        found = next((line for line in lines if any(error.search(line) for error in wrong)), None)
-    return None if found is None else found.decode("utf-8", "replace").strip()[:120]
-
-
-def _edge_lines(answer: bytes) -> list[bytes]:
-    """The first and the last lines."""
-    *first, rest = answer.split(b"\n", _EDGE)
-    return first + rest.rsplit(b"\n", _EDGE)[-_EDGE:]
 
 
 def _ends_with(last: str, wanted: str) -> bool:

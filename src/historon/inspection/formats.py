@@ -3,7 +3,6 @@
 Which format it is, is told by how it begins, by the end of its name, or by what the procedure says (`is`).
 """
 
-import json
 import lzma
 import re
 import sqlite3
@@ -18,15 +17,17 @@ from xml.parsers import expat
 
 import msgspec
 
+from historon.inspection.answers import STATE_NAMES, STATE_WORDS, document_error
 from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
 
-__all__ = ["FORMATS", "Look", "format_of", "look_into"]
+__all__ = ["FORMATS", "Look", "as_utf8", "format_of", "look_into"]
 
 _PIECE = 2**18
 _BLOCK = 512  # of a tar archive (POSIX.1-2017, pax)
 _MOST = 4 * 2**30  # bytes that are unpacked of one archive; what lies beyond is not known
 _MOST_MEMBERS = 200_000
 _SMALL = 16 * 2**20  # bytes up to which a document is read as a whole
+_MOST_TABLES = 1000
 _MOST_STEPS = 50_000_000  # of SQLite's machine, for one database
 _NAMED = {
     ".gz": "gzip",
@@ -40,13 +41,14 @@ _NAMED = {
     ".json": "json",
 }
 _ARCHIVES = frozenset({"gzip", "zip", "bzip2", "xz", "tar"})
+_LOOKED_AT = 8000  # bytes by which a text is known
+_MARKS = (b"\xff\xfe", b"\xfe\xff")
+_PRINTED = bytes([*range(0x20, 0x100), *b"\t\n\r\f\x08\x1b"])
+_STEERING = 0.05
 _PAGE = re.compile(rb"\s*(?:<!doctype\s+html|<html[\s>])", re.IGNORECASE)
 _TITLE = re.compile(rb"<title[^>]*>([^<]{0,120})", re.IGNORECASE)
 # Roots of documents that only say that something went wrong: NETCONF (RFC 6241), SOAP, and what many interfaces use.
 _ERROR_ROOTS = frozenset({"error", "errors", "rpc-error", "fault", "exception", "exceptionreport"})
-_ERROR_WORDS = frozenset({"error", "failure", "failed", "fail"})
-_STATE_NAMES = ("status", "result", "outcome", "state")
-_MOST_IN_ERROR = 6  # names in a JSON object that does not say more than that something went wrong
 
 FORMATS = ("xml", "json", "gzip", "bzip2", "xz", "zip", "tar", "sqlite", "text", "anything")
 
@@ -56,13 +58,14 @@ class Look:
     """What was found out about a content.
 
     `doubt` says why it is not whole, or nothing but an error; `unknown` what could not be looked into. `members` is how
-    many an archive has.
+    many an archive has, `rows` how many each table of a database has.
     """
 
     kind: str
     doubt: str = ""
     unknown: str = ""
     members: int | None = None
+    rows: Mapping[str, int] = field(default_factory=dict)
     about: list[str] = field(default_factory=list)
 
 
@@ -80,7 +83,31 @@ def format_of(name: str, head: bytes) -> str:
         return named
     if head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"<?xml"):
         return "xml"
-    return "binary" if b"\0" in head[:8000] else "text"
+    return "binary" if _is_binary(head[:_LOOKED_AT]) else "text"
+
+
+def _is_binary(head: bytes) -> bool:
+    """Whether this is no text: zeros, or more of the characters that steer than any text has."""
+    if _utf16(head) is not None:
+        return False
+    return b"\0" in head or len(head.translate(None, _PRINTED)) > len(head) * _STEERING
+
+
+def _utf16(head: bytes) -> str | None:
+    """The kind of UTF-16 by its mark (RFC 2781, 3.2), or by the zeros beside letters; None for anything else."""
+    if head[:2] in _MARKS:
+        return "utf-16"
+    pairs = len(head) // 2
+    for kind, zeros, letters in (("utf-16-le", head[1::2], head[::2]), ("utf-16-be", head[::2], head[1::2])):
+        if pairs >= 8 and zeros.count(0) > pairs * 0.9 and not letters.count(0):
+            return kind
+    return None
+
+
+def as_utf8(content: bytes) -> bytes:
+    """A text in UTF-16 written in UTF-8; anything else as it is."""
+    kind = _utf16(content[:_LOOKED_AT])
+    return content.decode(kind, "replace").encode() if kind else content
 
 
 def look_into(name: str, file: IO[bytes], said: str | None = None) -> Look:
@@ -91,6 +118,8 @@ def look_into(name: str, file: IO[bytes], said: str | None = None) -> Look:
     if said not in (None, "anything") and (wrong := _unlike(kind, said, head)):
         return Look(kind, f"is not {_article(said)}: {wrong}")
     kind = said if said is not None and said in _READERS else kind
+    if kind == "text" and head.lstrip()[:1] == b"<" and len(head) < _PIECE and _is_document(head):
+        kind = "xml"
     reader = _READERS.get(kind)
     found = Look(kind)
     if reader is None:
@@ -105,6 +134,15 @@ def look_into(name: str, file: IO[bytes], said: str | None = None) -> Look:
     except _BROKEN as exc:
         found.doubt = f"is not {_article(kind, whole=True)}: {_reason(exc)}"
     return found
+
+
+def _is_document(text: bytes) -> bool:
+    """Whether a text is a whole document, though neither its name nor its first line says so."""
+    try:
+        expat.ParserCreate().Parse(text, True)
+    except expat.ExpatError:
+        return False
+    return True
 
 
 class _CutError(Exception):
@@ -250,10 +288,20 @@ def _sqlite(file: IO[bytes], found: Look) -> None:
         steps = iter(range(_MOST_STEPS // 10_000))
         database.set_progress_handler(lambda: int(next(steps, None) is None), 10_000)
         (verdict,) = database.execute("PRAGMA quick_check(1)").fetchone()
+        names = [name for (name,) in database.execute("SELECT name FROM sqlite_schema WHERE type = 'table'")]
+        found.rows = {name: _rows_of(database, name) for name in names[:_MOST_TABLES]}
     finally:
         database.close()
     if verdict != "ok":
         raise _CutError(str(verdict))
+
+
+def _rows_of(database: sqlite3.Connection, table: str) -> int:
+    quoted = table.replace('"', '""')
+    try:
+        return int(database.execute(f'SELECT count(*) FROM "{quoted}"').fetchone()[0])  # noqa: S608 (a name, quoted)
+    except sqlite3.OperationalError:
+        return 0  # of a module that is not here
 
 
 # ---- documents -------------------------------------------------------------------------------------------------------
@@ -269,7 +317,7 @@ def _xml(file: IO[bytes], found: Look) -> None:
             elements.append(name.rpartition(":")[2].lower())
             if len(elements) == 1:
                 told = {key.lower(): value.lower() for key, value in attributes.items()}
-                found.about += [f'{key}="{told[key]}"' for key in _STATE_NAMES if told.get(key) in _ERROR_WORDS]
+                found.about += [f'{key}="{told[key]}"' for key in STATE_NAMES if told.get(key) in STATE_WORDS]
 
     parser.StartElementHandler = begin
     parser.ParseFile(file)
@@ -290,10 +338,7 @@ def _json(file: IO[bytes], found: Look) -> None:
         _balanced(file)
         found.unknown = "is too large for a check of every value; its brackets close"
         return
-    text = file.read()
-    text = (
-        text.decode("utf-16").encode() if text[:2] in (b"\xff\xfe", b"\xfe\xff") else text.removeprefix(b"\xef\xbb\xbf")
-    )
+    text = as_utf8(file.read()).removeprefix(b"\xef\xbb\xbf")
     if not text.strip():
         raise _CutError("it is empty")
     try:
@@ -303,7 +348,7 @@ def _json(file: IO[bytes], found: Look) -> None:
         if len(lines) < 2 or not all(_is_json(line) for line in lines):
             raise _CutError(str(exc)) from exc
         return
-    if isinstance(data, dict) and (what := _json_error(data)):
+    if isinstance(data, dict) and (what := document_error(data)):
         found.doubt = f"is an error document: {what}"
 
 
@@ -313,20 +358,6 @@ def _is_json(line: bytes) -> bool:
     except (msgspec.DecodeError, ValueError):
         return False
     return True
-
-
-def _json_error(data: Mapping[str, object]) -> str:
-    """What an object says that is nothing but an error, as it may be shown; empty for any other."""
-    if len(data) > _MOST_IN_ERROR:
-        return ""
-    told = {key.lower(): value for key, value in data.items()}
-    for key in ("error", "errors", "exception", "fault"):
-        if told.get(key):
-            return json.dumps(told[key], ensure_ascii=False)[:120]
-    for key in _STATE_NAMES:
-        if isinstance(told.get(key), str) and str(told[key]).lower() in _ERROR_WORDS:
-            return f'{key} is "{told[key]}"'
-    return ""
 
 
 _STRING = re.compile(rb'"[^"\\]*+(?:\\.[^"\\]*+)*+"', re.DOTALL)

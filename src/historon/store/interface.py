@@ -360,7 +360,8 @@ class Store(ABC):
     ) -> None:
         """Let a suspect version count as good, in this state; it is the source's last good one unless a newer one is.
 
-        Where the source's last outcome was this suspect version, it is a good one now.
+        Where the source's last outcome was this suspect version, it is a good one now. What is older is no measure any
+        more for what comes (see `last_good`).
         """
 
     @abstractmethod
@@ -394,6 +395,10 @@ class Store(ABC):
     @abstractmethod
     def versions(self, source: str) -> list[Version]:
         """All versions of a source, oldest first."""
+
+    @abstractmethod
+    def last_good(self, source: str, most: int) -> list[Version]:
+        """So many of the newest versions that are not suspect, the newest first, back to the last one vouched for."""
 
     @abstractmethod
     def version(self, source: str, number: int) -> Version | None:

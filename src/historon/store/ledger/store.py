@@ -43,6 +43,7 @@ __all__ = ["LedgerStore", "places_in", "stored_parts"]
 
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
+_VOUCHED = "vouched"  # the topic under which is remembered which version of a source a person vouched for last
 _LATEST = """
     SELECT good, last_number, parts, trees FROM source
     LEFT JOIN version ON version.source = source.id AND version.number = source.good WHERE source.id = ?
@@ -215,6 +216,8 @@ class LedgerStore(Store):
             (OUTCOMES.index(Outcome.CHANGED), source, number, OUTCOMES.index(Outcome.SUSPECT)),
         )
         self._signatures.add(source, number, signature)
+        last = int(self._memory.recall(version.source, _VOUCHED) or 0)
+        self._memory.remember(_VOUCHED, {version.source: str(max(last, number))})
 
     @writing("doubt a version")
     def doubt(self, version: Version, why: str) -> None:
@@ -266,6 +269,16 @@ class LedgerStore(Store):
         """See Store."""
         with self.transactions.reading(f"read the versions of {source}"):
             rows = self._db.execute(f"{_VERSION} ORDER BY number", (self._names.known(source),)).fetchall()
+            return [_version(source, *row) for row in rows]
+
+    def last_good(self, source: str, most: int) -> list[Version]:
+        """See Store."""
+        with self.transactions.reading(f"read the versions of {source}"):
+            since = int(self._memory.recall(source, _VOUCHED) or 0)
+            rows = self._db.execute(
+                f"{_VERSION} AND state <> ? AND number >= ? ORDER BY number DESC LIMIT ?",
+                (self._names.known(source), STATES.index(State.SUSPECT), since, most),
+            ).fetchall()
             return [_version(source, *row) for row in rows]
 
     def version(self, source: str, number: int) -> Version | None:
