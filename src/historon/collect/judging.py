@@ -334,7 +334,7 @@ _PAST_PARTS = 8  # that differ: of a folder its size tells
 
 
 def _past(store: Store, source: str, sides: tuple[_Contents, _Contents]) -> Sequence[Past]:
-    """The good versions before the last one, as far as this export has to be held against them.
+    """The good versions before the last one, as far as this export is measured by them.
 
     That is where a part became smaller, or ends differently: it costs what reading them costs.
     """
