@@ -116,7 +116,7 @@ def test_a_log_server_gets_a_message_for_each_event(files_estate: EstateFolder, 
     first, ended = (message.decode() for message in heard)
     assert re.fullmatch(
         r"<134>1 \d{4}-\d\d-\d\dT[\d:.]+Z \S+ historon \d+ first "
-        r'\[historon@32473 estate="Test" source="files" look="historon show files"\] \ufefffiles: first version',
+        r'\[historon@32473 estate="Test" source="files" look="historon show files"\] \ufefffiles: first version; nothing to compare it with yet: look at it',
         first,
     ), first
     assert " round-ended [historon@32473 " in ended
@@ -190,7 +190,7 @@ def test_a_real_log_server_understands_every_message(files_estate: EstateFolder,
     assert "error" not in complaints.lower(), complaints
     first = next(one for one in map(json.loads, said.read_text().splitlines()) if one["kind"] == "first")
     assert (first["version"], first["app"], first["severity"], first["facility"]) == ("1", "historon", "6", "17")
-    assert first["text"] == "\ufefffiles: first version"
+    assert first["text"] == "\ufefffiles: first version; nothing to compare it with yet: look at it"
     escaped = name.replace("\\", "\\\\").replace('"', '\\"').replace("]", "\\]")
     assert f'estate="{escaped}" source="files"' in first["data"]
 

@@ -246,7 +246,7 @@ def test_a_letter_may_have_a_form_of_its_own_and_a_wrong_one_does_not_hold_it_up
     (estate.path / "data" / "<b>.conf").write_text("one\n")
     _collect(estate)
     assert _body(relay.letters[0], "plain") == "first files\nround-ended None\n"
-    assert "<p>files: first version</p>" in _body(relay.letters[0], "html")
+    assert "<p>files: first version; nothing to compare it with yet: look at it</p>" in _body(relay.letters[0], "html")
     (estate.path / "mine.j2").write_text("{% for %}")
     (estate.path / "data" / "a.conf").write_text("other\n")
     assert _collect(estate)[0] == 0

@@ -23,6 +23,7 @@ _SPREADS = 4 * 1.4826  # the median absolute deviation, as the standard deviatio
 _FEW_BYTES = 512
 _BLOCK = 512  # bytes: what is written and sent comes in multiples of it
 _TAIL = 0.1  # of the lines
+_MOST_OF_IT = 0.75
 _HALF = 0.5
 _FEW_LINES = 4
 _SAID = 60
@@ -83,8 +84,9 @@ def cut_off(now: bytes, before: Sequence[bytes], most: Share, *, document: bool)
         if _in_a_line(now) and len(now) % _BLOCK == 0:
             yield f"ends in the middle of a line, after {len(now):,} bytes, a round number"
         return
-    found = _no_line_feed(now, before) or _another_end(now, before) or _open_blocks(now, before)
-    if not found and most <= _HALF and len(now) < len(before[0]):
+    strict = most <= _HALF
+    found = _no_line_feed(now, before) or _another_end(now, before, strict=strict) or _open_blocks(now, before)
+    if not found and strict and len(now) < len(before[0]):
         found = _lost_tail(now, before[0]) or _lost_sections(now, before)
     if found:
         yield found
@@ -104,14 +106,14 @@ def _no_line_feed(now: bytes, before: Sequence[bytes]) -> str:
     return f'ends in the middle of a line: "{_shown(last)}"'
 
 
-def _another_end(now: bytes, before: Sequence[bytes]) -> str:
-    """All ended with the same line, and it is gone from here."""
+def _another_end(now: bytes, before: Sequence[bytes], *, strict: bool) -> str:
+    """All ended with the same line, and it is gone from here; unless `strict` only a line that means an end counts."""
     ended = {_last_line(one) for one in before}
     (last,) = ended if len(ended) == 1 else (b"",)
     if not last or _last_line(now) == last:
         return ""
     is_mark = _MARKS.match(last.strip()) is not None
-    if not is_mark and len(before) < _STEADY:
+    if not is_mark and (not strict or len(before) < _STEADY):
         return ""
     lines = before[0].splitlines()
     if now.splitlines().count(last) >= lines.count(last):
@@ -153,12 +155,12 @@ def _lost_tail(now: bytes, last: bytes) -> str:
     if not places:
         return ""
     left = were[max(places) + 3 :]
-    here = set(lines)
-    gone = [line for line in left if line not in here]
-    if len(left) < max(2, len(were) * _TAIL) or len(gone) < len(left) * 0.9:
+    here, there, followed = set(lines), set(were), set(left)
+    gone = followed - here
+    if len(left) < max(2, len(were) * _TAIL) or len(gone) < len(followed) * _MOST_OF_IT:
         return ""
     # An edit elsewhere hides nothing, but where as much came as went it is no cut.
-    if len([line for line in here if line not in set(were)]) >= len(gone):
+    if len(here - there) >= len(gone):
         return ""
     return f"ends where the last good version went on for {len(left):,} lines"
 

@@ -100,7 +100,8 @@ def change_events(result: SourceResult, at: datetime) -> Iterator[Event]:
     for one in result.met_again:
         yield Event("requirement-met", at, one, name)
     if result.outcome is Outcome.FIRST:
-        yield Event("first", at, "first version", name, look=f"historon show {name}", version=result.number)
+        words = "first version; nothing to compare it with yet: look at it"
+        yield Event("first", at, words, name, look=f"historon show {name}", version=result.number)
     if result.outcome is Outcome.SKIPPED:
         yield Event("skipped", at, result.note or "", name)
     if result.outcome is Outcome.CHANGED:

@@ -187,6 +187,9 @@ def _print_summary(report: RoundReport, screen: "Console") -> None:
     if report.not_resumed:
         line.append(f"; {report.not_resumed} NOT RESUMED", STYLES["failed"])
     screen.print(line)
+    if first := report.count(Outcome.FIRST):
+        which = f"{first:,} first versions with: look at them" if first > 1 else "the first version with: look at it"
+        screen.print(Text(f"remark: there is nothing yet to compare {which} (historon show SOURCE)"))
     for remark in report.remarks:
         screen.print(Text(f"remark: {printable(remark)}", style=STYLES["suspect"]))
 
