@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from year.wholeness import measure
 
 ROOT = Path(__file__).parent.parent
 JUDGES = ("judge", "ledger", "telling", "truth")
@@ -142,6 +143,12 @@ def test_an_old_fault_that_is_brought_back_is_found_within_two_weeks(name: str, 
     found = _year("--script", _script(tmp_path, name), "--break", name, "--stop")
     assert isinstance(found["findings"], list)
     assert mistake in {one["mistake"] for one in found["findings"]}, found["findings"]
+
+
+def test_of_damaged_exports_hardly_one_is_good_and_of_honest_ones_hardly_one_is_suspect() -> None:
+    found = measure(150, 400, seed=3)
+    assert len(found.passed) <= 1, found.passed
+    assert found.alarms == []
 
 
 @pytest.mark.parametrize("name", JUDGES)

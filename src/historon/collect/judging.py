@@ -330,6 +330,7 @@ def question_about(
 
 
 _PAST_CONTENTS = 4  # of which the contents are looked at
+_LOOKED_AT, _ALIKE = 4096, 0.2  # bytes, and how many of the lines in them are there again
 _PAST_PARTS = 8  # that differ: of a folder its size tells
 
 
@@ -339,11 +340,7 @@ def _past(store: Store, source: str, sides: tuple[_Contents, _Contents]) -> Sequ
     That is where a part became smaller, or ends differently: it costs what reading them costs.
     """
     was, now = sides
-    telling = {
-        name
-        for name in was.keys() & now.keys()
-        if len(now[name]) < len(was[name]) or _end(now[name]) != _end(was[name])
-    }
+    telling = {name for name in was.keys() & now.keys() if _is_telling(was[name], now[name])}
     if not telling and sum(map(len, was.values())) <= sum(map(len, now.values())):
         return ()
     past = []
@@ -354,6 +351,14 @@ def _past(store: Store, source: str, sides: tuple[_Contents, _Contents]) -> Sequ
         contents = {part.name: store.read(part) for part in read if part.size <= LARGE}
         past.append(Past(one.size, {part.name: part.size for part in ours}, contents))
     return past
+
+
+def _is_telling(was: bytes, now: bytes) -> bool:
+    """Whether a part became smaller, ends differently, or begins with nothing that it began with."""
+    if len(now) < len(was) or _end(now) != _end(was):
+        return True
+    heads = [set(content[:_LOOKED_AT].split(b"\n")) for content in (was, now)]
+    return len(heads[0] & heads[1]) < len(heads[0]) * _ALIKE
 
 
 def _end(content: bytes) -> bytes:

@@ -17,7 +17,6 @@ __all__ = ["MOST_PAST", "Past", "cut_off", "shrunk_slowly"]
 
 MOST_PAST = 9  # good versions of before that an export is measured against, the last one among them
 _ENOUGH = 5  # of them for a spread of sizes
-_STEADY = 5  # of them for what ended all of them to be no accident
 _SEVERAL = 3  # of them for a section to have been there always
 _SPREADS = 4 * 1.4826  # the median absolute deviation, as the standard deviation of a normal distribution; four of them
 _FEW_BYTES = 512
@@ -25,6 +24,7 @@ _BLOCK = 512  # bytes: what is written and sent comes in multiples of it
 _TAIL = 0.1  # of the lines
 _MOST_OF_IT = 0.75
 _HALF = 0.5
+_ALIKE = 0.05
 _FEW_LINES = 4
 _SAID = 60
 # What ends an export by its meaning: one version with it is enough.
@@ -84,11 +84,13 @@ def cut_off(now: bytes, before: Sequence[bytes], most: Share, *, document: bool)
         if _in_a_line(now) and len(now) % _BLOCK == 0:
             yield f"ends in the middle of a line, after {len(now):,} bytes, a round number"
         return
-    strict = most <= _HALF
-    found = _no_line_feed(now, before) or _another_end(now, before, strict=strict) or _open_blocks(now, before)
-    if not found and strict and len(now) < len(before[0]):
-        found = _lost_tail(now, before[0]) or _lost_sections(now, before)
-    if found:
+    found = _no_line_feed(now, before) or _another_end(now, before) or _open_blocks(now, before)
+    if not found and most <= _HALF and len(now) < len(before[0]):
+        lines, were = now.count(b"\n"), before[0].count(b"\n")
+        found = _lost_tail(now, before[0])
+        if not found and were - lines >= were * _TAIL:
+            found = _lost_sections(now, before)
+    if found := found or _another_text(now, before):
         yield found
 
 
@@ -106,20 +108,14 @@ def _no_line_feed(now: bytes, before: Sequence[bytes]) -> str:
     return f'ends in the middle of a line: "{_shown(last)}"'
 
 
-def _another_end(now: bytes, before: Sequence[bytes], *, strict: bool) -> str:
-    """All ended with the same line, and it is gone from here; unless `strict` only a line that means an end counts."""
+def _another_end(now: bytes, before: Sequence[bytes]) -> str:
+    """All ended with the same line, one that means an end, and it is gone from here."""
     ended = {_last_line(one) for one in before}
     (last,) = ended if len(ended) == 1 else (b"",)
-    if not last or _last_line(now) == last:
+    if not last or _last_line(now) == last or not _MARKS.match(last.strip()):
         return ""
-    is_mark = _MARKS.match(last.strip()) is not None
-    if not is_mark and (not strict or len(before) < _STEADY):
-        return ""
-    lines = before[0].splitlines()
-    if now.splitlines().count(last) >= lines.count(last):
+    if now.splitlines().count(last) >= before[0].splitlines().count(last):
         return ""  # something came behind it
-    if not is_mark and not any(line.startswith(_last_line(now)) for line in lines):
-        return ""  # it was edited
     how_many = f"the last {len(before)} good versions" if len(before) > 1 else "the last good version"
     return f'does not end with "{_shown(last)}", as {how_many} did'
 
@@ -177,6 +173,16 @@ def _lost_sections(now: bytes, before: Sequence[bytes]) -> str:
     shown = ", ".join(f'"{_shown(one)}"' for one in gone[:3])
     more = f" and {len(gone) - 3} more" if len(gone) > 3 else ""
     return f"has no {shown}{more}, which the last {len(before)} good versions had"
+
+
+def _another_text(now: bytes, before: Sequence[bytes]) -> str:
+    """It has nothing in common with the last good version, which had most of its lines from the one before."""
+    if len(before) < 2:
+        return ""
+    here, last, older = ({line.strip() for line in text.splitlines() if line.strip()} for text in (now, *before[:2]))
+    if len(last) < _FEW_LINES or len(here & last) > len(last) * _ALIKE or len(last & older) < len(last) * _HALF:
+        return ""
+    return f"is another text altogether: {len(here & last)} of {len(here)} lines are as in the last good version"
 
 
 def _sections(text: bytes) -> frozenset[bytes]:

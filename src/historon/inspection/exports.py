@@ -10,7 +10,7 @@ from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share
 from historon.inspection.answers import error_line, no_export
 from historon.inspection.cuts import Past, cut_off, shrunk_slowly
-from historon.inspection.formats import Look, as_utf8, format_of, look_into
+from historon.inspection.formats import Look, as_utf8, kind_of, look_into
 from historon.store import LARGE, Part, StoredPart
 from historon.versions import too_large
 
@@ -171,7 +171,7 @@ class _Part:
         name = part.name
         said = step.is_ if not self.depth else None
         look = look_into(name, _file(part), said)
-        was = format_of(name, earlier.content[:_HEAD]) if earlier and earlier.content else None
+        was = kind_of(name, earlier.content) if earlier and earlier.content else None
         if look.doubt and said is None and earlier and not _opened_before(name, earlier):
             look.doubt = ""  # it never was what its name says
         if look.doubt:
@@ -200,8 +200,15 @@ class _Part:
 
     def _fewer_inside(self, look: Look, was: Look) -> Iterator[str]:
         gone = self.most.is_exceeded
-        if look.members is not None and was.members is not None and gone(was.members, look.members, _FEW_MEMBERS):
-            yield f"has {look.members} members, and had {was.members}"
+        if look.members is not None and was.members is not None:
+            if gone(was.members, look.members, _FEW_MEMBERS) or was.members > 0 == look.members:
+                yield f"has {look.members} members, and had {was.members}"
+        elif look.kind == was.kind and (look.members is None) != (was.members is None):
+            yield (
+                "holds one file, and held an archive before"
+                if was.members
+                else "holds an archive, and held one file before"
+            )
         for table, rows in was.rows.items():
             if rows and table not in look.rows:
                 yield f'has no table "{table}", which had {rows:,} rows'
@@ -268,7 +275,7 @@ def _became_another(was: str | None, kind: str) -> bool:
     """Whether it was of a kind that nothing becomes another from by itself; a text becomes no binary."""
     if was in _TELLING:
         return kind not in (was, "empty")
-    return was == "text" and kind in ("binary", *_ARCHIVES, "sqlite")
+    return was == "text" and kind in ("binary", *_TELLING)
 
 
 def _opened_before(name: str, earlier: _Earlier) -> bool:

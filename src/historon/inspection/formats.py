@@ -20,7 +20,7 @@ import msgspec
 from historon.inspection.answers import STATE_NAMES, STATE_WORDS, document_error
 from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
 
-__all__ = ["FORMATS", "Look", "as_utf8", "format_of", "look_into"]
+__all__ = ["FORMATS", "Look", "as_utf8", "format_of", "kind_of", "look_into"]
 
 _PIECE = 2**18
 _BLOCK = 512  # of a tar archive (POSIX.1-2017, pax)
@@ -110,16 +110,25 @@ def as_utf8(content: bytes) -> bytes:
     return content.decode(kind, "replace").encode() if kind else content
 
 
+def kind_of(name: str, content: bytes) -> str:
+    """The same of a whole content: also a document of which neither name nor first line tells that it is one."""
+    kind = format_of(name, content)
+    start = content.lstrip()[:1]
+    if kind != "text" or len(content) >= _PIECE:
+        return kind
+    if start == b"<" and _is_document(content):
+        return "xml"
+    return "json" if start in (b"{", b"[") and _is_json(content) else kind
+
+
 def look_into(name: str, file: IO[bytes], said: str | None = None) -> Look:
     """Read a content from its beginning to its end. `file` can seek; `said` is what the procedure says that it is."""
     file.seek(0)
     head = file.read(_PIECE)
-    kind = format_of(name, head)
+    kind = kind_of(name, head)
     if said not in (None, "anything") and (wrong := _unlike(kind, said, head)):
         return Look(kind, f"is not {_article(said)}: {wrong}")
     kind = said if said is not None and said in _READERS else kind
-    if kind == "text" and head.lstrip()[:1] == b"<" and len(head) < _PIECE and _is_document(head):
-        kind = "xml"
     reader = _READERS.get(kind)
     found = Look(kind)
     if reader is None:
