@@ -257,7 +257,8 @@ def test_csv_and_ini_are_told_by_key() -> None:
     ]
     ini = "[net]\nmtu = 1500\ndns=a\n\n; remark\n[log]\nlevel = 3\n"
     assert _changes(ini, "[log]\nlevel=4\n[net]\ndns = a\nmtu=1500\n", "x.ini") == [
-        (How.EDITED, "[log] level", "3", "4")
+        (How.EDITED, "[log] level", "3", "4"),
+        (How.EDITED, "[net]", "", "order of names"),
     ]
 
 
@@ -483,7 +484,7 @@ def test_what_a_tree_does_not_keep_is_told_as_lines(name: str, old: str, new: st
             '<?xml version="1.0"?><!-- by hand --><r b="2" a="1"><x></x><y>t</y></r>',
         ),
         ("a.json", '{"a": 1, "b": [1, 2.50]}', '{\n "b": [1, 2.5],\n "a": 1}'),
-        ("a.conf", "[a]\nx = 1\ny = 2\n[b]\nz = 3\n", "# moved\n[b]\nz=3\n\n[a]\ny = 2\nx = 1\n"),
+        ("a.conf", "[a]\nx = 1\ny = 2\n[b]\nz = 3\n", "# moved\n[b]\nz=3\n\n[a]\nx = 1\ny = 2\n"),
     ],
 )
 def test_what_its_format_calls_insignificant_is_no_change(name: str, old: str, new: str) -> None:

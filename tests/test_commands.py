@@ -377,3 +377,28 @@ def test_nothing_is_cut_on_a_narrow_terminal(estate: EstateFolder) -> None:
         left_out = {word for word in wide - narrow_words if not re.fullmatch(rf"note|{instants_of_status}", word)}
         assert not left_out, command
         assert not any("…" in word for word in narrow_words)
+
+
+def test_the_order_of_names_in_a_section_is_a_change(files_estate: EstateFolder) -> None:
+    """The first that fits may decide: lists of permissions, of codecs."""
+    file = files_estate.path / "data" / "app.ini"
+    file.write_text("[acl]\ndeny = 10.0.0.0/8\npermit = 0.0.0.0/0\n[other]\na = 1\n")
+    files_estate.run("collect")
+    file.write_text("[acl]\npermit = 0.0.0.0/0\ndeny = 10.0.0.0/8\n[other]\na = 1\n")
+    assert "changed" in files_estate.run("collect").out
+    assert "~ [acl]  order of names" in files_estate.run("diff", "files", "--form", "outline").out
+    file.write_text("[other]\na = 1\n[acl]\npermit = 0.0.0.0/0\ndeny = 10.0.0.0/8\n")
+    assert "unchanged" in files_estate.run("collect").out, "the order of sections means nothing"
+
+
+def test_a_part_that_a_source_calls_as_a_record_is_called_is_compared_as_what_it_is(files_estate: EstateFolder) -> None:
+    head = "# tree: mode, owner, time of change, name\n"
+    line = "-rw-r--r-- root:root 2026-01-0{0}T00:00:00Z etc/a.conf\nallow {0}\n"
+    file = files_estate.path / "data" / "listing.tree"
+    file.write_text(head + line.format(1))
+    files_estate.run("collect")
+    file.write_text(head + line.format(2))
+    assert "changed" in files_estate.run("collect").out
+    shown = files_estate.run("diff", "files").out
+    assert "2026-01-02T00:00:00Z" in shown, "its bytes are the source's"
+    assert "allow 2" in shown

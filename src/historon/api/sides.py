@@ -7,7 +7,7 @@ from pathlib import Path
 from historon.api.results import Side
 from historon.compare import PartChange
 from historon.errors import OutsideError, UsageError
-from historon.store import State, Store, Version, is_tree_name
+from historon.store import State, Store, TreeRecord, Version
 from historon.versions import contents_of, is_called
 
 __all__ = ["narrowed", "sides_of"]
@@ -63,7 +63,7 @@ def _stored(store: Store, version: Version) -> Side:
 
 def _one_part(named: str, contents: Mapping[str, bytes], only: str | None) -> str:
     """The part that a plain file stands beside."""
-    told = [name for name in contents if not is_tree_name(name)]
+    told = [name for name, content in contents.items() if not isinstance(content, TreeRecord)]
     if only is not None and only in contents:
         told = [only]
     if len(told) != 1:

@@ -14,7 +14,17 @@ from typing import Any
 
 from historon.store import Member, read_tree
 
-__all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees", "parsed_xml", "same_meaning", "xml_places"]
+__all__ = [
+    "Document",
+    "Node",
+    "Notation",
+    "parse_document",
+    "parse_trees",
+    "parsed_xml",
+    "reordered",
+    "same_meaning",
+    "xml_places",
+]
 
 _LONG_TAG = re.compile(rb"<[^<>]{40000}")
 _SECTION = re.compile(rb"^\[[^\[\]\n]+\]\s*$", re.MULTILINE)
@@ -402,12 +412,49 @@ def same_meaning(old: bytes, new: bytes, xpaths: Sequence[str] = ()) -> bool:
     """Whether two documents whose trees do not differ mean the same in all else too.
 
     Of XML a tree keeps neither the order of elements of different names nor processing instructions nor where a text
-    stands among them. Everything else that a tree does not keep has no meaning in its format, or it is no document.
+    stands among them, of INI not the order of names. Everything else that a tree does not keep has no meaning in its
+    format, or it is no document.
     """
     if _first(old) != b"<":
-        return True
+        return not reordered(old, new)
     one, other = (_all_of_it(content, xpaths) for content in (old, new))
     return one is not None and one == other
+
+
+def reordered(old: bytes, new: bytes) -> list[str]:
+    """The sections of two INI texts with the same names in another order, which may decide: the first that fits counts.
+
+    Nothing of other documents. The order of sections means nothing.
+    """
+    sides = [_names_in_order(content) for content in (old, new)]
+    if not all(sides):
+        return []
+    before, after = sides
+    return [
+        section
+        for section in before
+        if section in after and _common(before, after, section) != _common(after, before, section)
+    ]
+
+
+def _common(names: Mapping[str, Sequence[str]], others: Mapping[str, Sequence[str]], section: str) -> list[str]:
+    """The names of a section that the other side has there, too."""
+    there = set(others[section])
+    return [name for name in names[section] if name in there]
+
+
+def _names_in_order(content: bytes) -> dict[str, list[str]]:
+    if not _SECTION.search(content) or _first(content) in (b"<", b"{"):
+        return {}
+    found: dict[str, list[str]] = {"": []}
+    section = ""
+    for line in content.decode("utf-8", "replace").splitlines():
+        if line.startswith("[") and line.rstrip().endswith("]"):
+            section = line.strip()
+            found[section] = []
+        elif setting := _SETTING.fullmatch(line):
+            found[section].append(setting[1])
+    return found
 
 
 def _all_of_it(content: bytes, xpaths: Sequence[str]) -> list[tuple[object, ...]] | None:

@@ -11,7 +11,7 @@ from io import BytesIO
 
 from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.compare.changes import Change, How, outlines_of, text_changes
-from historon.compare.documents import Document, parse_document, parse_trees, same_meaning
+from historon.compare.documents import Document, parse_document, parse_trees, reordered, same_meaning
 from historon.compare.lines import Edit, align
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline
@@ -19,7 +19,7 @@ from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts
 from historon.compare.uses import with_references
-from historon.store import LARGE, tree_part_name
+from historon.store import LARGE, TreeRecord, tree_part_name
 from historon.versions import Masks, ShownLines, is_binary, split_lines, stands_for
 
 __all__ = ["Kind", "PartChange", "compare_exports", "readings"]
@@ -34,7 +34,6 @@ _UTF16 = (b"\xff\xfe", b"\xfe\xff")
 _MANY_LINES = 8  # that differ, before a text is told of as a whole
 _STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked for
 _MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new
-_TREE_HEAD = b"# tree: "
 
 _Lines = tuple[Sequence[bytes], Sequence[bytes]]
 
@@ -141,9 +140,12 @@ class PartChange:
         if not self.is_document or not self.edits:
             return None
         seen = self.masks.hide(self.old_content), self.masks.hide(self.new_content)
-        changes = _structure(self.name, *seen, self.masks)
+        found = _structure(self.name, *seen, self.masks)
+        if found is None:
+            return None
         # Where the trees do not differ, what they do not keep does: then the lines are the change.
-        return list(changes) or None if changes is not None else None
+        orders = [Change(How.EDITED, section, "", "order of names") for section in reordered(*seen)]
+        return [*found, *orders] or None
 
     def only(self, path: str) -> "PartChange | None":
         """The same with nothing but the edits under a place in the outline or document; None without any."""
@@ -228,7 +230,7 @@ class _Opened:
         cut = len(name) + 1 + len(former)
         moved = {f"{name}/{folder}{path[cut:]}": content for path, content in old.items() if path != tree}
         if tree in old:
-            moved[tree] = old[tree].replace(former.encode(), folder.encode())
+            moved[tree] = TreeRecord(old[tree].replace(former.encode(), folder.encode()))
         return moved
 
 
@@ -274,8 +276,9 @@ def _compare(name: str, old: bytes | None, new: bytes | None, masks: Masks, was:
     both = old is not None and new is not None
     edits = align_texts(left, right)
     lines = (split_lines(left), split_lines(right)) if edits else ([], [])
-    if both and masks.for_part(name).has_noise:
-        edits = _without_noise(edits, lines, masks.for_part(name))
+    through = masks.for_part(left) if isinstance(right, TreeRecord) else masks
+    if both and through.has_noise:
+        edits = _without_noise(edits, lines, through)
     if any(edit.old_to - edit.old_from != edit.new_to - edit.new_from for edit in edits):
         edits = slid(edits, *lines)
     trees = _trees(name, left, right, masks) if both and edits else None
@@ -320,7 +323,7 @@ def _structure(name: str, old: bytes, new: bytes, masks: Masks) -> Iterator[Chan
 
 
 def _trees(name: str, old: bytes, new: bytes, masks: Masks) -> tuple[Document, Document] | None:
-    if old.startswith(_TREE_HEAD) and new.startswith(_TREE_HEAD):
+    if isinstance(old, TreeRecord) and isinstance(new, TreeRecord):
         return parse_trees(old, new)
     places = {"xpaths": masks.xpaths, "pointers": masks.pointers}
     left = parse_document(name, old, **places)

@@ -14,7 +14,7 @@ from historon.compare import How, PartChange, compare_exports, paired
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline, words_of
 from historon.estate import Noise, Pattern
-from historon.store import Store, Version, is_tree_name
+from historon.store import Store, TreeRecord, Version
 from historon.versions import Masks, contents_of, split_lines
 
 __all__ = ["Hidden", "Proposal", "study"]
@@ -153,7 +153,9 @@ def study(store: Store, history: Sequence[Version], masks: Masks) -> list[Propos
 
 def _differing(old: dict[str, bytes], new: dict[str, bytes], masks: Masks) -> Iterator[_Seen]:
     for change in compare_exports(old, new, masks):
-        if change.structured and not (change.name.endswith((".csv", ".ini")) or is_tree_name(change.name)):
+        if change.structured and not (
+            change.name.endswith((".csv", ".ini")) or isinstance(change.new_content, TreeRecord)
+        ):
             yield from _in_document(change)
         elif change.edits and change.added + change.removed <= _MOST_LINES:
             yield from _in_lines(change)

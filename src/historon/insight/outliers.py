@@ -7,7 +7,7 @@ from itertools import zip_longest
 
 from historon.compare import Outline
 from historon.insight.families import Reader
-from historon.store import is_tree_name
+from historon.store import TreeRecord
 from historon.versions import is_binary
 
 __all__ = ["Oddity", "Typical", "typical"]
@@ -82,7 +82,7 @@ def _lines(parts: Mapping[str, bytes], reader: Reader, outline: str | None) -> d
     """Each telling line by what it is with placeholders; the value is the line as it stands."""
     found: dict[_Line, str] = {}
     for name, content in parts.items():
-        if is_binary(content) or is_tree_name(name):
+        if is_binary(content) or isinstance(content, TreeRecord):
             continue
         lines = content.splitlines(keepends=True)
         nesting = Outline(lines, outline)

@@ -16,7 +16,7 @@ from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
 from historon.folders import Below
 from historon.restore.dressing import as_file, differences, dress_folder, dressed, target_of
-from historon.store import Member, Store, StoredPart, Version, is_tree_name, raw_name, read_tree
+from historon.store import Member, Store, StoredPart, TreeRecord, Version, raw_name, read_tree
 from historon.times import in_names
 from historon.versions import Masks, comparable, is_binary, is_called, too_large
 
@@ -297,7 +297,7 @@ def _archived(store: Store, parts: Sequence[StoredPart], only: str) -> dict[str,
             except ArchiveError as exc:
                 raise OutsideError(f"{part.name} {exc}", hint="restore the archive itself: --only its name") from exc
         for name, content in members.items():
-            if not is_tree_name(name) and is_called(name, only):
+            if not isinstance(content, TreeRecord) and is_called(name, only):
                 if too_large(content):
                     hint = f"restore the archive itself: --only {part.name}"
                     raise OutsideError(f"{name} is too large to be taken out of its archive", hint=hint)

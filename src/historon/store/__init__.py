@@ -40,7 +40,7 @@ from historon.store.sqlite.rescue import rescue
 from historon.store.sqlite.transactions import LEDGER
 from historon.store.trees import (
     Member,
-    is_tree_name,
+    TreeRecord,
     name_of,
     owner_of,
     raw_name,
@@ -85,6 +85,7 @@ __all__ = [
     "StillPaused",
     "Store",
     "StoredPart",
+    "TreeRecord",
     "Unfinished",
     "Verification",
     "Version",
@@ -95,7 +96,6 @@ __all__ = [
     "create_store",
     "digest_of_names",
     "hold_place",
-    "is_tree_name",
     "last_proofs",
     "losses_of",
     "lost",

@@ -11,7 +11,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-__all__ = ["Member", "is_tree_name", "name_of", "owner_of", "raw_name", "read_tree", "tree_part_name", "written_tree"]
+__all__ = ["Member", "TreeRecord", "name_of", "owner_of", "raw_name", "read_tree", "tree_part_name", "written_tree"]
 
 _HEAD = "# tree: mode, owner, time of change, name"
 _LINE = re.compile(r"([-dl][-rwxsStT]{9}) (\S*) (\S+) (.*)")
@@ -67,15 +67,14 @@ def tree_part_name(base: str) -> str:
     return f"{base}.tree" if base else "tree"
 
 
-def is_tree_name(name: str) -> bool:
-    """Whether a part may be the metadata of a tree, by its name. Of a stored part `is_tree` says whether it is."""
-    return name == "tree" or name.endswith(".tree")
+class TreeRecord(bytes):
+    """The metadata of a tree, written by Historon: known by its type, as a source may name and write a part so, too."""
 
 
-def written_tree(members: Iterable[Member]) -> bytes:
+def written_tree(members: Iterable[Member]) -> TreeRecord:
     """The part, with members by name."""
     lines = [_HEAD, *(_line(member) for member in sorted(members, key=lambda member: member.name))]
-    return "".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace")
+    return TreeRecord("".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace"))
 
 
 def _line(member: Member) -> str:

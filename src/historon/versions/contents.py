@@ -4,7 +4,7 @@ import fnmatch
 import re
 from io import BytesIO
 
-from historon.store import LARGE, Part, Store, StoredPart
+from historon.store import LARGE, Part, Store, StoredPart, TreeRecord
 
 __all__ = [
     "belongs_to",
@@ -24,14 +24,18 @@ _STAND_IN = re.compile(rb"\0(\d+) bytes, SHA-256 ([0-9a-f]{64})\Z")
 def comparable(part: Part | StoredPart, store: Store | None = None) -> bytes:
     """The content of a part; of a large one a stand-in, which is binary and equal only where the digests are.
 
+    The metadata of a tree is known by its type, `TreeRecord`.
+
     One that is stored is read from its `store`.
     """
     if part.size > LARGE:
         return stand_in(part.size, part.sha256)
     if isinstance(part, Part):
-        return part.content
-    assert store is not None  # noqa: S101 (it came from one)
-    return store.read(part)
+        content = part.content
+    else:
+        assert store is not None  # noqa: S101 (it came from one)
+        content = store.read(part)
+    return TreeRecord(content) if part.is_tree else content
 
 
 def contents_of(store: Store, source: str, number: int) -> dict[str, bytes]:

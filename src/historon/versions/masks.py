@@ -9,7 +9,7 @@ from functools import partial
 from typing import Self
 
 from historon.estate import Expression, Noise, Pattern, Procedure
-from historon.store import is_tree_name
+from historon.store import TreeRecord
 from historon.versions.secrets import cut_off, forms_of, reach_of, secret_spans
 from historon.versions.shown import ShownLines
 
@@ -148,9 +148,9 @@ class Masks:
         self.pointers = [*self.pointers, *(rule.place for rule in rules if rule.kind == "json")]
         self._unordered = [*self._unordered, *(pattern.compiled for pattern in unordered)]
 
-    def for_part(self, name: str) -> Self:
-        """The masks for a part of this name: in the metadata of a tree the time of change alone is no change."""
-        if self.with_noise or not is_tree_name(name):
+    def for_part(self, content: bytes) -> Self:
+        """The masks for a part: in the metadata of a tree the time of change alone is no change."""
+        if self.with_noise or not isinstance(content, TreeRecord):
             return self
         made = copy(self)
         made._noise = [_TREE_TIME, *self._noise]
@@ -199,7 +199,7 @@ class Masks:
         spans = list(secret_spans(content))
         spans += [span for pattern in (*self._secret, *self._forms) for span in _spans(pattern, content)]
         spans += [span for secret in self._known for span in cut_off(secret, content)]
-        return self._replaced(content, spans) if spans else content
+        return type(content)(self._replaced(content, spans)) if spans else content  # a tree's record stays one
 
     def shown(self, content: bytes, lines: Sequence[bytes] | None = None) -> ShownLines:
         """The lines fit for eyes, hidden as far as they are looked at; `lines` are those of the content, if known."""
