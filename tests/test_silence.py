@@ -132,3 +132,14 @@ def test_what_was_removed_by_hand_is_on_record_like_the_services(files_estate: E
         (1, [{"source": "files", "versions": 1}]),
     ]
     assert [row["rules"] for row in rows] == [["retention last"], ["retention last"]]
+
+
+def test_an_age_below_zero_is_unknown(files_estate: EstateFolder) -> None:
+    """A machine's clock that is a year behind: nothing is fresh by it."""
+    assert files_estate.run("collect").code == 0
+    assert "1 fresh" in files_estate.run("status").out
+    _aged(files_estate, -365)
+    result = files_estate.run("status")
+    assert (result.code, "1 of UNKNOWN AGE (made in the future" in result.out) == (1, True), result.said
+    (row,) = files_estate.run("status", "--json").rows
+    assert row["age"] == "unknown"

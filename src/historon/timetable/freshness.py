@@ -12,17 +12,20 @@ from historon.timetable.due import frozen
 __all__ = ["Freshness", "SourceStatus", "statuses"]
 
 _AGEING = 0.8  # of max_age
+_APART = timedelta(minutes=5)  # by which clocks of machines that are set may differ
 _LONGEST_FREEZE = timedelta(days=30)
 
 
 class Freshness(StrEnum):
     """The age of a source's last good version against its `max_age`, the worst first.
 
+    Of one that was confirmed in the future, by this machine's clock, it is `unknown`: one of the two is wrong.
     Older than that in a planned silence is `frozen`, for 30 days at most: a freeze by a slip of the pen hides nothing.
     Only sources with a `max_age` are judged: one without it has `no limit`, and one that is not collected on purpose is
     `skipped`, whatever its limit.
     """
 
+    UNKNOWN = "unknown"
     NEVER = "never"
     OVERDUE = "overdue"
     FROZEN = "frozen"
@@ -34,7 +37,7 @@ class Freshness(StrEnum):
     @property
     def trouble(self) -> bool:
         """Whether somebody has to do something."""
-        return self in (Freshness.NEVER, Freshness.OVERDUE)
+        return self in (Freshness.UNKNOWN, Freshness.NEVER, Freshness.OVERDUE)
 
 
 @dataclass(frozen=True)
@@ -116,6 +119,8 @@ def _freshness(source: Source, age: timedelta | None) -> Freshness:
         return Freshness.NO_LIMIT
     if age is None:
         return Freshness.NEVER
+    if age < -_APART:
+        return Freshness.UNKNOWN
     if age > source.max_age:
         return Freshness.OVERDUE
     return Freshness.AGEING if age > source.max_age * _AGEING else Freshness.FRESH

@@ -110,14 +110,15 @@ class Monitor:
 
 
 def _about_ages(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Monitored]:
-    """Of every source with a `max_age`, whether it is overdue; of one that is skipped nothing new is told.
+    """Of every source with a `max_age`, whether it is overdue.
 
+    Nothing new is told of one that is skipped, nor of one whose age a wrong clock hides.
     `since` is from when on sources are on schedule: one that was never collected has its `max_age` from then.
     """
     for one in board:
         begins = since.get(one.source.name)
         new = one.age is None and begins is not None and one.source.max_age and now - begins <= one.source.max_age
-        if one.freshness not in (Freshness.SKIPPED, Freshness.NO_LIMIT) and not new:
+        if one.freshness not in (Freshness.SKIPPED, Freshness.NO_LIMIT, Freshness.UNKNOWN) and not new:
             state = "overdue" if one.freshness.trouble else ""
             yield Monitored(one.source.name, state, "fresh-again", partial(_age_event, one=one, now=now))
 

@@ -21,7 +21,11 @@ _SHOWN = 40
 _LOST = 10
 _NARROW = 100  # columns below which the instants are left out: the age says what counts
 _PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
-_WORST = ((Freshness.OVERDUE, "OVERDUE"), (Freshness.NEVER, "never collected"))
+_WORST = (
+    (Freshness.UNKNOWN, "of UNKNOWN AGE (made in the future, by this machine's clock)"),
+    (Freshness.OVERDUE, "OVERDUE"),
+    (Freshness.NEVER, "never collected"),
+)
 _WENT = ((Outcome.FAILED, "failed"), (Outcome.SUSPECT, "suspect"))
 _KNOWN = (Freshness.FROZEN, Freshness.FRESH, Freshness.AGEING, Freshness.SKIPPED, Freshness.NO_LIMIT)
 
@@ -197,6 +201,8 @@ def _until(one: SourceStatus) -> str:
 
 def _age(one: SourceStatus) -> str:
     """How old, of how old it may get."""
+    if one.freshness is Freshness.UNKNOWN and one.age is not None:
+        return f"in {describe(-one.age)}"
     age = describe(one.age) if one.age is not None else ""
     return f"{age} of {one.source.max_age}".strip() if one.source.max_age and age else age
 
