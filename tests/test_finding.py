@@ -489,6 +489,61 @@ must_not = ["telnet"]
         assert f"requirements: 1 {'not met' if forbidden else 'unknown'}" in status.out
 
 
+def _gz(content: bytes) -> bytes:
+    return gzip.compress(content, mtime=0)
+
+
+def _tar_of(name: str, content: bytes) -> bytes:
+    made = io.BytesIO()
+    with tarfile.open(fileobj=made, mode="w:gz") as archive:
+        info = tarfile.TarInfo(name)
+        info.size = len(content)
+        archive.addfile(info, io.BytesIO(content))
+    return made.getvalue()
+
+
+_FORBIDDEN = b"ntp server 1\nservice telnet\nntp server 2\n"
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "verdict"),
+    [
+        ("a.gz", _gz(_FORBIDDEN), "not met"),
+        ("a.tgz", _tar_of("etc/a.gz", _gz(_FORBIDDEN)), "not met"),
+        ("a.tgz", _tar_of("etc/b.tgz", _tar_of("a.cfg", _FORBIDDEN)), "not met"),
+        ("a.tgz", _tar_of("etc/b.tgz", _tar_of("c.tgz", _tar_of("d.gz", _gz(_FORBIDDEN)))), "unknown"),
+        ("a.tgz", _tar_of("etc/wide.txt", _FORBIDDEN.decode().encode("utf-16")), "not met"),
+        ("a.txt", _FORBIDDEN.decode().encode("utf-16-le"), "not met"),
+        ("a.tgz", _tar_of("etc/a.gz", _gz(_FORBIDDEN.replace(b"telnet", b"ssh"))), "met"),
+    ],
+    ids=range(7),
+)
+def test_a_rule_is_looked_up_in_what_is_packed_within_what_is_packed(
+    estate: EstateFolder, name: str, content: bytes, verdict: str
+) -> None:
+    more = '[[requirements]]\nname = "no telnet"\nmust_not = ["telnet"]\n'
+    describe_estate(estate, over="local", steps=f'{{ pull = "{name}" }}', more=more)
+    (estate.path / name).write_bytes(content)
+    assert estate.run("collect", PW="x", UP="y").code == 0
+    assert estate.run("requirements", PW="x", UP="y").code == (0 if verdict == "met" else 1)
+    (row,) = estate.run("status", "--json", PW="x", UP="y").rows
+    assert row["requirements"] == verdict
+    found = estate.run("find", "telnet", "--json", PW="x", UP="y")
+    assert bool(found.rows) is (verdict == "not met")
+    assert bool(found.data["not_looked_into"]) is (verdict == "unknown")
+
+
+def test_a_rule_can_count(estate: EstateFolder) -> None:
+    more = '[[requirements]]\nname = "two clocks"\nmust = ["^ntp server"]\nat_least = 2\n'
+    describe_estate(estate, over="local", steps='{ pull = "a.cfg" }', more=more)
+    (estate.path / "a.cfg").write_bytes(_FORBIDDEN)
+    estate.run("collect", PW="x", UP="y")
+    assert estate.run("requirements", PW="x", UP="y").code == 0
+    (estate.path / "a.cfg").write_bytes(_FORBIDDEN.replace(b"ntp server 2\n", b"x\n"))
+    estate.run("collect", PW="x", UP="y")
+    assert "lacks ^ntp server (1 of at least 2)" in estate.run("requirements", PW="x", UP="y").out
+
+
 def _pack(file: Path, members: dict[str, bytes]) -> None:
     if file.suffix == ".zip":
         with zipfile.ZipFile(file, "w") as made:

@@ -10,10 +10,12 @@ from typing import IO
 
 from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.store import LARGE, Store
-from historon.versions import is_binary, too_large
+from historon.versions import as_utf8, is_binary, too_large
 
 __all__ = ["Opened", "large_archives", "opened", "searchable"]
 
+_DEEPEST = 3
+_ROOM = 2 * LARGE
 _TOO_LARGE = "is too large to be looked into"
 
 
@@ -31,7 +33,10 @@ class Opened:
 
 
 def opened(parts: Mapping[str, bytes], large: Mapping[str, IO[bytes]] | None = None) -> Iterator[Opened]:
-    """Look into each part, also into archives; into those of more than 16 MiB only where `large` has them as files."""
+    """Look into each part, also into archives; into those of more than 16 MiB only where `large` has them as files.
+
+    Archives in archives are opened, to a depth of three and as many bytes as two large parts have; texts are in UTF-8.
+    """
     for name, content in parts.items():
         file: IO[bytes] | None = None
         if too_large(content):
@@ -44,12 +49,34 @@ def opened(parts: Mapping[str, bytes], large: Mapping[str, IO[bytes]] | None = N
             yield Opened(name, {} if is_binary(content) else {name: content}, {name: str(exc)}, members=True)
             continue
         closed = {member: _TOO_LARGE for member, text in inside.items() if too_large(text)}
-        yield Opened(
-            name,
-            {member: text for member, text in inside.items() if not is_binary(text)},
-            closed,
-            members=large is None,
-        )
+        if file:
+            closed |= _open_within(inside)
+        texts = {member: as_utf8(text) for member, text in inside.items()}
+        readable = {member: text for member, text in texts.items() if not is_binary(text)}
+        yield Opened(name, readable, closed, members=large is None)
+
+
+def _open_within(inside: dict[str, bytes]) -> dict[str, str]:
+    """Put what is in archives among the members of one in their place; what cannot be opened, by name, and why."""
+    closed = {}
+    room = _ROOM
+    waiting = [(name, 1) for name, content in inside.items() if not too_large(content) and is_archive(content)]
+    while waiting:
+        name, depth = waiting.pop()
+        if depth >= _DEEPEST or room <= 0:
+            closed[name] = "is packed too deep to be looked into"
+            continue
+        try:
+            members = unpacked(name, BytesIO(inside[name]))
+        except ArchiveError as exc:
+            closed[name] = str(exc)
+            continue
+        del inside[name]
+        inside |= members
+        room -= sum(map(len, members.values()))
+        closed |= {member: _TOO_LARGE for member, text in members.items() if too_large(text)}
+        waiting += [(one, depth + 1) for one, text in members.items() if not too_large(text) and is_archive(text)]
+    return closed
 
 
 @contextmanager

@@ -199,7 +199,8 @@ class Requirement(Table, frozen=True):
     """`[[requirements]]`: what sources must and must not have.
 
     Patterns are searched in each line behind its headings, such as `interface port-3 / mtu 1500`, or in documents in
-    each value behind its path. With `each` they hold for every section whose path it is found in.
+    each value behind its path. With `each` they hold for every section whose path it is found in. Each pattern of
+    `must` is found in `at_least` so many lines.
     """
 
     name: Annotated[str, Meta(min_length=1)]
@@ -209,6 +210,7 @@ class Requirement(Table, frozen=True):
     each: Pattern | None = None
     must: tuple[Pattern, ...] = ()
     must_not: tuple[Pattern, ...] = ()
+    at_least: Annotated[int, Meta(ge=1)] = 1
     why: str = ""
 
     def __post_init__(self) -> None:

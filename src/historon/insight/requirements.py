@@ -103,8 +103,10 @@ def _failures_seen(rule: Requirement, places: Sequence[str], masks: Masks) -> It
         yield Unmet(rule.name, unknown=f"nothing is found by each = {rule.each}", why=rule.why)
     for section, within in sections.items():
         for pattern in rule.must:
-            if not any(pattern.compiled.search(place.encode()) for place in within):
-                yield Unmet(rule.name, lacks=pattern, section=masks.seen(section), why=rule.why)
+            count = sum(pattern.compiled.search(place.encode()) is not None for place in within)
+            if count < rule.at_least:
+                lacks = pattern if rule.at_least == 1 else f"{pattern} ({count} of at least {rule.at_least})"
+                yield Unmet(rule.name, lacks=lacks, section=masks.seen(section), why=rule.why)
         for pattern in rule.must_not:
             for place in within:
                 if pattern.compiled.search(place.encode()):

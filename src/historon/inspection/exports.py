@@ -10,9 +10,9 @@ from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share
 from historon.inspection.answers import error_line, no_export
 from historon.inspection.cuts import Past, cut_off, shrunk_slowly
-from historon.inspection.formats import Look, as_utf8, kind_of, look_into
+from historon.inspection.formats import Look, kind_of, look_into
 from historon.store import LARGE, Part, StoredPart
-from historon.versions import too_large
+from historon.versions import as_utf8, too_large
 
 __all__ = ["Inspection", "Kept", "inspect"]
 

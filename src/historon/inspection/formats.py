@@ -19,8 +19,9 @@ import msgspec
 
 from historon.inspection.answers import STATE_NAMES, STATE_WORDS, document_error
 from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
+from historon.versions import as_utf8
 
-__all__ = ["FORMATS", "Look", "as_utf8", "format_of", "kind_of", "look_into"]
+__all__ = ["FORMATS", "Look", "format_of", "kind_of", "look_into"]
 
 _PIECE = 2**18
 _BLOCK = 512  # of a tar archive (POSIX.1-2017, pax)
@@ -42,7 +43,6 @@ _NAMED = {
 }
 _ARCHIVES = frozenset({"gzip", "zip", "bzip2", "xz", "tar"})
 _LOOKED_AT = 8000  # bytes by which a text is known
-_MARKS = (b"\xff\xfe", b"\xfe\xff")
 _PRINTED = bytes([*range(0x20, 0x100), *b"\t\n\r\f\x08\x1b"])
 _STEERING = 0.05
 _PAGE = re.compile(rb"\s*(?:<!doctype\s+html|<html[\s>])", re.IGNORECASE)
@@ -88,26 +88,8 @@ def format_of(name: str, head: bytes) -> str:
 
 def _is_binary(head: bytes) -> bool:
     """Whether this is no text: zeros, or more of the characters that steer than any text has."""
-    if _utf16(head) is not None:
-        return False
+    head = as_utf8(head)
     return b"\0" in head or len(head.translate(None, _PRINTED)) > len(head) * _STEERING
-
-
-def _utf16(head: bytes) -> str | None:
-    """The kind of UTF-16 by its mark (RFC 2781, 3.2), or by the zeros beside letters; None for anything else."""
-    if head[:2] in _MARKS:
-        return "utf-16"
-    pairs = len(head) // 2
-    for kind, zeros, letters in (("utf-16-le", head[1::2], head[::2]), ("utf-16-be", head[::2], head[1::2])):
-        if pairs >= 8 and zeros.count(0) > pairs * 0.9 and not letters.count(0):
-            return kind
-    return None
-
-
-def as_utf8(content: bytes) -> bytes:
-    """A text in UTF-16 written in UTF-8; anything else as it is."""
-    kind = _utf16(content[:_LOOKED_AT])
-    return content.decode(kind, "replace").encode() if kind else content
 
 
 def kind_of(name: str, content: bytes) -> str:

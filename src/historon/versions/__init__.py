@@ -1,6 +1,7 @@
 """Versions as they are named and looked at: SOURCE@WHEN, their contents, and secrets hidden from eyes."""
 
 from historon.versions.contents import (
+    as_utf8,
     belongs_to,
     comparable,
     contents_of,
@@ -21,6 +22,7 @@ __all__ = [
     "Masks",
     "Reference",
     "ShownLines",
+    "as_utf8",
     "belongs_to",
     "comparable",
     "contents_of",

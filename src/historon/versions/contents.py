@@ -7,6 +7,7 @@ from io import BytesIO
 from historon.store import LARGE, Part, Store, StoredPart, TreeRecord
 
 __all__ = [
+    "as_utf8",
     "belongs_to",
     "comparable",
     "contents_of",
@@ -17,6 +18,10 @@ __all__ = [
     "stands_for",
     "too_large",
 ]
+
+_LOOKED_AT = 8000  # bytes by which a text is known
+_MARKS = (b"\xff\xfe", b"\xfe\xff")
+_FEW_PAIRS, _MOST = 8, 0.9  # of UTF-16 without its mark
 
 _STAND_IN = re.compile(rb"\0(\d+) bytes, SHA-256 ([0-9a-f]{64})\Z")
 
@@ -71,7 +76,24 @@ def belongs_to(name: str, whole: str) -> bool:
 
 def is_binary(content: bytes) -> bool:
     """Whether this is no text: a NUL byte in its first 8,000."""
-    return b"\0" in content[:8000]
+    return b"\0" in content[:_LOOKED_AT]
+
+
+def _utf16(head: bytes) -> str | None:
+    """The kind of UTF-16 by its mark (RFC 2781, 3.2), or by the zeros beside letters; None for anything else."""
+    if head[:2] in _MARKS:
+        return "utf-16"
+    pairs = len(head) // 2
+    for kind, zeros, letters in (("utf-16-le", head[1::2], head[::2]), ("utf-16-be", head[::2], head[1::2])):
+        if pairs >= _FEW_PAIRS and zeros.count(0) > pairs * _MOST and not letters.count(0):
+            return kind
+    return None
+
+
+def as_utf8(content: bytes) -> bytes:
+    """A text in UTF-16 written in UTF-8; anything else as it is."""
+    kind = _utf16(content[:_LOOKED_AT])
+    return content.decode(kind, "replace").encode() if kind else content
 
 
 def split_lines(content: bytes) -> list[bytes]:
