@@ -27,7 +27,12 @@ class InProcess(Workers):
         return None
 
     async def run(
-        self, key: str, work: Callable[..., Iterator[Any]], *given: Any, files: Sequence[IO[bytes]] = ()
+        self,
+        key: str,
+        work: Callable[..., Iterator[Any]],
+        *given: Any,
+        files: Sequence[IO[bytes]] = (),
+        reply: Any = Any,
     ) -> Done:
         return Done(list(work(*given, list(files))))
 

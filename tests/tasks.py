@@ -1,6 +1,7 @@
 """Work for workers: in a module of its own, as each new worker imports the one that its work is in."""
 
 import os
+import pickle
 import re
 import signal
 from collections.abc import Iterator
@@ -38,3 +39,19 @@ def crashes(_files: list[IO[bytes]]) -> Iterator[str]:
 def hangs(_files: list[IO[bytes]]) -> Iterator[str]:
     yield "begun"
     re.match(r"(a+)+$", "a" * 64 + "b")
+
+
+class Ran:
+    """What would run code where it is read, if it were read as a pickle."""
+
+    def __reduce__(self) -> tuple[object, tuple[str]]:
+        return os.system, ("touch /tmp/historon-was-taken-over",)
+
+
+def pickles(_files: list[IO[bytes]]) -> Iterator[bytes]:
+    yield pickle.dumps(Ran())
+    yield Ran()  # type: ignore[misc]
+
+
+def lies(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield "no number"

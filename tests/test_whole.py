@@ -312,3 +312,27 @@ def test_the_first_one_has_nothing_to_be_compared_with(estate: EstateFolder) -> 
     take = _estate(estate, "a.cfg")
     assert "there is nothing yet to compare the first version with: look at it" in take(_PLAIN).out
     assert "nothing yet to compare" not in take(_PLAIN).out, "a second one agrees"
+
+
+@pytest.mark.parametrize("name", ["", ".", "../..", "a\0b", "x" * 5000])
+def test_an_archive_with_any_names_breaks_no_command(estate: EstateFolder, name: str) -> None:
+    made = io.BytesIO()
+    with zipfile.ZipFile(made, "w") as archive:
+        archive.writestr("etc/a.cfg", "mtu 1500\n" * 20)
+        info = zipfile.ZipInfo("x")
+        info.filename = name
+        archive.writestr(info, "telnet\n")
+    take = _estate(estate, "a.zip")
+    take(made.getvalue())
+    take(_zip({"etc/a.cfg": b"mtu 9000\n" * 20, "b": b"ssh\n", "c": b"x\n", "d": b"y\n"}))
+    for command in (
+        "find mtu",
+        "find telnet --ever",
+        "trace s mtu",
+        "diff s@1 s@2",
+        "noise s",
+        "show s@1 a.zip",
+        "restore s@1 --only a.zip/etc/a.cfg --to back --suspect",
+    ):
+        result = estate.run(*command.split())
+        assert result.code in (0, 1, 2, 5, 6), (command, result.said)

@@ -45,6 +45,21 @@ def test_what_is_yielded_comes_back_and_files_go_along(made: Workers, tmp_path: 
     assert made.lost == 0
 
 
+def test_what_comes_back_is_plain_and_of_the_type_that_was_asked_for(made: Workers) -> None:
+    """Whoever looks at foreign bytes may have been taken over by them."""
+
+    async def play() -> None:
+        done = await made.run("k", tasks.pickles)
+        assert [type(one) for one in done.pieces] == [bytes]
+        assert "Encoding objects of type Ran is unsupported" in done.trouble
+        done = await made.run("k", tasks.lies, reply=int)
+        assert (done.pieces, "ended" in done.trouble) == ([], True)
+        assert (await made.run("k", tasks.counts, 2, reply=int)).pieces == [0, 1]
+
+    asyncio.run(play())
+    assert not Path("/tmp/historon-was-taken-over").exists()
+
+
 def test_what_raises_crashes_or_grows_is_told_in_words_and_the_next_task_is_done(made: Workers) -> None:
     async def play() -> None:
         assert await made.run("k", tasks.raises) == Done(["begun"], "LookupError: nothing of that kind")

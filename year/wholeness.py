@@ -25,12 +25,13 @@ from pathlib import Path
 import click
 import msgspec
 
-from historon.collect.judging import answer, question_about
+from historon.collect.judging import answer, judged, question_about
 from historon.estate import Keeping, read_estate
 from historon.insight import Reader
-from historon.inspection import Inspection, Kept
+from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Outcome, Part, State
 from historon.versions import Masks
+from historon.workers import Done
 from year.texts import EDITS, STYLES, Model, model_of
 
 __all__ = ["Measured", "measure"]
@@ -362,10 +363,10 @@ class _Bench:
         made = msgspec.structs.replace(source, name=name)
         masks = Masks.of(procedure, key=self.store.fingerprint_key())
         question = question_about(self.store, made, procedure, kept, masks, Reader((), ()))
-        found = next(one for one in answer(question) if isinstance(one, Inspection))
-        if keep and not found.doubts:
+        doubts = list(judged(question, Done(list(answer(question)))).doubts)
+        if keep and not doubts:
             self.keep(name, part, content)
-        return list(found.doubts)
+        return doubts
 
     def keep(self, name: str, part: str, content: bytes) -> None:
         """Let an export be the last good version of a source."""

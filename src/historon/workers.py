@@ -2,7 +2,8 @@
 
 A keeper process is forked while this one has a single thread, or else started anew; it forks the workers, so that one
 that had to be ended is replaced in a few milliseconds. What is said between them are pickles: a function and what it
-is given, and back whatever the function yields, piece by piece. Exceptions come back as text.
+is given. Back comes whatever the function yields, piece by piece, as plain values of a type that the asker names, as
+whoever looks at foreign bytes may have been taken over by them. Exceptions come back as text.
 """
 
 import asyncio
@@ -18,6 +19,8 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import IO, Any, NoReturn
+
+import msgspec
 
 __all__ = ["Done", "Workers", "keep_workers"]
 
@@ -65,15 +68,15 @@ class Workers:
         """How many workers had to be ended, or ended by themselves in the middle of a task."""
         return sum(worker.lost for worker in (*self._quick, self._slow))
 
-    async def run(self, key: str, work: Work, *given: Any, files: Sequence[IO[bytes]] = ()) -> Done:
+    async def run(self, key: str, work: Work, *given: Any, files: Sequence[IO[bytes]] = (), reply: Any = Any) -> Done:
         """Let a worker do `work`, a function of some module, with what is given and then a list of the files.
 
-        It yields what is to come back. OSError when no worker can be had. Where a system cannot fork, a thread does it,
-        without limits.
+        It yields what is to come back, each of the type `reply` (see msgspec). OSError when no worker can be had. Where
+        a system cannot fork, a thread does it, without limits.
         """
         if not hasattr(os, "fork"):
             return await asyncio.to_thread(lambda: Done(list(work(*given, list(files)))))
-        task = _Task(pickle.dumps((work, given), protocol=5), [file.fileno() for file in files])
+        task = _Task(pickle.dumps((work, given), protocol=5), [file.fileno() for file in files], reply)
         if self._free is None or self._slow_turn is None:
             self._free, self._slow_turn = asyncio.Queue(), asyncio.Lock()
             for worker in self._quick:
@@ -106,6 +109,7 @@ class Workers:
 class _Task:
     payload: bytes
     files: list[int]
+    reply: Any
 
 
 class _Worker:
@@ -134,7 +138,7 @@ class _Worker:
         except TimeoutError:
             self._lose()
             return None
-        except (OSError, EOFError, pickle.UnpicklingError):
+        except (OSError, EOFError, msgspec.DecodeError):
             self._lose()
             return Done(self.pieces, "the process that looked at it ended: it took too much memory, or crashed")
         except asyncio.CancelledError:
@@ -155,10 +159,10 @@ class _Worker:
         await loop.sock_sendall(talk, task.payload)
         while True:
             more, length = _REPLY.unpack(await _received(talk, _REPLY.size))
-            piece = pickle.loads(await _received(talk, length))  # noqa: S301 (from our own process)
+            piece = await _received(talk, length)
             if not more:
-                return str(piece)
-            self.pieces.append(piece)
+                return msgspec.msgpack.decode(piece, type=str)
+            self.pieces.append(msgspec.msgpack.decode(piece, type=task.reply))
 
     async def _ready(self) -> socket.socket:
         if self._tasks >= _TASKS:
@@ -329,7 +333,7 @@ def _do(talk: socket.socket, payload: bytes, files: list[IO[bytes]]) -> str:
 
 
 def _say(talk: socket.socket, piece: Any, *, more: bool) -> None:
-    data = pickle.dumps(piece, protocol=5)
+    data = msgspec.msgpack.encode(piece)
     talk.sendall(_REPLY.pack(more, len(data)) + data)
 
 

@@ -117,8 +117,14 @@ class Question:
 # ---- what happens in the other process -------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class _Compared:
+class _Inspected(msgspec.Struct, frozen=True, tag=True):
+    """See Inspection."""
+
+    doubts: Sequence[str]
+    unknown: Sequence[str] = ()
+
+
+class _Compared(msgspec.Struct, frozen=True, tag=True):
     """Whether and what it changed; `follows` are names of parts that stay what they were, as they follow others."""
 
     changed: bool
@@ -129,24 +135,21 @@ class _Compared:
     families: bytes = b""
 
 
-@dataclass(frozen=True)
-class _Signed:
+class _Signed(msgspec.Struct, frozen=True, tag=True):
     bits: bytes
 
 
-@dataclass(frozen=True)
-class _Checked:
+class _Checked(msgspec.Struct, frozen=True, tag=True):
     unmet: Sequence[Unmet]
 
 
-@dataclass(frozen=True)
-class _Trouble:
+class _Trouble(msgspec.Struct, frozen=True, tag=True):
     """Something that could not be done, and why; the stages after it are taken all the same."""
 
     what: str
 
 
-_Stage = Inspection | _Compared | _Signed | _Checked | _Trouble
+_Stage = _Inspected | _Compared | _Signed | _Checked | _Trouble
 
 
 def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Stage]:
@@ -163,17 +166,16 @@ def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Sta
         )
     except Exception as exc:
         inspection = Inspection([f"it could not be inspected: {where_raised(exc)}"])
-    if question.doubt:
-        inspection = replace(inspection, doubts=[*inspection.doubts, question.doubt])
-    yield inspection
+    doubts = [*inspection.doubts, *filter(None, [question.doubt])]
+    yield _Inspected(doubts, inspection.unknown)
     follows: Sequence[str] = ()
     try:
-        compared = _compared(question, suspect=bool(inspection.doubts))
+        compared = _compared(question, suspect=bool(doubts))
         follows = compared.follows
         yield compared
     except Exception as exc:
         yield _Trouble(f"not compared with the version before: {where_raised(exc)}")
-    if inspection.doubts:
+    if doubts:
         return
     yield from _signed(question)
     if question.rules:
@@ -267,17 +269,17 @@ def _checked(question: Question, follows: Sequence[str]) -> _Stage:
 async def judge(workers: Workers, source: str, question: Question) -> Judged:
     """Inspect an export and compare it with the source's last good version, within limits of time and memory."""
     handed_over, files = question.handed_over()
-    return judged(question, await workers.run(source, answer, handed_over, files=files))
+    return judged(question, await workers.run(source, answer, handed_over, files=files, reply=_Stage))
 
 
 def judged(question: Question, done: Done) -> Judged:
     """The verdict. Where the stages broke off, `done.trouble` says why: that makes what they had to say unknown."""
     found: dict[type, _Stage] = {type(stage): stage for stage in done.pieces}
     remarks = [stage.what for stage in done.pieces if isinstance(stage, _Trouble)]
-    inspection = found.get(Inspection) or Inspection([f"it could not be inspected: {done.trouble}"])
-    assert isinstance(inspection, Inspection)  # noqa: S101 (by its key)
+    inspection = found.get(_Inspected) or _Inspected([f"it could not be inspected: {done.trouble}"])
+    assert isinstance(inspection, _Inspected)  # noqa: S101 (by its key)
     compared = found.get(_Compared)
-    if done.trouble and compared is None and Inspection in found:
+    if done.trouble and compared is None and _Inspected in found:
         remarks.append(f"not compared with the version before: {done.trouble}")
     made = _outcome(question, inspection, compared if isinstance(compared, _Compared) else None)
     signed, checked = found.get(_Signed), found.get(_Checked)
@@ -289,7 +291,7 @@ def judged(question: Question, done: Done) -> Judged:
     )
 
 
-def _outcome(question: Question, inspection: Inspection, compared: _Compared | None) -> Judged:
+def _outcome(question: Question, inspection: _Inspected, compared: _Compared | None) -> Judged:
     """What an export is. One that could not be compared counts as changed: sameness is not shown."""
     new: dict[str, Part | StoredPart] = {one.part.name: one.part for one in question.kept}
     told = compared or _Compared(changed=True)
