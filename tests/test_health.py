@@ -4,11 +4,13 @@ import json
 import os
 import re
 import shutil
+import socket
 import subprocess
 import sys
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
+from contextlib import ExitStack
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -46,10 +48,12 @@ def server(figures: HealthFigures) -> Iterator[HealthServer]:
         yield made
 
 
-def _ask(server: HealthServer | int, path: str, method: str = "GET") -> tuple[int, str, str]:
+def _ask(server: HealthServer | int, path: str, method: str = "GET", **headers: str) -> tuple[int, str, str]:
     port = server if isinstance(server, int) else server.port
     try:
-        with urllib.request.urlopen(urllib.request.Request(f"http://127.0.0.1:{port}{path}", method=method)) as answer:
+        with urllib.request.urlopen(
+            urllib.request.Request(f"http://127.0.0.1:{port}{path}", method=method, headers=headers)
+        ) as answer:
             return answer.status, answer.headers["content-type"], answer.read().decode()
     except urllib.error.HTTPError as exc:
         with exc:
@@ -74,6 +78,30 @@ def test_health_tells_whether_the_service_itself_is_well(server: HealthServer, f
         assert (status, json.loads(text)["state"]) == (503, state)
     assert _ask(server, "/")[0] == 404
     assert _ask(server, "/health", "POST")[0] == 405
+
+
+def test_half_a_question_keeps_nobody_else_waiting(server: HealthServer) -> None:
+    with ExitStack() as opened:
+        for _ in range(20):
+            one = opened.enter_context(socket.create_connection(("127.0.0.1", server.port)))
+            one.sendall(b"GET /health HTTP/1.1\r\nHost: localh")
+        assert _ask(server, "/health")[0] == 200
+    with ExitStack() as opened:
+        for _ in range(200):
+            opened.enter_context(socket.create_connection(("127.0.0.1", server.port)))
+        wait_for(lambda: _asked_at_all(server), "those that say nothing are closed")
+
+
+def _asked_at_all(server: HealthServer) -> bool:
+    try:
+        return _ask(server, "/health")[0] == 200
+    except OSError:
+        return False
+
+
+@pytest.mark.parametrize(("host", "code"), [("localhost:1", 200), ("127.0.0.1", 200), ("rebound.example", 421)])
+def test_only_who_asks_for_this_machine_is_answered(server: HealthServer, host: str, code: int) -> None:
+    assert _ask(server, "/health", Host=host)[0] == code
 
 
 def test_figures_are_openmetrics_as_a_reader_of_it_understands_them(server: HealthServer) -> None:

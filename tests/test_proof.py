@@ -1,7 +1,9 @@
 """Proving versions: programs on a scratch folder, bounded, and a verdict that is never wider than what was run."""
 
 import json
+import os
 import shutil
+import signal
 import sqlite3
 import subprocess
 from datetime import UTC, datetime, timedelta
@@ -12,6 +14,7 @@ import pytest
 import historon
 from historon.restore import proof as proof_module
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+from tests.waiting import wait_for
 
 
 def _estate(estate: EstateFolder, *proof: str, more: str = "") -> EstateFolder:
@@ -77,6 +80,28 @@ def test_the_scratch_folder_is_gone_afterwards(files_estate: EstateFolder, tmp_p
     (tmp_path / "scratch").mkdir()
     assert files_estate.run("prove", TMPDIR=str(tmp_path / "scratch")).code == 0
     assert not list((tmp_path / "scratch").iterdir())
+
+
+def test_what_a_killed_proof_leaves_is_removed_by_the_next_command(files_estate: EstateFolder, tmp_path: Path) -> None:
+    began = tmp_path / "began"
+    _estate(files_estate, f'["sh", "-c", "echo $$ > {began}; exec sleep 600"]', more='step_deadline = "10m"')
+    scratch = tmp_path / "scratch"
+    scratch.mkdir()
+    environment = {"PATH": os.environ["PATH"], "TMPDIR": str(scratch), "HOME": str(tmp_path)}
+    running = subprocess.Popen([PROGRAM, "prove"], cwd=files_estate.path, env=environment)
+    wait_for(lambda: began.exists() and began.read_text().strip(), "the proof begins")
+
+    def collect() -> None:
+        subprocess.run([PROGRAM, "collect"], cwd=files_estate.path, env=environment, check=True, capture_output=True)
+
+    collect()
+    assert list(scratch.iterdir()), "somebody works there"
+    running.kill()
+    running.wait()
+    os.kill(int(began.read_text()), signal.SIGKILL)
+    assert list(scratch.iterdir())
+    collect()
+    assert not list(scratch.iterdir())
 
 
 @pytest.mark.skipif(shutil.which("sqlite3") is None, reason="there is no sqlite3 program")

@@ -1,10 +1,64 @@
-"""Files and folders that are on the disk before anybody relies on them."""
+"""Files and folders that are on the disk before anybody relies on them, and folders that are gone when nobody does."""
 
 import os
-from collections.abc import Iterable
+import stat
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
-__all__ = ["sync_folder", "write_through"]
+__all__ = ["clear_scratch", "scratch", "sync_folder", "write_through"]
+
+_SCRATCH = "historon-scratch-"
+_HELD = ".held"  # locked (flock(2)) for as long as somebody works there, also in another container
+
+
+@contextmanager
+def scratch() -> Iterator[Path]:
+    """A folder for this process alone, which is gone afterwards. What killed ones left is removed first. OSError."""
+    import fcntl  # these four are imported where they are used: every command imports this module
+    import shutil
+    import tempfile
+
+    clear_scratch()
+    base = Path(tempfile.mkdtemp(prefix=_SCRATCH))
+    held = os.open(base / f"{_HELD}.new", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    try:
+        fcntl.flock(held, fcntl.LOCK_EX)
+        (base / f"{_HELD}.new").rename(base / _HELD)  # nobody finds it unlocked
+        (base / "here").mkdir(mode=0o700)
+        yield base / "here"
+    finally:
+        shutil.rmtree(base, ignore_errors=True)
+        os.close(held)
+
+
+def clear_scratch() -> None:
+    """Remove scratch folders of this user whose process is gone."""
+    import shutil
+    import tempfile
+
+    with suppress(OSError), os.scandir(tempfile.gettempdir()) as entries:
+        for entry in entries:
+            if not entry.name.startswith(_SCRATCH):
+                continue
+            with suppress(OSError):
+                found = entry.stat(follow_symlinks=False)
+                if stat.S_ISDIR(found.st_mode) and found.st_uid == os.geteuid() and _is_left(Path(entry.path)):
+                    shutil.rmtree(entry.path, ignore_errors=True)
+
+
+def _is_left(folder: Path) -> bool:
+    """Whether nobody works in a scratch folder any more. OSError where that cannot be told."""
+    import fcntl
+
+    held = os.open(folder / _HELD, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
+    try:
+        fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    finally:
+        os.close(held)
+    return True
 
 
 def write_through(path: Path, pieces: Iterable[bytes]) -> None:

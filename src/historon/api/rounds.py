@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from historon.api.results import Collected
 from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
+from historon.disk import clear_scratch
 from historon.errors import StoreError, UsageError
 from historon.estate import Source
 from historon.notices import Notifier, sign_of_life
@@ -29,6 +30,7 @@ def collect(
     """One round of these sources; see Historon.collect."""
     if not sources:
         raise UsageError("there is no source to collect", hint="describe some in the estate file")
+    clear_scratch()
     estate = opened.estate
     notifier = Notifier(estate, opened.store, opened.clock)
     run = _Round(opened, notifier, observer or (lambda event: None), stopped_by)

@@ -1,7 +1,6 @@
 """A copy that is to be made an estate of, wherever it is: brought into a folder of this machine first."""
 
 import json
-import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
@@ -10,6 +9,7 @@ from pathlib import Path
 from historon.copies.belonging import store_identity
 from historon.copies.manifest import MANIFEST
 from historon.copies.status import fetch_copy
+from historon.disk import scratch
 from historon.errors import StoreError, UsageError
 from historon.estate import Estate, nearest, read_estate
 from historon.store import LEDGER, Damage, FolderStore, Store, create_store, note_losses, rescue
@@ -38,9 +38,9 @@ def copy_at_hand(place: str, estate: Estate | None = None) -> Iterator[AtHand]:
         yield AtHand(Path(place))
         return
     described, name = _described(place, estate)
-    with tempfile.TemporaryDirectory(prefix="historon-") as folder:
-        lost = fetch_copy(described, name, Path(folder))
-        yield AtHand(Path(folder), lost)
+    with scratch() as folder:
+        lost = fetch_copy(described, name, folder)
+        yield AtHand(folder, lost)
 
 
 def store_from(estate: Estate, copy: AtHand) -> tuple[Store, list[Damage]]:
@@ -51,11 +51,11 @@ def store_from(estate: Estate, copy: AtHand) -> tuple[Store, list[Damage]]:
     except StoreError:
         if copy.lost:
             raise
-        with tempfile.TemporaryDirectory(prefix="historon-") as folder:
-            lost = rescue(copy.folder, Path(folder))
+        with scratch() as folder:
+            lost = rescue(copy.folder, folder)
             if not lost:
                 raise
-            made = create_store(estate, Path(folder))
+            made = create_store(estate, folder)
     note_losses(made, lost)
     return made, lost
 

@@ -22,6 +22,7 @@ from historon.copies.checking import compare_with_store
 from historon.copies.interface import Holdings
 from historon.copies.places import check_plain_name, left_out
 from historon.copies.removals import approval_of
+from historon.disk import scratch
 from historon.errors import RefusedError, StoreError
 from historon.estate import Estate, replace_file, settings_digest, settings_files
 from historon.store import (
@@ -142,8 +143,8 @@ def _updated(
     changes = store.change_number()
     found = objects.head()
     before = _Head.read(found[0], objects.place) if found else None
-    with tempfile.TemporaryDirectory(prefix="historon-") as name:
-        folder = Path(name)
+    with scratch() as name:
+        folder = name
         store.write_ledger(folder / LEDGER)
         ledger = BareLedger(folder / LEDGER)
         if retention is not None:
@@ -249,9 +250,9 @@ def _all(objects: Objects) -> dict[str, int]:
 
 def verify(objects: Objects, store: Store, sample: int | None, settings: str) -> Verification:
     """Read the ledger and all contents, or so many of them, and check each by its digest, and all by the store."""
-    with tempfile.TemporaryDirectory(prefix="historon-") as name:
+    with scratch() as name:
         head = _present_head(objects)
-        ledger = _ledger_of(objects, head, Path(name) / LEDGER)
+        ledger = _ledger_of(objects, head, name / LEDGER)
         contents = ledger.contents()
         found = Verification()
         found.sources, found.versions = ledger.counts()
@@ -274,16 +275,16 @@ def verify(objects: Objects, store: Store, sample: int | None, settings: str) ->
             found.differing.append(
                 Damage("", None, "the estate's own files", "these are not the files that the copy was given")
             )
-        with closing(FolderStore(Path(name))) as there:
+        with closing(FolderStore(name)) as there:
             compare_with_store(found, there, ledger.digests(), store)
     return found
 
 
 def holdings(objects: Objects) -> Holdings:
     """See CopyModule."""
-    with tempfile.TemporaryDirectory(prefix="historon-") as name:
-        ledger = _ledger_of(objects, _present_head(objects), Path(name) / LEDGER)
-        with closing(FolderStore(Path(name))) as there:
+    with scratch() as name:
+        ledger = _ledger_of(objects, _present_head(objects), name / LEDGER)
+        with closing(FolderStore(name)) as there:
             return Holdings(store_identity(there), ledger.digests())
 
 

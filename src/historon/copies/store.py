@@ -4,7 +4,6 @@ Beside it, in the folder `estate`, lie the files that describe the estate, for t
 """
 
 import shutil
-import tempfile
 from collections.abc import Mapping, Sequence
 from contextlib import closing, suppress
 from dataclasses import replace
@@ -19,6 +18,7 @@ from historon.copies.interface import Holdings
 from historon.copies.objects import SETTINGS
 from historon.copies.places import left_out
 from historon.copies.removals import approval_of
+from historon.disk import scratch
 from historon.errors import StoreError
 from historon.estate import Estate, FarCopy, replace_file, settings_digest, settings_files
 from historon.store import LEDGER, Approval, Copied, Damage, FolderStore, Store, Verification, rescue
@@ -71,8 +71,8 @@ def update(copy: StoreCopy, estate: Estate, store: Store, now: datetime, damaged
 def _copy_thinned(estate: Estate, store: Store, place: Path, retention: str, approve: Approval) -> Copied:
     """Bring a copy up to date that holds what its own retention keeps, by way of a whole one that is thinned first."""
     changes = store.change_number()
-    with tempfile.TemporaryDirectory(prefix="historon-") as name:
-        folder = Path(name) / "store"
+    with scratch() as name:
+        folder = name / "store"
         store.copy_to(folder)
         with closing(FolderStore(folder)) as thinned:
             for going, removal in left_out(estate, retention, {one: thinned.versions(one) for one in thinned.states()}):

@@ -24,7 +24,7 @@ def lay_out(folder: Path, text: str | None = None) -> list[Path]:
             raise OutsideError(f"{path} is there already; nothing was changed", hint="choose another folder")
     template = files("historon.estate").joinpath("template.toml").read_text(encoding="utf-8")
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         for path in wanted[1:]:
             path.mkdir(mode=0o700)
         write_private(wanted[0], (template if text is None else text).encode())

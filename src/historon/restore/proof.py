@@ -19,6 +19,7 @@ from datetime import datetime
 from functools import cache
 from pathlib import Path
 
+from historon.disk import scratch
 from historon.errors import HistoronError, UsageError, where_raised
 from historon.estate import Estate, Procedure, Source, fill, small_environment, values_of
 from historon.restore.writing import write_version
@@ -52,8 +53,8 @@ def prove(store: Store, source: Source, procedure: Procedure, version: Version, 
         raise UsageError(f"the procedure {source.procedure} has no proof", hint=hint)
     began = time.monotonic()
     masks = Masks.of(procedure, key=store.fingerprint_key())
-    with tempfile.TemporaryDirectory(prefix="historon-proof-") as name:
-        folder = Path(name) / "version"
+    with scratch() as name:
+        folder = name / "version"
         write_version(store, version, folder, Masks(), permissions=True, outward_links=True)
         values = {**values_of(source, procedure), "folder": str(folder)}
         found = _Found("unknown", "the proof has no command")

@@ -5,7 +5,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from socketserver import TCPServer
+from socketserver import TCPServer, ThreadingMixIn
 from typing import TYPE_CHECKING, Any
 from wsgiref.simple_server import WSGIRequestHandler, WSGIServer, make_server
 
@@ -23,6 +23,8 @@ __all__ = ["HealthFigures", "HealthServer"]
 _STALLED = timedelta(minutes=2)
 _LATE = timedelta(seconds=5)
 _LOOPBACK = "127.0.0.1"
+_NAMES = (_LOOPBACK, "localhost")
+_CONNECTIONS = 32  # at once
 
 StartResponse = Callable[[str, list[tuple[str, str]]], object]
 
@@ -95,6 +97,10 @@ class HealthServer:
 
     def _answer(self, environ: dict[str, Any], start: StartResponse) -> Iterable[bytes]:
         path = environ.get("PATH_INFO")
+        # A page of anywhere may have a name of its own lead here, and read what this says (RFC 9110, 7.4).
+        if environ.get("HTTP_HOST", _LOOPBACK).partition(":")[0] not in _NAMES:
+            start("421 Misdirected Request", [("Content-Type", "text/plain")])
+            return [b"ask for 127.0.0.1 or localhost\n"]
         if environ.get("REQUEST_METHOD") != "GET":
             start("405 Method Not Allowed", [("Allow", "GET")])
             return []
@@ -176,8 +182,34 @@ class _Figures:
         yield outcomes
 
 
-class _Server(WSGIServer):
-    """Looks no host names up: that could wait for a name server."""
+class _Server(ThreadingMixIn, WSGIServer):
+    """A thread a connection, and no more than some: those beyond are closed, and one that says nothing is, too.
+
+    It looks no host names up: that could wait for a name server.
+    """
+
+    daemon_threads = True
+
+    def __init__(self, *given: Any) -> None:
+        self._free = threading.BoundedSemaphore(_CONNECTIONS)
+        super().__init__(*given)
+
+    def process_request(self, request: Any, client_address: Any) -> None:
+        """See the library."""
+        if self._free.acquire(blocking=False):
+            super().process_request(request, client_address)
+        else:
+            self.shutdown_request(request)
+
+    def process_request_thread(self, request: Any, client_address: Any) -> None:
+        """See the library."""
+        try:
+            super().process_request_thread(request, client_address)
+        finally:
+            self._free.release()
+
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        """Whoever asks half a question, or hangs up, is nothing to be logged."""
 
     def server_bind(self) -> None:
         """See the library."""
@@ -189,7 +221,7 @@ class _Server(WSGIServer):
 class _Quiet(WSGIRequestHandler):
     """Requests are not logged: monitoring asks every few seconds."""
 
-    timeout = 10
+    timeout = 3
 
     def log_message(self, format: str, *args: object) -> None:  # noqa: A002 (so it is called there)
         """See the library."""

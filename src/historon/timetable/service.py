@@ -25,6 +25,7 @@ from historon.collect import (
     settle_owed,
 )
 from historon.copies import bring_up_to_date, note_copied, note_refused
+from historon.disk import clear_scratch
 from historon.errors import HistoronError, OutsideError, RefusedError, StoreError
 from historon.estate import (
     AFTER_ROUNDS,
@@ -188,6 +189,7 @@ class Service:
 
     def _tell_start(self) -> None:
         """Tell that the service begins; and if the one before did not end as it should, that too."""
+        clear_scratch()
         now = self._clock()
         before = self._store.recall(ESTATE, _RUNNING)
         if before:
