@@ -25,6 +25,7 @@ _TAIL = 0.1  # of the lines
 _MOST_OF_IT = 0.75
 _HALF = 0.5
 _ALIKE = 0.05
+_LOOKED_AT = 4096  # bytes that tell most
 _FEW_LINES = 4
 _SAID = 60
 # What ends an export by its meaning: one version with it is enough.
@@ -122,6 +123,8 @@ def _another_end(now: bytes, before: Sequence[bytes]) -> str:
 
 def _open_blocks(now: bytes, before: Sequence[bytes]) -> str:
     """More blocks begin at the ends of lines than close at the beginnings of others, where all closed before."""
+    if not any(mark in now for mark in (b"{", b"[", b"(")):
+        return ""
     if _blocks(now) <= 0 or any(map(_blocks, before)):
         return ""
     count = _blocks(now)
@@ -134,6 +137,8 @@ def _blocks(text: bytes) -> int:
 
 def _open_armour(text: bytes) -> str:
     """What is begun and not ended (RFC 7468, section 2)."""
+    if b"-----BEGIN " not in text:
+        return ""
     marks = _ARMOUR.findall(text)
     if marks.count(b"BEGIN") <= marks.count(b"END"):
         return ""
@@ -143,6 +148,8 @@ def _open_armour(text: bytes) -> str:
 
 def _lost_tail(now: bytes, last: bytes) -> str:
     """It goes as the last good version did, and ends where that went on."""
+    if _last_lines(now) == _last_lines(last):
+        return ""
     lines, were = [[line for line in text.splitlines() if line.strip()] for text in (now, last)]
     if len(lines) < _FEW_LINES or len(were) < _FEW_LINES:
         return ""
@@ -178,6 +185,9 @@ def _lost_sections(now: bytes, before: Sequence[bytes]) -> str:
 def _another_text(now: bytes, before: Sequence[bytes]) -> str:
     """It has nothing in common with the last good version, which had most of its lines from the one before."""
     if len(before) < 2:
+        return ""
+    heads = [set(text[:_LOOKED_AT].splitlines()) for text in (now, before[0])]
+    if len(heads[0] & heads[1]) > len(heads[1]) * _ALIKE * 2:  # nearly always: all of it takes its time
         return ""
     here, last, older = ({line.strip() for line in text.splitlines() if line.strip()} for text in (now, *before[:2]))
     if len(last) < _FEW_LINES or len(here & last) > len(last) * _ALIKE or len(last & older) < len(last) * _HALF:
@@ -244,6 +254,11 @@ def _headings(text: bytes) -> frozenset[bytes]:
             if heading is not None and heading.startswith(b"["):
                 found.add(heading)
     return frozenset(found)
+
+
+def _last_lines(text: bytes) -> list[bytes]:
+    """The last three that say something, of the last piece of a text."""
+    return [line for line in text[-_LOOKED_AT:].splitlines() if line.strip()][-3:]
 
 
 def _last_line(text: bytes) -> bytes:
