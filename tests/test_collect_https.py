@@ -334,6 +334,73 @@ def test_the_shipped_restconf_procedure(estate: EstateFolder, guarded: _Guarded)
 # Large and hostile answers
 
 
+class _Refusing(WebServer):
+    """Answers with a status for so many requests, and then as it should."""
+
+    status, times, content = 503, 2, b"later"
+    after: str | None = None
+
+    def answer(self, request: Request) -> Reply:
+        if self.requests <= self.times:
+            return Reply(self.content, self.status, headers={"retry-after": self.after} if self.after else {})
+        return Reply(b"hostname a\n")
+
+
+@pytest.fixture
+def refusing(tmp_path: Path) -> Iterator[_Refusing]:
+    made = _Refusing("refusing", tmp_path / "refusing")
+    made.start()
+    yield made
+    made.stop()
+
+
+def _patient(estate: EstateFolder) -> EstateFolder:
+    text = (estate.path / "historon.toml").read_text()
+    estate.write(text.replace("tries = 1", "tries = 3"))
+    return estate
+
+
+@pytest.mark.parametrize("status", [408, 425, 502, 503, 504])
+@pytest.mark.parametrize("step", ['{ pull = "/x" }', '{ keep = "/x", as = "x" }'])
+def test_what_is_refused_for_now_is_asked_again(
+    estate: EstateFolder, refusing: _Refusing, status: int, step: str
+) -> None:
+    refusing.status = status
+    result = collect(_patient(_estate(estate, refusing, steps=step)))
+    assert result.code == 0, result.said
+    assert refusing.requests == 3
+
+
+@pytest.mark.parametrize(
+    ("status", "content", "said"),
+    [
+        (400, b"<h1>400 No required SSL certificate was sent</h1>", "give the account a certificate and its key"),
+        (404, b"", "status 404 (Not Found)"),
+        (415, b"", "it wants another content-type"),
+        (500, b"", "status 500 (Internal Server Error)"),
+    ],
+)
+def test_a_status_is_told_in_words_with_what_to_do(
+    estate: EstateFolder, refusing: _Refusing, status: int, content: bytes, said: str
+) -> None:
+    refusing.status, refusing.content, refusing.times = status, content, 99
+    result = collect(_patient(_estate(estate, refusing, steps='{ pull = "/x" }')))
+    assert (result.code, said in result.out) == (3, True), result.said
+    assert refusing.requests == 1, "it would be the same again"
+
+
+def test_what_changes_something_is_asked_once_and_a_long_wait_is_said(
+    estate: EstateFolder, refusing: _Refusing
+) -> None:
+    posted = '{ send = "POST /make" }, { pull = "/x" }'
+    assert "status 503 (Service Unavailable)" in collect(_patient(_estate(estate, refusing, steps=posted))).out
+    assert refusing.requests == 1
+    refusing.after, refusing.times = "7200", 99
+    result = collect(_patient(_estate(estate, refusing, steps='{ pull = "/x" }')))
+    assert "it asks to be left alone for 2h (Retry-After)" in result.out
+    assert "longer than the step's deadline" in result.out
+
+
 class _Flood(WebServer):
     size = 3_000_000
 

@@ -17,6 +17,7 @@ from historon.collect.answers import choose, field_of, find, whats_wrong
 from historon.collect.clocks import told_instant
 from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
 from historon.collect.reading import expressions_of, read_in
+from historon.collect.statuses import status_failure
 from historon.collect.transports.interface import Answer, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.estate import (
@@ -281,7 +282,8 @@ class _Taking:
         """A good answer, from which names were learnt."""
         said = self._fill(step.says)
         answer = await self._ask(said, step)
-        await self._judge(answer, step, step.check, logging_in=self._gives_secret(said, step))
+        secret, safe = self._gives_secret(said, step), self.session.changes_nothing(said)
+        await self._judge(answer, step, step.check, logging_in=secret, safe=safe)
         await self._learn(answer, step)
         return answer
 
@@ -306,7 +308,9 @@ class _Taking:
         typed = [said] if isinstance(said, str) else []
         return any(self.session.gives_secret(one) for one in (*typed, *step.how.typed))
 
-    async def _judge(self, answer: Answer, step: Step, check: Check | None = None, *, logging_in: bool = False) -> None:
+    async def _judge(
+        self, answer: Answer, step: Step, check: Check | None = None, *, logging_in: bool = False, safe: bool = False
+    ) -> None:
         """Whether it is a good answer. What a part holds is for inspection to judge, unless more is checked of it."""
         if check is None or not (check.value or check.holds or check.lacks):
             wrong = whats_wrong(answer, check)  # by how it ended alone, however long it is
@@ -318,9 +322,10 @@ class _Taking:
             line = await self._read(answer, _error_line, self.procedure, asked=own)
             if line is not None:
                 wrong, refused = f'it answers: "{line}"', logging_in
+        if wrong is not None and answer.status is not None and wrong.startswith("it answers with status "):
+            raise status_failure(answer.status, answer.content, safe=safe, tail=answer.tail)
         if wrong is not None:
-            kind = FailureKind.LOGIN if refused else _KINDS.get(answer.status or 0, FailureKind.STEP)
-            raise CollectError(kind, wrong, tail=answer.tail, hint=_SESSION_HINT if answer.status == 401 else "")
+            raise CollectError(FailureKind.LOGIN if refused else FailureKind.STEP, wrong, tail=answer.tail)
 
     async def _pull(self, step: Pull[Any]) -> tuple[bytes, Sequence[Part]]:
         parts = await self.session.pull(str(self._fill(step.says)), step.as_, step)
@@ -589,11 +594,6 @@ def _failing(answer: Answer | None = None) -> Iterator[None]:
 
 
 _BEARABLE = (FailureKind.STEP, FailureKind.PERMISSION)
-_SESSION_HINT = (
-    "try the account by hand; it is not tried again, as accounts lock. If a step before this one logged in well, the "
-    "session has ended too early"
-)
-_KINDS = {401: FailureKind.LOGIN, 403: FailureKind.PERMISSION}
 
 
 async def _to_its_end(work: Awaitable[T]) -> T:

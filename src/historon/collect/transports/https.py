@@ -8,7 +8,7 @@ import tempfile
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import parsedate_to_datetime
 from functools import partial
@@ -16,12 +16,13 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from urllib.parse import unquote
 
 from historon.collect.failures import CollectError, FailureKind
+from historon.collect.statuses import status_failure
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.spooling import Spool
 from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.errors import causes_of
-from historon.estate import Clauses, Keeping, Procedure, Pull, Put, QuickPattern, Saying
+from historon.estate import Clauses, Keeping, Procedure, Pull, Put, QuickPattern, Said, Saying, describe
 from historon.store import Part
 
 if TYPE_CHECKING:  # it takes a tenth of a second: it is imported where a session begins
@@ -164,6 +165,10 @@ class _HttpsSession(Session[Https]):
         super().__init__(target)
         self._client = client
 
+    def changes_nothing(self, what: Said) -> bool:
+        """See Session: a safe method changes nothing (RFC 9110 section 9.2.1)."""
+        return isinstance(what, str) and _request_line(what)[0] in _SAFE
+
     async def say(self, what: str, step: Saying[Request]) -> Answer:
         """Make a request, `GET /path`; the method may be left out. A log-in page is a failure where it is kept."""
         spool = self.spool(step)
@@ -178,12 +183,8 @@ class _HttpsSession(Session[Https]):
         answer, url = await self._exchange(_request_line(path), step.how.headers, _content(step.how), spool)
         part = spool.part(name or _suggested(answer.headers, url))
         if answer.status != 200:
-            raise CollectError(
-                _kind(answer.status),
-                f"it answers with status {answer.status}",
-                tail=part.edges[-TAIL:],
-                absent=answer.status in (404, 410),
-            )
+            safe = _request_line(path)[0] in _SAFE
+            raise status_failure(answer.status or 0, part.edges, safe=safe, tail=part.edges[-TAIL:])
         self._look_for_login_page(Answer(part.edges[: 2**16], status=200, headers=answer.headers), step)
         if step.how.checksum:
             check_sum(part, step.how.checksum, path)
@@ -219,6 +220,10 @@ class _HttpsSession(Session[Https]):
         redirects = waits = 0
         while True:
             answer, wait = await self._once(method, url, headers, content, spool)
+            if wait is not None and wait > self._procedure.step_deadline.total_seconds():
+                message = f"it asks to be left alone for {describe(timedelta(seconds=wait))} (Retry-After)"
+                hint = f"that is longer than the step's deadline of {self._procedure.step_deadline}: collect it later"
+                raise CollectError(FailureKind.STEP, message, hint=hint, tail=self.tail)
             if wait is not None and waits < _MOST_WAITS:
                 waits += 1
                 spool.clear()
@@ -347,7 +352,3 @@ def _suggested(headers: Mapping[str, str], url: str) -> str:
     name = re.split(r"[/\\]", name)[-1]
     name = re.sub(r"[^\w.,=+@ -]", "_", name).strip(" .")[:100]
     return name or "download"
-
-
-def _kind(status: int | None) -> FailureKind:
-    return {401: FailureKind.LOGIN, 403: FailureKind.PERMISSION}.get(status or 0, FailureKind.STEP)

@@ -142,6 +142,10 @@ class Session(Generic[P]):
         """Whether to say this once more, after no answer came, can do no harm."""
         return False
 
+    def changes_nothing(self, what: Said) -> bool:
+        """Whether this only reads: refused for now, it may be asked again."""
+        return False
+
     async def say(self, what: Any, step: Any) -> Answer:
         """Say something and return the whole answer.
 
