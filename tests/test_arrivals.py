@@ -369,6 +369,23 @@ def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFol
     assert "no new mail has arrived" in collect(estate).out
 
 
+def test_a_letter_is_moved_to_a_folder_of_its_mailbox(estate: EstateFolder) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    box.add(_letter(1, b"one"))
+    _maildir(estate, "move")
+    assert collect(estate).code == 0
+    assert len(mailbox.Maildir(str(estate.path / "mail"))) == 0
+    (moved,) = mailbox.Maildir(str(estate.path / "mail" / ".taken"), create=False)
+    assert (moved.get_subdir(), moved.get_flags()) == ("cur", "S")
+    text = (estate.path / "historon.toml").read_text()
+    estate.write(text.replace('then = "move"', 'then = "move"\nmove_to = "Done.Routers"'))
+    box.add(_letter(2, b"two"))
+    assert collect(estate).code == 0
+    assert len(mailbox.Maildir(str(estate.path / "mail" / ".Done.Routers"), create=False)) == 1
+    estate.write(text.replace('then = "move"', 'then = "move"\nmove_to = "../elsewhere"'))
+    assert "move_to is a folder of the Maildir" in estate.run("collect").err
+
+
 @pytest.mark.parametrize("then", ["move", "remove"])
 def test_no_letter_is_put_away_through_a_link(estate: EstateFolder, tmp_path: Path, then: str) -> None:
     """Whoever delivers may write to the mailbox, also a link in the place of one of its folders."""

@@ -61,6 +61,8 @@ class Mailbox(Arriving, frozen=True, kw_only=True):
         super().__post_init__()
         if self.folder is not None and self.mailbox != "INBOX":
             raise ValueError("takes mails from folder or over IMAP from mailbox, not both (remove one)")
+        if self.folder is not None and "/" in self.move_to:
+            raise ValueError(f"move_to is a folder of the Maildir: {self.move_to} cannot be one (leave out the slash)")
 
     @property
     def remote(self) -> bool:
@@ -228,7 +230,8 @@ def settle(target: Target[Mailbox], owed: str) -> None:
     keys = json.loads(owed)
     if target.procedure.folder is not None:
         for key in keys:
-            _settle_in_maildir(_maildir_of(target), key, remove=target.procedure.then == "remove")
+            there = target.procedure.move_to if target.procedure.then == "move" else None
+            _settle_in_maildir(_maildir_of(target), key, there)
         return
     with _Server(target) as server:
         for key in keys:
@@ -307,24 +310,31 @@ def _delivered(key: str) -> int:
     return min(int(first), _LAST_SECOND) if first.isdecimal() else 0
 
 
-def _settle_in_maildir(folder: Path, key: str, *, remove: bool) -> None:
-    """Remove a mail from a Maildir, or flag it as seen, in its name (cr.yp.to/proto/maildir.html).
+def _settle_in_maildir(folder: Path, key: str, move_to: str | None) -> None:
+    """Remove a mail from a Maildir, or move it to a folder in it, flagged as seen (cr.yp.to/proto/maildir.html).
 
-    Whoever delivers may write there, so no link in it is followed. Raises OSError, LinkError.
+    The folder is one as Maildir++ has them: `.taken`, with `cur`, `new` and `tmp`. Whoever delivers may write there, so
+    no link in it is followed. Raises OSError, LinkError.
     """
-    with Below(folder) as below, below.folder_at("cur") as cur:
+    with Below(folder) as below:
         for inner in ("new", "cur"):
             with below.folder_at(inner) as place:
-                for name in os.listdir(place):
-                    named, _, flags = name.partition(":2,")
-                    if named != key:
-                        continue
+                names = [name for name in os.listdir(place) if name.partition(":2,")[0] == key]
+                for name in names:
                     with suppress(FileNotFoundError):
-                        if remove:
+                        if move_to is None:
                             os.unlink(name, dir_fd=place)
-                        elif "S" not in flags:
-                            seen = f"{key}:2,{''.join(sorted({*flags, 'S'}))}"
-                            os.rename(name, seen, src_dir_fd=place, dst_dir_fd=cur)
+                        else:
+                            _move_in_maildir(below, place, name, f".{move_to}")
+
+
+def _move_in_maildir(below: Below, place: int, name: str, folder: str) -> None:
+    for inner in ("new", "tmp"):
+        with below.folder_at(f"{folder}/{inner}", make=True):
+            pass
+    key, _, flags = name.partition(":2,")
+    with below.folder_at(f"{folder}/cur", make=True) as taken:
+        os.rename(name, f"{key}:2,{''.join(sorted({*flags, 'S'}))}", src_dir_fd=place, dst_dir_fd=taken)
 
 
 def _on_server(server: "_Server") -> list[_Mail]:
