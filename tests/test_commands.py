@@ -402,3 +402,27 @@ def test_a_part_that_a_source_calls_as_a_record_is_called_is_compared_as_what_it
     shown = files_estate.run("diff", "files").out
     assert "2026-01-02T00:00:00Z" in shown, "its bytes are the source's"
     assert "allow 2" in shown
+
+
+@pytest.mark.parametrize("closed", [">&-", "<&-", "2>&-", "<&- >&- 2>&-"])
+@pytest.mark.parametrize("command", ["status", "collect", "--help", "diff files"])
+def test_a_closed_stream_is_no_defect(files_estate: EstateFolder, closed: str, command: str) -> None:
+    files_estate.run("collect")
+    (files_estate.path / "data" / "a.conf").write_text("one\nmore\n")
+    done = subprocess.run(
+        ["bash", "-c", f"{PROGRAM} {command} {closed}"], cwd=files_estate.path, capture_output=True, check=False
+    )
+    assert done.returncode in (0, 2), done.stderr
+    assert b"defect" not in done.stderr
+    assert files_estate.run("verify").code == 0, "nothing was written into the ledger"
+
+
+def test_a_folder_that_is_gone_is_told(files_estate: EstateFolder, tmp_path: Path) -> None:
+    gone = tmp_path / "gone"
+    gone.mkdir()
+    done = subprocess.run(
+        ["bash", "-c", f"cd {gone}; rmdir {gone}; {PROGRAM} status"], capture_output=True, text=True, check=False
+    )
+    assert (done.returncode, "was started in is gone" in done.stderr) == (6, True), done.stderr
+    there = ["bash", "-c", f"mkdir {gone}; cd {gone}; rmdir {gone}; {PROGRAM} collect --estate {files_estate.path}"]
+    assert subprocess.run(there, capture_output=True, check=False).returncode == 0

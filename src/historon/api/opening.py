@@ -5,6 +5,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from historon.api.front import Historon
+from historon.errors import OutsideError
 from historon.estate import ESTATE_FILE, read_estate
 
 __all__ = ["find_estate_file", "open_estate"]
@@ -32,6 +33,10 @@ def find_estate_file(named: str | Path | None = None) -> Path:
     if named:
         path = Path(named)
         return path / ESTATE_FILE if path.is_dir() else path
-    here = Path.cwd()
+    try:
+        here = Path.cwd()
+    except OSError as exc:
+        message = "the folder that this command was started in is gone"
+        raise OutsideError(message, hint="start it in another one, or name the estate: --estate FILE") from exc
     found = (folder / ESTATE_FILE for folder in (here, *here.parents))
     return next((file for file in found if file.is_file()), here / ESTATE_FILE)

@@ -185,4 +185,15 @@ def _of_click(exc: click.ClickException) -> HistoronError:
 
 def main() -> None:
     """The entry point of the installed program."""
+    _fill_streams()
     sys.exit(run())
+
+
+def _fill_streams() -> None:
+    """Let a standard stream that is closed lead nowhere: a file that is opened later must not take its number."""
+    for number, name, mode in ((0, "stdin", "r"), (1, "stdout", "w"), (2, "stderr", "w")):
+        if getattr(sys, name) is None:
+            opened = os.open(os.devnull, os.O_RDWR)  # the lowest number that is free, which may be this one
+            if opened != number:
+                os.dup2(opened, number)
+            setattr(sys, name, os.fdopen(number, mode))
