@@ -55,3 +55,11 @@ def pickles(_files: list[IO[bytes]]) -> Iterator[bytes]:
 
 def lies(_files: list[IO[bytes]]) -> Iterator[str]:
     yield "no number"
+
+
+class Named(str):
+    """A text of a class of its own."""
+
+
+def patterns(_files: list[IO[bytes]]) -> Iterator[str]:
+    yield Named("^a")

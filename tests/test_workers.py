@@ -51,10 +51,11 @@ def test_what_comes_back_is_plain_and_of_the_type_that_was_asked_for(made: Worke
     async def play() -> None:
         done = await made.run("k", tasks.pickles)
         assert [type(one) for one in done.pieces] == [bytes]
-        assert "Encoding objects of type Ran is unsupported" in done.trouble
+        assert "Ran is nothing that is handed over" in done.trouble
         done = await made.run("k", tasks.lies, reply=int)
         assert (done.pieces, "ended" in done.trouble) == ([], True)
         assert (await made.run("k", tasks.counts, 2, reply=int)).pieces == [0, 1]
+        assert (await made.run("k", tasks.patterns, reply=str)).pieces == ["^a"]
 
     asyncio.run(play())
     assert not Path("/tmp/historon-was-taken-over").exists()

@@ -333,8 +333,17 @@ def _do(talk: socket.socket, payload: bytes, files: list[IO[bytes]]) -> str:
 
 
 def _say(talk: socket.socket, piece: Any, *, more: bool) -> None:
-    data = msgspec.msgpack.encode(piece)
+    data = msgspec.msgpack.encode(piece, enc_hook=_plain)
     talk.sendall(_REPLY.pack(more, len(data)) + data)
+
+
+def _plain(value: object) -> object:
+    """A text or bytes of a class of its own, as what they are."""
+    if isinstance(value, str):
+        return str.__str__(value)
+    if isinstance(value, bytes):
+        return bytes(value)
+    raise NotImplementedError(f"{type(value).__name__} is nothing that is handed over")
 
 
 def _exactly(talk: socket.socket, length: int) -> bytes:
