@@ -78,10 +78,12 @@ def inspect(
     trees = _trees(kept)
     for one in kept:
         earlier = _earlier(before.get(one.part.name), contents, past)
-        found.doubts += _by_the_step(one, procedure)
+        told = [*_by_the_step(one, procedure)]
+        found.doubts += told
         if one.step.is_ == "anything" or (earlier and earlier.sha256 == one.part.sha256):
             continue
-        _Part(one, earlier, procedure, max_shrink, in_tree=id(one.step) in trees).judge(found)
+        in_tree = id(one.step) in trees
+        _Part(one, earlier, procedure, max_shrink, in_tree, doubted=bool(told)).judge(found)
     for parts in trees.values():
         found.doubts += _shrunk_tree(parts, before, max_shrink, past)
     return found
@@ -129,6 +131,7 @@ class _Part:
     most: Share
     in_tree: bool
     depth: int = 0
+    doubted: bool = False  # whether the step's own signs say that it is not whole: then nobody looks for others
 
     def judge(self, found: Inspection) -> None:
         """All that can be doubted about it."""
@@ -139,7 +142,8 @@ class _Part:
         look = self._open(found, doubts)
         if not self.in_tree and self.earlier:
             doubts += self._shrunk(look)
-        if not doubts and not self.in_tree and look.kind in ("text", "xml", "json") and part.spool is None:
+        bare = not self.in_tree and not self.doubted
+        if not doubts and bare and look.kind in ("text", "xml", "json") and part.spool is None:
             doubts += [f"{part.name} {one}" for one in self._cut(document=look.kind != "text")]
         found.doubts += doubts
         if look.kind in _ARCHIVES and not doubts and self.depth < _DEEPEST and part.size <= LARGE:
