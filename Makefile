@@ -18,7 +18,7 @@ demo: $(VENV)/.ready
 	$(BIN)/historon demo
 
 test: $(VENV)/.ready
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python -m pytest -n auto --dist worksteal
 
 # Twenty minutes on two cores with Python 3.12 or newer, which tells of lines by itself; with an older one hours. Tests that look at
 # what is loaded fail under it.

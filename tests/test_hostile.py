@@ -215,7 +215,7 @@ def _told_in_a_form_that_harms_nobody(heard: _Heard) -> None:
 
 def _said_of_each(sent: EstateFolder, capfd: pytest.CaptureFixture[str]) -> None:
     exports = list(hostile_exports())
-    for number in [*range(0, 60, 2), *range(60, len(exports), 9)]:  # of those of their own, and of the others
+    for number in [*range(0, 60, 3), *range(60, len(exports), 12)]:  # of those of their own, and of the others
         name = f"h{number:03}"
         longest = max(content.count(b"\n") for content in exports[number][1:])
         for command in _OF_EACH[longest > _MOST_ROWS :]:

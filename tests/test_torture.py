@@ -32,7 +32,7 @@ def test_what_is_killed_at_some_of_its_steps_is_made_up_for_by_the_next(
     if kind.needs and not PEERS[kind.needs]:
         pytest.skip(f"this machine does not have {kind.needs}")
     first = random.Random(kind.name).randrange(40)
-    found = campaign(kind, tmp_path / "kills", prefork, first=first, stride=47)
+    found = campaign(kind, tmp_path / "kills", prefork, first=first, stride=97)
     assert found.troubles == []
     assert found.versions > 0
 

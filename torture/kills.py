@@ -487,16 +487,17 @@ class Mailed(_Arriving):
         return [path for name in ("new", "cur") for path in (self.folder / "drop" / name).iterdir()]
 
 
-class MailedSeen(Mailed):
-    """Letters that are flagged as seen."""
+class MailedMoved(Mailed):
+    """Letters that are moved to a folder of their mailbox, flagged as seen."""
 
     name = "mailbox, move"
     then = "move"
 
     def judge_folder(self) -> None:
-        """What was taken is flagged, and nothing else happened to it."""
+        """What was taken is there, and nothing else happened to it."""
         _Collecting.judge_folder(self)
-        names = sorted(path.name for path in (self.folder / "drop" / "cur").iterdir())
+        must(not self.waiting(), "something is left where letters arrive")
+        names = sorted(path.name for path in (self.folder / "drop" / ".taken" / "cur").iterdir())
         must(names == [f"{turn:05}.letter:2,S" for turn in range(len(self.truth))], f"the letters are {names[-3:]}")
         must(not self.waiting()[len(names) :], "letters that were taken still wait")
 
@@ -1154,7 +1155,7 @@ SCENARIOS: tuple[type[Scenario], ...] = (
     DroppedMoved,
     DroppedKept,
     Mailed,
-    MailedSeen,
+    MailedMoved,
     ImapRemoved,
     ImapMoved,
     Served,
