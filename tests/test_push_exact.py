@@ -2,31 +2,19 @@
 
 import re
 import subprocess
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
 import pytest
 
 from historon.estate import Lines
 from historon.restore import lines_between
-from historon.standins.background import Background
 from historon.standins.capstan import Capstan, Fault
 from historon.standins.capstan_settings import CapstanSettings
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
-from tests.test_push import PUSH, Edge, _digest, _push
+from tests.test_push import PUSH, Edge, _digest, _push, edge, router
 from tests.waiting import wait_for
 
-
-@pytest.fixture
-def edge() -> Edge:
-    return Edge()
-
-
-@pytest.fixture
-def router(background: Background, edge: Edge) -> Iterator[Capstan]:
-    device = Capstan("t", edge.config, save=edge.save)
-    background.run(device.start())
-    yield device
-    background.run(device.stop())
+__all__ = ["edge", "router"]
 
 
 @pytest.fixture
