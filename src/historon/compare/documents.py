@@ -21,7 +21,6 @@ __all__ = [
     "parse_document",
     "parse_trees",
     "parsed_xml",
-    "reordered",
     "same_meaning",
     "xml_places",
 ]
@@ -412,49 +411,12 @@ def same_meaning(old: bytes, new: bytes, xpaths: Sequence[str] = ()) -> bool:
     """Whether two documents whose trees do not differ mean the same in all else too.
 
     Of XML a tree keeps neither the order of elements of different names nor processing instructions nor where a text
-    stands among them, of INI not the order of names. Everything else that a tree does not keep has no meaning in its
-    format, or it is no document.
+    stands among them. Everything else that a tree does not keep has no meaning in its format, or it is no document.
     """
     if _first(old) != b"<":
-        return not reordered(old, new)
+        return True
     one, other = (_all_of_it(content, xpaths) for content in (old, new))
     return one is not None and one == other
-
-
-def reordered(old: bytes, new: bytes) -> list[str]:
-    """The sections of two INI texts with the same names in another order, which may decide: the first that fits counts.
-
-    Nothing of other documents. The order of sections means nothing.
-    """
-    sides = [_names_in_order(content) for content in (old, new)]
-    if not all(sides):
-        return []
-    before, after = sides
-    return [
-        section
-        for section in before
-        if section in after and _common(before, after, section) != _common(after, before, section)
-    ]
-
-
-def _common(names: Mapping[str, Sequence[str]], others: Mapping[str, Sequence[str]], section: str) -> list[str]:
-    """The names of a section that the other side has there, too."""
-    there = set(others[section])
-    return [name for name in names[section] if name in there]
-
-
-def _names_in_order(content: bytes) -> dict[str, list[str]]:
-    if not _SECTION.search(content) or _first(content) in (b"<", b"{"):
-        return {}
-    found: dict[str, list[str]] = {"": []}
-    section = ""
-    for line in content.decode("utf-8", "replace").splitlines():
-        if line.startswith("[") and line.rstrip().endswith("]"):
-            section = line.strip()
-            found[section] = []
-        elif setting := _SETTING.fullmatch(line):
-            found[section].append(setting[1])
-    return found
 
 
 def _all_of_it(content: bytes, xpaths: Sequence[str]) -> list[tuple[object, ...]] | None:
@@ -523,7 +485,7 @@ def _rows(header: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[Node
 
 
 def _ini(content: bytes) -> Document | None:
-    """Sections of settings, in no order.
+    """Sections, in no order, of settings, whose order is kept: the first that fits may decide.
 
     None where a line is neither a section nor a setting, where one of them stands twice, where a line is indented, as
     it may then go on with the one before, and where it is not plain what parts a key from its value.

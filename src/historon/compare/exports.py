@@ -11,7 +11,7 @@ from io import BytesIO
 
 from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.compare.changes import Change, How, outlines_of, text_changes
-from historon.compare.documents import Document, parse_document, parse_trees, reordered, same_meaning
+from historon.compare.documents import Document, parse_document, parse_trees, same_meaning
 from historon.compare.lines import Edit, align
 from historon.compare.moves import find_moves, without
 from historon.compare.outline import Outline
@@ -140,12 +140,9 @@ class PartChange:
         if not self.is_document or not self.edits:
             return None
         seen = self.masks.hide(self.old_content), self.masks.hide(self.new_content)
-        found = _structure(self.name, *seen, self.masks)
-        if found is None:
-            return None
+        changes = _structure(self.name, *seen, self.masks)
         # Where the trees do not differ, what they do not keep does: then the lines are the change.
-        orders = [Change(How.EDITED, section, "", "order of names") for section in reordered(*seen)]
-        return [*found, *orders] or None
+        return list(changes) or None if changes is not None else None
 
     def only(self, path: str) -> "PartChange | None":
         """The same with nothing but the edits under a place in the outline or document; None without any."""

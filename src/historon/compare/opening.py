@@ -64,7 +64,7 @@ def _open_within(inside: dict[str, bytes]) -> dict[str, str]:
     while waiting:
         name, depth = waiting.pop()
         if depth >= _DEEPEST or room <= 0:
-            closed[name] = "is packed too deep to be looked into"
+            closed[name] = "is packed too deep to be looked into" if depth >= _DEEPEST else _TOO_LARGE
             continue
         try:
             members = unpacked(name, BytesIO(inside[name]))

@@ -27,8 +27,19 @@ _FEW = 2  # entries on both sides up to which a field is a key only by its name
 
 
 def document_changes(old: Document, new: Document, masks: Masks) -> Iterator[Change]:
-    """The changes, entries of lists matched by their keys."""
+    """The changes, entries of lists matched by their keys; of INI the order of names in a section, too."""
     yield from _Comparison(new.notation, masks).nodes(old.root, new.root, new.notation.root)
+    if new.kind.startswith("ini"):
+        there = new.root.fields
+        both = [(name, one, there[name]) for name, one in old.root.fields.items() if name in there]
+        for name, before, after in [("", old.root, new.root), *both]:
+            if _settings_of(before, after) != _settings_of(after, before):
+                yield Change(How.EDITED, name, "", "order of names")
+
+
+def _settings_of(section: Node, other: Node) -> list[str]:
+    """The names of a section's own settings that the other side has there too, in their order."""
+    return [name for name, one in section.fields.items() if one.value is not None and name in other.fields]
 
 
 def order_is_free(document: Document, masks: Masks) -> bool:
