@@ -8,7 +8,7 @@ from historon.collect.transports.interface import Answer
 from historon.collect.transports.xml import parse_markup
 from historon.estate import Check, Finder, Pattern
 
-__all__ = ["choose", "field_of", "find", "whats_wrong"]
+__all__ = ["choose", "field_of", "find", "has_wrong_status", "whats_wrong"]
 
 _MOST = 10_000
 
@@ -106,22 +106,26 @@ def whats_wrong(answer: Answer, expect: Check | None, *, strict: bool = True) ->
 _NOTHING = (Pattern.parse(r"\b\B"),)
 
 
+def has_wrong_status(answer: Answer, expect: Check | None) -> bool:
+    """Whether it is the server's status that is not as expected."""
+    wanted = expect.status if expect else None
+    return answer.status is not None and not _is_wanted(answer.status, wanted, fine=200 <= answer.status < 300)
+
+
 def _wrong_code(answer: Answer, wanted: Check, *, strict: bool) -> str | None:
-    for name, given, expected, fine in (
-        ("exit code", answer.exit_code, wanted.exit_code, answer.exit_code == 0),
-        ("status", answer.status, wanted.status, 200 <= (answer.status or 0) < 300),
-    ):
-        if given is None:
-            continue
-        if expected is None:
-            well = fine or not strict
-        else:
-            well = given in (expected if isinstance(expected, tuple) else (expected,))
-        if not well:
-            if name == "exit code":
-                return f"it ended with {name} {given}"
-            return f"it answers with status {given}"
+    ended, status = answer.exit_code, answer.status
+    if ended is not None and not _is_wanted(ended, wanted.exit_code, fine=ended == 0 or not strict):
+        return f"it ended with exit code {ended}"
+    if status is not None and not _is_wanted(status, wanted.status, fine=200 <= status < 300 or not strict):
+        return f"it answers with status {status}"
     return None
+
+
+def _is_wanted(given: int, expected: int | tuple[int, ...] | None, *, fine: bool) -> bool:
+    """Whether it is one of those expected; where none is, whether it is `fine`."""
+    if expected is None:
+        return fine
+    return given in (expected if isinstance(expected, tuple) else (expected,))
 
 
 def _spoken(value: Any) -> str:

@@ -37,6 +37,10 @@ __all__ = ["ChangedLine", "Judged", "Question", "answer", "changed_lines", "judg
 
 _LINES = 200  # of one version's changes that are kept for telling
 _WIDTH = 300
+_PAST_CONTENTS = 4  # earlier good versions of which the contents are looked at, not the sizes alone
+_PAST_PARTS = 8  # that differ: of a folder its size tells
+_LOOKED_AT, _ALIKE = 4096, 0.2  # bytes, and how many of the lines in them are there again
+_LAST_LINE = 200  # bytes
 
 _Contents = Mapping[str, bytes]
 
@@ -117,13 +121,6 @@ class Question:
 # ---- what happens in the other process -------------------------------------------------------------------------------
 
 
-class _Inspected(msgspec.Struct, frozen=True, tag=True):
-    """See Inspection."""
-
-    doubts: Sequence[str]
-    unknown: Sequence[str] = ()
-
-
 class _Compared(msgspec.Struct, frozen=True, tag=True):
     """Whether and what it changed; `follows` are names of parts that stay what they were, as they follow others."""
 
@@ -149,7 +146,7 @@ class _Trouble(msgspec.Struct, frozen=True, tag=True):
     what: str
 
 
-_Stage = _Inspected | _Compared | _Signed | _Checked | _Trouble
+_Stage = Inspection | _Compared | _Signed | _Checked | _Trouble
 
 
 def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Stage]:
@@ -166,16 +163,17 @@ def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Sta
         )
     except Exception as exc:
         inspection = Inspection([f"it could not be inspected: {where_raised(exc)}"])
-    doubts = [*inspection.doubts, *filter(None, [question.doubt])]
-    yield _Inspected(doubts, inspection.unknown)
+    if question.doubt:
+        inspection.doubts.append(question.doubt)
+    yield inspection
     follows: Sequence[str] = ()
     try:
-        compared = _compared(question, suspect=bool(doubts))
+        compared = _compared(question, suspect=bool(inspection.doubts))
         follows = compared.follows
         yield compared
     except Exception as exc:
         yield _Trouble(f"not compared with the version before: {where_raised(exc)}")
-    if doubts:
+    if inspection.doubts:
         return
     yield from _signed(question)
     if question.rules:
@@ -276,10 +274,10 @@ def judged(question: Question, done: Done) -> Judged:
     """The verdict. Where the stages broke off, `done.trouble` says why: that makes what they had to say unknown."""
     found: dict[type, _Stage] = {type(stage): stage for stage in done.pieces}
     remarks = [stage.what for stage in done.pieces if isinstance(stage, _Trouble)]
-    inspection = found.get(_Inspected) or _Inspected([f"it could not be inspected: {done.trouble}"])
-    assert isinstance(inspection, _Inspected)  # noqa: S101 (by its key)
+    inspection = found.get(Inspection) or Inspection([f"it could not be inspected: {done.trouble}"])
+    assert isinstance(inspection, Inspection)  # noqa: S101 (by its key)
     compared = found.get(_Compared)
-    if done.trouble and compared is None and _Inspected in found:
+    if done.trouble and compared is None and Inspection in found:
         remarks.append(f"not compared with the version before: {done.trouble}")
     made = _outcome(question, inspection, compared if isinstance(compared, _Compared) else None)
     signed, checked = found.get(_Signed), found.get(_Checked)
@@ -291,7 +289,7 @@ def judged(question: Question, done: Done) -> Judged:
     )
 
 
-def _outcome(question: Question, inspection: _Inspected, compared: _Compared | None) -> Judged:
+def _outcome(question: Question, inspection: Inspection, compared: _Compared | None) -> Judged:
     """What an export is. One that could not be compared counts as changed: sameness is not shown."""
     new: dict[str, Part | StoredPart] = {one.part.name: one.part for one in question.kept}
     told = compared or _Compared(changed=True)
@@ -331,11 +329,6 @@ def question_about(
     return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, doubt, past)
 
 
-_PAST_CONTENTS = 4  # of which the contents are looked at
-_LOOKED_AT, _ALIKE = 4096, 0.2  # bytes, and how many of the lines in them are there again
-_PAST_PARTS = 8  # that differ: of a folder its size tells
-
-
 def _past(store: Store, source: str, sides: tuple[_Contents, _Contents]) -> Sequence[Past]:
     """The good versions before the last one, as far as this export is measured by them.
 
@@ -365,9 +358,6 @@ def _is_telling(was: bytes, now: bytes) -> bool:
 
 def _end(content: bytes) -> bytes:
     return content[-_LAST_LINE:].rpartition(b"\n")[2] or content[-_LAST_LINE:].rstrip().rpartition(b"\n")[2] + b"\n"
-
-
-_LAST_LINE = 200
 
 
 def _proof_that_failed(store: Store, source: Source, procedure: Procedure, kept: Sequence[Kept]) -> str:

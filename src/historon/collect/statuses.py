@@ -4,7 +4,7 @@ from http import HTTPStatus
 
 from historon.collect.failures import CollectError, FailureKind
 
-__all__ = ["status_failure", "status_words"]
+__all__ = ["status_failure"]
 
 _KINDS = {401: FailureKind.LOGIN, 403: FailureKind.PERMISSION}
 # Those that may be over a moment later, where asking again changes nothing.
@@ -29,7 +29,7 @@ _ADVICE = {
 _SERVER = "it is out of order or busy: look at its own log"
 
 
-def status_words(status: int) -> str:
+def _words(status: int) -> str:
     """The status with its name, such as `404 (Not Found)`."""
     try:
         return f"{status} ({HTTPStatus(status).phrase})"
@@ -46,4 +46,4 @@ def status_failure(status: int, content: bytes = b"", *, safe: bool, tail: bytes
     if status == HTTPStatus.BAD_REQUEST and any(words in content for words in _CERTIFICATE):
         kind, hint = FailureKind.LOGIN, "it wants a client certificate: give the account a certificate and its key"
     absent = status in (HTTPStatus.NOT_FOUND, HTTPStatus.GONE)
-    return CollectError(kind, f"it answers with status {status_words(status)}", hint=hint, tail=tail, absent=absent)
+    return CollectError(kind, f"it answers with status {_words(status)}", hint=hint, tail=tail, absent=absent)

@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 from msgspec import UNSET
 from msgspec.structs import replace
 
-from historon.collect.answers import choose, field_of, find, whats_wrong
+from historon.collect.answers import choose, field_of, find, has_wrong_status, whats_wrong
 from historon.collect.clocks import told_instant
 from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
 from historon.collect.reading import expressions_of, read_in
@@ -322,7 +322,7 @@ class _Taking:
             line = await self._read(answer, _error_line, self.procedure, asked=own)
             if line is not None:
                 wrong, refused = f'it answers: "{line}"', logging_in
-        if wrong is not None and answer.status is not None and wrong.startswith("it answers with status "):
+        if wrong is not None and answer.status is not None and has_wrong_status(answer, check):
             raise status_failure(answer.status, answer.content, safe=safe, tail=answer.tail)
         if wrong is not None:
             raise CollectError(FailureKind.LOGIN if refused else FailureKind.STEP, wrong, tail=answer.tail)

@@ -2,16 +2,18 @@
 
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from io import BytesIO
 from typing import IO
+
+import msgspec
 
 from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share
 from historon.inspection.answers import error_line, no_export
 from historon.inspection.cuts import Past, cut_off, shrunk_slowly
 from historon.inspection.formats import Look, kind_of, look_into
-from historon.store import LARGE, Part, StoredPart
+from historon.store import LARGE, Part, StoredPart, TreeRecord
 from historon.versions import as_utf8, too_large
 
 __all__ = ["Inspection", "Kept", "inspect"]
@@ -49,12 +51,11 @@ class _Earlier:
     contents: Sequence[bytes] = ()
 
 
-@dataclass
-class Inspection:
+class Inspection(msgspec.Struct, tag=True):
     """What was found out about an export: `doubts` make it suspect, `unknown` is what could not be looked into."""
 
-    doubts: list[str] = field(default_factory=list)
-    unknown: list[str] = field(default_factory=list)
+    doubts: list[str] = []
+    unknown: list[str] = []
 
 
 def inspect(
@@ -268,7 +269,7 @@ def _inside(name: str, content: bytes) -> dict[str, bytes]:
         members = unpacked(name, BytesIO(content))
     except ArchiveError:
         return {}
-    return {key: text for key, text in members.items() if not key.endswith(".tree") and not too_large(text)}
+    return {key: text for key, text in members.items() if not isinstance(text, TreeRecord) and not too_large(text)}
 
 
 def _digest(content: bytes) -> bytes:
