@@ -209,7 +209,7 @@ KINDS: dict[str, Write] = {
     "chain.pem": _keys,
     "export.rsc": _commands,
     "table.txt": _table,
-    "bare.txt": lambda model: STYLES["xml"].write(model),
+    "bare.txt": STYLES["xml"].write,
     "all.zip": _packed_zip,
     "all.tar": lambda model: _packed_tar(model, "w"),
     "all.txz": lambda model: _packed_tar(model, "w:xz"),

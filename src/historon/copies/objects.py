@@ -143,8 +143,7 @@ def _updated(
     changes = store.change_number()
     found = objects.head()
     before = _Head.read(found[0], objects.place) if found else None
-    with scratch() as name:
-        folder = name
+    with scratch() as folder:
         store.write_ledger(folder / LEDGER)
         ledger = BareLedger(folder / LEDGER)
         if retention is not None:
@@ -250,9 +249,9 @@ def _all(objects: Objects) -> dict[str, int]:
 
 def verify(objects: Objects, store: Store, sample: int | None, settings: str) -> Verification:
     """Read the ledger and all contents, or so many of them, and check each by its digest, and all by the store."""
-    with scratch() as name:
+    with scratch() as folder:
         head = _present_head(objects)
-        ledger = _ledger_of(objects, head, name / LEDGER)
+        ledger = _ledger_of(objects, head, folder / LEDGER)
         contents = ledger.contents()
         found = Verification()
         found.sources, found.versions = ledger.counts()
@@ -275,16 +274,16 @@ def verify(objects: Objects, store: Store, sample: int | None, settings: str) ->
             found.differing.append(
                 Damage("", None, "the estate's own files", "these are not the files that the copy was given")
             )
-        with closing(FolderStore(name)) as there:
+        with closing(FolderStore(folder)) as there:
             compare_with_store(found, there, ledger.digests(), store)
     return found
 
 
 def holdings(objects: Objects) -> Holdings:
     """See CopyModule."""
-    with scratch() as name:
-        ledger = _ledger_of(objects, _present_head(objects), name / LEDGER)
-        with closing(FolderStore(name)) as there:
+    with scratch() as folder:
+        ledger = _ledger_of(objects, _present_head(objects), folder / LEDGER)
+        with closing(FolderStore(folder)) as there:
             return Holdings(store_identity(there), ledger.digests())
 
 

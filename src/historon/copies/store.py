@@ -71,8 +71,8 @@ def update(copy: StoreCopy, estate: Estate, store: Store, now: datetime, damaged
 def _copy_thinned(estate: Estate, store: Store, place: Path, retention: str, approve: Approval) -> Copied:
     """Bring a copy up to date that holds what its own retention keeps, by way of a whole one that is thinned first."""
     changes = store.change_number()
-    with scratch() as name:
-        folder = name / "store"
+    with scratch() as aside:
+        folder = aside / "store"
         store.copy_to(folder)
         with closing(FolderStore(folder)) as thinned:
             for going, removal in left_out(estate, retention, {one: thinned.versions(one) for one in thinned.states()}):

@@ -53,8 +53,8 @@ def prove(store: Store, source: Source, procedure: Procedure, version: Version, 
         raise UsageError(f"the procedure {source.procedure} has no proof", hint=hint)
     began = time.monotonic()
     masks = Masks.of(procedure, key=store.fingerprint_key())
-    with scratch() as name:
-        folder = name / "version"
+    with scratch() as aside:
+        folder = aside / "version"
         write_version(store, version, folder, Masks(), permissions=True, outward_links=True)
         values = {**values_of(source, procedure), "folder": str(folder)}
         found = _Found("unknown", "the proof has no command")
