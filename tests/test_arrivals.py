@@ -313,7 +313,7 @@ def test_wrong_drop_folders(estate: EstateFolder) -> None:
 # Mail
 
 
-def _letter(number: int, attachment: bytes, name: str = "export.cfg", subject: str = "Export of s") -> EmailMessage:
+def letter(number: int, attachment: bytes, name: str = "export.cfg", subject: str = "Export of s") -> EmailMessage:
     message = EmailMessage()
     message["From"] = "yard-controller@brackwater.example"
     message["To"] = "exports@brackwater.example"
@@ -339,28 +339,28 @@ def test_attachments_of_letters_in_the_order_in_which_they_arrived(estate: Estat
     _maildir(estate)
     assert "no mail has arrived that matches" in collect(estate).out
     for number, content in ((1, b"older"), (26_000, b"newest")):
-        box.add(_letter(number, content))
-    box.add(_letter(3, b"not ours", subject="Export of t"))
+        box.add(letter(number, content))
+    box.add(letter(3, b"not ours", subject="Export of t"))
     assert "1 older mail left untaken" in collect(estate).out
     assert parts_of(estate) == {"export.cfg": b"newest"}, "its date is 2097, which stands in nobody's way"
     assert "no new mail has arrived" in collect(estate).out
-    box.add(_letter(4, b"hostile", name="../../../etc/evil.cfg"))
+    box.add(letter(4, b"hostile", name="../../../etc/evil.cfg"))
     assert "is the device's clock right?" in collect(estate).out
     assert parts_of(estate) == {"evil.cfg": b"hostile"}
-    box.add(_letter(5, b"x", name="other.txt"))
+    box.add(letter(5, b"x", name="other.txt"))
     assert 'the mail "Export of s" has no attachment *.cfg' in collect(estate).out
 
 
 def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate, "remove")
-    box.add(_letter(1, b"one"))
+    box.add(letter(1, b"one"))
     assert collect(estate).code == 0
     for number in (2, 3):
-        box.add(_letter(number, b"x", name="other.txt"))
+        box.add(letter(number, b"x", name="other.txt"))
     assert collect(estate).code == 3, "the newest has none"
     for number, content in ((4, b"four"), (5, b"five")):
-        box.add(_letter(number, content))
+        box.add(letter(number, content))
     result = collect(estate)
     assert result.code == 0
     assert parts_of(estate) == {"export.cfg": b"five"}
@@ -371,7 +371,7 @@ def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFol
 
 def test_a_letter_is_moved_to_a_folder_of_its_mailbox(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
-    box.add(_letter(1, b"one"))
+    box.add(letter(1, b"one"))
     _maildir(estate, "move")
     assert collect(estate).code == 0
     assert len(mailbox.Maildir(str(estate.path / "mail"))) == 0
@@ -379,7 +379,7 @@ def test_a_letter_is_moved_to_a_folder_of_its_mailbox(estate: EstateFolder) -> N
     assert (moved.get_subdir(), moved.get_flags()) == ("cur", "S")
     text = (estate.path / "historon.toml").read_text()
     estate.write(text.replace('then = "move"', 'then = "move"\nmove_to = "Done.Routers"'))
-    box.add(_letter(2, b"two"))
+    box.add(letter(2, b"two"))
     assert collect(estate).code == 0
     assert len(mailbox.Maildir(str(estate.path / "mail" / ".Done.Routers"), create=False)) == 1
     estate.write(text.replace('then = "move"', 'then = "move"\nmove_to = "../elsewhere"'))
@@ -391,7 +391,7 @@ def test_no_letter_is_put_away_through_a_link(estate: EstateFolder, tmp_path: Pa
     """Whoever delivers may write to the mailbox, also a link in the place of one of its folders."""
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate, then)
-    key = box.add(_letter(1, b"one"))
+    key = box.add(letter(1, b"one"))
     outside = tmp_path / "outside"
     outside.mkdir()
     (outside / f"{key}:2,").write_text("of somebody else")
@@ -404,7 +404,7 @@ def test_no_letter_is_put_away_through_a_link(estate: EstateFolder, tmp_path: Pa
 
 def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
-    box.add(_letter(1, b"one"))
+    box.add(letter(1, b"one"))
     assert collect(_maildir(estate, "remove")).code == 0
     assert len(mailbox.Maildir(str(estate.path / "mail"))) == 0
     assert (
@@ -419,7 +419,7 @@ def test_a_reused_message_id_is_an_export_of_its_own(estate: EstateFolder) -> No
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate, "remove")
     for content in (b"one", b"two"):
-        box.add(_letter(1, content))
+        box.add(letter(1, content))
     assert collect(estate).code == 0
     assert [parts_of(estate, number=number) for number in (1, 2)] == [{"export.cfg": b"one"}, {"export.cfg": b"two"}]
 
@@ -428,7 +428,7 @@ def test_letters_of_one_second_come_in_the_order_of_their_microseconds(estate: E
     _maildir(estate, "remove")
     mailbox.Maildir(str(estate.path / "mail"))
     for name, content in (("M99999P7Q1", b"first"), ("M100000P7Q2", b"second"), ("M100000P7Q10", b"third")):
-        (estate.path / "mail/new" / f"1780000000.{name}.yard").write_bytes(_letter(1, content).as_bytes())
+        (estate.path / "mail/new" / f"1780000000.{name}.yard").write_bytes(letter(1, content).as_bytes())
     assert collect(estate).code == 0
     contents = [parts_of(estate, number=number)["export.cfg"] for number in (1, 2, 3)]
     assert contents == [b"first", b"second", b"third"]
@@ -445,7 +445,7 @@ _BROKEN = [
 
 
 @pytest.mark.parametrize("letter", _BROKEN)
-def test_a_broken_letter_is_the_fault_of_the_letter(estate: EstateFolder, letter: bytes) -> None:
+def test_a_broken_letter_is_the_fault_of_theletter(estate: EstateFolder, letter: bytes) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate, "remove")
     box.add(letter)
@@ -457,8 +457,8 @@ def test_a_broken_letter_is_the_fault_of_the_letter(estate: EstateFolder, letter
 def test_a_letter_that_is_too_large_is_not_read(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate, step=', max_size = "100kB"')
-    box.add(_letter(1, b"small"))
-    box.add(_letter(2, bytes(3_000_000)))
+    box.add(letter(1, b"small"))
+    box.add(letter(2, bytes(3_000_000)))
     result = collect(estate)
     assert result.code == 0
     assert "1 mail of more than 1248576 bytes left unread (max_size sets the limit)" in result.out
@@ -486,8 +486,8 @@ def _over_imap(estate: EstateFolder, imap: ImapServer, then: str) -> Result:
 
 def test_a_real_imap_server(estate: EstateFolder, imap: ImapServer) -> None:
     assert "no mail has arrived" in _over_imap(estate, imap, "keep").out
-    imap.deliver(_letter(1, b"one"), "1.one")
-    imap.deliver(_letter(2, b"two"), "2.two")
+    imap.deliver(letter(1, b"one"), "1.one")
+    imap.deliver(letter(2, b"two"), "2.two")
     result = _over_imap(estate, imap, "move")
     assert result.code == 0, result.out
     assert _names(estate) == [b"one", b"two"], "all that wait, the oldest first"

@@ -14,6 +14,7 @@ from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.preconditions import check_needs
 from historon.collect.steps import StepContext, StepObserver, Wanted, resume, take_push, take_steps
 from historon.collect.transports.interface import Account, Hop, Session, Target
+from historon.collect.twice import check_agreement
 from historon.errors import HistoronError, where_raised
 from historon.estate import (
     ACCOUNT_VALUES,
@@ -50,6 +51,7 @@ class Export:
     """What a source gave: its parts, remarks, and what is to be remembered and done once the parts are on disk.
 
     `owed` is what its transport then settles, `waiting` how many more exports wait, and `made` when this one came.
+    `dates` are when its parts were made, by their own account, None for one that does not tell.
     """
 
     kept: Sequence[Kept]
@@ -58,6 +60,7 @@ class Export:
     owed: str = ""
     waiting: int = 0
     made: datetime | None = None
+    dates: Sequence[datetime | None] = ()
 
 
 class Access:
@@ -136,6 +139,10 @@ class Access:
             try:
                 async with self._turn(source):
                     made = await self._attempt(source, masks, told)
+                    if procedure.collect_twice:
+                        await asyncio.sleep(procedure.retry_pause.total_seconds())
+                        first, made = made, await self._attempt(source, masks, told)
+                        await check_agreement(first.kept, made.kept, masks, self._workers, source.name)
             except CollectError as exc:
                 troubles.append(exc.message)
                 if not exc.passes or len(troubles) == procedure.tries:
@@ -190,7 +197,7 @@ class Access:
             remembered.append((PUSHING, ""))  # whatever a push left is known again once this export is on disk
         if session.skew is not None:
             remembered.append((SKEW, str(session.skew.total_seconds())))
-        return Export(kept, remarks, remembered, session.owed, session.waiting, session.made)
+        return Export(kept, remarks, remembered, session.owed, session.waiting, session.made, session.dates)
 
     def _step_context(
         self, source: Source, target: Target[Any], masks: Masks, told: StepObserver | None
@@ -204,6 +211,7 @@ class Access:
             values={**values, **{name: secret.reveal() for name, secret in secrets if secret}},
             clock=self._clock,
             zone=self._estate.zone,
+            skew=self._estate.settings.skew,
             reopen=lambda: self._open(target),
             hide=lambda secret: masks.also(secret.encode()),
             told=told,

@@ -3,7 +3,7 @@
 import asyncio
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 from historon.collect.access import Access, Clock, Export
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
@@ -18,7 +18,7 @@ from historon.collect.transports.drop_folder import strangers
 from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, requirements_of, same_rules
 from historon.insight import Reader, Unmet, Weights, news_of
-from historon.store import Entry, Outcome, State, StillPaused, Store, place_held, still_paused
+from historon.store import DATED, NO_DATE, Entry, Outcome, State, StillPaused, Store, place_held, still_paused
 from historon.versions import Masks
 from historon.workers import Workers
 
@@ -296,16 +296,28 @@ class _Round:
             note,
             judged.families,
             judged.signature,
-            remembered=self._remembered(export, judged, held),
+            remembered=self._remembered(source, export, judged, held),
             made=self._made(source, export, at),
         )
         return _Found(entry, result)
 
-    @staticmethod
-    def _remembered(export: Export, judged: Judged, held: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+    def _remembered(
+        self, source: Source, export: Export, judged: Judged, held: Sequence[tuple[str, str]]
+    ) -> list[tuple[str, str]]:
         """What is written down with the version. A suspect export's original stays where it is: nothing is owed."""
-        owed = [(OWED, export.owed)] if export.owed and judged.state is not State.SUSPECT else []
-        return [*export.remembered, *held, *owed]
+        if judged.state is State.SUSPECT:
+            return [*export.remembered, *held]
+        owed = [(OWED, export.owed)] if export.owed else []
+        return [*export.remembered, *held, *owed, *self._date_of(source, export)]
+
+    def _date_of(self, source: Source, export: Export) -> list[tuple[str, str]]:
+        """When an export was made, by its own account: the oldest of its parts is as old as it is."""
+        known = [one for one in export.dates if one is not None]
+        if len(known) < len(export.dates):
+            return [(DATED, NO_DATE)]
+        if known:
+            return [(DATED, min(known).astimezone(UTC).isoformat())]
+        return [(DATED, "")] if self._store.recall(source.name, DATED) else []
 
     def _made(self, source: Source, export: Export, at: datetime) -> datetime | None:
         """When the export came, but never before the version that it follows, nor in the future."""

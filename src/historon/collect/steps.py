@@ -15,10 +15,11 @@ from msgspec.structs import replace
 
 from historon.collect.answers import choose, field_of, find, has_wrong_status, whats_wrong
 from historon.collect.clocks import told_instant
+from historon.collect.dates import export_date
 from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
 from historon.collect.reading import expressions_of, read_in
 from historon.collect.statuses import status_failure
-from historon.collect.transports.interface import Answer, Session
+from historon.collect.transports.interface import Answer, Origin, Session
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.estate import (
     ACCOUNT_VALUES,
@@ -95,6 +96,8 @@ StepObserver = Callable[[StepTaken], None]
 class StepContext:
     """What steps need beside the session: values to fill in, workers to read answers, the time, a way to a new session.
 
+    `skew` is by how much clocks may differ.
+
     `hide` is told every secret that is learnt; `paused` how to resume what is about to be paused and whether we are at
     it, and None when nothing is paused any more. `wanted` are the parts of a version that is pushed, by their names.
     """
@@ -104,6 +107,7 @@ class StepContext:
     workers: Workers
     clock: Callable[[], datetime]
     zone: ZoneInfo
+    skew: timedelta
     reopen: Callable[[], AbstractAsyncContextManager[Session[Any]]]
     hide: Callable[[str], None]
     paused: Callable[[Said | None, bool], None]
@@ -267,10 +271,31 @@ class _Taking:
         return answer, parts
 
     async def _keep(self, step: Keep[Any]) -> tuple[bytes, Sequence[Part]]:
+        self.session.origin = Origin()
         answer = await self._answer(step)
+        await self._note_date(step, answer)
         with _failing(answer):
             content = await self._read(answer, _canonical) if step.canonical else answer.content
         return answer.content, [Part(step.as_, content)]
+
+    async def _note_date(self, step: Keep[Any] | Pull[Any], answer: Answer) -> None:
+        """When a part was made, by its own account. Where nobody can tell, that is a remark, and its age is unknown."""
+        if step.dated is None:
+            return
+        told, now = None, self.around.clock()
+        finder = Finder(step.dated) if step.dated.kind not in ("time", "name") else None
+        given = step.dated, step.dated_as, self.session.origin, self.around.zone
+        try:
+            told = await self._read(answer, export_date, *given, asked=finder)
+        except (LookupError, CollectError) as exc:
+            why = str(exc.args[0])
+        else:
+            if told <= now + self.around.skew:
+                self.session.dates.append(told)
+                return
+            why = f"its date, {told.isoformat(' ', 'seconds')}, is in the future"
+        self.session.dates.append(None)
+        self.session.remarks.append(f"the age of {step.as_ or step.says} is unknown: {why}")
 
     async def _said(self, step: Judged[Any]) -> bytes:
         answer = await self._answer(step)
@@ -328,7 +353,9 @@ class _Taking:
             raise CollectError(FailureKind.LOGIN if refused else FailureKind.STEP, wrong, tail=answer.tail)
 
     async def _pull(self, step: Pull[Any]) -> tuple[bytes, Sequence[Part]]:
+        self.session.origin = Origin()
         parts = await self.session.pull(str(self._fill(step.says)), step.as_, step)
+        await self._note_date(step, Answer(parts[0].edges if len(parts) == 1 else b""))
         if step.canonical:
             large = next((part for part in parts if part.size > LARGE), None)
             if large:

@@ -21,7 +21,7 @@ from historon.estate.model import (
     Source,
     WeightRule,
 )
-from historon.estate.patterns import Expression, Finder, Noise, Pattern, QuickPattern
+from historon.estate.patterns import Dated, Expression, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Lines, Needs, Procedure
 from historon.estate.reading import read_estate, read_procedure
@@ -93,6 +93,7 @@ __all__ = [
     "Clock",
     "Copy",
     "Credentials",
+    "Dated",
     "Duration",
     "Each",
     "Estate",

@@ -25,7 +25,7 @@ from historon.estate.model import (
     Source,
     Zone,
 )
-from historon.estate.patterns import Finder, Noise, Pattern, QuickPattern
+from historon.estate.patterns import Dated, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedures import Procedure
 from historon.estate.renamed import renamed
 from historon.estate.secrets import SecretRef
@@ -59,6 +59,7 @@ _PARSED: Mapping[type, Callable[[object], object]] = {
         Pattern,
         QuickPattern,
         Noise,
+        Dated,
         Finder,
         StorePlace,
         Zone,

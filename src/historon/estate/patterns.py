@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from functools import cached_property, lru_cache
 from typing import Any, Self
 
-__all__ = ["Expression", "Finder", "Noise", "Pattern", "QuickPattern"]
+__all__ = ["Dated", "Expression", "Finder", "Noise", "Pattern", "QuickPattern"]
 
 
 class Expression:
@@ -145,6 +145,39 @@ class Finder(str):
         if kind.startswith("xpath"):
             _check_xpath(place)
         return cls(text)
+
+    @property
+    def kind(self) -> str:
+        """The word before the colon."""
+        return self.partition(":")[0]
+
+    @property
+    def place(self) -> str:
+        """What stands behind the colon."""
+        return self.partition(":")[2]
+
+
+class Dated(str):
+    """Where an export says when it was made.
+
+    `time` is that of the file, of the letter, or `Last-Modified` (RFC 9110 section 8.8.2); `name:` and a regular
+    expression look in the name of the file, and any other is a place in the content, as of Finder.
+    """
+
+    __slots__ = ()
+
+    @classmethod
+    def parse(cls, text: object) -> Self:
+        """Check the form; ValueError says what is wrong."""
+        made = cls(text)
+        if made.kind == "name":
+            Pattern.parse(made.place)
+        elif text != "time":
+            try:
+                Finder.parse(text)
+            except ValueError as exc:
+                raise ValueError(f'{exc}; or write "time", or "name:-([0-9]+)" for the name of the file') from exc
+        return made
 
     @property
     def kind(self) -> str:

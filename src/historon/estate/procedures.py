@@ -3,7 +3,7 @@
 import hashlib
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Annotated, ClassVar, Literal
 
 from msgspec import UNSET, Meta, UnsetType
@@ -106,6 +106,7 @@ class Procedure(Table, frozen=True):
     deadline: Duration = Duration(minutes=10)
     tries: Count = 3
     retry_pause: Duration = Duration(seconds=5)
+    collect_twice: bool = False
     max_size: Size = Size(64 * 2**20)
     max_shrink: Share = Share(0.5)
 
@@ -121,7 +122,13 @@ class Procedure(Table, frozen=True):
         keeping = [step for _, step in walk(self.steps) if isinstance(step, Keeping)]
         if not keeping:
             raise ValueError("keeps nothing (at least one step must be keep or pull)")
+        if self.collect_twice and self.arriving:
+            raise ValueError(f"collect_twice means nothing over {self.over}: what arrives is there once (remove it)")
         self._check_push()
+        self._check_steps(keeping)
+
+    def _check_steps(self, keeping: Sequence[Keeping]) -> None:
+        """What the steps cannot be, each and together."""
         names = {step.as_ or str(step.says).rstrip("/").rpartition("/")[2] for step in keeping}
         for _, step in walk(self.steps):
             self._check(step)

@@ -6,7 +6,7 @@ from typing import Any, ClassVar, Generic, Literal, TypeVar
 from msgspec import field
 
 from historon.estate.durations import Duration, Size
-from historon.estate.patterns import Finder, Pattern, QuickPattern
+from historon.estate.patterns import Dated, Finder, Pattern, QuickPattern
 from historon.estate.table import Table, given
 
 __all__ = [
@@ -138,9 +138,13 @@ class Keeping(Step, frozen=True, kw_only=True):
     optional: bool = False
     canonical: bool = False
     is_: Format | None = field(default=None, name="is")
+    dated: Dated | None = None
+    dated_as: str | None = None
 
     def __post_init__(self) -> None:
-        """An end that can be looked for."""
+        """An end that can be looked for, and a form of something."""
+        if self.dated_as is not None and self.dated in (None, "time"):
+            raise ValueError("dated_as is the form of nothing (add dated, with a place in the name or the text)")
         if self.ends_with is not None and self.ends_with.startswith("pattern:"):
             Pattern.parse(self.ends_with.removeprefix("pattern:"))
 

@@ -2,8 +2,10 @@
 
 from historon.store.encoding import DamagedError, pack, unpack_pieces
 from historon.store.interface import (
+    DATED,
     ESTATE,
     LARGE,
+    NO_DATE,
     PAUSED,
     PUSHING,
     SKEW,
@@ -51,9 +53,11 @@ from historon.store.trees import (
 from historon.store.verification import Damage, Verification, verify
 
 __all__ = [
+    "DATED",
     "ESTATE",
     "LARGE",
     "LEDGER",
+    "NO_DATE",
     "PAUSED",
     "PUSHING",
     "SKEW",

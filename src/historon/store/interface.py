@@ -16,8 +16,10 @@ from typing import IO
 from historon.store.outbox import Outbox
 
 __all__ = [
+    "DATED",
     "ESTATE",
     "LARGE",
+    "NO_DATE",
     "PAUSED",
     "PUSHING",
     "SKEW",
@@ -71,6 +73,8 @@ ESTATE = ""  # in the place of a source: what is remembered is about the whole e
 PAUSED = "paused"  # the topic under which is remembered, while a source is paused, how to resume it
 PUSHING = "pushing"  # the topic under which is remembered that a version is being brought back to a source
 SKEW = "clock skew"  # the topic under which is remembered by how many seconds a source's clock was ahead of ours
+DATED = "date of the export"  # the topic of when a source's last good export was made, by its own account (ISO 8601)
+NO_DATE = "unknown"  # in its place, where the export did not tell
 LARGE = 16 * 2**20  # bytes from which on a content is never held in memory as a whole
 _EDGE = 2**16
 _PIECE = 2**20

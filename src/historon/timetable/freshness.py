@@ -6,7 +6,7 @@ from datetime import datetime, time, timedelta
 from enum import StrEnum
 
 from historon.estate import REQUIREMENTS, Estate, Freeze, RequirementState, Source, requirement_state, requirements_of
-from historon.store import Outcome, Proof, SourceState, Store, last_proofs
+from historon.store import DATED, NO_DATE, Outcome, Proof, SourceState, Store, last_proofs
 from historon.timetable.due import frozen
 
 __all__ = ["Freshness", "SourceStatus", "statuses"]
@@ -19,7 +19,8 @@ _LONGEST_FREEZE = timedelta(days=30)
 class Freshness(StrEnum):
     """The age of a source's last good version against its `max_age`, the worst first.
 
-    Of one that was confirmed in the future, by this machine's clock, it is `unknown`: one of the two is wrong.
+    Of one that was confirmed in the future, by this machine's clock, it is `unknown`: one of the two is wrong. So it is
+    of one that should tell when it was made, and did not.
     Older than that in a planned silence is `frozen`, for 30 days at most: a freeze by a slip of the pen hides nothing.
     Only sources with a `max_age` are judged: one without it has `no limit`, and one that is not collected on purpose is
     `skipped`, whatever its limit.
@@ -44,6 +45,8 @@ class Freshness(StrEnum):
 class SourceStatus:
     """One source on the board. `age` is the time since its last good version was made or last confirmed.
 
+    Where the export tells when it was made, that is `dated`, and its age counts from it.
+
     `requirements` is how its last export stood to what is required of it; None where nothing is. `proof` is what was
     shown of its last good version; None where that was not tried. `freeze` is the one that holds it now, if any.
     """
@@ -55,6 +58,15 @@ class SourceStatus:
     requirements: RequirementState | None = None
     proof: Proof | None = None
     freeze: Freeze | None = None
+    dated: datetime | None = None
+
+    @property
+    def made_no_more(self) -> bool:
+        """Whether it is collected in time, and what is collected is an export that was made too long ago."""
+        limit, confirmed = self.source.max_age, self.state.confirmed_at
+        if self.freshness is not Freshness.OVERDUE or self.dated is None or not limit or not confirmed or not self.age:
+            return False
+        return self.age - (confirmed - self.dated) <= limit
 
     @property
     def ailing(self) -> bool:
@@ -85,16 +97,19 @@ def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datet
     states = store.states()
     remembered = store.recall_all(REQUIREMENTS) if estate.requirements else {}
     proofs = last_proofs(store, estate.proof_digests)
+    dates = store.recall_all(DATED)
     board = []
     for source in sources:
         state = states.get(source.name, SourceState(source.name))
-        age = now - state.confirmed_at if state.confirmed_at else None
+        told = dates.get(source.name)
+        dated = datetime.fromisoformat(told) if told and told != NO_DATE else None
+        age = now - min(state.confirmed_at, dated or state.confirmed_at) if state.confirmed_at else None
         stands = requirement_state(remembered.get(source.name), requirements_of(source, estate.requirements))
         freeze = frozen(estate, source, now) if estate.freezes else None
-        freshness = _freshness(source, age)
+        freshness = _freshness(source, age, known=told != NO_DATE)
         if freeze is not None and freshness is Freshness.OVERDUE and _is_planned(estate, freeze, source, state, now):
             freshness = Freshness.FROZEN
-        board.append(SourceStatus(source, freshness, age, state, stands, proofs.get(source.name), freeze))
+        board.append(SourceStatus(source, freshness, age, state, stands, proofs.get(source.name), freeze, dated))
     order = list(Freshness)
 
     def rank(one: SourceStatus) -> tuple[object, ...]:
@@ -112,14 +127,14 @@ def _is_planned(estate: Estate, freeze: Freeze, source: Source, state: SourceSta
     return began - state.confirmed_at <= source.max_age
 
 
-def _freshness(source: Source, age: timedelta | None) -> Freshness:
+def _freshness(source: Source, age: timedelta | None, *, known: bool) -> Freshness:
     if source.skip is not None:
         return Freshness.SKIPPED
     if source.max_age is None:
         return Freshness.NO_LIMIT
     if age is None:
         return Freshness.NEVER
-    if age < -_APART:
+    if age < -_APART or not known:
         return Freshness.UNKNOWN
     if age > source.max_age:
         return Freshness.OVERDUE

@@ -127,6 +127,10 @@ def _age_event(kind: str, one: SourceStatus, now: datetime) -> Event:
     name = one.source.name
     if kind == "fresh-again":
         return Event(kind, now, "its last good version is new enough again", name)
+    if one.made_no_more:
+        words = f"it stopped being made: its export says {describe(one.age or timedelta())} ago"
+        message = f"{words}, max_age is {one.source.max_age}"
+        return Event(kind, now, message, name, look=f"historon status {name}")
     age = f"is {describe(one.age)} old" if one.age is not None else "does not exist"
     last = (f"last try: {one.state.note}",) if one.state.note else ()
     message = f"its last good version {age}, max_age is {one.source.max_age}"

@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
 import click
@@ -22,7 +23,7 @@ _LOST = 10
 _NARROW = 100  # columns below which the instants are left out: the age says what counts
 _PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
 _WORST = (
-    (Freshness.UNKNOWN, "of UNKNOWN AGE (made in the future, by this machine's clock)"),
+    (Freshness.UNKNOWN, "of UNKNOWN AGE"),
     (Freshness.OVERDUE, "OVERDUE"),
     (Freshness.NEVER, "never collected"),
 )
@@ -202,9 +203,10 @@ def _until(one: SourceStatus) -> str:
 def _age(one: SourceStatus) -> str:
     """How old, of how old it may get."""
     if one.freshness is Freshness.UNKNOWN and one.age is not None:
-        return f"in {describe(-one.age)}"
+        return f"in {describe(-one.age)}" if one.age < timedelta() else "no date in it"
     age = describe(one.age) if one.age is not None else ""
-    return f"{age} of {one.source.max_age}".strip() if one.source.max_age and age else age
+    of = f" of {one.source.max_age}" if one.source.max_age and age else ""
+    return f"{age}{of}{', no new export' if one.made_no_more else ''}"
 
 
 def _row(one: SourceStatus) -> dict[str, object]:
@@ -217,6 +219,7 @@ def _row(one: SourceStatus) -> dict[str, object]:
         "version": one.state.good,
         "version_from": one.state.good_at,
         "last_confirmed": one.state.confirmed_at,
+        "dated": one.dated,
         "last_outcome": one.state.outcome,
         "last_tried": one.state.outcome_at,
         "requirements": one.requirements,

@@ -16,7 +16,7 @@ from typing import ClassVar
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.completeness import incomplete
-from historon.collect.transports.interface import Session, Target
+from historon.collect.transports.interface import Origin, Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next
 from historon.estate import Clauses, Estate, Pull, describe, fill, values_of, walk
@@ -102,6 +102,7 @@ class _DropSession(Session[DropFolder]):
         taken = [*choice.passed, choice.one]
         self.waiting = len(choice.later)
         self.made = datetime.fromtimestamp(choice.one.changed_ns / 10**9, UTC)
+        self.origin = Origin(choice.one.name, self.made)
         if choice.passed:
             put_away = "left in the drop folder" if self._procedure.then == "keep" else "put away untaken"
             older = len(choice.passed)

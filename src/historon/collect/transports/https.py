@@ -17,7 +17,7 @@ from urllib.parse import unquote
 
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.statuses import status_failure
-from historon.collect.transports.interface import TAIL, Answer, Session, Target
+from historon.collect.transports.interface import TAIL, Answer, Origin, Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.spooling import Spool
 from historon.collect.transports.tls import peer_context, peer_verdict
@@ -174,6 +174,7 @@ class _HttpsSession(Session[Https]):
         spool = self.spool(step)
         head, _ = await self._exchange(_request_line(what), step.how.headers, _content(step.how), spool)
         answer = _whole(head, spool)
+        self.origin = Origin("", _last_modified(answer.headers))
         self._look_for_login_page(answer, step)
         return answer
 
@@ -181,7 +182,9 @@ class _HttpsSession(Session[Https]):
         """Download; without a name of its own the part is called as the server suggests, whatever folder it names."""
         spool = self.spool(step)
         answer, url = await self._exchange(_request_line(path), step.how.headers, _content(step.how), spool)
-        part = spool.part(name or _suggested(answer.headers, url))
+        called = _suggested(answer.headers, url)
+        self.origin = Origin(called, _last_modified(answer.headers))
+        part = spool.part(name or called)
         if answer.status != 200:
             safe = _request_line(path)[0] in _SAFE
             raise status_failure(answer.status or 0, part.edges, safe=safe, tail=part.edges[-TAIL:])
@@ -338,6 +341,15 @@ def _wait(told: str | None) -> float:
         return max(0.0, (until - datetime.now(until.tzinfo)).total_seconds())
     except (ValueError, TypeError):
         return _WAIT_S
+
+
+def _last_modified(headers: Mapping[str, str]) -> datetime | None:
+    """RFC 9110 section 8.8.2."""
+    try:
+        told = parsedate_to_datetime(headers.get("last-modified", ""))
+    except (ValueError, TypeError, OverflowError, IndexError):
+        return None
+    return told if told.tzinfo else told.replace(tzinfo=UTC)
 
 
 def _suggested(headers: Mapping[str, str], url: str) -> str:

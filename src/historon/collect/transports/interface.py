@@ -2,7 +2,7 @@
 
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Generic, TypeVar
@@ -14,7 +14,7 @@ from historon.collect.transports.spooling import Spool
 from historon.estate import Jump, Keeping, Procedure, Said, Secret, Source, Step
 from historon.store import Part
 
-__all__ = ["TAIL", "Account", "Answer", "Hop", "Session", "Target"]
+__all__ = ["TAIL", "Account", "Answer", "Hop", "Origin", "Session", "Target"]
 
 _CHUNK = 65536
 P = TypeVar("P", bound=Procedure)
@@ -79,6 +79,22 @@ class Target(Generic[P]):
 
 
 @dataclass(frozen=True)
+class Origin:
+    """What a file was called where it was pulled, and its time there, in UTC; None where nobody told it."""
+
+    name: str = ""
+    time: datetime | None = None
+
+    @classmethod
+    def of(cls, name: str, seconds: float | None) -> "Origin":
+        """With its time in seconds since 1970; one beyond what there are dates for is none."""
+        try:
+            return cls(name, datetime.fromtimestamp(seconds, UTC) if seconds is not None else None)
+        except (OverflowError, ValueError, OSError):
+            return cls(name)
+
+
+@dataclass(frozen=True)
 class Answer:
     """What came back: the content, and what the protocol says about it. `complaints`: of a program."""
 
@@ -111,7 +127,8 @@ class Session(Generic[P]):
     collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
     is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
     `remembered` is remembered for later rounds, and what is `owed` (by a transport's own account) is done. `waiting` is
-    how many more exports wait at the source, and `made` when this one came, where that is known.
+    how many more exports wait at the source, and `made` when this one came, where that is known. `origin` is that of
+    what was pulled last; `dates` are when parts were made, by their own account, None for one that does not tell.
     """
 
     def __init__(self, target: Target[P]) -> None:
@@ -122,6 +139,8 @@ class Session(Generic[P]):
         self.owed = ""
         self.waiting = 0
         self.made: datetime | None = None
+        self.origin = Origin()
+        self.dates: list[datetime | None] = []
         self._target = target
         self._procedure = target.procedure
         self._tail = b""

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transports.interface import Answer, Session, Target
+from historon.collect.transports.interface import Answer, Origin, Session, Target
 from historon.collect.transports.selecting import Choosing, Chosen, check_sum
 from historon.estate import Clauses, Procedure, Pull, Put, Saying, small_environment, walk
 from historon.folders import Below, LinkError, final
@@ -142,8 +142,11 @@ class _LocalSession(Session[Local]):
                 path = _newest(path, step.newest)
             if path.is_dir():
                 base = name if name is not None else path.name
-                return self._read_tree(path, base, step)
+                parts, newest = self._read_tree(path, base, step)
+                self.origin = Origin.of(path.name, newest)
+                return parts
             part = self._read_file(path, name or name_of(os.fsencode(path.name)), self.limit(step), step)
+            self.origin = Origin.of(path.name, path.stat().st_mtime)
         except FileNotFoundError as exc:
             hint = "is its disk mounted, and the path right?"
             raise CollectError(FailureKind.STEP, f"there is no {exc.filename}", hint=hint, absent=True) from exc
@@ -155,8 +158,10 @@ class _LocalSession(Session[Local]):
             check_sum(part, step.how.checksum, str(path))
         return [part]
 
-    def _read_tree(self, root: Path, base: str, step: Pull[Choosing]) -> Sequence[Part]:
+    def _read_tree(self, root: Path, base: str, step: Pull[Choosing]) -> tuple[Sequence[Part], float | None]:
+        """All that is in a folder, and when the newest file in it was changed, in seconds since 1970."""
         parts: list[Part] = []
+        times: list[float] = []
         members: list[Member] = []
         chosen, room, unheld = Chosen(step), self.limit(step), _Unheld()
         for file in _below(root):
@@ -171,11 +176,12 @@ class _LocalSession(Session[Local]):
                 room -= part.size
                 unheld.look(file, found)
                 parts.append(part)
+                times.append(found.st_mtime)
         self.remarks += chosen.remarks(base)
         self.remarks += unheld.remarks(base)
         if members:
-            return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)]
-        return []
+            parts.append(Part(tree_part_name(base), written_tree(members), is_tree=True))
+        return parts, max(times, default=None)
 
     def _read_file(self, file: Path, name: str, room: int, step: Pull[Choosing]) -> Part:
         spool = self.spool(step, room)

@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.transports.interface import Session, Target
+from historon.collect.transports.interface import Origin, Session, Target
 from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next
 from historon.estate import Clauses, Pull, QuickPattern, describe, fill, values_of
@@ -114,6 +114,7 @@ class _MailSession(Session[Mailbox]):
             message = choice.one.message
         taken = [*choice.passed, choice.one]
         self.waiting, self.made = len(choice.later), choice.one.arrived
+        self.origin = Origin(parts[0].name.rpartition("/")[2], _sent(message) or self.made)
         self._remark(choice, message)
         if useless:
             more = f" (and {len(useless) - 1} more)" if len(useless) > 1 else ""

@@ -11,7 +11,7 @@ from typing import Any
 import asyncssh
 
 from historon.collect.failures import CollectError, FailureKind
-from historon.collect.transports.interface import Session
+from historon.collect.transports.interface import Origin, Session
 from historon.collect.transports.selecting import Choosing, Chosen
 from historon.collect.transports.ssh import Channels
 from historon.estate import Pull
@@ -61,7 +61,9 @@ class SshFiles:
     ) -> Sequence[Part]:
         raw = path.encode() if step.newest is None else await self._newest(sftp, path, step.newest)
         base = name if name is not None else name_of(raw.rstrip(b"/").rpartition(b"/")[2])
-        if stat.S_ISDIR((await sftp.stat(raw)).permissions or 0):
+        found = await sftp.stat(raw)
+        self._session.origin = Origin.of(name_of(raw.rstrip(b"/").rpartition(b"/")[2]), found.mtime)
+        if stat.S_ISDIR(found.permissions or 0):
             return await self._tree(sftp, raw, base, step)
         return [await self._file(sftp, raw, base, self._session.limit(step), step)]
 
@@ -106,6 +108,8 @@ class SshFiles:
                     room -= part.size
                     parts.append(part)
         self._session.remarks += chosen.remarks(base)
+        times = [member.at for member in members if stat.S_ISREG(member.mode)]
+        self._session.origin = Origin(base, max(times, default=None))
         if members:
             return [*parts, Part(tree_part_name(base), written_tree(members), is_tree=True)]
         return []
@@ -145,11 +149,14 @@ class SshFiles:
             file = Path(folder, "copied")
             try:
                 connection = self._channels.connection
-                await asyncssh.scp((connection, path), str(file), progress_handler=watch, block_size=_READ)
+                await asyncssh.scp(
+                    (connection, path), str(file), preserve=True, progress_handler=watch, block_size=_READ
+                )
             except (asyncssh.Error, OSError) as exc:
                 reason = getattr(exc, "reason", None) or str(exc)
                 absent = "no such file" in reason.lower()
                 raise CollectError(FailureKind.STEP, f"{path} cannot be copied: {reason}", absent=absent) from exc
+            self._session.origin = Origin.of(path.rstrip("/").rpartition("/")[2], file.stat().st_mtime)
             with file.open("rb") as copied:
                 while data := copied.read(_READ):
                     spool.write(data)
