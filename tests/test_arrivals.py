@@ -8,6 +8,7 @@ import mailbox
 import os
 import shutil
 from collections.abc import Iterator
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import format_datetime
@@ -15,8 +16,11 @@ from pathlib import Path
 from typing import Any, cast
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from historon.collect.transports.drop_folder import settle
+from historon.collect.transports.waiting import deliveries
 from historon.standins.oilskin import Oilskin, OilskinFault
 from tests.conftest import PASSWORD, EstateFolder, Result, collect, describe_estate, parts_of
 from tests.imap import ImapServer, imap_server
@@ -445,7 +449,7 @@ _BROKEN = [
 
 
 @pytest.mark.parametrize("letter", _BROKEN)
-def test_a_broken_letter_is_the_fault_of_theletter(estate: EstateFolder, letter: bytes) -> None:
+def test_a_broken_letter_is_the_fault_of_the_letter(estate: EstateFolder, letter: bytes) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate, "remove")
     box.add(letter)
@@ -537,3 +541,149 @@ def test_it_is_moved_over_nothing_where_there_are_no_links(tmp_path: Path, monke
     assert (tmp_path / "taken" / "wall.tgz").read_text() == "of the night before"
     assert (tmp_path / "taken" / "wall.tgz.1").read_text() == "of tonight"
     assert [one.name for one in tmp_path.iterdir()] == ["taken"]
+
+
+# ---- parts of one night ----------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class _Came:
+    """Something that arrived, of a night."""
+
+    night: int
+    identity: str
+    arrived: datetime
+    key: str | None = None
+
+
+@given(
+    nights=st.lists(st.sets(st.sampled_from(["a", "b", "c"]), min_size=1), min_size=1, max_size=8),
+    minutes=st.lists(st.integers(0, 50), min_size=24, max_size=24),
+    named=st.booleans(),
+)
+def test_what_comes_together_is_of_one_night(nights: list[set[str]], minutes: list[int], named: bool) -> None:
+    late = iter(minutes)
+    waiting: dict[str, list[_Came]] = {"a": [], "b": [], "c": []}
+    for night, pulls in enumerate(nights):
+        for pull in sorted(pulls):
+            at = _AT + timedelta(days=night, minutes=next(late))
+            waiting[pull].append(_Came(night, f"{pull}{night}", at, str(night) if named else None))
+    found = deliveries(waiting, timedelta(hours=1))
+    assert [{one.night for one in some.values()} for some in found] == [{night} for night in range(len(nights))]
+    assert [set(some) for some in found] == nights
+
+
+def _pair(estate: EstateFolder, night: int, *kinds: str, ago: timedelta = timedelta(hours=3)) -> None:
+    """The files of a night, the newer the night; the binary holds which night it is of."""
+    at = (datetime.now(UTC) - ago + timedelta(minutes=night)).timestamp()
+    for kind in kinds:
+        file = estate.path / "drop" / f"s-2026120{night}.{kind}"
+        file.parent.mkdir(exist_ok=True)
+        file.write_text(f"night {night}\nhostname s\nend\n")
+        os.utime(file, (at, at))
+
+
+def _nights(estate: EstateFolder, good: bool = True) -> list[set[str]]:
+    """Of each version, the nights that its parts are of."""
+    store = estate.store()
+    found = [
+        {store.read(part).decode().splitlines()[0] for part in store.parts("s", one.number)}
+        for one in store.versions("s")
+        if one.good == good
+    ]
+    store.close()
+    return found
+
+
+def _two_files(estate: EstateFolder, procedure: str = 'then = "move"', steps: str = "") -> EstateFolder:
+    taken = [
+        f'{{ pull = "{{name}}-*.{kind}", as = "s.{kind}", complete = "ends:end" {steps} }}' for kind in ("cfg", "bin")
+    ]
+    return describe_estate(
+        estate, over="drop-folder", steps=", ".join(taken), procedure=f'folder = "drop"\n{procedure}'
+    )
+
+
+@pytest.mark.parametrize("then", ["keep", "move"])
+def test_files_of_different_nights_are_never_one_version(estate: EstateFolder, then: str) -> None:
+    _two_files(estate, f'then = "{then}"')
+    _pair(estate, 1, "cfg", "bin")
+    assert collect(estate).code == 0
+    _pair(estate, 2, "cfg")
+    result = collect(estate)
+    assert result.code == 3
+    assert "nothing arrived as s-*.bin with s-20261202.cfg, within 1h of it" in result.out
+    for night in (3, 4):
+        _pair(estate, night, "cfg", "bin")
+    assert collect(estate).code == 0
+    assert _nights(estate) == [{"night 1"}, {"night 3"}, {"night 4"}]
+    assert _nights(estate, good=False) == [{"night 2"}]
+    left = {file.name for file in (estate.path / "drop").glob("s-*")}
+    assert left == ({"s-20261202.cfg"} if then == "move" else left), "both files of a version were put away"
+
+
+def test_what_belongs_to_a_file_is_waited_for(estate: EstateFolder) -> None:
+    _two_files(estate)
+    _pair(estate, 1, "cfg", ago=timedelta(minutes=5))
+    result = collect(estate)
+    assert (result.code, "s-20261201.cfg has arrived, and nothing yet as s-*.bin" in result.out) == (0, True)
+    _pair(estate, 1, "bin", ago=timedelta(minutes=5))
+    assert "first" in collect(estate).out
+    _pair(estate, 2, "bin", ago=timedelta(minutes=3))
+    half = estate.path / "drop" / "s-20261202.cfg"
+    half.write_text("night 2\nhost")
+    assert "s-20261202.cfg is still arriving" in collect(estate).out
+    _two_files(estate, 'together = "1s"\nthen = "move"')
+    half.unlink()
+    assert "nothing arrived as s-*.cfg with s-20261202.bin, within 1s of it" in collect(estate).out
+
+
+def test_a_file_that_may_be_missing_is_only_remarked(estate: EstateFolder) -> None:
+    _two_files(estate)
+    text = (estate.path / "historon.toml").read_text()
+    estate.write(text.replace('as = "s.bin"', 'as = "s.bin", optional = true'))
+    _pair(estate, 1, "cfg", "bin")
+    collect(estate)
+    _pair(estate, 2, "cfg")
+    assert "s.bin was left out: nothing has arrived as" in collect(estate).out
+    _pair(estate, 3, "cfg", "bin")
+    collect(estate)
+    assert _nights(estate)[-1] == {"night 3"}
+
+
+@pytest.mark.parametrize("then", ["keep", "move"])
+def test_attachments_of_different_mails_are_never_one_version(estate: EstateFolder, then: str) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    describe_estate(
+        estate,
+        over="mailbox",
+        steps='{ pull = "*.cfg" }, { pull = "*.bin" }',
+        procedure=f'folder = "mail"\nthen = "{then}"',
+    )
+    for night, kinds in enumerate((("cfg", "bin"), ("cfg",), ("cfg", "bin"), ("bin", "cfg"))):
+        message = letter(night, f"night {night}\n".encode(), name=f"s.{kinds[0]}")
+        for kind in kinds[1:]:
+            more = f"night {night}\n".encode()
+            message.add_attachment(more, maintype="application", subtype="octet-stream", filename=f"s.{kind}")
+        box.add(message)
+        said = collect(estate).out
+        if len(kinds) == 1:
+            assert 'no attachment *.bin came with the mail "Export of s"' in said
+    assert _nights(estate) == [{"night 0"}, {"night 2"}, {"night 3"}]
+    assert _nights(estate, good=False) == [{"night 1"}]
+    assert len(mailbox.Maildir(str(estate.path / "mail"))) == (1 if then == "move" else 4)
+
+
+def test_mails_of_different_senders_are_taken_together(estate: EstateFolder) -> None:
+    box = mailbox.Maildir(str(estate.path / "mail"))
+    describe_estate(
+        estate,
+        over="mailbox",
+        steps="{ pull = '*.cfg', subject = '^Text' }, { pull = '*.bin', subject = '^Archive' }",
+        procedure='folder = "mail"',
+    )
+    box.add(letter(0, b"night 0\n", name="s.cfg", subject="Text"))
+    assert 'the mail "Text" has arrived, and nothing yet with an attachment *.bin' in collect(estate).out
+    box.add(letter(0, b"night 0\n", name="s.bin", subject="Archive"))
+    assert "first" in collect(estate).out
+    assert _nights(estate) == [{"night 0"}]

@@ -191,7 +191,9 @@ def test_files_with_checksums_over_sftp_and_scp(
         (there / name).write_bytes(name.encode() * 10_000)
         os.utime(there / name, (1_700_000_000 + number, 1_700_000_000 + number))
     key = _key(estate, server.client_key)
-    steps = f'{{ pull = "{there}/cfg-1.img", as = "cfg.img", dated = "time", checksum = "sha256sum {there}/cfg-1.img" }}'
+    steps = (
+        f'{{ pull = "{there}/cfg-1.img", as = "cfg.img", dated = "time", checksum = "sha256sum {there}/cfg-1.img" }}'
+    )
     result = _files_from(estate, server, key, steps, f'transfer = "{transfer}"\ntries = 1').run("collect")
     assert result.code == 0, result.out
     assert estate.run("show", "real").out == "cfg-1.img" * 10_000

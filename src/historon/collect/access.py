@@ -51,7 +51,8 @@ class Export:
     """What a source gave: its parts, remarks, and what is to be remembered and done once the parts are on disk.
 
     `owed` is what its transport then settles, `waiting` how many more exports wait, and `made` when this one came.
-    `dates` are when its parts were made, by their own account, None for one that does not tell.
+    `dates` are when its parts were made, by their own account, None for one that does not tell. With `doubts` it is
+    suspect.
     """
 
     kept: Sequence[Kept]
@@ -61,6 +62,7 @@ class Export:
     waiting: int = 0
     made: datetime | None = None
     dates: Sequence[datetime | None] = ()
+    doubts: Sequence[str] = ()
 
 
 class Access:
@@ -197,7 +199,9 @@ class Access:
             remembered.append((PUSHING, ""))  # whatever a push left is known again once this export is on disk
         if session.skew is not None:
             remembered.append((SKEW, str(session.skew.total_seconds())))
-        return Export(kept, remarks, remembered, session.owed, session.waiting, session.made, session.dates)
+        return Export(
+            kept, remarks, remembered, session.owed, session.waiting, session.made, session.dates, session.doubts
+        )
 
     def _step_context(
         self, source: Source, target: Target[Any], masks: Masks, told: StepObserver | None

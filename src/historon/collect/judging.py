@@ -83,8 +83,8 @@ class Question:
 
     `before` are the parts of the last good version, None without one; `sides` the contents of the parts that differ,
     before and now. `signed` says whether the source has a signature already; None where none is kept. `reader` is how
-    its changes are read, `rules` are the requirements that it is to be checked against. `doubt` is what is known to be
-    wrong with just this export, from an earlier one. `past` are good versions from before the last, by which it is
+    its changes are read, `rules` are the requirements that it is to be checked against. `doubts` are what is known to
+    be wrong with just this export. `past` are good versions from before the last, by which it is
     measured, where it became smaller or ends differently.
     """
 
@@ -97,7 +97,7 @@ class Question:
     signed: bool | None
     reader: Reader
     rules: Sequence[Requirement] = ()
-    doubt: str = ""
+    doubts: Sequence[str] = ()
     past: Sequence[Past] = field(default=(), repr=False)
 
     def handed_over(self) -> "tuple[Question, list[IO[bytes]]]":
@@ -163,8 +163,7 @@ def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Sta
         )
     except Exception as exc:
         inspection = Inspection([f"it could not be inspected: {where_raised(exc)}"])
-    if question.doubt:
-        inspection.doubts.append(question.doubt)
+    inspection.doubts.extend(question.doubts)
     yield inspection
     follows: Sequence[str] = ()
     try:
@@ -317,16 +316,21 @@ def question_about(
     masks: Masks,
     reader: Reader,
     rules: Sequence[Requirement] = (),
+    doubts: Sequence[str] = (),
 ) -> Question:
-    """What is to be found out about an export, with all that the store knows. StoreError when it cannot be read."""
+    """What is to be found out about an export, with all that the store knows, and `doubts` that are known already.
+
+    StoreError when the store cannot be read.
+    """
     good = store.state(source.name).good
     before = {part.name: part for part in store.parts(source.name, good)} if good is not None else None
     sides = _differing(store, before or {}, {one.part.name: one.part for one in kept})
     signed = store.signed(source.name) if store.indexed else None
     share = source.max_shrink if source.max_shrink is not None else procedure.max_shrink
-    doubt = _proof_that_failed(store, source, procedure, kept) if procedure.proof_decides else ""
+    failed = _proof_that_failed(store, source, procedure, kept) if procedure.proof_decides else ""
+    known = [*doubts, *filter(None, [failed])]
     past = _past(store, source.name, sides) if before else ()
-    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, doubt, past)
+    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, known, past)
 
 
 def _past(store: Store, source: str, sides: tuple[_Contents, _Contents]) -> Sequence[Past]:

@@ -51,6 +51,7 @@ async def _rehearsed(
     except NotNowError as exc:
         return Rehearsal(source.name, masks, not_now=masks.seen(str(exc)))
     reader = Reader(source.own_names, (), Weights(estate.weights))
-    question = question_about(store, source, estate.procedure_of(source), export.kept, masks, reader)
+    procedure = estate.procedure_of(source)
+    question = question_about(store, source, procedure, export.kept, masks, reader, doubts=export.doubts)
     judged = await judge(workers, source.name, question)
     return Rehearsal(source.name, masks, judged, [*export.remarks, *judged.remarks])

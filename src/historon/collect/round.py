@@ -263,7 +263,7 @@ class _Round:
         procedure = self._estate.procedure_of(source)
         rules = requirements_of(source, self._estate.requirements)
         reader = Reader(source.own_names, (), self._weights)
-        question = question_about(self._store, source, procedure, export.kept, masks, reader, rules)
+        question = question_about(self._store, source, procedure, export.kept, masks, reader, rules, export.doubts)
         checked_before = self._store.recall(source.name, REQUIREMENTS)
         if not any(question.sides) and same_rules(checked_before, rules):
             question = replace(question, rules=())  # nothing to check: neither the export nor the rules are others

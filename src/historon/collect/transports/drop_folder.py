@@ -4,6 +4,7 @@ import errno
 import hashlib
 import json
 import os
+import re
 import secrets
 import stat
 from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
@@ -18,7 +19,7 @@ from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.completeness import incomplete
 from historon.collect.transports.interface import Origin, Session, Target
 from historon.collect.transports.selecting import check_sum
-from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next
+from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next, deliveries, pulls_of
 from historon.estate import Clauses, Estate, Pull, describe, fill, values_of, walk
 from historon.folders import Below, reached
 from historon.store import Part
@@ -60,17 +61,24 @@ class DropFolder(Arriving, frozen=True, kw_only=True):
 
 @dataclass(frozen=True)
 class _Arrived:
-    """A file that arrived, as it was when it was looked at."""
+    """A file that arrived, as it was when it was looked at; `key` is what its name has where the pattern has `*`."""
 
     name: str
     size: int
     changed_ns: int
     inode: int
+    arrived_ns: int = 0
+    key: str | None = None
 
     @property
     def identity(self) -> str:
         """The same for the same file with the same content alone."""
         return json.dumps([self.name, self.size, self.changed_ns, self.inode])
+
+    @property
+    def arrived(self) -> datetime:
+        """When it came, by this machine's own record where its own time is in the future."""
+        return datetime.fromtimestamp(self.arrived_ns / 10**9, UTC)
 
     def is_still(self, found: os.stat_result) -> bool:
         """Whether a file is this one, untouched."""
@@ -83,57 +91,123 @@ async def open_session(target: Target[DropFolder], _known: object = None) -> Asy
     yield _DropSession(target)
 
 
-class _DropSession(Session[DropFolder]):
-    async def pull(self, path: str, name: str | None, step: Pull[Dropped]) -> Sequence[Part]:
-        """Take the oldest complete file that matches and was not taken before."""
-        topic = f"taken {step.says}"
-        seen = Seen.parse(self._target.recall(topic))
-        part, self.remembered[topic] = await apart(self._target.source.name, self._take, path, name, step, seen)
-        return [part]
+@dataclass(frozen=True)
+class _Look:
+    """What one pull finds: all that matches, what of it is whole and new, what still arrives, and what never will."""
 
-    def _take(self, path: str, name: str | None, step: Pull[Dropped], seen: Seen) -> tuple[Part, str]:
-        folder = self._target.folder / _own_folder(self._target)
+    pull: Pull[Dropped]
+    path: str
+    there: Sequence[_Arrived]
+    seen: Seen
+    whole: Sequence[_Arrived]
+    arriving: tuple[_Arrived, str] | None
+    never: Sequence[tuple[_Arrived, str]]
+
+
+class _DropSession(Session[DropFolder]):
+    def __init__(self, target: Target[DropFolder]) -> None:
+        super().__init__(target)
+        self._folder = target.folder / _own_folder(target)
+        self._chosen: dict[str, _Arrived | None] = {}
+
+    async def pull(self, path: str, name: str | None, step: Pull[Dropped]) -> Sequence[Part]:
+        """Take the oldest complete file that matches and was not taken before.
+
+        Where several steps take files, those that belong together are taken together.
+        """
+        return await apart(self._target.source.name, self._take, name, step)
+
+    def _take(self, name: str | None, step: Pull[Dropped]) -> Sequence[Part]:
         try:
-            there = _matching(folder, path)
-            choice, never = self._choice(folder, path, there, seen, step)
-            part = self._read(folder / choice.one.name, choice.one, name or choice.one.name, step)
+            if step.says not in self._chosen:
+                self._choose(step)
+            one = self._chosen[step.says]
+            if one is None:
+                return self._lacking(step)
+            part = self._read(self._folder / one.name, one, name or one.name, step)
         except OSError as exc:
             raise CollectError(FailureKind.SETUP, f"{exc.filename}: {exc.strerror}") from exc
-        taken = [*choice.passed, choice.one]
+        self.origin = Origin.of(one.name, one.changed_ns / 10**9)
+        return [part]
+
+    def _lacking(self, step: Pull[Dropped]) -> Sequence[Part]:
+        """Nothing, where the others that belong together are there: a doubt was noted, unless it may be missing."""
+        if step.optional:
+            raise CollectError(FailureKind.STEP, f"nothing has arrived as {step.says} with the others", absent=True)
+        return []
+
+    def _choose(self, step: Pull[Dropped]) -> None:
+        """Which files are taken, by all the steps that take any; what is to be remembered and done once they are."""
+        pulls = pulls_of(self._target, step)
+        looks = [self._look(pull) for pull in pulls]
+        waiting = deliveries({look.pull.says: look.whole for look in looks}, self._procedure.together)
+        wanted = [pull.says for pull in pulls if not pull.optional]
+        choice = choose_next(waiting, wanted, self._procedure, new=all(look.seen.new for look in looks))
+        if choice is None:
+            raise self._nothing_whole(next(look for look in looks if look.pull.says == step.says))
+        self._check_together(choice, [look for look in looks if look.pull.says in wanted])
+        self._chosen = {pull.says: choice.one.get(pull.says) for pull in pulls}
+        for look in looks:
+            gone = [*choice.taken, *(one for one, _ in look.never)]
+            self.remembered[f"taken {look.pull.says}"] = look.seen.after(gone, look.there)
+        self._tell(choice, looks)
+
+    def _check_together(self, choice: Choice[_Arrived], wanted: Sequence[_Look]) -> None:
+        """Wait for what belongs to the others and has not come yet; when it does not come, the export is doubtful."""
+        came = [*choice.one.values()]
+        for look in wanted:
+            if look.pull.says in choice.one:
+                continue
+            if look.arriving:
+                raise self._still_arriving(look)
+            since = min(self._still_for(one) for one in came)
+            if since < self._procedure.together:
+                raise self._nothing(f"{came[0].name} has arrived, and nothing yet as {look.path}", look.pull)
+            within = f"within {self._procedure.together}"
+            self.doubts.append(f"nothing arrived as {look.path} with {came[0].name}, {within} of it")
+
+    def _tell(self, choice: Choice[_Arrived], looks: Sequence[_Look]) -> None:
         self.waiting = len(choice.later)
-        self.made = datetime.fromtimestamp(choice.one.changed_ns / 10**9, UTC)
-        self.origin = Origin(choice.one.name, self.made)
+        self.made = max(datetime.fromtimestamp(one.changed_ns / 10**9, UTC) for one in choice.one.values())
         if choice.passed:
             put_away = "left in the drop folder" if self._procedure.then == "keep" else "put away untaken"
-            older = len(choice.passed)
+            older = len(choice.taken) - len(choice.one)
             self.remarks.append(f"{older} older file{'s' * (older > 1)} {put_away}")
+        for look in looks:
+            if look.arriving:
+                self.remarks.append(f"{look.arriving[0].name} is still arriving")
+            if look.never:
+                self.remarks.append(f"{_names(look.never)} never became whole and stays untaken")
         if self._procedure.then != "keep":
-            beside = [_companion_of(folder, one, step) for one in taken]
-            companions = [found for found in beside if found]
-            files = [asdict(one) for one in (*taken, *companions)]
+            beside = [
+                _companion_of(self._folder, some[look.pull.says], look.pull)
+                for look in looks
+                for some in (*choice.passed, choice.one)
+                if look.pull.says in some
+            ]
+            files = [asdict(one) for one in (*choice.taken, *filter(None, beside))]
             self.owed = json.dumps(
                 {
-                    "folder": str(folder),
+                    "folder": str(self._folder),
                     "then": self._procedure.then,
                     "move_to": self._procedure.move_to,
                     "files": files,
                 }
             )
-        return part, seen.after([*taken, *never], there)
 
-    def _choice(
-        self, folder: Path, path: str, there: Sequence[_Arrived], seen: Seen, step: Pull[Dropped]
-    ) -> tuple[Choice[_Arrived], list[_Arrived]]:
-        """Which file is next, and which never will be. One that is still arriving lets no later one pass it."""
-        if not there:
-            raise self._nothing(f"nothing has arrived as {path} in {folder}", step)
+    def _look(self, pull: Pull[Dropped]) -> _Look:
+        """What one step may take. A file that is still arriving lets no later one pass."""
+        account = self._target.account
+        path = str(fill(pull.says, values_of(self._target.source, self._procedure, account.user if account else "")))
+        seen = Seen.parse(self._target.recall(f"taken {pull.says}"))
+        there = _matching(self._folder, path)
         whole: list[_Arrived] = []
         arriving: tuple[_Arrived, str] | None = None
         never: list[tuple[_Arrived, str]] = []
         for one in there:
             if seen.knows(one):
                 continue
-            why = incomplete(folder / one.name, step.how.complete)
+            why = incomplete(self._folder / one.name, pull.how.complete)
             if why is None:
                 whole.append(one)
             elif self._still_for(one) < _STALLED:
@@ -141,34 +215,28 @@ class _DropSession(Session[DropFolder]):
                 break
             else:
                 never.append((one, why))
-        choice = choose_next(whole, seen, self._procedure)
-        if choice is None:
-            raise self._nothing_whole(there, arriving, never, step)
-        if arriving:
-            self.remarks.append(f"{arriving[0].name} is still arriving")
-        if never:
-            self.remarks.append(f"{_names(never)} never became whole and stays untaken")
-        return choice, [one for one, _ in never]
+        return _Look(pull, path, there, seen, whole, arriving, never)
 
-    def _nothing_whole(
-        self,
-        there: Sequence[_Arrived],
-        arriving: tuple[_Arrived, str] | None,
-        never: Sequence[tuple[_Arrived, str]],
-        step: Pull[Dropped],
-    ) -> Exception:
+    def _nothing_whole(self, look: _Look) -> Exception:
         """Why there is nothing to take: it is on its way, it never came whole, or nothing is new."""
-        if arriving:
-            one, why = arriving
-            since = describe(self._still_for(one))
-            return self._nothing(f"{one.name} is still arriving (its last byte came {since} ago): {why}", step)
+        there, never = look.there, look.never
+        if not there:
+            return self._nothing(f"nothing has arrived as {look.path} in {self._folder}", look.pull)
+        if look.arriving:
+            return self._still_arriving(look)
         if never and never[-1][0] == there[-1]:
             one, why = never[-1]
             since = describe(self._still_for(one))
             message = f"{one.name} has not arrived whole, and has stood still for {since}: {why}"
             hint = "see how the device pushes it; once it is complete, it is taken"
             return CollectError(FailureKind.INCOMPLETE, message, hint=hint, again=False)
-        return self._nothing(f"nothing new has arrived since {there[-1].name}, which was taken before", step)
+        return self._nothing(f"nothing new has arrived since {there[-1].name}, which was taken before", look.pull)
+
+    def _still_arriving(self, look: _Look) -> Exception:
+        assert look.arriving is not None  # noqa: S101 (that was looked at)
+        one, why = look.arriving
+        since = describe(self._still_for(one))
+        return self._nothing(f"{one.name} is still arriving (its last byte came {since} ago): {why}", look.pull)
 
     def _still_for(self, one: _Arrived) -> timedelta:
         now = self._target.clock()
@@ -233,9 +301,19 @@ def _matching(folder: Path, pattern: str) -> list[_Arrived]:
                 state = entry.stat(follow_symlinks=False)
                 if stat.S_ISREG(state.st_mode):
                     arrived = min(state.st_mtime_ns, state.st_ctime_ns)
-                    one = _Arrived(entry.name, state.st_size, state.st_mtime_ns, state.st_ino)
-                    found.append((arrived, entry.name, one))
-    return [one for _, _, one in sorted(found, key=lambda row: row[:2])]
+                    room = _room(pattern, entry.name)
+                    one = _Arrived(entry.name, state.st_size, state.st_mtime_ns, state.st_ino, arrived, room)
+                    found.append(one)
+    return sorted(found, key=lambda one: (one.arrived_ns, one.name))
+
+
+def _room(pattern: str, name: str) -> str | None:
+    """What a name has where its pattern leaves room; None where it leaves none."""
+    first = re.search(r"[*?[]", pattern)
+    if first is None:
+        return None
+    last = max(pattern.rfind(sign) for sign in "*?]")
+    return name[first.start() : len(name) - (len(pattern) - last - 1)]
 
 
 # ---- what was taken is put away --------------------------------------------------------------------------------------

@@ -124,8 +124,8 @@ class Session(Generic[P]):
 
     Every call raises CollectError, with what came back as its tail.
     `secrets` are those of the account and what was learnt as one: an answer that holds one is given once. `remarks`
-    collects what somebody should know of a good export all the same; `place` is the step being taken; `skew`
-    is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
+    collects what somebody should know of a good export all the same, `doubts` why it is none; `place` is the step being
+    taken; `skew` is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
     `remembered` is remembered for later rounds, and what is `owed` (by a transport's own account) is done. `waiting` is
     how many more exports wait at the source, and `made` when this one came, where that is known. `origin` is that of
     what was pulled last; `dates` are when parts were made, by their own account, None for one that does not tell.
@@ -133,6 +133,7 @@ class Session(Generic[P]):
 
     def __init__(self, target: Target[P]) -> None:
         self.remarks: list[str] = []
+        self.doubts: list[str] = []
         self.place = ""
         self.skew: timedelta | None = None
         self.remembered: dict[str, str] = {}

@@ -8,9 +8,9 @@ import mailbox
 import os
 import re
 import time
-from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager, contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage, Message
 from email.policy import EmailPolicy
@@ -23,7 +23,7 @@ from typing import Any, ClassVar
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Origin, Session, Target
 from historon.collect.transports.tls import peer_context, peer_verdict
-from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next
+from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next, deliveries, pulls_of
 from historon.estate import Clauses, Pull, QuickPattern, describe, fill, values_of
 from historon.folders import Below
 from historon.store import Part
@@ -75,10 +75,19 @@ class _Mail:
     """One mail where it lies: its key there, when it arrived if that is known, its size in bytes, how it is read."""
 
     key: str
-    identity: str
-    arrived: datetime | None
+    at: datetime | None
     size: int
     read: Callable[[], bytes]
+
+    @property
+    def identity(self) -> str:
+        """See waiting: it is known by its key."""
+        return self.key
+
+    @property
+    def arrived(self) -> datetime:
+        """When it arrived; long ago where that is not known."""
+        return self.at or datetime.min.replace(tzinfo=UTC)
 
     @cached_property
     def message(self) -> EmailMessage:
@@ -92,71 +101,140 @@ async def open_session(target: Target[Mailbox], _known: object = None) -> AsyncI
     yield _MailSession(target)
 
 
-class _MailSession(Session[Mailbox]):
-    async def pull(self, path: str, name: str | None, step: Pull[Attached]) -> Sequence[Part]:
-        """The matching attachments of the oldest mail that matches and was not taken before."""
-        topic = f"taken {step.says}"
-        seen = Seen.parse(self._target.recall(topic))
-        parts, self.remembered[topic] = await apart(self._target.source.name, self._take, path, name, step, seen)
-        return parts
+_Useless = list[tuple[_Mail, CollectError]]
 
-    def _take(self, path: str, name: str | None, step: Pull[Attached], seen: Seen) -> tuple[Sequence[Part], str]:
+
+@dataclass(frozen=True)
+class _Look:
+    """What one pull finds: its new mails, each with its attachments, and those that should have some and have none."""
+
+    pull: Pull[Attached]
+    seen: Seen
+    fitting: int
+    parts: Mapping[str, Sequence[Part]]  # by the key of the mail
+    whole: Sequence[_Mail]
+    useless: _Useless
+
+
+class _MailSession(Session[Mailbox]):
+    def __init__(self, target: Target[Mailbox]) -> None:
+        super().__init__(target)
+        self._chosen: dict[str, Sequence[Part]] = {}
+
+    async def pull(self, path: str, name: str | None, step: Pull[Attached]) -> Sequence[Part]:
+        """The matching attachments of the oldest mail that matches and was not taken before.
+
+        Where several steps take attachments, those that belong together are taken together.
+        """
+        if step.says not in self._chosen:
+            await apart(self._target.source.name, self._choose, step)
+        parts = self._chosen[step.says]
+        if not parts and step.optional:
+            raise CollectError(FailureKind.STEP, f"the mail has no attachment {path}", absent=True)
+        if name is None:
+            return parts
+        if len(parts) == 1:
+            return [replace(parts[0], name=name)]
+        return [replace(part, name=f"{name}/{part.name}") for part in parts]
+
+    def _choose(self, step: Pull[Attached]) -> None:
+        """Which mails are taken, by all the steps that take any; what is to be remembered and done once they are."""
+        pulls = pulls_of(self._target, step)
         with _mails(self._target) as there:
-            most = 2 * self.limit(step) + _ENVELOPE  # as base64 takes a third more, and a mail has more than one part
-            large = [mail for mail in there if mail.size > most and not seen.knows(mail)]
-            if large:
-                many = f"{len(large)} mail{'s' * (len(large) > 1)}"
-                self.remarks.append(f"{many} of more than {most} bytes left unread (max_size sets the limit)")
-            fitting = [mail for mail in there if seen.knows(mail) or (mail.size <= most and _fits(mail.message, step))]
-            if not fitting:
-                raise NotNowError("no mail has arrived that matches sender and subject")
-            choice, parts, useless = self._next(fitting, seen, path, name, step)
-            message = choice.one.message
-        taken = [*choice.passed, choice.one]
-        self.waiting, self.made = len(choice.later), choice.one.arrived
-        self.origin = Origin(parts[0].name.rpartition("/")[2], _sent(message) or self.made)
-        self._remark(choice, message)
+            looks = [self._look(pull, there) for pull in pulls]
+            wanted = [pull.says for pull in pulls if not pull.optional]
+            waiting = deliveries({look.pull.says: look.whole for look in looks}, self._procedure.together)
+            choice = choose_next(waiting, wanted, self._procedure, new=all(look.seen.new for look in looks))
+            useless = self._useless(looks)
+            if choice is None:
+                raise self._nothing(next(look for look in looks if look.pull.says == step.says), useless)
+            self._chosen = {
+                look.pull.says: look.parts[mail.key] if (mail := choice.one.get(look.pull.says)) else []
+                for look in looks
+            }
+            self._check_together(choice, [look.pull for look in looks if look.pull.says in wanted])
+            mails = [*{mail.identity: mail for mail in choice.one.values()}.values()]
+            messages = [mail.message for mail in mails]
+        self.waiting = len(choice.later)
+        self.made = max((mail.at for mail in mails if mail.at), default=None)
+        first = next(parts[0] for parts in self._chosen.values() if parts)
+        self.origin = Origin(first.name, _sent(messages[0]) or self.made)
+        self._remark(choice, mails[0], messages[0])
         if useless:
             more = f" (and {len(useless) - 1} more)" if len(useless) > 1 else ""
             self.remarks.append(f"{useless[-1][1].message}; it is left where it is{more}")
         if self._procedure.then != "keep":
-            self.owed = json.dumps([mail.key for mail in taken])
-        return parts, seen.after([*taken, *(mail for mail, _ in useless)], there)
+            self.owed = json.dumps([mail.key for mail in choice.taken])
+        for look in looks:
+            gone = [*choice.taken, *(mail for mail, _ in useless)]
+            self.remembered[f"taken {look.pull.says}"] = look.seen.after(gone, there)
 
-    def _next(
-        self, fitting: Sequence[_Mail], seen: Seen, path: str, name: str | None, step: Pull[Attached]
-    ) -> tuple[Choice[_Mail], Sequence[Part], Sequence[tuple[_Mail, CollectError]]]:
-        """The next mail that has an export, with its parts, and older ones that have none: they keep no later one.
+    def _look(self, pull: Pull[Attached], there: Sequence[_Mail]) -> _Look:
+        seen = Seen.parse(self._target.recall(f"taken {pull.says}"))
+        account = self._target.account
+        path = str(fill(pull.says, values_of(self._target.source, self._procedure, account.user if account else "")))
+        most = 2 * self.limit(pull) + _ENVELOPE  # as base64 takes a third more, and a mail has more than one part
+        large = [mail for mail in there if mail.size > most and not seen.knows(mail)]
+        if large:
+            many = f"{len(large)} mail{'s' * (len(large) > 1)}"
+            self.remarks.append(f"{many} of more than {most} bytes left unread (max_size sets the limit)")
+        fitting = [mail for mail in there if seen.knows(mail) or (mail.size <= most and _fits(mail.message, pull))]
+        parts: dict[str, Sequence[Part]] = {}
+        useless: _Useless = []
+        for mail in fitting:
+            if not seen.knows(mail):
+                try:
+                    parts[mail.key] = self._attachments(mail.message, path, pull)
+                except CollectError as exc:
+                    useless.append((mail, exc))
+        return _Look(pull, seen, len(fitting), parts, [mail for mail in fitting if mail.key in parts], useless)
 
-        Where none has, the newest is the failure.
-        """
-        useless: list[tuple[_Mail, CollectError]] = []
-        left = list(fitting)
-        while (choice := choose_next(left, seen, self._procedure)) is not None:
-            try:
-                return choice, self._attachments(choice.one.message, path, name, step), useless
-            except CollectError as exc:
-                useless.append((choice.one, exc))
-            left.remove(choice.one)
+    @staticmethod
+    def _useless(looks: Sequence[_Look]) -> _Useless:
+        """Mails of which no step can take anything; they keep no later one."""
+        used = {key for look in looks for key in look.parts}
+        found = {mail.key: (mail, exc) for look in looks for mail, exc in look.useless if mail.key not in used}
+        return sorted(found.values(), key=lambda row: row[0].arrived)
+
+    def _nothing(self, look: _Look, useless: _Useless) -> Exception:
+        """Why there is nothing to take: the newest mail that should have an export and has none is a failure."""
+        if not look.fitting:
+            return NotNowError("no mail has arrived that matches sender and subject")
         if useless:
-            raise useless[-1][1]
-        raise NotNowError("no new mail has arrived since the one that was taken before")
+            return useless[-1][1]
+        return NotNowError("no new mail has arrived since the one that was taken before")
 
-    def _remark(self, choice: Choice[_Mail], message: EmailMessage) -> None:
+    def _check_together(self, choice: Choice[_Mail], wanted: Sequence[Pull[Attached]]) -> None:
+        """Wait for a mail that belongs to the others and has not come yet; without it the export is doubtful.
+
+        What should be in the same mail does not come later.
+        """
+        there = [pull for pull in pulls_of(self._target, wanted[0]) if pull.says in choice.one] if wanted else []
+        for pull in wanted:
+            if pull.says in choice.one:
+                continue
+            subject = str(_header(next(iter(choice.one.values())).message, "subject"))[:80]
+            came = max((mail.at for mail in choice.one.values() if mail.at), default=None)
+            another = not any((pull.how.sender, pull.how.subject) == (one.how.sender, one.how.subject) for one in there)
+            if another and came and self._target.clock() - came < self._procedure.together:
+                raise NotNowError(f'the mail "{subject}" has arrived, and nothing yet with an attachment {pull.says}')
+            self.doubts.append(f'no attachment {pull.says} came with the mail "{subject}"')
+
+    def _remark(self, choice: Choice[_Mail], mail: _Mail, message: EmailMessage) -> None:
         if choice.passed:
-            older = len(choice.passed)
+            older = len(choice.taken) - len({one.identity for one in choice.one.values()})
             self.remarks.append(f"{older} older mail{'s' * (older > 1)} left untaken")
-        arrived, sent = choice.one.arrived, _sent(message)
-        if arrived and sent and abs(sent - arrived) > _ODD:
-            way = "after" if sent > arrived else "before"
-            odd = describe(abs(sent - arrived))
+        sent = _sent(message)
+        if mail.at and sent and abs(sent - mail.at) > _ODD:
+            way = "after" if sent > mail.at else "before"
+            odd = describe(abs(sent - mail.at))
             self.remarks.append(f"its mail is dated {odd} {way} it arrived: is the device's clock right?")
 
-    def _attachments(self, message: EmailMessage, pattern: str, name: str | None, step: Pull[Attached]) -> list[Part]:
+    def _attachments(self, message: EmailMessage, pattern: str, step: Pull[Attached]) -> list[Part]:
         """CollectError when there are none, or when they cannot be had."""
         subject = str(_header(message, "subject"))[:80]
         try:
-            parts = self._matching(message, pattern, name, step)
+            parts = self._matching(message, pattern, step)
         except CollectError:
             raise
         except Exception as exc:  # (its parser raises whatever it meets in hostile mails)
@@ -166,7 +244,7 @@ class _MailSession(Session[Mailbox]):
             raise CollectError(FailureKind.STEP, f'the mail "{subject}" has no attachment {pattern}')
         return parts
 
-    def _matching(self, message: EmailMessage, pattern: str, name: str | None, step: Pull[Attached]) -> list[Part]:
+    def _matching(self, message: EmailMessage, pattern: str, step: Pull[Attached]) -> list[Part]:
         parts: list[Part] = []
         for attachment in message.walk():
             called = _file_name(attachment).replace("\\", "/").rpartition("/")[2]
@@ -177,11 +255,6 @@ class _MailSession(Session[Mailbox]):
             if len(content) > self.limit(step):
                 raise CollectError(FailureKind.TOO_LARGE, f"{called} has more than {self.limit(step)} bytes")
             parts.append(Part(called, content))
-        if name is not None:
-            if len(parts) == 1:
-                parts = [Part(name, parts[0].content)]
-            else:
-                parts = [Part(f"{name}/{part.name}", part.content) for part in parts]
         return parts
 
 
@@ -278,9 +351,7 @@ def _in_maildir(folder: Path) -> list[_Mail]:
     except OSError as exc:
         raise CollectError(FailureKind.PERMISSION, f"{exc.filename}: {exc.strerror}") from exc
     return [
-        _Mail(
-            key, key, datetime.fromtimestamp(_delivered(key), UTC), _size_of(folder, key), partial(box.get_bytes, key)
-        )
+        _Mail(key, datetime.fromtimestamp(_delivered(key), UTC), _size_of(folder, key), partial(box.get_bytes, key))
         for key in keys[-_LATEST:]
     ]
 
@@ -343,7 +414,7 @@ def _on_server(server: "_Server") -> list[_Mail]:
     numbers = server.ask("SEARCH", "ALL")[0].decode().split()[-_LATEST:]
     arrivals = server.arrivals(numbers)
     keys = {uid: f"{server.validity}/{uid}" for uid in numbers}
-    return [_Mail(key, key, *arrivals.get(uid, (None, 0)), partial(server.fetch, uid)) for uid, key in keys.items()]
+    return [_Mail(key, *arrivals.get(uid, (None, 0)), partial(server.fetch, uid)) for uid, key in keys.items()]
 
 
 class _Server:

@@ -1,25 +1,31 @@
 """Exports that wait in a folder or mailbox: which of them were taken, and which is next.
 
-They are taken in the order in which they came, each once. What is known of those that are still there is remembered
-with the version itself, so that neither can be without the other.
+They are taken in the order in which they came, each once; what belongs together is taken together. What is known of
+those that are still there is remembered with the version itself, so that neither can be without the other.
 """
 
 import hashlib
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import ClassVar, Generic, Literal, Protocol, TypeVar
+from datetime import datetime, timedelta
+from typing import Any, ClassVar, Generic, Literal, Protocol, TypeVar
 
+from historon.collect.transports.interface import Target
 from historon.errors import StoreError
-from historon.estate import Clauses, Procedure
+from historon.estate import Clauses, Duration, Procedure, Pull, Step, values_of, walk
 
-__all__ = ["Arriving", "Choice", "Seen", "choose_next"]
+__all__ = ["Arriving", "Choice", "Delivery", "Seen", "choose_next", "deliveries", "pulls_of"]
 
+_SAME_NIGHT = timedelta(hours=12)
 _MARK = 16  # letters of a digest by which one that was taken is known again
 
 
 class Arriving(Procedure, frozen=True, kw_only=True):
-    """Where exports arrive, which of them are taken, and what becomes of one that was."""
+    """Where exports arrive, which of them are taken, and what becomes of one that was.
+
+    Parts of one export arrive within the time of `together`.
+    """
 
     arriving: ClassVar[bool] = True
     asking: ClassVar[type[Clauses] | None] = None
@@ -28,6 +34,7 @@ class Arriving(Procedure, frozen=True, kw_only=True):
     then: Literal["keep", "move", "remove"] = "keep"
     move_to: str = "taken"
     take: Literal["all", "newest"] = "all"
+    together: Duration = Duration(hours=1)
 
     def __post_init__(self) -> None:
         """Keys that mean nothing without another."""
@@ -50,6 +57,14 @@ class _Waiting(Protocol):
     @property
     def identity(self) -> str:
         """What it is known by: the same for the same export alone."""
+
+    @property
+    def arrived(self) -> datetime:
+        """When it came."""
+
+    @property
+    def key(self) -> str | None:
+        """What those that belong together have in common; None where only the time tells."""
 
 
 W = TypeVar("W", bound=_Waiting)
@@ -93,24 +108,85 @@ def _mark(one: _Waiting) -> str:
     return hashlib.sha256(one.identity.encode("utf-8", "surrogateescape")).hexdigest()[:_MARK]
 
 
+Delivery = dict[str, W]  # what came together: by the pull that takes it, as it is written
+
+
+def deliveries(waiting: Mapping[str, Sequence[W]], together: timedelta) -> list[Delivery[W]]:
+    """What came together, in the order in which it came; `waiting` are those of each pull that were not taken yet.
+
+    The same letter, or files of a night whose names agree where their patterns leave room, belong together; then what
+    came within the time of `together`, and next to each other.
+    """
+    found: list[Delivery[W]] = []
+    for some in _alike(waiting):
+        free = [(_apart(some, other), -at, other) for at, other in enumerate(found) if not some.keys() & other.keys()]
+        near = [row for row in free if row[0] <= together]
+        if near:
+            min(near, key=lambda row: row[:2])[2].update(some)
+        else:
+            found.append(some)
+    return found
+
+
+def _alike(waiting: Mapping[str, Sequence[W]]) -> list[Delivery[W]]:
+    """What belongs together by its key, in the order in which it came."""
+    everything = [(one.arrived, at, pull, one) for pull, some in waiting.items() for at, one in enumerate(some)]
+    found: list[Delivery[W]] = []
+    by_key: dict[str, Delivery[W]] = {}
+    for *_, pull, one in sorted(everything, key=lambda row: row[:2]):
+        same = by_key.get(one.key or "")
+        if same is not None and pull not in same and _apart({pull: one}, same) <= _SAME_NIGHT:
+            same[pull] = one
+            continue
+        found.append({pull: one})
+        if one.key:
+            by_key[one.key] = found[-1]
+    return found
+
+
+def _apart(some: Delivery[W], others: Delivery[W]) -> timedelta:
+    return min(abs(one.arrived - other.arrived) for one in some.values() for other in others.values())
+
+
 @dataclass(frozen=True)
 class Choice(Generic[W]):
-    """Which export is next; `passed` are older ones that are put away untaken, `later` those that still wait."""
+    """Which delivery is next; `passed` are older ones that are put away untaken, `later` those that still wait."""
 
-    one: W
-    passed: Sequence[W]
-    later: Sequence[W]
+    one: Delivery[W]
+    passed: Sequence[Delivery[W]]
+    later: Sequence[Delivery[W]]
+
+    @property
+    def taken(self) -> list[W]:
+        """All that is not to be looked at again, each once."""
+        return list({one.identity: one for some in (*self.passed, self.one) for one in some.values()}.values())
 
 
-def choose_next(waiting: Sequence[W], seen: Seen, procedure: Arriving) -> Choice[W] | None:
+def choose_next(
+    waiting: Sequence[Delivery[W]], wanted: Iterable[str], procedure: Arriving, *, new: bool
+) -> Choice[W] | None:
     """The next of those that wait, the oldest first; None when nothing does.
 
-    Where the procedure wants the newest alone, and at the first sight of a place whose originals stay, the newest is
-    taken and the others are passed over.
+    Where the procedure wants the newest alone, and at the first sight of a place whose originals stay (`new`), the
+    newest that has all that is `wanted` is taken, and the older ones are passed over.
     """
-    unseen = [one for one in waiting if not seen.knows(one)]
-    if not unseen:
+    if not waiting:
         return None
-    if procedure.take == "newest" or (seen.new and procedure.then == "keep"):
-        return Choice(unseen[-1], unseen[:-1], ())
-    return Choice(unseen[0], (), unseen[1:])
+    if procedure.take == "newest" or (new and procedure.then == "keep"):
+        whole = [at for at, one in enumerate(waiting) if set(wanted) <= one.keys()]
+        at = whole[-1] if whole else len(waiting) - 1
+        return Choice(waiting[at], waiting[:at], waiting[at + 1 :])
+    return Choice(waiting[0], (), waiting[1:])
+
+
+def pulls_of(target: Target[Any], also: Pull[Any]) -> list[Pull[Any]]:
+    """The steps that take something of what arrives, as far as their `when` holds; with the one that is at hand."""
+    values = values_of(target.source, target.procedure, target.account.user if target.account else "")
+    found = {
+        step.says: step for _, step in walk(target.procedure.steps) if isinstance(step, Pull) and _fits(step, values)
+    }
+    return [*found.values()] if also.says in found else [also]
+
+
+def _fits(step: Step, values: Mapping[str, Any]) -> bool:
+    return all(pattern.compiled.search(str(values.get(name, "")).encode()) for name, pattern in step.when.items())
