@@ -4,18 +4,25 @@ import asyncio
 import importlib
 import os
 import subprocess
+import sys
 import threading
+from collections.abc import Sequence
 from contextlib import AsyncExitStack, suppress
+from pathlib import Path
 
 import pytest
 
 from historon.cli.main import run
 from historon.collect import Slots
-from historon.estate import read_estate
+from historon.collect.brakes import Brake
+from historon.collect.slots import Record
+from historon.estate import Estate, read_estate
+from historon.store import FolderStore
 from historon.threads import StillBusyError, apart
 from historon.workers import Workers
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, Result, collect
 from tests.leaping import InProcess
+from tests.waiting import wait_for
 
 _ESTATE = """
 [estate]
@@ -145,23 +152,57 @@ def test_what_never_comes_back_takes_no_place_from_others() -> None:
     asyncio.run(play())
 
 
-def test_sources_that_failed_last_take_half_of_the_places(files_estate: EstateFolder) -> None:
-    files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nat_once = 4'))
+async def _admitted(estate: Estate, records: Sequence[Record]) -> list[Record]:
+    """Which of these sources, that all stay, have a place."""
+    places, source = Slots(estate), estate.sources["files"]
+    store = FolderStore(estate.folder / "store")
+    places.expect([source], store)
+    store.close()
+    async with AsyncExitStack() as held:
+        tasks = [asyncio.create_task(held.enter_async_context(places.for_source(source, one))) for one in records]
+        for _ in range(10):
+            await asyncio.sleep(0)
+        found = [one for one, task in zip(records, tasks, strict=True) if task.done()]
+        for task in tasks:
+            task.cancel()
+        return found
+
+
+def test_places_are_kept_for_sources_with_a_good_record(files_estate: EstateFolder) -> None:
+    files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nat_once = 8'))
     estate = read_estate(files_estate.path / "historon.toml")
-    source = estate.sources["files"]
+    good, failing, never = Record.GOOD, Record.FAILING, Record.NEVER
+    assert asyncio.run(_admitted(estate, [never] * 9)) == [never] * 8, "in the first round all places are for all"
+    collect(files_estate)
+    assert asyncio.run(_admitted(estate, [never] * 20 + [good] * 6)) == [never] * 2 + [good] * 6
+    assert asyncio.run(_admitted(estate, [never] * 9 + [failing] * 9 + [good] * 9)).count(good) == 4
+    assert asyncio.run(_admitted(estate, [failing] * 9)) == [failing] * 4
 
-    async def play() -> None:
-        places = Slots(estate)
-        async with AsyncExitStack() as held:
-            for _ in range(2):
-                await held.enter_async_context(places.for_source(source, failing=True))
-            third = asyncio.create_task(held.enter_async_context(places.for_source(source, failing=True)))
-            for _ in range(2):
-                await held.enter_async_context(places.for_source(source))
-            assert not third.done()
-            third.cancel()
 
-    asyncio.run(play())
+def test_an_account_is_tried_with_a_source_of_good_record_while_others_hang() -> None:
+    async def play() -> int:
+        brake, inside = Brake("reader"), 0
+
+        async def use(*, proven: bool) -> None:
+            nonlocal inside
+            async with brake.turn(proven=proven):
+                inside += 1
+                if proven:
+                    await brake.was_let_in()
+                await asyncio.Event().wait()
+
+        tasks = [asyncio.create_task(use(proven=False)) for _ in range(9)]
+        await asyncio.sleep(0)
+        before = inside
+        tasks.append(asyncio.create_task(use(proven=True)))
+        for _ in range(20):
+            await asyncio.sleep(0)
+        for task in tasks:
+            task.cancel()
+        assert before == 3
+        return inside
+
+    assert asyncio.run(play()) == 10, "once the account was let in nobody waits for those that hang"
 
 
 def test_a_secret_that_is_slow_to_come_keeps_only_its_own_source_waiting(files_estate: EstateFolder) -> None:
@@ -190,3 +231,60 @@ credentials = "slow"
     (files_estate.path / "slow").write_text("secret\n")
     assert process.stdout.readline().split()[:2] == ["behind", "failed"]
     process.communicate()
+
+
+# ---- commands that look into what is stored --------------------------------------------------------------------------
+
+
+def _within(estate: EstateFolder, limits: str, *arguments: str) -> Result:
+    """What a command says that has these limits for each version."""
+    script = f"import sys; from historon.cli import bounded; {limits}; from historon.cli.main import main; main()"
+    done = subprocess.run(
+        [sys.executable, "-c", script, *arguments], cwd=estate.path, capture_output=True, text=True, check=False
+    )
+    return Result(done.returncode, done.stdout, done.stderr)
+
+
+@pytest.fixture
+def heavy(files_estate: EstateFolder) -> EstateFolder:
+    """An estate with a source that takes for ever, when some things are looked for, and one that does not."""
+    other = FILES_ESTATE.partition("[[sources]]")[2].replace('"files"', '"other"', 1)
+    steps = 'steps = [{ pull = "{name}" }]'
+    files_estate.write(FILES_ESTATE.replace('steps = [{ pull = "data" }]', steps) + f"[[sources]]{other}")
+    for name, text in (("files", "a" * 40 + "!\n"), ("other", "aab\n")):
+        (files_estate.path / name).mkdir()
+        (files_estate.path / name / "a.conf").write_text(text)
+    assert collect(files_estate).code == 0
+    return files_estate
+
+
+def test_what_takes_for_ever_is_left_out_and_named(heavy: EstateFolder) -> None:
+    result = _within(heavy, "bounded._SECONDS = 1", "find", "-e", "(a+)+b")
+    assert result.code == 0, result.err
+    assert "aab" in result.out
+    assert "not looked into: files files/a.conf, which takes more than 1 s" in result.out
+    result = _within(heavy, "bounded._SECONDS = 1", "trace", "files", "-e", "(a+)+b")
+    assert (result.code, result.out) == (3, "")
+    assert "files@1 cannot be looked into: it takes more than 1 s" in result.err
+
+
+def test_what_takes_too_much_memory_is_left_out_and_named(heavy: EstateFolder) -> None:
+    (heavy.path / "files" / "a.conf").write_text("".join(f"{n}\n" for n in range(2_000_000)))
+    collect(heavy)
+    result = _within(heavy, "bounded._MEMORY = 350 * 10**6", "diff", "files@1", "files@2")
+    assert result.code == 3, result.out
+    assert "files@2 cannot be looked into: it takes too much memory" in result.err
+    assert _within(heavy, "bounded._MEMORY = 350 * 10**6", "diff", "files@1", "other").code == 1
+
+
+def test_who_waits_for_a_command_may_end_it(heavy: EstateFolder) -> None:
+    process = subprocess.Popen([PROGRAM, "find", "-e", "(a+)+b"], cwd=heavy.path, stderr=subprocess.PIPE)
+    wait_for(lambda: _children_of(process.pid))
+    process.terminate()
+    assert process.wait() != 0
+    assert process.stderr is not None
+    process.stderr.close()
+
+
+def _children_of(pid: int) -> list[str]:
+    return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()

@@ -38,7 +38,7 @@ LAYERS = [
     {"versions"},
     {"store"},
     {"estate"},
-    {"folders"},
+    {"folders", "bounds"},
     {
         "disk",
         "errors",

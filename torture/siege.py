@@ -43,7 +43,7 @@ from torture.serving import ContentServer
 __all__ = ["Seen", "Siege"]
 
 PROGRAM = Path(sys.executable).with_name("historon")
-LATE = timedelta(seconds=2)
+LATE = timedelta(seconds=5)
 _LOOKS = (
     ["status"],
     ["changes", "--since", "5m"],
@@ -58,7 +58,7 @@ _HONEST = ("ssh", "netconf", "https", "file", "tree", "command")
 _HEAD = """
 [estate]
 name = "Siege"
-at_once = 40
+at_once = {at_once}
 [timetables.minutely]
 every = "1m"
 [defaults]
@@ -217,10 +217,12 @@ class Seen:
 class Siege:
     """One estate under siege, in a folder."""
 
-    def __init__(self, folder: Path, *, honest: int = 24) -> None:
+    def __init__(self, folder: Path, *, honest: int = 24, crowd: int = 0, at_once: int = 40) -> None:
+        """`crowd` is how many more hostile sources there are, which never answer."""
         self.folder = folder
         self.background = Background()
         self._sources: list[str] = []
+        self._crowded = crowd > 0
         self._turn = 0
         self._turns: list[Callable[[int], None]] = []
         self._exports = [(ending, now) for ending, _, now in hostile_exports()]
@@ -234,7 +236,8 @@ class Siege:
         for name in self.honest:
             getattr(self, f"_honest_{name.split('-')[1]}")(name)
         self._hostile()
-        (folder / "historon.toml").write_text(_HEAD + "".join(self._sources))
+        self._crowd(crowd)
+        (folder / "historon.toml").write_text(_HEAD.replace("{at_once}", str(at_once)) + "".join(self._sources))
 
     def close(self) -> None:
         """Stop all that listens."""
@@ -326,6 +329,20 @@ class Siege:
         self._dropped("hostile-drop-sent", fifo=False)
         self._mailed("hostile-mail")
 
+    def _crowd(self, number: int) -> None:
+        """Sources that are all new, take a connection, and let it hang; half of them with the honest ones' account."""
+        ports = {"shell": _Raw(_silent), "web": _Raw(_silent)}
+        for server in ports.values():
+            self._closing.callback(server.stop)
+        key = asyncssh.generate_private_key("ssh-ed25519").get_fingerprint()
+        known: dict[str, dict[str, object]] = {
+            "shell": {"host_key": key, "credentials": "reader"},
+            "web": {"certificate": SelfSigned.make(self.folder / "tls", "crowd").fingerprint},
+        }
+        for at in range(number):
+            procedure = ("shell", "web")[at % 2]
+            self._source(f"crowd-{at}", procedure, port=ports[procedure].port, **known[procedure])
+
     def _export(self, number: int) -> bytes:
         return self._exports[(self._turn * 12 + number) % len(self._exports)][1]
 
@@ -414,6 +431,8 @@ class Siege:
         """Let the service keep its timetable for so many minutes, and see how it goes."""
         seen = Seen()
         self._change()
+        if self._crowded:  # the honest ones have a good record when the others come
+            subprocess.run([PROGRAM, "collect", *self.honest], cwd=self.folder, capture_output=True, check=True)
         with self._serving() as (process, port):
             began = datetime.now().astimezone()
             until = time.monotonic() + minutes * 60 - datetime.now().second + 45
@@ -493,6 +512,8 @@ class Siege:
         store = FolderStore(self.folder / "store")
         last = began
         for one in store.rounds(limit=100_000):
+            if one.trigger == "hand":
+                continue
             for visit in store.visits(one.number):
                 if visit.source not in self.honest:
                     seen.hostile_visits += 1
@@ -552,11 +573,14 @@ def _middle(values: list[float] | list[int]) -> float:
 
 @click.command()
 @click.option("--minutes", default=60, show_default=True)
+@click.option("--honest", default=24, show_default=True, help="Sources that must not be late.")
+@click.option("--crowd", default=0, show_default=True, help="Hostile sources that never answer, besides the others.")
+@click.option("--at-once", default=40, show_default=True)
 @click.option("--folder", type=click.Path(path_type=Path), help="Where the estate is to stay; otherwise it is removed.")
-def main(minutes: int, folder: Path | None) -> None:
+def main(minutes: int, honest: int, crowd: int, at_once: int, folder: Path | None) -> None:
     """Besiege the service for so many minutes."""
     with tempfile.TemporaryDirectory() as temporary:
-        siege = Siege(folder or Path(temporary))
+        siege = Siege(folder or Path(temporary), honest=honest, crowd=crowd, at_once=at_once)
         try:
             seen = siege.run(minutes, lambda words: print(words, flush=True))
         finally:

@@ -180,6 +180,7 @@ class Historon:
 
         Example: `estate.read("edge-1@1").decode()`
         """
+        from historon.bounds import begin_on
         from historon.versions import comparable, is_binary
 
         found = self._version(version)
@@ -189,6 +190,7 @@ class Historon:
         command = f"historon show {found.source}@{found.number} {chosen.name} > FILE"
         if chosen.size > LARGE:
             raise UsageError(f"{chosen.name} is too large to mask secrets in it, {chosen.size:,} bytes", hint=command)
+        begin_on(f"{found.source}@{found.number}")
         content = comparable(chosen, self.store)
         if is_binary(content):
             raise UsageError(f"{chosen.name} is binary, {chosen.size:,} bytes", hint=command)

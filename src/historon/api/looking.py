@@ -7,10 +7,11 @@ from functools import lru_cache, partial
 from typing import TYPE_CHECKING
 
 from historon.api.results import Found, Pruning, Required
+from historon.bounds import TooHeavyError
 from historon.compare import large_archives
 from historon.errors import UsageError
 from historon.estate import Source, requirements_of
-from historon.insight import Query, Reader, Typical, find, find_ever, typical, unmet
+from historon.insight import Query, Reader, Typical, Unmet, find, find_ever, typical, unmet
 from historon.store import Removed, Store
 from historon.versions import Masks, Reference, contents_of, is_binary, resolve
 
@@ -81,7 +82,10 @@ def typical_of(opened: "Historon", sources: Sequence[Source]) -> Typical:
         if good is None:
             continue
         masks = opened.masks(source.name)
-        parts = contents_of(opened.store, source.name, good)
+        try:
+            parts = contents_of(opened.store, source.name, good)
+        except TooHeavyError:
+            continue
         contents[source.name] = {name: _telling_lines(masks, content) for name, content in parts.items()}
         outlines[source.name] = opened.estate.procedure_of(source).outline
         texts = [one for one in contents[source.name].values() if not is_binary(one)]
@@ -108,9 +112,12 @@ def required_of(opened: "Historon", sources: Sequence[Source]) -> list[Required]
         good = opened.store.state(source.name).good
         told = None
         if good is not None:
-            with large_archives(opened.store, source.name, good) as large:
-                contents = contents_of(opened.store, source.name, good)
-                told = unmet(rules, contents, opened.masks(source.name), large)
+            try:
+                with large_archives(opened.store, source.name, good) as large:
+                    contents = contents_of(opened.store, source.name, good)
+                    told = unmet(rules, contents, opened.masks(source.name), large)
+            except TooHeavyError as exc:
+                told = [Unmet(rule.name, unknown=exc.message, why=rule.why) for rule in rules]
         found.append(Required(source, rules, told))
     return found
 

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 import click
 
 from historon import __version__
+from historon.cli.bounded import give_up_memory, in_bounds
 from historon.errors import ExitCode, HistoronError, OutsideError, UsageError, where_raised
 
 __all__ = ["COMMANDS", "main", "run"]
@@ -56,6 +57,9 @@ COMMANDS: dict[str, dict[str, str]] = {
         "verify": "Read every version again, and verify it.",
     },
 }
+
+
+_BOUNDED = frozenset({"show", "diff", "changes", "find", "trace", "requirements", "noise"})  # look into exports
 
 
 class _Commands(click.Group):
@@ -104,7 +108,10 @@ def cli() -> None:
 def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
     """Run one command and return its exit code. Whatever goes wrong ends in a message, never in a traceback."""
     _quieten_libraries()
+    given = sys.argv[1:] if arguments is None else arguments
     try:
+        if app is None and given and given[0] in _BOUNDED and (ended := in_bounds()) is not None:
+            return ended
         code = cli.main(args=arguments, prog_name="historon", standalone_mode=False, obj=app)
         sys.stdout.flush()
         return int(code or 0)
@@ -120,6 +127,10 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
     except (KeyboardInterrupt, click.Abort):
         click.echo("interrupted", err=True)
         return ExitCode.INTERRUPTED
+    except MemoryError:
+        give_up_memory()
+        _complain(OutsideError("there is not enough memory", hint="end what takes it, and try again"))
+        return ExitCode.OUTSIDE
     except Exception as exc:
         trouble = _no_output(exc)
         if trouble is not None:

@@ -12,6 +12,7 @@ from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.preconditions import check_needs
+from historon.collect.slots import Record, record_of
 from historon.collect.steps import StepContext, StepObserver, Wanted, resume, take_push, take_steps
 from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.collect.twice import check_agreement
@@ -166,7 +167,10 @@ class Access:
     def _turn(self, source: Source) -> AbstractAsyncContextManager[None]:
         """The source's turn to use its account."""
         name = source.credentials
-        return self._brakes.setdefault(name, Brake(name)).turn() if name else nullcontext()
+        if name is None:
+            return nullcontext()
+        proven = record_of(self._store, source.name) is Record.GOOD
+        return self._brakes.setdefault(name, Brake(name)).turn(proven=proven)
 
     async def _attempt(self, source: Source, masks: Masks, told: StepObserver | None) -> Export:
         with _its_own_failures():

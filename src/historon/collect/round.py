@@ -12,7 +12,7 @@ from historon.collect.judging import Judged, judge, question_about
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.preconditions import check_preconditions
 from historon.collect.settling import OWED, owing, settle
-from historon.collect.slots import Slots
+from historon.collect.slots import Slots, record_of
 from historon.collect.steps import StepTaken
 from historon.collect.transports.drop_folder import strangers
 from historon.errors import OutsideError, StoreError, where_raised
@@ -140,6 +140,7 @@ class _Round:
                 self._queue.put_nowait(_skipped(source.name, began, source.skip))
         left = {one.source: one for one in self._still_paused()}
         visited = [source for source in sources if source.skip is None]
+        self._places.expect(visited, self._store)
         tasks = [asyncio.create_task(self._collect(source, left.pop(source.name, None))) for source in visited]
         tasks += [asyncio.create_task(self._resume(one)) for one in left.values()]
         tasks += [asyncio.create_task(self._settle(source)) for source in self._still_owed(visited)]
@@ -198,7 +199,7 @@ class _Round:
             await self._resume(left)
         await asyncio.sleep(self._delays.get(source.name, timedelta()).total_seconds())
         await self._reach.fetch_accounts([source])
-        async with self._places.for_source(source, failing=self._failed_last(source)):
+        async with self._places.for_source(source, record_of(self._store, source.name)):
             if place_held(self._store, source.name, self._clock()):
                 self._queue.put_nowait(_skipped(source.name, self._clock(), "a version is being pushed to it"))
                 return
@@ -209,12 +210,6 @@ class _Round:
             for _ in range(waiting):
                 if not await self._collect_one(source, time, again=True):
                     break
-
-    def _failed_last(self, source: Source) -> bool:
-        try:
-            return self._store.state(source.name).outcome is Outcome.FAILED
-        except StoreError:
-            return False  # told where its versions are asked for
 
     async def _collect_one(self, source: Source, time: Callable[[], float], *, again: bool = False) -> int:
         """One export of a source, until it is on disk and settled; returns how many more wait there."""

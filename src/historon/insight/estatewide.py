@@ -9,6 +9,7 @@ from functools import cached_property
 from itertools import pairwise
 from math import log2
 
+from historon.bounds import TooHeavyError
 from historon.compare import Change, PartChange, compare_exports
 from historon.insight.families import (
     Fingerprint,
@@ -303,5 +304,8 @@ def _parts_changed(store: Store, member: Changed, masks: Masks) -> list[PartChan
     earlier = [one for one in store.versions(member.source) if one.good and one.number < member.number]
     if not earlier or store.version(member.source, member.number) is None:
         return []
-    before, after = (contents_of(store, member.source, number) for number in (earlier[-1].number, member.number))
+    try:
+        before, after = (contents_of(store, member.source, number) for number in (earlier[-1].number, member.number))
+    except TooHeavyError:
+        return []  # what was noted of it when it was collected is shown
     return compare_exports(before, after, masks)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
+from historon.bounds import TooHeavyError, begin_on
 from historon.compare import Change, How, Kind, Outline, PartChange, compare_exports, text_changes
 from historon.compare.lines import same_lines
 from historon.compare.opening import opened
@@ -126,14 +127,19 @@ def find(store: Store, versions: Iterable[tuple[str, int]], query: Query, masks:
         parts = store.parts(source, number)
         if _may_stand(kept.get(source), number, pieces) or any(part.size > LARGE for part in parts):
             for part in parts:
-                _look(store, source, part, query, masks, found)
+                _look(store, source, number, part, query, masks, found)
     return found
 
 
 def _look(
-    store: Store, source: str, part: StoredPart, query: Query, masks: Callable[[str], Masks], found: Search
+    store: Store, source: str, number: int, part: StoredPart, query: Query, masks: Callable[[str], Masks], found: Search
 ) -> None:
     """Look into one part."""
+    try:
+        begin_on(f"{source}@{number}")
+    except TooHeavyError as exc:
+        found.closed[source, part.name] = exc.why
+        return
     for one in opened({part.name: comparable(part, store)}):
         found.closed |= {(source, name): why for name, why in one.closed.items()}
         found.hits += [hit for name, text in one.texts.items() for hit in _hits(source, name, text, query, masks)]
@@ -156,7 +162,8 @@ def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Mas
         for part in store.parts(version.source, version.number):
             key = (part.name, part.sha256)
             if key not in seen:
-                _look(store, version.source, part, query, lambda _: masks, seen.setdefault(key, Search()))
+                into = seen.setdefault(key, Search())
+                _look(store, version.source, version.number, part, query, lambda _: masks, into)
             fresh[key] = seen[key]
             closed |= seen[key].closed
             now |= {(hit.part, hit.path, hit.line): hit for hit in seen[key].hits}

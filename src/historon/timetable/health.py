@@ -25,6 +25,7 @@ _LATE = timedelta(seconds=5)
 _LOOPBACK = "127.0.0.1"
 _NAMES = (_LOOPBACK, "localhost")
 _CONNECTIONS = 32  # at once
+_NAMED = 20  # late sources
 
 StartResponse = Callable[[str, list[tuple[str, str]]], object]
 
@@ -35,8 +36,9 @@ class HealthFigures:
 
     `seen` is when it last looked around, `confirmed` when each source's last good version was last found to be so, and
     `waiting` counts the notices and events that wait on each channel; instants are in UTC. `late` is by how much its
-    event loop was late of late, `blocked` why the last round could not begin, and `workers_lost` how many processes
-    that looked at exports had to be ended.
+    event loop was late of late, `begun_late` by how much each source began after it was due, `awaited` since when
+    others are due and have not begun, `blocked` why the last round could not begin, and `workers_lost` how many
+    processes that looked at exports had to be ended.
     """
 
     seen: datetime | None = None
@@ -52,6 +54,13 @@ class HealthFigures:
     late: timedelta = timedelta()
     blocked: str = ""
     workers_lost: int = 0
+    begun_late: dict[str, timedelta] = field(default_factory=dict)
+    awaited: dict[str, datetime] = field(default_factory=dict)
+
+    def late_sources(self, now: datetime) -> dict[str, timedelta]:
+        """By how much each source began after it was due the last time, or is waiting for its turn now."""
+        waiting = {name: now - due for name, due in self.awaited.items() if due < now}
+        return {**self.begun_late, **waiting}
 
     def state(self, now: datetime) -> str:
         """`well`, or what is wrong with the service itself."""
@@ -124,8 +133,14 @@ class HealthServer:
             "notices_waiting": sum(self._figures.waiting.values()),
             "late_s": self._figures.late.total_seconds(),
             "workers_lost": self._figures.workers_lost,
+            "late_sources": self._late_sources(now),
         }
         return [msgspec.json.encode(data) + b"\n"]
+
+    def _late_sources(self, now: datetime) -> dict[str, float]:
+        """Those that began, or wait, more than a few seconds after they were due, the latest first."""
+        late = [(span, name) for name, span in self._figures.late_sources(now).items() if span > _LATE]
+        return {name: span.total_seconds() for span, name in sorted(late, reverse=True)[:_NAMED]}
 
     def _metrics(self, start: StartResponse) -> Iterable[bytes]:
         from prometheus_client import CollectorRegistry  # imported where it is used: it takes a sixth of a second
@@ -161,6 +176,8 @@ class _Figures:
         confirmed = [(name, at.timestamp()) for name, at in figures.confirmed.items()]
         about = "When the last good version of a source was last confirmed."
         yield gauge("source_confirmed_timestamp_seconds", about, confirmed, "source")
+        late = [(name, span.total_seconds()) for name, span in figures.late_sources(self._now).items()]
+        yield gauge("source_late_seconds", "How long after it was due a source began, or waits.", late, "source")
         waiting = [(channel, float(number)) for channel, number in figures.waiting.items()]
         yield gauge("notices_waiting", "Notices and events that are waiting to be told.", waiting, "channel")
         yield gauge("store_bytes", "Size of the store on disk.", [("", figures.store_bytes)])

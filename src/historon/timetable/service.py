@@ -80,6 +80,7 @@ _RESUME_AGAIN = timedelta(minutes=5)  # between two tries to resume what was lef
 _JUMP = timedelta(minutes=1)  # by which a clock goes back before that is more than being set right
 _STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
 _SEND = timedelta(minutes=1)  # for one notice on one channel
+_RESTLESS = timedelta(minutes=15)  # of rounds that never end together, as a source hangs in each
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
 
@@ -130,6 +131,7 @@ class Service:
         self._stop = asyncio.Event()
         self._rounds: set[asyncio.Task[None]] = set()
         self._busy: set[str] = set()
+        self._due: dict[str, datetime] = {}  # since when sources wait for their turn in a round
         self._next: dict[str, datetime] = {}
         self._kept: dict[str, datetime] = {}
         self._new: dict[str, str] = {}
@@ -144,6 +146,7 @@ class Service:
         self._prune, self._prove = _Beside(), _Beside()
         self._resuming: asyncio.Task[None] | None = None
         self._settling: asyncio.Task[None] | None = None
+        self._calm = clock()  # when no round ran
         self._resume_again: dict[str, datetime] = {}
         self.troubled = False
         self.figures = HealthFigures()
@@ -232,6 +235,8 @@ class Service:
         now = self._clock()
         self._notifier.delivery.heed_clock()
         self._places = Slots(self._estate)
+        begun = self.figures.begun_late
+        self.figures.begun_late = {name: late for name, late in begun.items() if name in self._estate.sources}
         self.figures.last_round = next((one.ended for one in self._store.rounds() if one.ended), None)
         written = {**self._store.recall_all(_TOPIC), **self._being_written, **self._new}
         known = {name: datetime.fromisoformat(text) for name, text in written.items()}
@@ -281,6 +286,7 @@ class Service:
                 self._tell_trouble(exc)
                 wait = _TROUBLE
             self.figures.late, self.figures.workers_lost = lateness(), self.workers.lost
+            self.figures.awaited = dict(self._due)
             self.figures.seen, self.figures.next_due = self._clock(), min(self._next.values(), default=None)
             if once and not (
                 self._rounds or self._prune.wanted or self._prove.wanted or self._beside - {self._writing}
@@ -394,7 +400,7 @@ class Service:
         delays = {source.name: max(timedelta(), self._next[source.name] - now) for source in members}
         for source in members:
             self._busy.add(source.name)
-            self._next.pop(source.name)
+            self._due[source.name] = self._next.pop(source.name)
         _LOG.info("a round of %s begins", many_sources(len(members)))
         self._rounds.add(asyncio.create_task(self._round(members, delays)))
 
@@ -474,6 +480,8 @@ class Service:
 
     def _observe(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         """What is dealt with is remembered; what an interrupted round did not come to is still due."""
+        if isinstance(event, SourceBegan):
+            self._note_beginning(event.source)
         if isinstance(event, SourceStep):
             _LOG.debug("%s: %s took %s", event.source, event.place, describe(event.taken.took))
         if not isinstance(event, SourceResult):
@@ -491,8 +499,14 @@ class Service:
         for one in event.unmet:
             _LOG.warning("%s: a requirement is not met: %s", event.source, one)
 
+    def _note_beginning(self, name: str) -> None:
+        due = self._due.pop(name, None)
+        if due is not None:
+            self.figures.begun_late[name] = max(timedelta(), self._clock() - due)
+
     def _deal_with(self, name: str) -> None:
         self._busy.discard(name)
+        self._due.pop(name, None)
         self._kept[name] = self._clock()
         source = self._estate.sources.get(name)
         if source and source.timetables:
@@ -502,6 +516,7 @@ class Service:
         """Sources that were not come to: due again soon, but not at once."""
         for source in sources:
             self._busy.discard(source.name)
+            self._due.pop(source.name, None)
             if source.name in self._estate.sources and source.timetables:
                 self._next[source.name] = self._clock() + by
 
@@ -535,13 +550,20 @@ class Service:
         """Prune and prove where it is time for it: between rounds, and in threads, beside everything else."""
         estate = self._estate
         self._prune.look(estate, estate.settings.prune, now)
-        if self._prune.wanted and not self._rounds and self._pruning is None and self._copying is None:
+        if self._prune.wanted and self._is_calm() and self._pruning is None and self._copying is None:
             self._prune.wanted = False
             self._pruning = asyncio.create_task(self._prune_now(estate, now))
         self._prove.look(estate, estate.settings.prove, now)
-        if self._prove.wanted and not self._rounds and self._proving is None and self._pruning is None:
+        if self._prove.wanted and self._is_calm() and self._proving is None and self._pruning is None:
             self._prove.wanted = False
             self._proving = asyncio.create_task(self._prove_now(estate, now))
+
+    def _is_calm(self) -> bool:
+        """Whether no round runs, or there was always one for so long that what is done between them waits no more."""
+        now = self._clock()
+        if not self._rounds:
+            self._calm = now
+        return not self._rounds or abs(now - self._calm) > _RESTLESS
 
     async def _prove_now(self, estate: Estate, now: datetime) -> None:
         anew = estate.settings.prove != AFTER_ROUNDS
@@ -585,7 +607,7 @@ class Service:
 
     def _copy(self) -> None:
         """Bring copies up to date in which something is missing, one after another, beside everything else."""
-        if self._copying is None and self._pruning is None and self._monitor.copies_wanted and not self._rounds:
+        if self._copying is None and self._pruning is None and self._monitor.copies_wanted and self._is_calm():
             wanted, self._monitor.copies_wanted = self._monitor.copies_wanted, []
             self._copying = asyncio.create_task(self._copy_all(wanted))
 

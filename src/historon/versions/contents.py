@@ -4,6 +4,7 @@ import fnmatch
 import re
 from io import BytesIO
 
+from historon.bounds import begin_on
 from historon.store import LARGE, Part, Store, StoredPart, TreeRecord
 
 __all__ = [
@@ -44,7 +45,8 @@ def comparable(part: Part | StoredPart, store: Store | None = None) -> bytes:
 
 
 def contents_of(store: Store, source: str, number: int) -> dict[str, bytes]:
-    """What a stored version holds, by the names of its parts, each as it is `comparable`."""
+    """What a stored version holds, by the names of its parts, each as it is `comparable`. Raises TooHeavyError."""
+    begin_on(f"{source}@{number}")
     return {part.name: comparable(part, store) for part in store.parts(source, number)}
 
 
