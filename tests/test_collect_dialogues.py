@@ -74,6 +74,17 @@ def test_versions_and_clocks_are_told(estate: EstateFolder, router: Capstan) -> 
     result = collect(estate)
     assert "unchanged" in result.out
     assert "its clock is 2h" in result.out or "its clock is 1h 59m" in result.out
+    assert "its clock" not in collect(estate).out, "once for a version"
+    router.fault = None
+    collect(estate)
+    router.fault = Fault.CLOCK
+    assert "its clock" in collect(estate).out, "it was right meanwhile"
+    text = (estate.path / "historon.toml").read_text()
+    router.fault = None
+    collect(estate)
+    router.fault = Fault.CLOCK
+    estate.write(text.replace('name = "s"', 'name = "s"\nclock = "known wrong"'))
+    assert "its clock" not in collect(estate).out
 
 
 def test_passwords_may_be_asked_for_as_questions(estate: EstateFolder, router: Capstan) -> None:

@@ -260,11 +260,11 @@ def test_an_edit_of_what_is_packed_is_well(estate: EstateFolder, name: str, befo
 # ---- answers that are no export --------------------------------------------------------------------------------------
 
 _ANSWERS = {
-    "{}": "says only {}",
-    "null": "says only null",
-    "[]": "says only []",
+    "{}": 'says only "{}"',
+    "null": 'says only "null"',
+    "[]": 'says only "[]"',
     '{"status":"error"}': "says only",
-    '[{"result": 1}]': 'says only [{"result": 1}]',
+    '[{"result": 1}]': 'says only "[{"result": 1}]"',
     '{"success": false, "message": "later"}': "says only",
     '<?xml version="1.0"?><soap:Envelope xmlns:soap="s"><soap:Body><soap:Fault>x</soap:Fault></soap:Body></soap:Envelope>': "is an error document: <fault>",
     "<rpc-reply><rpc-error><error-tag>access-denied</error-tag></rpc-error></rpc-reply>": "is an error document: <rpc-error>",

@@ -53,7 +53,7 @@ class Export:
 
     `owed` is what its transport then settles, `waiting` how many more exports wait, and `made` when this one came.
     `dates` are when its parts were made, by their own account, None for one that does not tell. With `doubts` it is
-    suspect.
+    suspect. `wrong_clock` is a remark for a version, and for no visit that finds the same again.
     """
 
     kept: Sequence[Kept]
@@ -64,6 +64,7 @@ class Export:
     made: datetime | None = None
     dates: Sequence[datetime | None] = ()
     doubts: Sequence[str] = ()
+    wrong_clock: str | None = None
 
 
 class Access:
@@ -196,15 +197,24 @@ class Access:
                 tail=session.tail if session else b"",
             )
             raise late.at_step(session.place if session else "connecting and logging in") from exc
-        skew = skew_words(session.skew, self._estate.settings.skew) if session.skew is not None else None
-        remarks = [*session.remarks, *([skew] if skew else [])]
+        skew = None
+        if session.skew is not None and source.clock is None:
+            skew = skew_words(session.skew, self._estate.settings.skew)
         remembered = [*session.remembered.items()]
         if self._store.recall(source.name, PUSHING):
             remembered.append((PUSHING, ""))  # whatever a push left is known again once this export is on disk
         if session.skew is not None:
             remembered.append((SKEW, str(session.skew.total_seconds())))
         return Export(
-            kept, remarks, remembered, session.owed, session.waiting, session.made, session.dates, session.doubts
+            kept,
+            session.remarks,
+            remembered,
+            session.owed,
+            session.waiting,
+            session.made,
+            session.dates,
+            session.doubts,
+            skew,
         )
 
     def _step_context(

@@ -36,7 +36,7 @@ class Failure:
     def of(cls, exc: CollectError, masks: Masks) -> Self:
         """A failure as it may be shown."""
         tail = masks.hide(_shown(exc.tail)).decode("utf-8", "replace")
-        return cls(exc.kind, masks.seen(exc.message), exc.hint, masks.seen(exc.step), tail, exc.offered)
+        return cls(exc.kind, masks.told(exc.message), exc.hint, masks.told(exc.step), tail, exc.offered)
 
     def __str__(self) -> str:
         place = f"{self.step}: " if self.step else ""
@@ -68,7 +68,7 @@ class SourceStep:
     @property
     def place(self) -> str:
         """Which step."""
-        return self.masks.seen(self.taken.place)
+        return self.masks.told(self.taken.place)
 
     @property
     def answer(self) -> bytes:

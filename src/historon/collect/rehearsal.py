@@ -49,9 +49,10 @@ async def _rehearsed(
     except CollectError as exc:
         return Rehearsal(source.name, masks, failure=Failure.of(exc, masks))
     except NotNowError as exc:
-        return Rehearsal(source.name, masks, not_now=masks.seen(str(exc)))
+        return Rehearsal(source.name, masks, not_now=masks.told(str(exc)))
     reader = Reader(source.own_names, (), Weights(estate.weights))
     procedure = estate.procedure_of(source)
     question = question_about(store, source, procedure, export.kept, masks, reader, doubts=export.doubts)
     judged = await judge(workers, source.name, question)
-    return Rehearsal(source.name, masks, judged, [*export.remarks, *judged.remarks])
+    clock = [export.wrong_clock] if export.wrong_clock else []
+    return Rehearsal(source.name, masks, judged, [*export.remarks, *clock, *judged.remarks])

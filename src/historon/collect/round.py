@@ -25,6 +25,7 @@ from historon.workers import Workers
 __all__ = ["run_round", "unfinished_sources"]
 
 _BATCH = 256
+_CLOCK, _TOLD = "wrong clock", "told"  # the topic under which is remembered that this was told of the last version
 _INTERRUPTED = "the round was interrupted"
 
 
@@ -231,7 +232,7 @@ class _Round:
         except NotNowError as exc:
             if again:
                 return 0
-            found = _skipped(source.name, at, masks.seen(str(exc)))
+            found = _skipped(source.name, at, masks.told(str(exc)))
         except CollectError as exc:
             found = _failed(source, exc, masks, at)
         except (StoreError, OutsideError) as exc:
@@ -263,9 +264,14 @@ class _Round:
         if not any(question.sides) and same_rules(checked_before, rules):
             question = replace(question, rules=())  # nothing to check: neither the export nor the rules are others
         judged = await judge(self._workers, source.name, question)
-        remarks = [*judged.doubts, *judged.remarks, *export.remarks]
         newly, met_again, held = _checked(checked_before, rules, judged)
-        note = masks.seen("; ".join(remarks)) or None
+        remarks = [*judged.doubts, *judged.remarks, *export.remarks]
+        told = self._store.recall(source.name, _CLOCK) == _TOLD
+        if export.wrong_clock and not (told and judged.outcome is Outcome.UNCHANGED):
+            remarks.append(export.wrong_clock)
+        if told != bool(export.wrong_clock):
+            held = [*held, (_CLOCK, _TOLD if export.wrong_clock else "")]
+        note = "; ".join(map(masks.told, remarks)) or None
         result = SourceResult(
             source.name,
             judged.outcome,

@@ -163,6 +163,7 @@ class Source(Table, frozen=True):
     via: str | None = None
     legacy: tuple[str, ...] = ()
     max_shrink: Share | None = None
+    clock: Literal["known wrong"] | None = None
     skip: str | None = None
     labels: dict[str, str] = {}
     values: dict[str, str] = {}

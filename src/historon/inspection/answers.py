@@ -63,10 +63,10 @@ def no_export(content: bytes) -> str:
             return f'says only "{_shown(lines[0])}"'
         return ""
     if data in (None, {}, [], "", 0) or isinstance(data, bool):
-        return f"says only {_shown(text)}"
+        return f'says only "{_shown(text)}"'
     rows = data if isinstance(data, list) else [data]
     if len(rows) <= 2 and all(isinstance(row, dict) and _is_envelope(row) for row in rows):
-        return f"says only {_shown(text)}"
+        return f'says only "{_shown(text)}"'
     return ""
 
 

@@ -211,8 +211,26 @@ class Masks:
         return any(b"\n" in match[0] for pattern in self._secret for match in pattern.finditer(content))
 
     def seen(self, text: str) -> str:
-        """The same for a message."""
+        """The same for a text that a source may have written."""
         return self.hide(text.encode()).decode("utf-8", "replace")
+
+    def told(self, message: str) -> str:
+        """The same for a message of ours: what it quotes is hidden by all rules, our own words only where known.
+
+        A quotation may hold quotes itself, so that it goes from the first one to the last.
+        """
+        first, last = message.find('"'), message.rfind('"')
+        if first == last:
+            return self._known_hidden(message)
+        quoted = self.seen(message[first + 1 : last])
+        return self._known_hidden(f"{message[: first + 1]}{quoted}{message[last:]}")
+
+    def _known_hidden(self, text: str) -> str:
+        content = text.encode()
+        if self.reveal:
+            return text
+        spans = [span for pattern in (*self._secret, *self._forms) for span in _spans(pattern, content)]
+        return (self._replaced(content, spans) if spans else content).decode("utf-8", "replace")
 
     def _replaced(self, content: bytes, spans: list[tuple[int, int]]) -> bytes:
         """The content with what the spans cover, overlapping ones as one, replaced by marks."""

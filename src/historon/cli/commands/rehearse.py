@@ -63,7 +63,7 @@ def _rehearse(opened: Historon, source: Source) -> Rehearsal:
         if len(step.parts) > _NAMED:
             gave = f"{len(step.parts)} parts ({size_text(sum(part.size for part in step.parts))})"
         screen.print(
-            Text(f"  {printable(done.masks.seen(step.place))}  {describe(step.took)}  {printable(gave)}".rstrip())
+            Text(f"  {printable(done.masks.told(step.place))}  {describe(step.took)}  {printable(gave)}".rstrip())
         )
         for line in excerpt(done.masks.hide(step.answer)):
             screen.print(Text(f"    | {line}", style="dim"))
@@ -75,7 +75,7 @@ def _rehearse(opened: Historon, source: Source) -> Rehearsal:
         outcome = done.judged.outcome
         for word, lines in (("doubtful", done.judged.doubts), ("remark", done.remarks)):
             for line in lines:
-                screen.print(Text(f"  {word}: {printable(done.masks.seen(line))}", style=STYLES[Outcome.SUSPECT]))
+                screen.print(Text(f"  {word}: {printable(done.masks.told(line))}", style=STYLES[Outcome.SUSPECT]))
         grown = f"  +{done.judged.added} -{done.judged.removed}" if done.judged.added or done.judged.removed else ""
         screen.print(Text.assemble("  a round would record: ", (outcome, STYLES[outcome]), grown))
     return done

@@ -441,8 +441,15 @@ class _Server:
         except OSError as exc:
             verdict = peer_verdict(self._target, exc)
             raise verdict or CollectError(FailureKind.UNREACHABLE, f"{self._place}: {exc.strerror or exc}") from exc
+        except imaplib.IMAP4.error as exc:
+            message = f"{self._place} does not answer as a mail server does"
+            raise CollectError(FailureKind.UNREACHABLE, message) from exc
         try:
             self._imap.login(account.user, account.password.reveal() if account.password else "")
+        except imaplib.IMAP4.abort as exc:
+            self._imap.shutdown()
+            message = f"{self._place} ended the connection while logging in"
+            raise CollectError(FailureKind.UNREACHABLE, message) from exc
         except imaplib.IMAP4.error as exc:
             self._imap.shutdown()
             raise CollectError(FailureKind.LOGIN, f"{self._place} refuses the log-in") from exc

@@ -223,8 +223,9 @@ async def _old_host_keys(
 
 def _connect_failure(exc: BaseException, place: str, old: Sequence[str] = ()) -> CollectError:
     """Asyncssh's and the operating system's errors as ours, the most specific first."""
-    if isinstance(exc, asyncssh.PermissionDenied):
-        return CollectError(FailureKind.LOGIN, f"{place} refuses the log-in: {exc.reason}")
+    refused = isinstance(exc, asyncssh.DisconnectError) and "authentication" in exc.reason.lower()
+    if refused or isinstance(exc, asyncssh.PermissionDenied):
+        return CollectError(FailureKind.LOGIN, f"{place} refuses the log-in: {getattr(exc, 'reason', exc)}")
     if isinstance(exc, asyncssh.KeyExchangeFailed):
         return CollectError(
             FailureKind.UNREACHABLE,

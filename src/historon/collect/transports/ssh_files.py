@@ -148,9 +148,10 @@ class SshFiles:
         with tempfile.TemporaryDirectory(dir=self._scratch) as folder:
             file = Path(folder, "copied")
             try:
-                connection = self._channels.connection
-                await asyncssh.scp(
-                    (connection, path), str(file), preserve=True, progress_handler=watch, block_size=_READ
+                await self._channels.opened(
+                    lambda connection: asyncssh.scp(
+                        (connection, path), str(file), preserve=True, progress_handler=watch, block_size=_READ
+                    )
                 )
             except (asyncssh.Error, OSError) as exc:
                 reason = getattr(exc, "reason", None) or str(exc)
@@ -220,7 +221,9 @@ class SshFiles:
         with tempfile.TemporaryDirectory(dir=self._scratch) as folder:
             file = Path(folder, "copied")
             file.write_bytes(content)
-            await asyncssh.scp(str(file), (self._channels.connection, place), block_size=_READ)
+            await self._channels.opened(
+                lambda connection: asyncssh.scp(str(file), (connection, place), block_size=_READ)
+            )
 
 
 async def _sftp(connection: asyncssh.SSHClientConnection) -> asyncssh.SFTPClient:

@@ -110,4 +110,7 @@ class _TelnetSession(Dialogue[Telnet]):
             elif self._procedure.prompt.compiled.search(last):
                 self._prompts.add(last)
                 return
+        if self._procedure.password_prompt in waiting:  # it was given no password that it could refuse
+            message = f"{self._target.place} ended the connection before it asked for a password"
+            raise CollectError(FailureKind.UNREACHABLE, message, tail=self.tail)
         raise CollectError(FailureKind.LOGIN, "the device closed the connection while logging in", tail=self.tail)
