@@ -110,6 +110,21 @@ def test_tidying_happens_whatever_fails_and_its_own_failure_costs_no_good_export
     assert "config.tgz" in _parts(estate)
 
 
+def test_what_was_not_tidied_up_is_tidied_up_at_the_next_visit(estate: EstateFolder, balancer: Fairlead) -> None:
+    steps = _STEPS.replace("now.tgz", "{night}.tgz")
+    balancer.fault = BalancerFault.KEEPS
+    for night, left in (("1", {"1.tgz"}), ("2", {"1.tgz", "2.tgz"}), ("3", {"1.tgz"})):
+        _estate(estate, balancer, steps=steps)
+        text = (estate.path / "historon.toml").read_text()
+        estate.write(text.replace('name = "b"', f'name = "b"\nvalues = {{ night = "{night}" }}'))
+        if night == "3":
+            balancer.fault = None
+        code, out = _collect(estate)
+        assert (code, "did not tidy up: it ended with exit code 1" in out) == (0, night != "3")
+        there = {file.name for file in (balancer.folder / "export").iterdir()}
+        assert there == left, "what is refused a second time is left alone"
+
+
 def test_a_deadline_does_not_keep_it_from_tidying(estate: EstateFolder, balancer: Fairlead) -> None:
     (balancer.folder / "export").mkdir(parents=True, exist_ok=True)
     (balancer.folder / "export" / "now.tgz").write_text("left over")

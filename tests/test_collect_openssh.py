@@ -215,6 +215,17 @@ def test_files_with_checksums_over_sftp_and_scp(
         assert "has more than 10000 bytes" in result.out
 
 
+@pytest.mark.parametrize("transfer", ["sftp", "scp"])
+def test_a_server_with_one_session_at_a_time(estate: EstateFolder, tmp_path: Path, transfer: str) -> None:
+    with running_server(tmp_path, "MaxSessions 1\n") as server:
+        key = _key(estate, server.client_key)
+        (tmp_path / "a.cfg").write_text("hostname a\n")
+        pulls = ", ".join(f'{{ pull = "{tmp_path}/a.cfg", as = "a{n}.cfg" }}' for n in range(4))
+        steps = f'{{ keep = "id", as = "id" }}, {pulls}, {{ keep = "id", as = "id2" }}'
+        result = _files_from(estate, server, key, steps, f'transfer = "{transfer}"\ntries = 1').run("collect")
+        assert result.code == 0, result.out
+
+
 def test_a_real_jump_host(estate: EstateFolder, server: OpenSshServer) -> None:
     jump = (
         f'[jumps.gate]\naddress = "127.0.0.1"\nport = {server.port}\ncredentials = "c"\nhost_key = "{server.host_key}"'

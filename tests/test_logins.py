@@ -1,6 +1,9 @@
 """Getting in: a secret is given once, an account that is refused is spared, and keys and certificates of every kind."""
 
+import socket
+import threading
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import cast
 
@@ -193,3 +196,52 @@ def test_a_device_with_nothing_but_an_old_algorithm_is_told_by_its_name(
     background.run(_close(server))
     named = "ssh-rsa" if kind == "ssh-rsa" else "diffie-hellman-group14-sha1"
     assert f'legacy = ["{named}"]' in result.out, result.out
+
+
+# ---- what ends before it could refuse anything -----------------------------------------------------------------------
+
+
+def _closing(hello: bytes) -> Iterator[int]:
+    """A port that says a few words to everybody, and closes."""
+
+    def serve(server: socket.socket) -> None:
+        with suppress(OSError):
+            while True:
+                connection, _ = server.accept()
+                with connection:
+                    connection.sendall(hello)
+
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        threading.Thread(target=serve, args=[server], daemon=True).start()
+        yield server.getsockname()[1]
+        server.shutdown(socket.SHUT_RDWR)
+
+
+@pytest.mark.parametrize(
+    ("over", "more", "hello"),
+    [
+        ("ssh-shell", 'host_key = "SHA256:x"', b""),
+        ("ssh-exec", 'host_key = "SHA256:x"', b"SSH-2.0-x\r\n"),
+        ("telnet", "", b""),
+        ("telnet", "", b"login: "),
+        ("mailbox", "TLS", b""),
+        ("https", "TLS", b""),
+    ],
+)
+def test_a_daemon_that_closes_refuses_no_log_in(
+    estate: EstateFolder, tmp_path: Path, over: str, more: str, hello: bytes
+) -> None:
+    if more == "TLS":
+        more = f'certificate = "{SelfSigned.make(tmp_path, "x").fingerprint}"'
+    elif more:
+        more = more.replace("x", "A" * 43)
+    steps = {"mailbox": '{ pull = "*" }', "https": '{ keep = "/", as = "x" }'}.get(over, '{ keep = "x", as = "x" }')
+    prompt = "prompt = '#$'" if over in ("telnet", "ssh-shell") else ""
+    for port in _closing(hello):
+        source = f'address = "127.0.0.1"\nport = {port}\ncredentials = "c"\n{more}'
+        describe_estate(estate, over=over, steps=steps, procedure=f"tries = 2\n{prompt}", source=source)
+        result = collect(estate)
+        assert result.code == 3
+        assert "tried 2 times" in result.out, result.out
+        assert "refuses" not in result.out
+        assert "accounts lock" not in result.out

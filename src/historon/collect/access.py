@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, cast
 from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
+from historon.collect.leftovers import Leftovers
 from historon.collect.preconditions import check_needs
 from historon.collect.slots import Record, record_of
 from historon.collect.steps import StepContext, StepObserver, Wanted, resume, take_push, take_steps
@@ -233,6 +234,7 @@ class Access:
             reopen=lambda: self._open(target),
             hide=lambda secret: masks.also(secret.encode()),
             told=told,
+            leftovers=Leftovers(self._store, source.name),
             paused=lambda resume, at_it: self._note_pause(source, target.procedure, resume, at_it=at_it),
         )
 

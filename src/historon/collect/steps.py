@@ -17,6 +17,7 @@ from historon.collect.answers import choose, field_of, find, has_wrong_status, w
 from historon.collect.clocks import told_instant
 from historon.collect.dates import export_date
 from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
+from historon.collect.leftovers import Leftovers
 from historon.collect.reading import expressions_of, read_in
 from historon.collect.statuses import status_failure
 from historon.collect.transports.interface import Answer, Origin, Session
@@ -111,6 +112,7 @@ class StepContext:
     reopen: Callable[[], AbstractAsyncContextManager[Session[Any]]]
     hide: Callable[[str], None]
     paused: Callable[[Said | None, bool], None]
+    leftovers: Leftovers
     told: StepObserver | None = None
     wanted: Mapping[str, Wanted] = field(default_factory=dict)
     answers: list[tuple[str, bytes]] = field(default_factory=list)  # to lines that were typed, where there was any
@@ -207,15 +209,35 @@ class _Taking:
     async def _tidy(self, place: str, step: Tidy[Any], *, well: bool) -> None:
         """A step that goes on when the round is interrupted, and whose failure is a remark."""
         try:
-            self._filled(step), self._fill(step.says)
+            self._filled(step)
+            said = self._fill(step.says)
         except CollectError as exc:
             if well:  # else what it would tidy up was perhaps never begun
                 self.session.remarks.append(f"{place} was left out: {exc.message}")
             return
+        for earlier in self.around.leftovers.of(step.says):
+            await _to_its_end(self._tidy_once(place, step, earlier))
+        await _to_its_end(self._tidy_once(place, step, said))
+
+    async def _tidy_once(self, place: str, step: Tidy[Any], said: Said) -> None:
+        """Say it, or what an earlier round said in vain; that is said again at the next visit, unless it was refused.
+
+        What is the same every time is said then in any case, and what holds a secret is not written down.
+        """
+        earlier = said != self._fill(step.says)
         try:
-            await _to_its_end(self._take(place, step))
+            if earlier:
+                async with self._within(step.deadline, place):
+                    await self._judge(await self.session.say(said, self._filled(step)), step, step.check)
+            else:
+                await self._take(place, step)
         except CollectError as exc:
             self.session.remarks.append(f"{exc.step} did not tidy up: {exc.message}")
+            secret = any(one in _words(said) for one in self.session.secrets)
+            if said != step.says and not secret and not (earlier and exc.kind in _BEARABLE):
+                self.around.leftovers.add(step.says, said)
+                return
+        self.around.leftovers.done(step.says, said)
 
     def _fits(self, step: Step) -> bool:
         for name, pattern in step.when.items():

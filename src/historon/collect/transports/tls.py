@@ -46,6 +46,8 @@ def peer_verdict(target: Target[Any], exc: BaseException) -> CollectError | None
                 'or name its authority: authority = "ca.pem"',
             )
     wrong = next((one for one in causes if isinstance(one, ssl.SSLError) or "SSL" in str(one)), None)
+    if wrong and "EOF" in str(wrong):
+        return CollectError(FailureKind.UNREACHABLE, f"{place} ended the connection before TLS was agreed")
     if wrong:
         return CollectError(FailureKind.UNREACHABLE, f"{place} does not speak TLS as it should: {wrong}", again=False)
     return None
