@@ -6,6 +6,8 @@ import json
 import os
 import shutil
 import sqlite3
+import subprocess
+import sys
 from collections.abc import Iterator
 from contextlib import closing, suppress
 from datetime import UTC, datetime, timedelta
@@ -16,7 +18,7 @@ import pytest
 
 from historon.estate import Timetable, next_instants
 from historon.estate.timetables import Times
-from historon.store import open_store
+from historon.store import FolderStore, open_store
 from historon.timetable.service import Service
 from tests.conftest import FILES_ESTATE, EstateFolder
 from tests.disks import mounted
@@ -86,6 +88,49 @@ def _fill(disk: Path) -> None:
             with suppress(OSError):
                 while True:
                     file.write(bytes(size))
+
+
+@pytest.mark.parametrize("killed", [False, True])
+def test_all_can_be_read_with_no_byte_free(retained: EstateFolder, small_disk: Path, killed: bool) -> None:
+    retained.write(_RETAINED.replace('name = "Test"', f'name = "Test"\nstore = "{small_disk}/store"\nfree = "1MB"', 1))
+    assert retained.run("new", ".", "--store-only").code == 0
+    assert (small_disk / "store" / "reserve").exists()
+    assert retained.run("collect").code == 0
+    if killed:  # what it wrote last is in the write-ahead log, which nobody has taken up
+        script = (
+            "import os; from pathlib import Path; from historon.store import FolderStore;"
+            f"FolderStore(Path({str(small_disk / 'store')!r})).remember('files', 'x', 'last'); os._exit(0)"
+        )
+        subprocess.run([sys.executable, "-c", script], check=True)
+        (small_disk / "store" / "ledger.sqlite-shm").unlink()
+        assert (small_disk / "store" / "ledger.sqlite-wal").stat().st_size
+    _fill(small_disk)
+    for words in (["status"], ["versions", "files"], ["show", "files", "data/a.conf"], ["verify"], ["rounds"]):
+        result = retained.run(*words)
+        assert result.code == 0, (words, result.said)
+    if killed:
+        store = FolderStore(small_disk / "store", to_read=True)
+        assert store.recall("files", "x") == "last"
+        store.close()
+    result = retained.run("hold", "files@1", "--reason", "x")
+    assert result.code == 5
+    assert "the disk is full" in result.err
+    assert "try: make room (historon prune)" in result.err
+    assert shutil.disk_usage(small_disk).free == 0
+
+
+def test_with_no_byte_free_and_no_reserve_pruning_says_what_helps(retained: EstateFolder, small_disk: Path) -> None:
+    retained.write(_RETAINED.replace('name = "Test"', f'name = "Test"\nstore = "{small_disk}/store"\nfree = "1MB"', 1))
+    assert retained.run("new", ".", "--store-only").code == 0
+    for number in range(4):
+        (retained.path / "data" / "a.conf").write_text(f"{number}\n")
+        retained.run("collect")
+    (small_disk / "store" / "reserve").unlink()
+    _fill(small_disk)
+    result = retained.run("prune", "--yes")
+    assert result.code == 5
+    assert "try: move something else away from the disk of" in result.err
+    assert "historon prune)" not in result.err
 
 
 def test_pruning_works_with_no_byte_free(retained: EstateFolder, small_disk: Path) -> None:

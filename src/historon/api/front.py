@@ -81,7 +81,7 @@ class Historon:
     @cached_property
     def store(self) -> Store:
         """The estate's store. Raises StoreError when it is not there, or is not one."""
-        return open_store(self.estate, spend_reserve=self._spend_reserve)
+        return open_store(self.estate, spend_reserve=self._spend_reserve, to_read=True)
 
     def _fingerprint_key(self) -> bytes:
         """The key by which hidden secrets are told apart; read once, so that it is there when the store is closed."""

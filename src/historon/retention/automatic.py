@@ -12,6 +12,7 @@ from historon.store import Outcome, Store
 
 __all__ = ["PrunedByItself", "prune_by_itself"]
 
+_LOOKED_AT = 20  # rounds, of which some may run still
 _BAD = (Outcome.FAILED, Outcome.SUSPECT)
 
 
@@ -25,9 +26,12 @@ class PrunedByItself:
 
 
 def prune_by_itself(estate: Estate, store: Store, now: datetime) -> PrunedByItself:
-    """Remove what retention lets go, if the last round was good and there is not too much of it. Raises StoreError."""
-    last = next(iter(store.rounds(1)), None)
-    if last is None or last.ended is None or any(last.outcomes.get(one) for one in _BAD):
+    """Remove what retention lets go, if the last round that ended was good and there is not too much of it.
+
+    Raises StoreError.
+    """
+    last = next((one for one in store.rounds(_LOOKED_AT) if one.ended is not None), None)
+    if last is None or any(last.outcomes.get(one) for one in _BAD):
         return PrunedByItself()
     plans = plans_of(estate, estate.sources.values(), store, now)
     going = {name: sum(not one.stays for one in verdicts) for name, verdicts in plans.items()}

@@ -550,17 +550,17 @@ class Service:
         """Prune and prove where it is time for it: between rounds, and in threads, beside everything else."""
         estate = self._estate
         self._prune.look(estate, estate.settings.prune, now)
-        if self._prune.wanted and self._is_calm() and self._pruning is None and self._copying is None:
+        calm = self._is_calm(now)
+        if self._prune.wanted and calm and self._pruning is None and self._copying is None:
             self._prune.wanted = False
             self._pruning = asyncio.create_task(self._prune_now(estate, now))
         self._prove.look(estate, estate.settings.prove, now)
-        if self._prove.wanted and self._is_calm() and self._proving is None and self._pruning is None:
+        if self._prove.wanted and calm and self._proving is None and self._pruning is None:
             self._prove.wanted = False
             self._proving = asyncio.create_task(self._prove_now(estate, now))
 
-    def _is_calm(self) -> bool:
+    def _is_calm(self, now: datetime) -> bool:
         """Whether no round runs, or there was always one for so long that what is done between them waits no more."""
-        now = self._clock()
         if not self._rounds:
             self._calm = now
         return not self._rounds or abs(now - self._calm) > _RESTLESS
@@ -607,7 +607,12 @@ class Service:
 
     def _copy(self) -> None:
         """Bring copies up to date in which something is missing, one after another, beside everything else."""
-        if self._copying is None and self._pruning is None and self._monitor.copies_wanted and self._is_calm():
+        if (
+            self._copying is None
+            and self._pruning is None
+            and self._monitor.copies_wanted
+            and self._is_calm(self._clock())
+        ):
             wanted, self._monitor.copies_wanted = self._monitor.copies_wanted, []
             self._copying = asyncio.create_task(self._copy_all(wanted))
 

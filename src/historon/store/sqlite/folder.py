@@ -23,7 +23,7 @@ __all__ = ["FolderStore"]
 _RESERVE = "reserve"  # a file that only takes room, which is given up when there is none left to remove things with
 _RESERVED = 4 * 2**20  # bytes
 _PAGES_AT_ONCE = 500  # that are given back in one step
-_ROOM_FOR_RESERVE = 64 * 2**20
+_ROOM_FOR_RESERVE = 4 * _RESERVED
 
 
 class FolderStore(LedgerStore):
@@ -31,15 +31,18 @@ class FolderStore(LedgerStore):
 
     transactions: FileTransactions
 
-    def __init__(self, folder: Path, *, indexed: bool = True, spend_reserve: bool = False) -> None:
+    def __init__(
+        self, folder: Path, *, indexed: bool = True, spend_reserve: bool = False, to_read: bool = False
+    ) -> None:
         """Open the store. StoreError when its ledger is not there, cannot be read, or is newer than this program.
 
-        With `spend_reserve` the room that was set aside is given up first, so that there is some to remove things with.
+        `to_read` lets it be read where the disk has no byte left. With `spend_reserve` the room that was set aside is
+        given up first, so that there is some to remove things with.
         """
         self._folder = folder
         self._others: list[FolderStore] = []
         self._closed = False
-        transactions = FileTransactions(folder)
+        transactions = FileTransactions(folder, to_read=to_read, to_free=spend_reserve)
         if spend_reserve and not transactions.read_only and self.room() < _ROOM_FOR_RESERVE:
             with suppress(OSError):
                 (folder / _RESERVE).unlink()

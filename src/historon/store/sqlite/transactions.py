@@ -27,8 +27,13 @@ class FileTransactions(Transactions):
 
     db: sqlite3.Connection
 
-    def __init__(self, folder: Path) -> None:
-        """StoreError when the ledger is not there or cannot be read; `open` has to follow."""
+    def __init__(self, folder: Path, *, to_read: bool = False, to_free: bool = False) -> None:
+        """StoreError when the ledger is not there or cannot be read; `open` has to follow.
+
+        `to_read` lets it be read where the disk has no byte left; with `to_free` somebody wants to make room.
+        """
+        self._to_read, self._to_free = to_read, to_free
+        self.full = False
         self.undone = lambda: None
         self.folder = folder
         self.file = folder / LEDGER
@@ -40,9 +45,9 @@ class FileTransactions(Transactions):
     def open(self) -> None:
         """Open the ledger. StoreError when that cannot be done, or when it is newer than this program."""
         with self.doing("open the store"):
-            self.db = self._opened_to_read() if self.read_only else self._opened()
+            self.db = self._opened_to_read() if self.read_only else self._opened_if_not_full()
             try:
-                if self.read_only:
+                if self.read_only or self.full:
                     check_schema(self.db, str(self.file))
                 else:
                     migrate(self.db, str(self.file))
@@ -85,6 +90,27 @@ class FileTransactions(Transactions):
             raise
         return db
 
+    def _opened_if_not_full(self) -> sqlite3.Connection:
+        try:
+            return self._opened()
+        except sqlite3.OperationalError as exc:
+            if not self._to_read or not _is_full(exc):
+                raise
+            self.full = True
+            return self._opened_when_full()
+
+    def _opened_when_full(self) -> sqlite3.Connection:
+        """Open a store beside which there is no room for the index of its write-ahead log: that is kept in memory."""
+        db = sqlite3.connect(self.file, timeout=_BUSY_S, isolation_level=None, check_same_thread=False)
+        try:
+            # Before anything is read (sqlite.org/wal.html, section 9). What this one locks it lets go of at its end.
+            db.executescript("PRAGMA locking_mode = EXCLUSIVE; PRAGMA temp_store = MEMORY; PRAGMA query_only = ON;")
+            db.execute("SELECT 1 FROM sqlite_schema").fetchone()
+        except sqlite3.Error:
+            db.close()
+            raise
+        return db
+
     def _opened_to_read(self) -> sqlite3.Connection:
         """Open a store that cannot be written: a snapshot, a disk that went bad, or another user's."""
         place = self.file.absolute().as_uri()
@@ -107,6 +133,8 @@ class FileTransactions(Transactions):
         if self.read_only:
             hint = "reading commands work; to write, mount it writable, or use a copy of it"
             raise StoreError(f"{self.file}: cannot {what}: the store is read-only", hint=hint)
+        if self.full:
+            raise StoreError(f"{self.file}: cannot {what}: the disk is full", hint=self._full_advice())
         self._check_place()
         with self.doing(what):
             self.db.execute("BEGIN IMMEDIATE")
@@ -158,13 +186,25 @@ class FileTransactions(Transactions):
         except sqlite3.Error as exc:
             busy = getattr(exc, "sqlite_errorname", "").startswith("SQLITE_BUSY")
             why = (self._who_writes() if busy else "") or str(exc)
-            raise StoreError(f"{self.file}: cannot {what}: {why}", hint=_advice(exc)) from exc
+            advice = self._full_advice() if _is_full(exc) else _advice(exc)
+            raise StoreError(f"{self.file}: cannot {what}: {why}", hint=advice) from exc
+
+    def _full_advice(self) -> str:
+        """What makes room: to advise what has just been tried would lead nowhere."""
+        if self._to_free:
+            return f"move something else away from the disk of {self.folder}, a few MB, then prune; nothing was removed"
+        return "make room (historon prune), then run it again; nothing was half written"
+
+
+def _is_full(exc: sqlite3.Error) -> bool:
+    """Whether the disk took no more: the library says so in several ways."""
+    name = getattr(exc, "sqlite_errorname", "") or ""
+    return name in ("SQLITE_FULL", "SQLITE_IOERR_WRITE", "SQLITE_IOERR_SHMSIZE", "SQLITE_IOERR_SHMOPEN")
 
 
 def _advice(exc: sqlite3.Error) -> str:
     name = getattr(exc, "sqlite_errorname", "") or ""
     advice = {
-        "SQLITE_FULL": "the disk is full: make room (historon prune), then run it again; nothing was half written",
         "SQLITE_IOERR": "nothing was half written, but the disk took no more: full (historon prune)? failing?",
         "SQLITE_BUSY": "another Historon is writing: wait for it to end",
         "SQLITE_READONLY": "check the owner and mode of the store",
