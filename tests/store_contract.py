@@ -309,6 +309,16 @@ class StoreContract(ABC):
         store.end_round(number, night(0))
         assert store.at_work(store.rounds()[0]) is False
 
+    def test_nothing_is_recorded_in_a_round_that_has_ended(self, store: Store) -> None:
+        number = store.begin_round(night(1), "timetable")
+        store.end_round(number, night(1))
+        entry = Entry("s", Outcome.FIRST, night(1), timedelta(), [Part("a", b"late")])
+        with pytest.raises(StoreError, match="was ended by somebody else"):
+            store.record(number, [entry])
+        assert store.versions("s") == []
+        store.end_round(number, night(2))
+        assert store.rounds()[0].ended == night(1)
+
     def test_space_is_given_back_and_nothing_else(self, store: Store) -> None:
         for at in range(40):
             take(store, at, Part("a", b"".join(b"%d %d\n" % (at, n * at % 97) for n in range(400))))

@@ -288,3 +288,14 @@ def test_who_waits_for_a_command_may_end_it(heavy: EstateFolder) -> None:
 
 def _children_of(pid: int) -> list[str]:
     return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
+
+
+@pytest.mark.parametrize(
+    "words", [["collect"], ["status"], ["find", "one"], ["serve", "--once"], ["verify"], ["doctor"]]
+)
+def test_a_command_may_be_started_without_input_and_with_ctrl_c_ignored(
+    files_estate: EstateFolder, words: list[str]
+) -> None:
+    script = f"trap '' INT; exec {PROGRAM} {' '.join(words)} <&-"
+    done = subprocess.run(["sh", "-c", script], cwd=files_estate.path, capture_output=True, text=True, check=False)
+    assert done.returncode in (0, 1), done.stderr

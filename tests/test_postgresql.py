@@ -183,6 +183,21 @@ def test_nothing_depends_on_a_session(store: PostgresStore) -> None:
     assert (prepared[0], locks[0]) == (0, 0)
 
 
+def test_nobody_can_put_a_table_in_front_of_ours(tmp_path: Path, server: PostgresServer) -> None:
+    place = StorePlace(server.database())
+    store = PostgresStore.create(place, tmp_path, _password(tmp_path))
+    store.remember("s", "topic", "ours")
+    with _administrator(store) as db:
+        db.execute("CREATE SCHEMA historon")  # which comes first by the default, "$user", public
+        db.execute("CREATE TABLE historon.memory AS SELECT * FROM public.memory WHERE false")
+    store.close()
+    again = PostgresStore(place, tmp_path, SecretRef("file:password"))
+    assert again.recall("s", "topic") == "ours"
+    again.remember("s", "topic", "still ours")
+    assert again.recall("s", "topic") == "still ours"
+    again.close()
+
+
 def test_a_version_is_on_disk_though_the_server_would_not_wait(tmp_path: Path, server: PostgresServer) -> None:
     place = StorePlace(server.database())
     with psycopg.connect(place, password=PASSWORD, autocommit=True) as db:

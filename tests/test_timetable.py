@@ -8,6 +8,7 @@ import shutil
 import signal
 import sqlite3
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
@@ -23,11 +24,11 @@ from hypothesis import strategies as st
 
 from historon.estate import Estate, Freeze, Hours, Timetable, instants, read_estate
 from historon.estate.checking import convert, problems_of
-from historon.store import LEDGER
+from historon.store import LEDGER, open_store
 from historon.timetable import due_instants, offset_of
 from historon.timetable.service import Service
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, WebListener
-from tests.leaping import InProcess
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, WebListener, historon
+from tests.leaping import InProcess, LeapingLoop
 
 OSLO = ZoneInfo("Europe/Oslo")
 _ZONES = st.sampled_from(["Europe/Oslo", "UTC", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu"])
@@ -541,3 +542,109 @@ def test_what_the_service_writes_down_waits_for_other_writers_beside_everything_
         service._store.close()
 
     asyncio.run(play())
+
+
+def test_a_service_that_was_stopped_for_long_stands_by_and_may_take_over_again(
+    scheduled: EstateFolder, caplog: pytest.LogCaptureFixture
+) -> None:
+    caplog.set_level("INFO", "historon.service")
+    began, other = datetime.now(UTC), "elsewhere 7 7"
+    stopped = timedelta()
+    store = scheduled.store()
+
+    async def play() -> None:
+        nonlocal stopped
+        loop = asyncio.get_running_loop()
+
+        def clock() -> datetime:
+            return began + stopped + timedelta(seconds=loop.time())
+
+        service = Service(scheduled.path / "historon.toml", open_store, clock, workers=InProcess())
+        running = asyncio.create_task(service.run(wait=True))
+        await asyncio.sleep(30)
+        stopped = timedelta(minutes=2)  # as by SIGSTOP: nothing runs, and then it is later
+        left = store.begin_round(clock(), "timetable")
+        assert store.lease(other, clock(), clock() + timedelta(minutes=1)) is None
+        await asyncio.sleep(30)
+        assert store.lease(other, clock(), clock() + timedelta(minutes=1)) is None, "it took nothing back"
+        store.release(other)
+        await asyncio.sleep(30)
+        assert store.lease(other, clock(), clock() + timedelta(minutes=1)) is not None
+        (one,) = [one for one in store.rounds() if one.number == left]
+        assert one.ended is not None, "what it finds in a round that it did not begin is ended"
+        service.stop()
+        await running
+
+    with asyncio.Runner(loop_factory=LeapingLoop) as runner:
+        runner.run(play())
+    words = [record.getMessage() for record in caplog.records]
+    assert sum("this one stands by" in one for one in words) == 1
+    assert f"ended round {store.rounds()[0].number} of a service that is stopped" in words
+    assert words[-1] == "the service has ended"
+
+
+def test_sigterm_ends_the_service_whatever_hangs(scheduled: EstateFolder) -> None:
+    script = """
+import time
+from historon.cli.commands import serve
+from historon.cli.main import main
+from historon.timetable.service import Service
+async def run(self, **_):
+    print("runs", flush=True)
+    await self._stop.wait()
+    time.sleep(1000)
+Service.run, serve._PATIENCE_S = run, 0.5
+main()
+"""
+    process = subprocess.Popen(
+        [sys.executable, "-c", script, "serve"], cwd=scheduled.path, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    )
+    assert process.stdout
+    process.stdout.readline()
+    process.terminate()
+    _, said = process.communicate(timeout=60)
+    assert process.returncode == 6
+    assert b"did not end within 0.5 s, and is ended now" in said
+
+
+_ODD = "a % b 'c' \"d\" $e"
+
+
+def test_service_files_take_any_path_and_variables(tmp_path: Path) -> None:
+    folder = tmp_path / _ODD
+    folder.mkdir()
+    assert historon("new", folder, "--store-only", cwd=tmp_path).code in (0, 4)
+    text = SCHEDULED + '[credentials.c]\nuser = "x"\npassword = "env:FERRY_PW"\n'
+    (folder / "historon.toml").write_text(text)
+    estate = EstateFolder(folder)
+    unit = estate.run("service-files", "systemd").out
+    escaped = str(folder).replace("%", "%%").replace('"', '\\"')
+    command = f'"{escaped.replace("$", "$$")}/historon.toml"'
+    assert f"serve --estate {command}\n" in unit
+    assert f'ReadWritePaths="{escaped}"' in unit
+    assert "# Wanted: FERRY_PW" in unit
+    assert f"EnvironmentFile={str(folder).replace('%', '%%')}/historon.env\n" in unit
+    assert "PrivateTmp=no" in unit, "the estate is below /tmp"
+    line = estate.run("service-files", "cron").out.splitlines()[-1]
+    assert "\\%" in line
+    shown = subprocess.run(
+        ["sh", "-c", f'set -- {line.rpartition("--estate")[2]}; printf %s "$1"'.replace("\\%", "%")],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert shown.stdout == f"{folder}/historon.toml"
+    said = estate.run("doctor").out
+    assert "secrets are variables of the environment: FERRY_PW" in said
+    assert "is a folder for temporary files" in said
+
+
+def test_a_rehearsal_as_the_service_has_the_variables_of_its_file(scheduled: EstateFolder) -> None:
+    text = (scheduled.path / "historon.toml").read_text()
+    steps = 'steps = [{ keep = ["printenv", "X"], as = "x", environment = { X = "env:FERRY_PW" } }]'
+    scheduled.write(text.replace('steps = [{ pull = "data" }]', steps))
+    assert scheduled.run("rehearse", "files", "--as-service").code == 3
+    (scheduled.path / "historon.env").write_text("# ours\nFERRY_PW='harbour light'\n")
+    result = scheduled.run("rehearse", "files", "--as-service")
+    assert result.code == 0, result.said
+    assert "not imitated" in result.err

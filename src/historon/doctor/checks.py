@@ -12,7 +12,18 @@ from historon.collect.failures import CollectError
 from historon.collect.preconditions import check_needs, check_preconditions
 from historon.collect.transports.drop_folder import strangers
 from historon.errors import HistoronError
-from historon.estate import Credentials, Estate, SecretError, SecretRef, Source, fill, values_of
+from historon.estate import (
+    ENVIRONMENT_FILE,
+    Credentials,
+    Estate,
+    SecretError,
+    SecretRef,
+    Source,
+    environment_secrets,
+    fill,
+    temporary_places,
+    values_of,
+)
 from historon.store import LARGE, Store, still_paused
 from historon.times import for_people
 from historon.versions import Masks, is_binary, random_words, split_lines
@@ -49,6 +60,7 @@ def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> l
         *_files(estate),
         *_accounts(estate),
         *_channels(estate),
+        *_surroundings(estate),
         *_copies(estate),
         *_retention(estate),
         *_proofs(estate),
@@ -186,6 +198,21 @@ def _secrets(about: str, references: Iterable[SecretRef], folder: Path) -> Itera
             yield Finding(True, about, exc.message, exc.hint)
 
 
+def _surroundings(estate: Estate) -> Iterator[Finding]:
+    """What a service has only where its unit says so; of estates that one looks after."""
+    if not any(source.timetables for source in estate.sources.values()):
+        return
+    names = environment_secrets(estate)
+    if names:
+        what = f"secrets are variables of the environment: {', '.join(names)}; a service has those of its unit alone"
+        remedy = f"write them into {estate.folder / ENVIRONMENT_FILE}, mode 600; historon service-files names it"
+        yield Finding(False, "service", what, remedy)
+    places = temporary_places(estate)
+    if places:
+        what = f"{places[0]} is a folder for temporary files: others may write there, and the system empties it"
+        yield Finding(False, "service", what, "move it to a folder of its own, such as /srv")
+
+
 def _retention(estate: Estate) -> Iterator[Finding]:
     if estate.settings.prune or not any(source.retention for source in estate.sources.values()):
         return
@@ -307,7 +334,12 @@ def _unused(estate: Estate) -> Iterator[Finding]:
             *(source.retention for source in sources),
             *(copy.own_retention for copy in estate.copies.values()),
         },
-        "timetables": {name for source in sources for name in source.timetables},
+        "timetables": {
+            *(name for source in sources for name in source.timetables),
+            *(channel.digest for channel in estate.channels.values()),
+            estate.settings.prune,
+            estate.settings.prove,
+        },
         "jumps": {source.via for source in sources},
         "credentials": {
             *(source.credentials for source in sources),

@@ -37,7 +37,14 @@ from historon.estate.required import (
 )
 from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference, small_environment, without_secrets
 from historon.estate.selection import select
-from historon.estate.settings_files import missing_secrets, settings_digest, settings_files
+from historon.estate.settings_files import (
+    ENVIRONMENT_FILE,
+    environment_secrets,
+    missing_secrets,
+    settings_digest,
+    settings_files,
+    temporary_places,
+)
 from historon.estate.spelling import nearest
 from historon.estate.steps import (
     ASKING,
@@ -76,6 +83,7 @@ __all__ = [
     "ASKING",
     "CHANNELS",
     "COPIES",
+    "ENVIRONMENT_FILE",
     "ESTATE_FILE",
     "EVENT_KINDS",
     "LEGACY",
@@ -146,6 +154,7 @@ __all__ = [
     "after_hours",
     "check_trust",
     "describe",
+    "environment_secrets",
     "fill",
     "given",
     "in_words",
@@ -172,6 +181,7 @@ __all__ = [
     "shipped_names",
     "shipped_text",
     "small_environment",
+    "temporary_places",
     "values_of",
     "walk",
     "without_secrets",

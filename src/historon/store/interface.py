@@ -354,6 +354,7 @@ class Store(ABC):
     def record(self, round_number: int, entries: Sequence[Entry]) -> list[Recorded]:
         """Record all entries in one transaction: all of them, or, with StoreError, none.
 
+        Nothing is recorded in a round that was ended, as a service does that took over from one that was stopped.
         Parts equal to those of the source's last good version make no new version; nor does a suspect export equal to
         the last suspect one.
         """
@@ -378,7 +379,7 @@ class Store(ABC):
 
     @abstractmethod
     def end_round(self, round_number: int, at: datetime) -> None:
-        """Close a round."""
+        """Close a round, unless it is closed already."""
 
     @abstractmethod
     def rounds(self, limit: int = 20) -> list[Round]:

@@ -78,9 +78,11 @@ _TROUBLE = timedelta(seconds=30)
 _NOT_TAKEN = timedelta(minutes=30)  # until a source is asked again of which the store did not take what was found
 _RESUME_AGAIN = timedelta(minutes=5)  # between two tries to resume what was left paused
 _JUMP = timedelta(minutes=1)  # by which a clock goes back before that is more than being set right
-_STOP = timedelta(seconds=30)  # for rounds to clean up after themselves, and for the last notices
+_STOP = timedelta(seconds=20)  # for rounds to clean up after themselves, and for the last notices
+_STOP_BESIDE = timedelta(seconds=10)  # for what runs beside them
 _SEND = timedelta(minutes=1)  # for one notice on one channel
 _RESTLESS = timedelta(minutes=15)  # of rounds that never end together, as a source hangs in each
+_LOOKED_AT = 20  # rounds, of which some may not have ended
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
 
@@ -101,6 +103,10 @@ class _Beside:
             (self._next,) = next_instants(timetable, estate.zone, now, 1)
         elif now >= self._next:
             self._next, self.wanted = None, True
+
+
+class LeaseLostError(OutsideError):
+    """Another service keeps the timetables, as this one was stopped for longer than its word was good for."""
 
 
 class Service:
@@ -171,24 +177,52 @@ class Service:
         self._notifier = Notifier(self._estate, self._store, self._clock)
         self._monitor = Monitor(self._notifier, self._store, self.figures)
         try:
-            if wait:
-                await self._stand_by()
-            else:
-                self._take_lease(self._store)
-            if self._stop.is_set():
-                return
-            if not once:
-                self._tell_start()
-            self._begin()
-            self._settling = asyncio.create_task(self._settle_owed())
-            await self._keep(once=once)
-            if not once:
-                self._notifier.tell(
-                    Event("service-stopped", self._clock(), f"{process_in_words(self._holder)}; it ended properly")
-                )
-                self._store.remember(ESTATE, _RUNNING, "")
+            while not self._stop.is_set():
+                try:
+                    return await self._serve(once=once, wait=wait)
+                except LeaseLostError as exc:
+                    if not wait:
+                        raise
+                    await self._stand_down(exc)
         finally:
             await self._end()
+
+    async def _serve(self, *, once: bool, wait: bool) -> None:
+        """From the beginning to the end of keeping the timetables. LeaseLostError when another has taken them over."""
+        if wait:
+            await self._stand_by()
+        else:
+            self._take_lease(self._store)
+        if self._stop.is_set():
+            return
+        self._end_rounds_of_others()
+        if not once:
+            self._tell_start()
+        self._begin()
+        self._settling = asyncio.create_task(self._settle_owed())
+        await self._keep(once=once)
+        if not once:
+            words = f"{process_in_words(self._holder)}; it ended properly"
+            self._notifier.tell(Event("service-stopped", self._clock(), words))
+            self._store.remember(ESTATE, _RUNNING, "")
+
+    def _end_rounds_of_others(self) -> None:
+        """End the rounds of one that kept the timetables before, and is not dead: it records nothing in them now."""
+        for one in self._store.rounds(_LOOKED_AT):
+            if one.ended is None and one.trigger == _TRIGGER and self._store.at_work(one) is not False:
+                self._store.end_round(one.number, self._clock())
+                _LOG.warning("ended round %s of a service that is stopped", one.number)
+
+    async def _stand_down(self, why: LeaseLostError) -> None:
+        """Let go of all that was begun: another does it now."""
+        _LOG.warning("%s; this one stands by", why.message)
+        self._has_begun = False
+        for task in self._rounds:
+            task.cancel()
+        if self._rounds:
+            await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
+        for slot in (self._busy, self._due, self._next, self._rounds, self._new, self._being_written):
+            slot.clear()
 
     def _tell_start(self) -> None:
         """Tell that the service begins; and if the one before did not end as it should, that too."""
@@ -208,7 +242,8 @@ class Service:
         now = self._clock()
         other = store.lease(self._holder, now, now + _LEASE)
         if other:
-            raise OutsideError(
+            error = LeaseLostError if self._has_begun else OutsideError
+            raise error(
                 f"another service keeps the timetables of this store: {process_in_words(other)}",
                 hint="stop that one, or wait a minute",
             )
@@ -267,6 +302,8 @@ class Service:
         while not self._stop.is_set():
             wait = self._tick
             try:
+                if abs(self._clock() - self._renewed) > _LEASE:  # it was stopped: another may be at it
+                    self._take_lease(self._store)
                 self._reload()
                 self._take_up_written()
                 now = self._heed_clock(now)
@@ -670,7 +707,7 @@ class Service:
         if self._rounds:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
         if self._beside:
-            await asyncio.wait(self._beside, timeout=_STOP.total_seconds())
+            await asyncio.wait(self._beside, timeout=_STOP_BESIDE.total_seconds())
         if self._has_begun:  # otherwise all that is to be told is another one's
             try:
                 await self._send_last()

@@ -1,6 +1,7 @@
 """`historon rehearse`."""
 
 import getpass
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -11,8 +12,8 @@ from historon.api import Historon
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import STYLES, console, excerpt, print_failure, printable, size_text
 from historon.collect import Rehearsal, StepTaken
-from historon.errors import ExitCode
-from historon.estate import Estate, Source, describe, select
+from historon.errors import ExitCode, OutsideError
+from historon.estate import ENVIRONMENT_FILE, Estate, Source, describe, select, temporary_places
 from historon.store import Outcome, Part
 
 __all__ = ["command"]
@@ -45,9 +46,28 @@ def _as_service(estate: Estate, names: tuple[str, ...]) -> int:
     """The same command anew, with cron's environment (crontab(5)): a short PATH, no agent, no terminal to read."""
     home = str(Path.home())
     environment = {"PATH": "/usr/bin:/bin", "HOME": home, "SHELL": "/bin/sh", "LOGNAME": getpass.getuser()}
+    environment |= _variables(estate)
+    places = temporary_places(estate)
+    if places:
+        click.echo(f"not imitated: a service may have a folder of its own in the place of {places[0].parent}", err=True)
     words = [sys.executable, "-m", "historon", "rehearse", "--estate", str(estate.file), "--", *names]
     done = subprocess.run(words, cwd=home, env=environment, stdin=subprocess.DEVNULL, check=False)
     return done.returncode
+
+
+def _variables(estate: Estate) -> dict[str, str]:
+    """The variables that the unit takes from the file beside the estate file (systemd.exec(5), EnvironmentFile)."""
+    try:
+        text = (estate.folder / ENVIRONMENT_FILE).read_text(encoding="utf-8")
+    except FileNotFoundError:
+        return {}
+    except (OSError, UnicodeError) as exc:
+        raise OutsideError(f"{estate.folder / ENVIRONMENT_FILE}: {exc}", hint="check the file and its mode") from exc
+    try:
+        lines = [shlex.split(line, comments=True) for line in text.splitlines()]
+    except ValueError as exc:
+        raise OutsideError(f"{estate.folder / ENVIRONMENT_FILE}: {exc}", hint="write NAME=value, a line each") from exc
+    return dict(line[0].split("=", 1) for line in lines if line and "=" in line[0])
 
 
 def _rehearse(opened: Historon, source: Source) -> Rehearsal:

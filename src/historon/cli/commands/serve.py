@@ -2,7 +2,9 @@
 
 import asyncio
 import logging
+import os
 import signal
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
@@ -16,9 +18,11 @@ from historon.store import open_store
 
 if TYPE_CHECKING:
     from historon.timetable.health import HealthFigures
+    from historon.timetable.service import Service
 
 __all__ = ["command"]
 
+_PATIENCE_S = 55.0  # after which the service is ended in any case, once it was asked to
 _LEVEL = click.Choice(["debug", "info", "warning", "error"])
 
 
@@ -72,12 +76,26 @@ def command(
     async def main() -> None:
         loop = asyncio.get_running_loop()
         for number in (signal.SIGTERM, signal.SIGINT):
-            loop.add_signal_handler(number, service.stop)
+            loop.add_signal_handler(number, _stop, service)
         await service.run(once=once, wait=wait)
 
     with _listening(service.figures, app, port):
         asyncio.run(main())
     return ExitCode.SOURCES if once and service.troubled else ExitCode.WELL
+
+
+def _stop(service: "Service") -> None:
+    """Let it end; whatever hangs then, a database that does not answer or a disk, is left after a while."""
+    service.stop()
+    watchdog = threading.Timer(_PATIENCE_S, _give_up)
+    watchdog.daemon = True
+    watchdog.start()
+
+
+def _give_up() -> None:
+    words = "did not end within %g s, and is ended now; what was not recorded is made up for at the next start"
+    logging.getLogger("historon.service").error(words, _PATIENCE_S)
+    os._exit(ExitCode.OUTSIDE)
 
 
 @contextmanager

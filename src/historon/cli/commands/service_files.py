@@ -1,5 +1,6 @@
 """`historon service-files`."""
 
+import shlex
 import sys
 from importlib import resources
 from pathlib import Path
@@ -8,7 +9,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.errors import OutsideError
-from historon.estate import Estate, fill, values_of
+from historon.estate import ENVIRONMENT_FILE, Estate, environment_secrets, fill, temporary_places, values_of
 
 __all__ = ["command"]
 
@@ -40,6 +41,27 @@ def _written(estate: Estate) -> list[str]:
     return [*map(str, needed), *(f"-{place}" for place in also)]
 
 
+def _unit_text(text: object) -> str:
+    """A text of a unit, in which a percent sign begins a specifier (systemd.unit(5))."""
+    return str(text).replace("%", "%%")
+
+
+def _unit_word(text: object, *, command: bool = False) -> str:
+    """A word of a unit, in quotes where it has blanks (systemd.syntax(7)); in a command a dollar sign is doubled."""
+    word = _unit_text(text)
+    if command:
+        word = word.replace("$", "$$")
+    if not any(sign.isspace() or sign in "\"'\\;" for sign in word):
+        return word
+    escaped = word.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
+
+
+def _cron_word(text: object) -> str:
+    """A word for the shell that cron starts, where a percent sign would be a line end (crontab(5))."""
+    return shlex.quote(str(text)).replace("%", "\\%")
+
+
 @click.command(
     "service-files",
     epilog=example(
@@ -59,23 +81,29 @@ def command(app: App, kind: str, *, folder: Path | None, user: str, estate_file:
     `systemd` keeps the timetable in the foreground; `timer` and `cron` do what is due every five minutes. The units are
     closed in as far as collecting allows: the service writes to the estate's folder, its store, its copies, folders and
     mailboxes that it takes exports from and does not leave them in, and files that are channels, and nowhere else.
+    Secrets that are variables of the environment (`env:`) come from historon.env beside the estate file.
     """
     from jinja2 import Environment, StrictUndefined
 
     estate = app.estate(estate_file)
     program = Path(sys.argv[0]).absolute()
+    variables = environment_secrets(estate)
     values = {
         "program": program,
         "estate": estate.file,
         "folder": estate.folder,
         "user": user,
         "written": _written(estate),
+        "variables": variables,
+        "variables_file": estate.folder / ENVIRONMENT_FILE,
+        "temporary": temporary_places(estate),
         "name": "".join(char for char in estate.settings.name if char.isprintable()),
     }
     for name in _KINDS[kind]:
         source = (resources.files("historon.cli") / "service" / name).read_text(encoding="utf-8")
         escape = name.endswith((".plist", ".xml"))
         engine = Environment(autoescape=escape, undefined=StrictUndefined, keep_trailing_newline=True)  # noqa: S701 (units)
+        engine.filters |= {"unit_word": _unit_word, "unit_text": _unit_text, "cron_word": _cron_word}
         text = engine.from_string(source).render(values)
         if folder is None:
             click.echo(text, nl=False)

@@ -64,6 +64,11 @@ class Rounds:
         )
         self._db.execute("DELETE FROM outcome WHERE round = ?", (number,))
 
+    def has_ended(self, number: int) -> bool:
+        """Whether it was closed."""
+        row = self._db.execute("SELECT ended FROM round WHERE number = ?", (number,)).fetchone()
+        return row is not None and row[0] is not None
+
     def last(self, limit: int) -> list[Round]:
         """The last rounds, newest first."""
         rows = self._db.execute(

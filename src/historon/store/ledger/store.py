@@ -97,12 +97,17 @@ class LedgerStore(Store):
     @writing("end a round")
     def end_round(self, round_number: int, at: datetime) -> None:
         """See Store."""
+        if self._rounds.has_ended(round_number):
+            return
         self._rounds.end(round_number, at)
         self._memory.remember(_at_work(round_number), {ESTATE: ""})
 
     @writing("record versions")
     def record(self, round_number: int, entries: Sequence[Entry]) -> list[Recorded]:
         """See Store."""
+        if self._rounds.has_ended(round_number):
+            hint = "another service keeps the timetables now: what this one found is collected again by that one"
+            raise StoreError(f"round {round_number} was ended by somebody else; nothing was recorded in it", hint=hint)
         visits = []
         for entry in entries:
             source = self._names.of(entry.source)

@@ -28,6 +28,7 @@ _PAUSE_S = 0.2
 _REPEATS = 5  # of a transaction that the server asks to be done again
 _REPEATED = (errors.SerializationFailure, errors.DeadlockDetected)
 _LOCK = "SELECT value FROM meta WHERE name = 'writer' FOR UPDATE;"
+_SCHEMAS = "SET LOCAL search_path = public, pg_temp;"
 _MARK = "UPDATE meta SET value = '\\x{}' WHERE name = 'writer'"
 _T = TypeVar("_T")
 
@@ -140,7 +141,7 @@ class ServerTransactions(Transactions):
         self.undone = lambda: None
         self.place = place
         self._one_at_a_time = threading.RLock()
-        self._begin = f"BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL lock_timeout = '{_BUSY_S}s';"
+        self._begin = f"BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL lock_timeout = '{_BUSY_S}s'; " + _SCHEMAS
         # Where the server was told not to wait for its disk, a version would be reported that may still be lost.
         with self.doing("open the store"):
             lazy = db.execute("SHOW synchronous_commit").fetchone()[0] == "off"

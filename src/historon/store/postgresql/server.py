@@ -211,6 +211,8 @@ def _connected(place: StorePlace, folder: Path, password: SecretRef | None) -> "
         autocommit=True,
         **tls,
     )
+    # Whatever schemas the role or the database names: nobody may put a table of another in front of ours.
+    made.execute("SET search_path = public, pg_temp")
     made.prepare_threshold = None  # what is prepared in one session is not there in another, which a pooler may give
     return made
 
