@@ -5,6 +5,8 @@ import html
 import json
 import random
 import re
+import tomllib
+from pathlib import Path
 from time import process_time
 from urllib.parse import quote
 
@@ -14,6 +16,7 @@ from hypothesis import strategies as st
 
 from historon.estate import Pattern
 from historon.versions import Masks, ShownLines
+from historon.versions import secrets as secrets_module
 from historon.versions.secrets import keeps_to_lines, secret_spans
 from tests.conftest import EstateFolder
 
@@ -181,8 +184,109 @@ user reader / password CANARY1 / role x
  ldap_bind_credential CANARY1
 password=CANARY1;user=a
 Server=db;User Id=a;Password=CANARY1;Encrypt=yes
+snmp-server host 10.0.0.9 version 2c CANARY1
+snmp-server host 10.0.0.9 traps version 2c CANARY1 config
+snmp-server host 10.0.0.9 CANARY1
+snmp-server host inside 10.0.0.9 community CANARY1
+snmp-server host 10.0.0.9 informs version 1 CANARY1
+com2sec readonly default CANARY1
+com2sec -Cn ctx reader 10.0.0.0/8 CANARY1
+com2sec6 readonly default CANARY1
+radius-server host 10.0.0.1 auth-port 1812 acct-port 1813 key 7 CANARY1
+radius-server host 10.0.0.1 timeout 5 key CANARY1
+ address ipv4 10.0.0.1 auth-port 1812 key 7 CANARY1
+ server-key 7 CANARY1
+ key 0 CANARY1
+carol : EAP "CANARY1"
+: PSK "CANARY1"
+10.0.0.1 10.0.0.2 : PSK 0sCANARYabc
+dave : XAUTH "CANARY1"
+: RSA moonKey.pem "CANARY1"
+: PIN %smartcard1 "CANARY1"
+secret = 0xCANARY99
+allow reader:CANARY1
+allow user backup:CANARY1
+<phash>CANARYabc</phash>
+<password-hash>CANARY</password-hash>
+<sha512-hash>$6$a$CANARYCANARY</sha512-hash>
+<md5-hash>CANARYabcdef</md5-hash>
+<secretKey>CANARY1</secretKey>
+<community>CANARY1</community>
+<trapcommunity>CANARY1</trapcommunity>
+rocommunity6 CANARY1
+trapsess -v 3 -u x -a SHA -A CANARY1 -x AES -X CANARY2 10.0.0.9
+trap2sink 10.0.0.9 CANARY1
+trapsink 10.0.0.9 CANARY1
+informsink 10.0.0.9 CANARY1
+ldap_default_authtok = CANARY1
+bindpasswd CANARY1
+binddn_password = CANARY1
+sasl_password: CANARY1
+relay_password CANARY1
+[smtp.example]:587 reader:CANARY1
+machine ftp.example login reader password CANARY1
+//server/share /mnt cifs username=a,password=CANARY1 0 0
+sshpass -p CANARY1 ssh a
+mysql -u root -pCANARY1 db
+PGPASSWORD=CANARY1 psql
+curl -u reader:CANARY1 https://x
+wget --password=CANARY1 x
+--api-key CANARY1
+-Dpassword=CANARY1
+aws_session_token = CANARY1
+GITHUB_TOKEN=CANARY1
+npm_authToken=CANARY1
+//registry.example/:_authToken=CANARY1
+_auth=CANARY1
+oauth2_client_secret: CANARY1
+cookie_secret: CANARY1
+jwt_secret=CANARY1
+secretKeyBase: CANARY1
+secret_key_base: CANARY1
+encryption-password CANARY1
+vault_token: CANARY1
+unseal_key: CANARY1
+root_token: CANARY1
+passwd: "CANARY1"
+authentication mode md5 CANARY1
+authentication text CANARY1
+vrrp 1 authentication text CANARY1
+area 0 virtual-link 10.0.0.1 authentication-key CANARY1
+neighbor PEERS password 7 CANARY1
+tcp-ao key CANARY1
+ike-psk CANARY1
+set vpn ipsec site-to-site peer 10.0.0.1 authentication pre-shared-secret CANARY1
+set service snmp community CANARY1 authorization ro
+set system root-authentication encrypted-password "$6$a$CANARYCANARY"
+set interfaces wireless wlan0 security wpa passphrase CANARY1
+set firewall radius-server secret CANARY1
+wireguard private-key CANARY1
+enroll secret CANARY1
+failover key CANARY1
+ppp pap sent-username x password 7 CANARY1
+dot1x credential CANARY1
+eap-password CANARY1
+peap password=CANARY1
+identity "x" password "CANARY1"
+user-password CANARY1
+user admin insecure-password CANARY1
+stats auth admin:CANARY1
+hmac-md5 secret CANARY
+algorithm hmac-sha256; secret "CANARY1";
+dnssec-key CANARY
+tsig-key x hmac-sha256 CANARY1
+hash-password $5$a$CANARYCANARY
+nt-password CANARY1
+nthash CANARY99
+ntlm_hash: CANARY99
 password1: CANARY
 new-password CANARY1
+
+<tls-auth>
+-----BEGIN OpenVPN Static key V1-----
+CANARY0123456789abcdef
+-----END OpenVPN Static key V1-----
+</tls-auth>
 
 password: |
   CANARY one
@@ -311,7 +415,43 @@ credentials = "routers"
 credentials_file = keys/x
 apiVersion: v1
 keyVersion: 3
+allow 10.0.0.0/8
+allow all
+allow 2001:db8::1
+snmp-server host 10.0.0.9 version 3 auth reader
+snmp-server host 10.0.0.9
+trapsink 10.0.0.9
+authentication text on
+authentication mode md5
+curl -u reader https://x
+mysql -u root -p db
+kind: Secret
+<hash>of a file</hash>
+note : EAP is used here
+[2001:db8::1]:25 smtp:relay
 """
+
+
+_ROWS = tomllib.loads((Path(secrets_module.__file__).parent / "secrets.toml").read_text())
+
+
+@pytest.mark.parametrize("row", [*_ROWS["names"], *_ROWS["keys"], *_ROWS["rules"], *_ROWS["forms"]], ids=str)
+def test_every_rule_of_the_table_hides_its_example_and_no_more(row: dict[str, str]) -> None:
+    assert "CANARY" in row["hidden"]
+    assert "CANARY" not in _hide(f"before\n{row['hidden']}\nafter\n")
+    assert _hide(f"before\n{row['shown']}\nafter\n") == f"before\n{row['shown']}\nafter\n"
+
+
+def test_every_value_of_a_kubernetes_secret_is_hidden_and_none_of_another_document() -> None:
+    text = (
+        "kind: ConfigMap\ndata:\n  a: seen\n---\ndata:\n  a.conf: CANARYabc=\n  b: 'CANARY'\n  c: \"\"\nkind: Secret\n"
+    )
+    hidden = _hide(f"{text}metadata:\n  name: quay\n---\ndata:\n  a: seen\n")
+    assert "CANARY" not in hidden
+    assert hidden.count("a: seen") == 2
+    assert "name: quay" in hidden
+    assert _hide(hidden) == hidden
+    assert not keeps_to_lines(text.encode())
 
 
 def _hide(text: str) -> str:

@@ -1,7 +1,6 @@
 """When an export was made, by its own account: the time of its file, or a date in its name or its text."""
 
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -50,6 +49,8 @@ def _common(value: Any, zone: ZoneInfo) -> datetime | None:
 
 
 def _written(text: str, zone: ZoneInfo) -> datetime | None:
+    from email.utils import parsedate_to_datetime
+
     for read in (datetime.fromisoformat, parsedate_to_datetime):
         try:
             told = read(text)

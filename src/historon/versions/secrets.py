@@ -1,16 +1,20 @@
 """Where secrets stand in configurations of any make, told by what stands around them.
 
 Everything here takes time in proportion to the length of a text, whatever it holds: signs are looked for first, and
-around each only so many bytes are looked at; what was found is not looked at again.
+around each only so many bytes are looked at; what was found is not looked at again. Names, words and rules are data:
+`secrets.toml`, which lies beside this.
 """
 
 import base64
 import json
 import re
+import sys
+import tomllib
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from html import escape
+from importlib import resources
 from math import log2
 from urllib.parse import quote, quote_plus
 
@@ -23,9 +27,59 @@ _WIDEST = 4  # bytes that a letter of a known secret takes where line ends break
 
 _Span = tuple[int, int]
 
-# One of these stands in every name of a secret, and in all else that is looked for by name.
+
+class _Late:
+    """An expression that is compiled when it is first used: many commands hide nothing."""
+
+    def __init__(self, written: bytes, flags: int = 0) -> None:
+        self._written, self._flags = written, flags
+
+    @cached_property
+    def compiled(self) -> re.Pattern[bytes]:
+        """The expression itself."""
+        return re.compile(self._written, self._flags)
+
+    def match(self, content: bytes, at: int = 0, end: int = sys.maxsize) -> re.Match[bytes] | None:
+        """As of re.Pattern."""
+        return self.compiled.match(content, at, end)
+
+    def search(self, content: bytes) -> re.Match[bytes] | None:
+        """As of re.Pattern."""
+        return self.compiled.search(content)
+
+    def finditer(self, content: bytes, at: int = 0, end: int = sys.maxsize) -> Iterator[re.Match[bytes]]:
+        """As of re.Pattern."""
+        return self.compiled.finditer(content, at, end)
+
+    def findall(self, content: bytes) -> list[bytes]:
+        """As of re.Pattern."""
+        return self.compiled.findall(content)
+
+
+class _Table:
+    """What `secrets.toml` says, read when something is hidden."""
+
+    def __init__(self) -> None:
+        written = tomllib.loads(resources.files(__package__).joinpath("secrets.toml").read_text("utf-8"))
+        self.names = frozenset(row["name"].encode() for row in written["names"])
+        self.endings = tuple(written["endings"].encode().split())
+        self.of_keys = frozenset(row["word"].encode() for row in written["keys"])
+        self.still = frozenset(written["still"].encode().split())
+        self.no_values = frozenset(written["no_values"].encode().split())
+        self.rules = [(row["sign"].encode(), _rule(row["is"])) for row in written["rules"]]
+        self.forms = [(row["sign"].encode(), _Late(row["is"].encode())) for row in written["forms"]]
+
+
+def _rule(written: str) -> _Late:
+    return _Late(written.encode(), re.IGNORECASE | re.MULTILINE)
+
+
+_table = lru_cache(_Table)
+
+
 # Directives of web servers that say where a request is passed on to.
 _FORWARDS = {b"proxy_pass", b"fastcgi_pass", b"uwsgi_pass", b"scgi_pass", b"grpc_pass", b"memcached_pass"}
+# One of these stands in every name of a secret.
 _SIGNS = (
     b"pass",
     b"pw",
@@ -38,7 +92,6 @@ _SIGNS = (
     b"auth",
     b"priv",
     b"chap",
-    b"createuser",
     b"wep",
     b"pin",
 )
@@ -48,57 +101,15 @@ _LONGEST_VALUE = 4096
 _BEFORE = 100  # bytes of the line before a name that are looked at
 
 # What a name is made of: `wpa_passphrase`, `keystorePass`, `DB_PASSWORD` are words one behind the other.
-_WORDS = re.compile(rb"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
-_SECRET_WORDS = frozenset(
-    b"""
-    password passwd passwort pwd pass passphrase passcode pw secret psk presharedkey token community apikey authkey
-    privkey privatekey secretkey accesskey credential credentials passkey sharedkey authpass privpass keystring
-    """.split()
-)
-_ENDINGS = tuple(
-    b"""
-    password passwd passphrase passcode secret psk token community apikey authkey privkey bindpw rootpw userpw adminpw
-    requirepass storepass masterauth sharedkey keystring
-    """.split()
-)
-# Words that make a secret of a `key` that they stand before.
-_OF_KEYS = frozenset(
-    b"""
-    private preshared shared pre psk api auth authentication access secret encryption encrypt crypt cipher master
-    session wep wpa hmac signing account storage digest isakmp ike ipsec server tacacs radius tsig bgp ospf md5 ppk
-    service subscription privacy integrity hello domain area tcp unlock admin client
-    """.split()
-)
-# Words behind a secret's word that do not make something else of it.
-_STILL = frozenset(
-    b"""
-    value text string hash hashed encrypted enc plain cleartext clear old new current hex ascii data set md5 sha sha1
-    sha256
-    """.split()
-)
-# What a secret's word is followed by when it is about secrets, and is none.
-_NO_VALUES = frozenset(
-    b"""
-    policy minimum maximum min max length min-length minimum-length max-length expires expiry expire expired expiration
-    age history encryption recovery strength complexity required require requirements change changes reset prompt
-    authentication authenticate protection database file path is are was were be been has have had must should shall
-    will would can may for of the a an to in on at by with from and or not no if when before after see ask kept stored
-    here there below above please per via as it this that these those none null nil yes true false off on enable enabled
-    disable disabled optional default aging lifetime lockout retry retries attempts check quality storage format only
-    manager rotation rotate generate exchange chain ring id server-group both extended standard large list additive
-    internet local-as no-export no-advertise send expanded permit deny match hashing level type name rsa dsa ecdsa
-    ed25519 zeroize pubkey-chain usage-keys label general-keys mgmt management import export size bits index version
-    mode agreement pair
-    """.split()
-)
+_WORDS = _Late(rb"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
 _PLAIN_WORDS = frozenset({b"set", b"match", b"send", b"standard", b"expanded", b"delete", b"permit", b"deny"})
-_COMMENT = re.compile(
-    rb"\s*(?:[#!;]|//|/?\*|--|<!--|(?:rem|description|remark|comment|banner|note|title)\b)", re.IGNORECASE
+_COMMENT = _Late(
+    rb"\s*(?:[#!;]|//(?![\w.-]+/)|/?\*|--|<!--|(?:rem|description|remark|comment|banner|note|title)\b)", re.IGNORECASE
 )
 
 # Between a name and its value: a closing quote, then `=`, `:`, `=>` or blanks. What is called by a name may be told
 # by it: `name="password" value="x"`, `<entry key="password">x`, `name: PASSWORD` with `value: x` on the next line.
-_SEPARATOR = re.compile(
+_SEPARATOR = _Late(
     rb"""
     ["']?\s{0,8}(?:"|')?\s{0,4},?\s{1,80}["']?(?:value|default)["']?\s{0,8}[:=]>?\s{0,40}   # told by its name
     | ["']?\]?[\ \t]{0,8}(?::=|=>|[:=]{1,2})[\ \t]{0,8}(?:\r?\n[\ \t]{1,80}(?=["']))?        # a = b, a: b, "a": "b"
@@ -110,7 +121,7 @@ _SEPARATOR = re.compile(
     re.VERBOSE,
 )
 # Words between a name and its value that say how the value is written.
-_TYPES = re.compile(
+_TYPES = _Late(
     rb"""(?:(?:\d{1,2}|enc|encrypted|unencrypted|cleartext|clear|plain|plaintext|ascii(?:-text)?|hex|hexadecimal|hash|hashed
     |md5|sha(?:-?\d{1,3}(?:-\d{1,3})?)?|hmac-\w{1,10}|text|string|value|simple|cipher|irreversible-cipher|secret|password
     |passphrase|pre-shared-key|key-string|key|encrypted-password|plain-text|basic|bearer|digest|level[\ \t]\d{1,2}
@@ -118,67 +129,26 @@ _TYPES = re.compile(
     re.VERBOSE | re.IGNORECASE,
 )
 # So much of a value is looked at to tell whether it is one; the rest belongs to it.
-_QUOTED = re.compile(rb"""(["'])((?:\\.|(?!\1)[^\\\n]){0,256})""", re.DOTALL)
+_QUOTED = _Late(rb"""(["'])((?:\\.|(?!\1)[^\\\n]){0,256})""", re.DOTALL)
 _REST_OF_QUOTED = {
-    b'"': re.compile(rb'(?:\\.|[^"\\\n])*', re.DOTALL),
-    b"'": re.compile(rb"(?:\\.|[^'\\\n])*", re.DOTALL),
+    b'"': _Late(rb'(?:\\.|[^"\\\n])*', re.DOTALL),
+    b"'": _Late(rb"(?:\\.|[^'\\\n])*", re.DOTALL),
 }
-_REST_OF_BARE = re.compile(rb"[^\s\"'<>]*")
-_REST_OF_ELEMENT = re.compile(rb"[^<]{0,65536}")
-_MARK = re.compile(rb"\[secret [0-9a-f]{6}\]")
-_BLOCK = re.compile(rb"[|>][+-]?\d?[ \t]*\r?\n(?P<indent>[ \t]+)")
-_BLOCK_BEGINS = re.compile(rb"\|[+-]?\d?[ \t]*\r?\n")
-_BARE = re.compile(rb"[^\s\"'<>]{1,256}")
-_ELEMENT_TEXT = re.compile(rb"[^<]{1,256}")
+_REST_OF_BARE = _Late(rb"[^\s\"'<>]*")
+_REST_OF_ELEMENT = _Late(rb"[^<]{0,65536}")
+_MARK = _Late(rb"\[secret [0-9a-f]{6}\]")
+_BLOCK = _Late(rb"[|>][+-]?\d?[ \t]*\r?\n(?P<indent>[ \t]+)")
+_BLOCK_BEGINS = _Late(rb"\|[+-]?\d?[ \t]*\r?\n")
+_BARE = _Late(rb"[^\s\"'<>]{1,256}")
+_ELEMENT_TEXT = _Late(rb"[^<]{1,256}")
 # What stands for a secret that is elsewhere, or for one that somebody hid before.
-_REFERENCE = re.compile(
+_REFERENCE = _Late(
     rb"\$\{|\{\{|\$\(|\$[A-Z_]{2,}\b|(?:env|file|command|keyring):|%\(|<%|\*{3,}$|<[^>]*>$|/[\w.-]+/|[A-Za-z]:\\"
 )
 
-_B = rb"[ \t]{1,8}"
-_VALUE = rb"(\"[^\"\n]{0,256}\"|[^\s\"']{1,256})"
-_DIGEST, _CIPHER = rb"(?:md5|sha[\d-]{0,8})", rb"(?:3?des\d{0,3}|aes(?:[ \t-]?\d{3})?c?)"
-_PATTERNS = [
-    re.compile(one, re.IGNORECASE)
-    for one in (
-        # SNMPv3 users (RFC 3414): a digest and its pass phrase, a cipher and its own.
-        rb"auth(?:entication)?" + _B + _DIGEST + _B + rb"(?:encrypted" + _B + rb")?" + _VALUE,
-        rb"priv(?:acy)?" + _B + _CIPHER + _B + _VALUE,
-        rb"createuser"
-        + _B
-        + rb"(?:-e"
-        + _B
-        + rb"\S{1,80}"
-        + _B
-        + rb")?\S{1,80}"
-        + _B
-        + _DIGEST
-        + _B
-        + _VALUE
-        + rb"(?:"
-        + _B
-        + _CIPHER
-        + _B
-        + _VALUE
-        + rb")?",
-        # HTTP (RFC 9110): credentials behind their scheme.
-        rb"authorization[\"']?[ \t]{0,8}[:=,]?[ \t]{0,8}[\"']?[ \t]{0,8}"
-        rb"(?:basic|bearer|digest|token|negotiate|apikey)" + _B + rb"([^\s\"',;]{1,4096})",
-    )
-]
-# Known by their own form, wherever they stand.
-_FORMS = {
-    b"$": re.compile(
-        rb"\$(?:1|2[abxy]?|5|6|7|8|9|14|y|gy|apr1|argon2(?:id|i|d)|pbkdf2[\w-]{0,16}|scrypt|sha1|md5)\$[^\s\"'<>;,:]{7,4096}"
-    ),
-    b"{": re.compile(
-        rb"\{(?:S?SHA\d{0,3}|S?MD5|CRYPT|ARGON2\w{0,2}|PBKDF2[\w-]{0,12}|BCRYPT|X-\w{1,12})\}[^\s\"'<>;,]{4,4096}",
-        re.IGNORECASE,
-    ),
-    b"://": re.compile(rb"://[^\s:/@\"'<>]{0,256}:([^\s@\"'<>/]{1,256})@"),
-}
-_BEGIN = re.compile(rb"-----BEGIN [A-Z0-9 ]{0,40}PRIVATE KEY(?: BLOCK)?-----")
-_KEY_LINES = re.compile(rb"(?:\s|\\[nrt])*")
+_WIDEST_LINE = 2000  # bytes of a line that a rule is looked for in, before its sign and behind it
+_BEGIN = _Late(rb"-----BEGIN (?:[A-Z0-9 ]{0,40}PRIVATE KEY(?: BLOCK)?|OpenVPN [\w -]{3,40})-----")
+_KEY_LINES = _Late(rb"(?:\s|\\[nrt])*")
 
 
 def keeps_to_lines(content: bytes) -> bool:
@@ -186,7 +156,7 @@ def keeps_to_lines(content: bytes) -> bool:
 
     A private key, an element, a block scalar and a value with an escaped line feed may go on for any number of lines.
     """
-    if b"<" in content or b">" in content or b"-----BEGIN" in content:
+    if b"<" in content or b">" in content or b"-----BEGIN" in content or _IS_SECRET.search(content):
         return False
     if b"\\" in content and (b"\\\n" in content or b"\\\r" in content):
         return False
@@ -202,9 +172,53 @@ def secret_spans(content: bytes) -> Iterator[_Span]:
     """Where secrets begin and end in a text; they may overlap."""
     lowered = content.lower()
     yield from _named(content, lowered)
-    for sign, form in _FORMS.items():
-        yield from _by_form(content, sign, form)
+    for sign, rule in _table().rules:
+        if sign in lowered:
+            yield from _by_rule(content, lowered, sign, rule.compiled)
+    if _IS_SECRET.search(content):
+        yield from _of_secrets(content)
+    for sign, form in _table().forms:
+        yield from _by_form(content, sign, form.compiled)
     yield from _private_keys(content)
+
+
+def _by_rule(content: bytes, lowered: bytes, sign: bytes, rule: re.Pattern[bytes]) -> Iterator[_Span]:
+    """What a rule finds in the lines that hold its sign; each line is looked at once."""
+    seen = 0
+    for at in _all(lowered, sign):
+        if at < seen:
+            continue
+        start = max(content.rfind(b"\n", 0, at) + 1, at - _WIDEST_LINE)
+        feed = content.find(b"\n", at, at + _WIDEST_LINE)
+        seen = feed if feed >= 0 else min(len(content), at + _WIDEST_LINE)
+        for match in rule.finditer(content, start, seen):
+            for group in range(1, rule.groups + 1):
+                span = match.span(group)
+                if span[1] > span[0] and not _MARK.match(content, span[0]) and not _refers(match[group]):
+                    yield span
+
+
+def _refers(value: bytes) -> bool:
+    return _REFERENCE.match(value.strip(b"\"'")) is not None
+
+
+# A resource of Kubernetes whose every value is a secret, as YAML, and its parts.
+_IS_SECRET = _Late(rb"^kind:[ \t]*[\"']?Secret[\"']?[ \t]*\r?$", re.MULTILINE)
+_DATA = _Late(rb"^(?:data|stringData):[ \t]*\r?\n((?:[ \t]+[^\n]*\n?|\r?\n){1,10000})", re.MULTILINE)
+_ENTRY = _Late(rb"^([ \t]+)[\"']?[\w.-]{1,253}[\"']?:[ \t]+(?![|>])([^\n]{1,65536})", re.MULTILINE)
+
+
+def _of_secrets(content: bytes) -> Iterator[_Span]:
+    """What stands under any name in a Kubernetes Secret."""
+    at = 0
+    for document in content.split(b"\n---"):
+        if _IS_SECRET.search(document):
+            for data in _DATA.finditer(document):
+                for entry in _ENTRY.finditer(document, data.start(1), data.end(1)):
+                    value = entry[2].rstrip()
+                    if not _MARK.match(value) and value not in (b'""', b"''"):
+                        yield at + entry.start(2), at + entry.start(2) + len(value)
+        at += len(document) + 4
 
 
 def _by_form(content: bytes, sign: bytes, form: re.Pattern[bytes]) -> Iterator[_Span]:
@@ -248,14 +262,6 @@ def _named(content: bytes, lowered: bytes) -> Iterator[_Span]:
         if start and _MARK.match(content, start - 1):
             continue  # of one that is hidden already
         line = content.rfind(b"\n", max(0, start - _BEFORE), start) + 1 or max(0, start - _BEFORE)
-        for pattern in _PATTERNS:
-            match = pattern.match(content, start)
-            if match:
-                yield from (
-                    match.span(group)
-                    for group in range(1, pattern.groups + 1)
-                    if match.start(group) >= 0 and not _MARK.match(content, match.start(group))
-                )
         if content[start - 2 : start] == b"</" or not _is_secret(content[start:end], content[line:start]):
             continue
         span = _value(content, start, end, content[line:start])
@@ -296,14 +302,16 @@ def _is_secret(name: bytes, before: bytes) -> bool:
 
 def _stands_alone(before: bytes) -> bool:
     """Whether a short name is one: at the beginning of its line, in quotes, or as a field."""
-    return not before.strip() or before.rstrip()[-1:] in b"\"'<{,;&?.:([" or _last_word(before).lower() in _OF_KEYS
+    return (
+        not before.strip() or before.rstrip()[-1:] in b"\"'<{,;&?.:([" or _last_word(before).lower() in _table().of_keys
+    )
 
 
 def _is_key(before: bytes) -> bool:
     """A bare `key`: of what stands before it, or by itself where a line begins."""
     return (
         not before.strip()
-        or _last_word(before).lower().rpartition(b"-")[2] in _OF_KEYS
+        or _last_word(before).lower().rpartition(b"-")[2] in _table().of_keys
         or bool(
             re.search(rb"\b(?:tacacs|radius|server-private|isakmp|authentication|wpa|wep)\b", before, re.IGNORECASE)
         )
@@ -320,18 +328,18 @@ def _names_secret(name: bytes) -> bool:
     words = [word.lower() for word in _WORDS.findall(name)]
     if b"".join(words[-2:]) == b"keystring":
         return True
-    while words and (words[-1] in _STILL or words[-1].isdigit()):
+    while words and (words[-1] in _table().still or words[-1].isdigit()):
         words.pop()
     if not words:
         return False
     last = words[-1]
     if last == b"key":
-        return len(words) > 1 and words[-2] in _OF_KEYS
+        return len(words) > 1 and words[-2] in _table().of_keys
     if last == b"auth":
         return words[-2:-1] == [b"master"]
     if last == b"pin":
         return len(words) > 1 or name.lower() == b"pin"
-    return last in _SECRET_WORDS or last.endswith(_ENDINGS) or b"".join(words[-2:]) in _SECRET_WORDS
+    return last in _table().names or last.endswith(_table().endings) or b"".join(words[-2:]) in _table().names
 
 
 def _value(content: bytes, start: int, end: int, before: bytes) -> _Span | None:
@@ -415,7 +423,7 @@ def _taken(content: bytes, at: int, before: bytes, *, assigned: bool, typed: boo
     return (at, end) if end > at else None
 
 
-def _end(rest: re.Pattern[bytes], content: bytes, at: int) -> int:
+def _end(rest: _Late, content: bytes, at: int) -> int:
     """How far a value goes of which the beginning was looked at."""
     match = rest.match(content, at)
     return match.end() if match else at
@@ -433,7 +441,7 @@ def _looks_made(value: bytes) -> bool:
 def _is_no_secret(value: bytes, *, quoted: bool) -> bool:
     """Whether this only speaks of secrets, or refers to one."""
     bare = value.strip().lower()
-    if not bare or bare in _NO_VALUES or _REFERENCE.match(value) or _MARK.match(value):
+    if not bare or bare in _table().no_values or _REFERENCE.match(value) or _MARK.match(value):
         return True
     if re.fullmatch(rb"\d{1,2}[smhdwy]?|[\d.:/,-]{1,3}|\d+:\d+|-{1,2}|[=:{}()\[\]|]+", bare):
         return True
@@ -442,8 +450,8 @@ def _is_no_secret(value: bytes, *, quoted: bool) -> bool:
 
 # ---- what may be one -------------------------------------------------------------------------------------------------
 
-_LONG = re.compile(rb"(?<![\w+/=.:-])[A-Za-z0-9+/_-]{20,120}={0,2}(?![\w+/=.:-])")
-_PUBLIC = re.compile(
+_LONG = _Late(rb"(?<![\w+/=.:-])[A-Za-z0-9+/_-]{20,120}={0,2}(?![\w+/=.:-])")
+_PUBLIC = _Late(
     rb"public|ssh-(?:rsa|ed25519|dss)|ecdsa-|certificate|fingerprint|digest|checksum|\bsha|md5|uuid|serial|\bhash|version"
     rb"|urn:|://|\bid\b",
     re.IGNORECASE,
