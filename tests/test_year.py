@@ -67,6 +67,8 @@ FOUND: dict[str, tuple[tuple[int, ...], int, list[tuple[int, int, str, str]]]] =
             (14, 1, "pushed back", ""),
             (15, 1, "proven by hand", ""),
             (16, 1, "killed before it reports", ""),
+            (16, 1, "a date that stands still", ""),
+            (17, 1, "parts of different nights", ""),
             (17, 1, "looked at", ""),
         ],
     ),
@@ -131,6 +133,8 @@ BROKEN: dict[str, tuple[tuple[int, ...], list[tuple[int, int, str, str]], str]] 
     "a push is not looked at": ((0,), [(2, 1, "pushed back", "")], "false all-clear"),
     "a push shows no noise": ((0,), [(2, 1, "pushed back", "")], "hidden"),
     "any proof counts": ((0,), [(2, 1, "proven by hand", "")], "false all-clear"),
+    "the date of an export is not looked at": ((0,), [(2, 1, "a date that stands still", "")], "false all-clear"),
+    "each part has a queue of its own": ((0,), [(2, 1, "parts of different nights", "")], "loss"),
     "a missing program proves": ((0,), [(2, 1, "proven by hand", "")], "false all-clear"),
     "a round goes to another store": ((0, 6), [(2, 1, "the store is replaced", "")], "loss"),
 }

@@ -194,6 +194,20 @@ def _no_program_is_well() -> None:
     proof._run = lambda *given: found if (found := run(*given)).verdict != "unknown" else proof._Found("proven")
 
 
+def _date_ignored() -> None:
+    _module("collect.round")._Round._date_of = lambda *_: []
+
+
+def _queues_apart() -> None:
+    def oldest(waiting: Any, _: Any) -> list[Any]:
+        """What each pull has waited for longest, whatever night it is of."""
+        most = max(map(len, waiting.values()))
+        return [{pull: some[at] for pull, some in waiting.items() if at < len(some)} for at in range(most)]
+
+    _module("collect.transports.drop_folder").deliveries = oldest
+    _module("collect.transports.drop_folder")._DropSession._check_together = lambda *_: None
+
+
 OLD_FAULTS: dict[str, Callable[[], None]] = {
     "half exports are good": _takes_anything,
     "a suspect export becomes the last good one": _suspect_is_good,
@@ -220,4 +234,6 @@ OLD_FAULTS: dict[str, Callable[[], None]] = {
     "a push shows no noise": _noise_not_shown,
     "any proof counts": _any_proof,
     "a missing program proves": _no_program_is_well,
+    "the date of an export is not looked at": _date_ignored,
+    "each part has a queue of its own": _queues_apart,
 }

@@ -4,6 +4,7 @@ It has a store of its own, so that whatever becomes of it, the year's own judge 
 """
 
 import json
+import os
 import re
 import shutil
 from collections import Counter
@@ -42,7 +43,7 @@ class Workbench:
 
     def __init__(self, play: "Play") -> None:
         self._play = play
-        self._now = play.now
+        self.now = play.now
         self.folder = play.home.parent / "workbench"
         self.box = self.folder / "box.cfg"
 
@@ -52,11 +53,15 @@ class Workbench:
 
     def ask(self, *arguments: str, dying_at: int | None = None) -> tuple[int, str]:
         """What a command said in all, and its exit code."""
-        self._now += _BETWEEN
+        self.now += _BETWEEN
         words = [*arguments, "--estate", str(self.folder / "historon.toml")]
-        said = self._play.program.command(words, self._now, dying_at=dying_at)
+        said = self._play.program.command(words, self.now, dying_at=dying_at)
         self._play.judge.judge_text(f"historon {' '.join(arguments)}", (said.out + said.err).encode())
         return said.code, said.out + said.err
+
+    def rest(self, span: timedelta) -> None:
+        """Let time pass."""
+        self.now += span
 
     def numbers(self) -> set[int]:
         """The versions there are of the box."""
@@ -206,7 +211,77 @@ class KilledBeforeReporting(_AtTheBench):
             self._find(play, "double notice", f"{sorted(often)} were reported again and again")
 
 
+class DateStandsStill(_AtTheBench):
+    """The box stops making exports, and gives its last one again and again: its age counts from when it was made."""
+
+    kind = "a date that stands still"
+
+    def work(self, play: "Play", bench: Workbench) -> None:
+        dated = "steps = [{ pull = 'box.cfg', dated = 'pattern:^made (.*)' }]"
+        text = _ESTATE.format(procedure=dated, more='max_age = "2h"')
+        (bench.folder / "historon.toml").write_text(text)
+        made = bench.now
+        for number in range(1, 7):
+            made = bench.now if number < 3 else made  # from the third on it is the same export
+            bench.box.write_text(f"made {made.isoformat()}\n{self._text()}" if number < 4 else bench.box.read_text())
+            bench.ask("collect")
+            bench.rest(timedelta(minutes=40))
+            code, said = bench.ask("status")
+            old = bench.now - made > timedelta(hours=2)
+            if old and code == 0:
+                self._find(play, "false all-clear", f"its export was made at {made}, and status says: {said[-200:]}")
+            if not old and code != 0:
+                self._find(play, "false alarm", f"its export was made at {made}, and status says: {said[-200:]}")
+
+
+class NightsApart(_AtTheBench):
+    """A text and an archive arrive each night, and in some nights one of them does not: no version mixes two nights."""
+
+    kind = "parts of different nights"
+
+    def work(self, play: "Play", bench: Workbench) -> None:
+        then = self.rng.choice(["keep", "move"])
+        pulls = ", ".join(f'{{ pull = "box-*.{one}", as = "{one}", complete = "ends:end" }}' for one in ("cfg", "bin"))
+        text = _ESTATE.replace('over = "local"', f'over = "drop-folder"\nfolder = "drop"\nthen = "{then}"')
+        (bench.folder / "historon.toml").write_text(text.format(procedure=f"steps = [{pulls}]", more=""))
+        lost = {self.rng.randrange(1, 4): "bin", self.rng.randrange(4, 7): "cfg"}
+        whole = 0
+        for night in range(8):
+            for kind in ("cfg", "bin"):
+                if lost.get(night) != kind:
+                    self._arrive(bench, f"box-{night}.{kind}", f"night {night}\nkind {kind}\nend\n")
+            whole += night not in lost
+            bench.rest(timedelta(hours=3))
+            bench.ask("collect")
+        good = [nights for state, nights in self._versions(bench) if state != "suspect"]
+        if mixed := [nights for nights in good if len(nights) != 1]:
+            self._find(play, "false all-clear", f"a good version has parts of {mixed[0]}")
+        if len(good) != whole:
+            self._find(play, "loss", f"{whole} nights were whole, and {len(good)} versions are good")
+
+    @staticmethod
+    def _arrive(bench: Workbench, name: str, text: str) -> None:
+        file = bench.folder / "drop" / name
+        file.parent.mkdir(exist_ok=True)
+        file.write_text(text)
+        os.utime(file, (bench.now.timestamp(), bench.now.timestamp()))
+
+    @staticmethod
+    def _versions(bench: Workbench) -> Iterator[tuple[str, set[str]]]:
+        """Of each version, its state and the nights that its parts are of."""
+        _, said = bench.ask("versions", "box", "--json", "--all")
+        for row in json.loads(said)["rows"]:
+            texts = [bench.ask("show", f"box@{row['version']}", part)[1] for part in ("cfg", "bin")]
+            yield row["state"], {night for text in texts for night in re.findall(r"night \d+", text)}
+
+
 _STEPS_OF_A_ROUND = 70  # points of torture.victim; the last ones may be after its end
 _EVERY = 4  # a transaction takes six of them, and is one thing
 
-DISTURBANCES: Sequence[type[Disturbance]] = (PushedBack, Proven, KilledBeforeReporting)
+DISTURBANCES: Sequence[type[Disturbance]] = (
+    PushedBack,
+    Proven,
+    KilledBeforeReporting,
+    DateStandsStill,
+    NightsApart,
+)
