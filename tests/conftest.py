@@ -318,5 +318,11 @@ def prune_to(estate: EstateFolder, number: int) -> None:
         else:
             text += f"[defaults]\n{default}"
         estate.write(text + table)
-    pruned = estate.run("prune", "--yes")
+    pruned = prune(estate)
     assert pruned.code == 0, pruned.said
+
+
+def prune(estate: EstateFolder) -> Result:
+    """Remove all that may go, however much that is."""
+    number = sum(not row["stays"] for row in estate.run("prune", "--json").rows)
+    return estate.run("prune", "--yes", *(["--exactly", str(number)] if number else []))

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from historon.store import FolderStore
-from tests.conftest import FILES_ESTATE, EstateFolder, historon
+from tests.conftest import FILES_ESTATE, EstateFolder, historon, prune
 
 COPIED = (
     FILES_ESTATE
@@ -138,7 +138,7 @@ def test_loss_and_damage_do_not_travel(filled: EstateFolder, harm: str) -> None:
 def test_what_was_pruned_on_record_may_go_from_the_copy_too(filled: EstateFolder) -> None:
     filled.run("copies", "--update")
     filled.write(COPIED + '[retention.r]\nall = "1ms"\nat_least = 1\n[defaults]\nretention = "r"\n')
-    assert filled.run("prune", "--yes").code == 0
+    assert prune(filled).code == 0
     assert filled.run("copies", "--update").code == 0
     copy = FolderStore(filled.path / "saltgate")
     assert [one.number for one in copy.versions("files")] == [2]

@@ -560,10 +560,11 @@ class Judge:
             self._find("defect", "status", f"{code}: {err[-300:]}")
             return
         rows = {row["source"]: row for row in data["rows"]}
-        wrong = bool(data["still_paused"])
-        if data["copies_in_trouble"] and not self._night.copies:
-            self._find("false alarm", "the copies", f"status says {data['copies_in_trouble']}")
-        wrong |= bool(data["copies_in_trouble"])
+        kinds = {one["kind"] for one in data["conditions"]}
+        copies = [one["words"] for one in data["conditions"] if one["kind"].startswith("copy-")]
+        if copies and not self._night.copies:
+            self._find("false alarm", "the copies", f"status says {copies}")
+        wrong = bool(kinds)
         for name, source in self._sources.items():
             row, age = rows[name], self._age_of(name, source)
             if (row["last_outcome"], row["version"]) != (source.outcome or None, source.good):

@@ -108,8 +108,8 @@ class _Year:
             result = prune_by_itself(self.estate, self.store, told)
             self.made.pruned += result.pruned.versions if result.pruned else 0
             self.made.blocked += bool(result.blocked)
-            if failed and result.pruned:
-                self.made.wrong.append(f"night {number}: pruned after a round with a failure")
+            if touched := failed & result.by_source.keys():
+                self.made.wrong.append(f"night {number}: pruned {sorted(touched)}, which had failed")
             for turn, name in enumerate(self.estate.copies):
                 if (number + turn) % _COPIED_EVERY == 0:
                     self._copy(name)
@@ -119,8 +119,8 @@ class _Year:
         begin, end = (self.nights * one // 365 for one in span)
         return begin <= number < max(end, begin + 1)
 
-    def _round(self, number: int) -> bool:
-        """What a round finds out; whether something failed in it."""
+    def _round(self, number: int) -> set[str]:
+        """What a round finds out; which sources failed in it."""
         entries = []
         fails = self.rng.random() < 0.2
         for name in self.names:
@@ -128,7 +128,7 @@ class _Year:
                 entries.append(Entry(name, Outcome.FAILED, self.now, timedelta(seconds=1), note="no answer"))
             elif number == 0 or self.rng.random() < 1 / _EVERY:
                 entries.append(self._changed(name, number))
-        failed = any(entry.outcome is Outcome.FAILED for entry in entries)
+        failed = {entry.source for entry in entries if entry.outcome is Outcome.FAILED}
         round_number = self.store.begin_round(self.now, "year")
         recorded = self.store.record(round_number, entries)
         self.store.end_round(round_number, self.now)

@@ -17,17 +17,15 @@ from historon.errors import StoreError, UsageError
 from historon.estate import Duration, Estate, Source, nearest, select
 from historon.store import (
     LARGE,
+    RETIRED,
     Proof,
     Round,
     Store,
     StoredPart,
     Version,
     Visit,
-    losses_of,
     open_store,
     proofs_of,
-    still_paused,
-    unfinished_pushes,
 )
 
 if TYPE_CHECKING:
@@ -39,7 +37,7 @@ if TYPE_CHECKING:
     from historon.restore import Naming, OriginalState, Restored
     from historon.retention import Pruned, Verdict
     from historon.store import Copied, Removed, Verification
-    from historon.timetable import Due
+    from historon.timetable import Due, OpenCondition
     from historon.versions import Masks
 
 __all__ = ["Historon"]
@@ -105,18 +103,16 @@ class Historon:
 
         Example: `estate.status().well`
         """
-        from historon.timetable import statuses
+        from historon.timetable import open_conditions, statuses
 
         now = self.clock()
-        board = statuses(self.estate, self.sources(*names, where=where), self.store, now)
-        paused = [one for one in still_paused(self.store, now) if not names or one.source in names]
-        unfinished = [one for one in unfinished_pushes(self.store, now) if not names or one.source in names]
-        copies: list[CopyStatus] = []
-        if self.estate.copies:
-            from historon.copies import copies_of
-
-            copies = [one for one in copies_of(self.estate, self.store, now) if one.in_trouble(now)]
-        return Board(board, paused, unfinished, copies, losses_of(self.store))
+        sources = self.sources(*names, where=where)
+        board = statuses(self.estate, sources, self.store, now)
+        if not names and not where:
+            return Board(board, open_conditions(self.estate, self.store, now, board=board))
+        asked = {source.name for source in sources}
+        found = open_conditions(self.estate, self.store, now, board=board, copies=())
+        return Board(board, [one for one in found if one.source in asked])
 
     def versions(self, source: str) -> list[Version]:
         """All versions of a source, oldest first; also of one that the estate file no longer names.
@@ -592,6 +588,16 @@ class Historon:
 
         return prune(self.store, [verdict for one in plans.values() for verdict in one], self.clock())
 
+    def too_many_to_prune(self, plans: "Mapping[str, Sequence[Verdict]]") -> str:
+        """Why these plans are to be looked at before they are carried out; empty when they need not be.
+
+        Example: `estate.too_many_to_prune(estate.plan_prune())`
+        """
+        from historon.retention import too_many, too_many_of
+
+        limit = self.estate.settings.prune_limit
+        return too_many(plans, limit) or next(iter(too_many_of(plans, limit).values()), "")
+
     def prunings(self, *names: str, where: Sequence[str] = ()) -> "list[Pruning]":
         """What was removed, newest first: each time once, by the service or by hand, with how many of which source."""
         from historon.api.looking import prunings
@@ -639,13 +645,37 @@ class Historon:
 
         Example: `[finding.what for finding in estate.doctor()]`
         """
-        from historon.doctor import examine
+        from historon.doctor import Finding, examine
 
         try:
             store: Store | StoreError = self.store
+            opened = [Finding(one.is_grave, one.subject, one.words, one.advice) for one in self.open()]
         except StoreError as exc:
-            store = exc
-        return examine(self.estate, store, now=self.clock())
+            store, opened = exc, []
+        found = examine(self.estate, store, now=self.clock())
+        return sorted([*opened, *found], key=lambda finding: not finding.wrong)
+
+    def retire(self, source: str, why: str) -> None:
+        """Note why a source that has versions is no longer described: that it is not is then no mistake.
+
+        Raises UsageError when there is no such source, or when it is still described.
+
+        Example: `estate.retire("edge-0", "replaced by edge-9")`
+        """
+        if source in self.estate.sources:
+            hint = f"remove it from {self.estate.file} first"
+            raise UsageError(f"{source} is still described: it is collected", hint=hint)
+        self.versions(source)
+        self.store.remember(source, RETIRED, why)
+
+    def open(self) -> "list[OpenCondition]":
+        """All that needs attention now, the gravest first: all is well when there is nothing. Raises StoreError.
+
+        Example: `[str(one) for one in estate.open()]`
+        """
+        from historon.timetable import open_conditions
+
+        return open_conditions(self.estate, self.store, self.clock())
 
     def agenda(self, span: timedelta, *names: str, where: Sequence[str] = ()) -> "list[Due]":
         """What is due from now on for so long, in order. Nothing is collected."""

@@ -6,15 +6,14 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from historon.estate import Requirement, RequirementState, Source
-from historon.store import Changed, Damage, StillPaused, Store, Unfinished, Version
+from historon.store import Changed, Store, Version
 
 if TYPE_CHECKING:
     from historon.collect import RoundReport
     from historon.compare import PartChange
-    from historon.copies import CopyStatus
     from historon.insight import Family, Hit, Proposal, Reader, Unmet, Variant, Weights
     from historon.notices import DeliveryResult
-    from historon.timetable import SourceStatus
+    from historon.timetable import OpenCondition, SourceStatus
     from historon.versions import Masks
 
 __all__ = ["Board", "Changes", "Collected", "Difference", "Found", "NoiseFound", "Pruning", "Required", "Side"]
@@ -143,19 +142,15 @@ class Collected:
 
 @dataclass(frozen=True)
 class Board:
-    """How the sources stand, those in trouble first; which services were left paused, and which pushes unfinished.
+    """How the sources stand, those in trouble first, and all that is open, the gravest first.
 
-    `copies` are those that somebody has to look at; `lost` is what the store lacks of the copy that it was made from.
+    Where some sources were asked for, it is what is open about these.
     """
 
     sources: "Sequence[SourceStatus]"
-    paused: Sequence[StillPaused]
-    unfinished: Sequence[Unfinished] = ()
-    copies: "Sequence[CopyStatus]" = ()
-    lost: Sequence[Damage] = ()
+    conditions: "Sequence[OpenCondition]"
 
     @property
     def well(self) -> bool:
         """Whether nothing needs attention, as far as is known; what is unknown is not well."""
-        left = [*self.paused, *self.unfinished, *self.copies, *self.lost]
-        return all(one.well for one in self.sources) and not left
+        return not self.conditions

@@ -2,7 +2,7 @@
 
 import asyncio
 import signal
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing, suppress
 from typing import TYPE_CHECKING
 
@@ -11,7 +11,9 @@ from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, Sou
 from historon.disk import clear_scratch
 from historon.errors import StoreError, UsageError
 from historon.estate import Source
-from historon.notices import Notifier, sign_of_life
+from historon.notices import DeliveryResult, Notifier, sign_of_life
+from historon.store import HEARTBEAT, note
+from historon.timetable import open_conditions
 from historon.workers import Workers
 
 if TYPE_CHECKING:
@@ -44,7 +46,20 @@ def collect(
     if trusted:
         report = report.followed_by(run([estate.sources[name] for name in trusted]))
     notifier.end_round(report)
-    return Collected(report, [*notifier.delivery.deliver(), *filter(None, [sign_of_life(estate, report)])])
+    results = [*notifier.delivery.deliver()]
+    return Collected(report, [*results, *_sign_of_life(opened, report)])
+
+
+def _sign_of_life(opened: "Historon", report: RoundReport) -> Iterator[DeliveryResult]:
+    """Where all is well, as far as is known."""
+    if opened.estate.settings.heartbeat is None:
+        return
+    now = opened.clock()
+    with suppress(StoreError):
+        told = sign_of_life(opened.estate, report, well=not open_conditions(opened.estate, opened.store, now))
+        if told is not None:
+            yield told
+            note(opened.store, HEARTBEAT, told.trouble or "", now)
 
 
 class _Round:

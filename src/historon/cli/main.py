@@ -11,6 +11,7 @@ from collections.abc import Sequence
 import click
 
 from historon import __version__
+from historon.bounds import TooHeavyError
 from historon.cli.bounded import give_up_memory, in_bounds
 from historon.errors import ExitCode, HistoronError, OutsideError, UsageError, where_raised
 
@@ -23,7 +24,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "demo": "Play a complete example on simulated devices.",
         "standins": "Run simulated devices on loopback, to play with.",
         "doctor": "Examine the estate file, the machine, secrets, disk and permissions.",
-        "sources": "The sources that the estate file describes: list, add, import, pin.",
+        "sources": "The sources that the estate file describes: list, add, import, retire, pin.",
         "procedures": "How kinds of sources are asked: the estate's procedures and those shipped.",
     },
     "Collect": {
@@ -108,10 +109,7 @@ def cli() -> None:
 def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
     """Run one command and return its exit code. Whatever goes wrong ends in a message, never in a traceback."""
     _quieten_libraries()
-    given = sys.argv[1:] if arguments is None else arguments
     try:
-        if app is None and given and given[0] in _BOUNDED and (ended := in_bounds()) is not None:
-            return ended
         code = cli.main(args=arguments, prog_name="historon", standalone_mode=False, obj=app)
         sys.stdout.flush()
         return int(code or 0)
@@ -197,6 +195,14 @@ def _of_click(exc: click.ClickException) -> HistoronError:
 def main() -> None:
     """The entry point of the installed program."""
     _fill_streams()
+    if len(sys.argv) > 1 and sys.argv[1] in _BOUNDED:
+        try:
+            ended = in_bounds()
+        except TooHeavyError as exc:
+            _complain(exc)
+            ended = exc.exit_code
+        if ended is not None:
+            sys.exit(ended)
     sys.exit(run())
 
 

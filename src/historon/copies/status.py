@@ -85,6 +85,11 @@ class CopyStatus:
             return "not there"
         return "behind" if self.missing_since is not None else "up to date"
 
+    @property
+    def has_something(self) -> bool:
+        """Whether there is something in its place that this store never wrote."""
+        return self.at is None and self.is_there is True
+
     def behind(self, now: datetime) -> timedelta | None:
         """For how long something has been missing in it; None when nothing is."""
         return now - self.missing_since if self.missing_since else None
@@ -118,7 +123,7 @@ def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
         at = datetime.fromisoformat(written[0]) if written else None
         left_out = next((int(one.removeprefix(_LEFT_OUT)) for one in written if one.startswith(_LEFT_OUT)), 0)
         settings = [digest] if copy.carries_settings and digest else []
-        is_there = _is_there(copy, estate) if written else False
+        is_there = _is_there(copy, estate)
         whole = bool(written) and is_there is not False
         whole = whole and int(written[1]) == number and _carried(written) == settings
         missing_since = None if whole else _missing_since(store, name, at, now)

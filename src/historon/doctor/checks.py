@@ -24,7 +24,7 @@ from historon.estate import (
     temporary_places,
     values_of,
 )
-from historon.store import LARGE, Store, still_paused
+from historon.store import LARGE, Store
 from historon.times import for_people
 from historon.versions import Masks, is_binary, random_words, split_lines
 
@@ -84,9 +84,6 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
     if isinstance(store, HistoronError):
         yield Finding(True, "store", store.message, store.hint)
         return
-    for left in still_paused(store, now):
-        message = "its service was paused, and Historon ended before it could be resumed"
-        yield Finding(True, left.source, message, f"see whether it runs; if not: {left.words}")
     yield from _lacking(estate, store)
     yield from _masking(estate, store)
     last = next(iter(store.rounds(1)), None)

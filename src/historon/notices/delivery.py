@@ -208,9 +208,12 @@ def try_channel(channel: Channel, estate: Estate, at: datetime) -> Sent:
     return send_over(channel, letter_of([event], channel, estate, at), estate, at)
 
 
-def sign_of_life(estate: Estate, report: RoundReport) -> DeliveryResult | None:
-    """After a good round request the heartbeat's address: silence raises the alarm elsewhere."""
-    if estate.settings.heartbeat is None or report.in_trouble or report.interrupted or report.failing_requirements:
+def sign_of_life(estate: Estate, report: RoundReport, *, well: bool) -> DeliveryResult | None:
+    """After a good round request the heartbeat's address: silence raises the alarm elsewhere.
+
+    So it does where the round was good and all else is not `well`.
+    """
+    if estate.settings.heartbeat is None or report.in_trouble or report.interrupted or not well:
         return None
     try:
         request("heartbeat", "GET", estate.settings.heartbeat, estate)

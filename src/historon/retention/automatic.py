@@ -1,24 +1,27 @@
-"""Pruning without a person: after a good round, never by a doubtful clock, never more at once than a limit allows."""
+"""Pruning without a person: of sources that are well, by a clock that is right, and within a limit."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
 from historon.estate import Estate
 from historon.retention.clock import clock_doubt
+from historon.retention.limits import too_many, too_many_of
 from historon.retention.planning import plans_of
 from historon.retention.pruning import Pruned, prune
+from historon.retention.verdicts import Verdict
 from historon.store import Outcome, Store
 
 __all__ = ["PrunedByItself", "prune_by_itself"]
 
 _LOOKED_AT = 20  # rounds, of which some may run still
+_NAMED = 3
 _BAD = (Outcome.FAILED, Outcome.SUSPECT)
 
 
 @dataclass(frozen=True)
 class PrunedByItself:
-    """What came of it: what was removed, or why a person has to look first; neither when it was not the time."""
+    """What came of it: what was removed, and why a person has to look at the rest first."""
 
     pruned: Pruned | None = None
     by_source: Mapping[str, int] = field(default_factory=dict)
@@ -26,26 +29,29 @@ class PrunedByItself:
 
 
 def prune_by_itself(estate: Estate, store: Store, now: datetime) -> PrunedByItself:
-    """Remove what retention lets go, if the last round that ended was good and there is not too much of it.
-
-    Raises StoreError.
-    """
+    """Remove what retention lets go, of sources that are well, if there is not too much of it. Raises StoreError."""
     last = next((one for one in store.rounds(_LOOKED_AT) if one.ended is not None), None)
-    if last is None or any(last.outcomes.get(one) for one in _BAD):
+    if last is None:
         return PrunedByItself()
-    plans = plans_of(estate, estate.sources.values(), store, now)
-    going = {name: sum(not one.stays for one in verdicts) for name, verdicts in plans.items()}
-    going = {name: number for name, number in going.items() if number}
-    number = sum(going.values())
+    states = store.states()
+    well = [one for one in estate.sources.values() if one.name in states and states[one.name].outcome not in _BAD]
+    plans = plans_of(estate, well, store, now)
+    number = sum(map(_going, plans.values()))
     if not number:
         return PrunedByItself()
     doubt = clock_doubt(store, now)
     if doubt:
         return PrunedByItself(blocked=f"{doubt}, and by it {number:,} versions would go")
-    all_of_them = sum(map(len, plans.values()))
-    limit = max(len(plans), int(estate.settings.prune_limit * all_of_them))
-    if number > limit:
-        told = f"{number:,} of {all_of_them:,} versions would go at once, more than the {limit:,} that may"
-        return PrunedByItself(blocked=told)
-    verdicts = [one for each in plans.values() for one in each]
-    return PrunedByItself(prune(store, verdicts, now, last.number), going)
+    limit = estate.settings.prune_limit
+    held = too_many_of(plans, limit)
+    rest = {name: plan for name, plan in plans.items() if name not in held}
+    trouble = too_many(rest, limit)
+    blocked = trouble or "; ".join(list(held.values())[:_NAMED])
+    if trouble or not any(map(_going, rest.values())):
+        return PrunedByItself(blocked=blocked)
+    done = prune(store, [one for plan in rest.values() for one in plan], now, last.number)
+    return PrunedByItself(done, {name: _going(plan) for name, plan in rest.items() if _going(plan)}, blocked)
+
+
+def _going(plan: Sequence[Verdict]) -> int:
+    return sum(not one.stays for one in plan)

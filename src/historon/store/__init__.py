@@ -30,6 +30,7 @@ from historon.store.interface import (
     version_digest,
 )
 from historon.store.losses import accept_losses, losses_of, note_losses
+from historon.store.noting import HEARTBEAT, PRUNING, RETIRED, TIMETABLE, note, noted
 from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
@@ -55,12 +56,16 @@ from historon.store.verification import Damage, Verification, verify
 __all__ = [
     "DATED",
     "ESTATE",
+    "HEARTBEAT",
     "LARGE",
     "LEDGER",
     "NO_DATE",
     "PAUSED",
+    "PRUNING",
     "PUSHING",
+    "RETIRED",
     "SKEW",
+    "TIMETABLE",
     "Approval",
     "BareLedger",
     "Changed",
@@ -104,9 +109,11 @@ __all__ = [
     "losses_of",
     "lost",
     "name_of",
+    "note",
     "note_losses",
     "note_proof",
     "note_push",
+    "noted",
     "open_store",
     "owner_of",
     "pack",

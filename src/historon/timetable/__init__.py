@@ -4,6 +4,7 @@ The service is in `historon.timetable.service`, and not imported here: it brings
 """
 
 from historon.timetable.agenda import Due, Load, agenda, load_by_hour, warnings_of
+from historon.timetable.conditions import OpenCondition, open_conditions
 from historon.timetable.due import due_instants, frozen, offset_of
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 
@@ -11,12 +12,14 @@ __all__ = [
     "Due",
     "Freshness",
     "Load",
+    "OpenCondition",
     "SourceStatus",
     "agenda",
     "due_instants",
     "frozen",
     "load_by_hour",
     "offset_of",
+    "open_conditions",
     "statuses",
     "warnings_of",
 ]

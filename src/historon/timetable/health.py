@@ -2,7 +2,7 @@
 
 import threading
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from socketserver import TCPServer, ThreadingMixIn
@@ -12,11 +12,14 @@ from wsgiref.simple_server import WSGIRequestHandler, WSGIServer, make_server
 import msgspec
 
 from historon.errors import OutsideError
+from historon.estate import EVENT_KINDS
 from historon.store import Outcome
 from historon.timetable.freshness import Freshness
 
 if TYPE_CHECKING:
     from prometheus_client import Metric
+
+    from historon.timetable.conditions import OpenCondition
 
 __all__ = ["HealthFigures", "HealthServer"]
 
@@ -37,8 +40,8 @@ class HealthFigures:
     `seen` is when it last looked around, `confirmed` when each source's last good version was last found to be so, and
     `waiting` counts the notices and events that wait on each channel; instants are in UTC. `late` is by how much its
     event loop was late of late, `begun_late` by how much each source began after it was due, `awaited` since when
-    others are due and have not begun, `blocked` why the last round could not begin, and `workers_lost` how many
-    processes that looked at exports had to be ended.
+    others are due and have not begun, `conditions` are all that is open, `blocked` why the last round could not begin,
+    and `workers_lost` how many processes that looked at exports had to be ended.
     """
 
     seen: datetime | None = None
@@ -54,6 +57,7 @@ class HealthFigures:
     late: timedelta = timedelta()
     blocked: str = ""
     workers_lost: int = 0
+    conditions: "Sequence[OpenCondition]" = ()
     begun_late: dict[str, timedelta] = field(default_factory=dict)
     awaited: dict[str, datetime] = field(default_factory=dict)
 
@@ -133,6 +137,10 @@ class HealthServer:
             "notices_waiting": sum(self._figures.waiting.values()),
             "late_s": self._figures.late.total_seconds(),
             "workers_lost": self._figures.workers_lost,
+            "conditions": [
+                {"kind": one.kind, "subject": one.subject, "words": one.words, "since": one.since}
+                for one in self._figures.conditions
+            ],
             "late_sources": self._late_sources(now),
         }
         return [msgspec.json.encode(data) + b"\n"]
@@ -178,6 +186,9 @@ class _Figures:
         yield gauge("source_confirmed_timestamp_seconds", about, confirmed, "source")
         late = [(name, span.total_seconds()) for name, span in figures.late_sources(self._now).items()]
         yield gauge("source_late_seconds", "How long after it was due a source began, or waits.", late, "source")
+        kinds = Counter(one.kind for one in figures.conditions)
+        is_open = [(kind, float(kinds[kind])) for kind, told in EVENT_KINDS.items() if told.is_trouble]
+        yield gauge("open_conditions", "What needs attention, as historon status lists it.", is_open, "kind")
         waiting = [(channel, float(number)) for channel, number in figures.waiting.items()]
         yield gauge("notices_waiting", "Notices and events that are waiting to be told.", waiting, "channel")
         yield gauge("store_bytes", "Size of the store on disk.", [("", figures.store_bytes)])

@@ -12,7 +12,8 @@ from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
 from historon.notices import Event, Monitored, Notifier, about_copy
 from historon.retention import PrunedByItself
-from historon.store import ESTATE, Proof, Store, Unfinished, losses_of, still_paused, unfinished_pushes
+from historon.store import ESTATE, Proof, Store, Unfinished, unfinished_pushes
+from historon.timetable.conditions import OpenCondition, open_conditions
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 from historon.timetable.health import HealthFigures
 
@@ -30,6 +31,8 @@ __all__ = [
 _LOG = logging.getLogger("historon.service")
 _FROZEN = "told frozen"  # the topic under which is remembered by which freeze a source was told to be held
 _NAMED = 8  # sources of which versions were removed
+_OF_SOURCES = ("age-unknown", "not-described", "skipped-long")
+_SETTLED = timedelta(hours=2)  # after its start a service has made up for what was missed
 _EVERY = timedelta(minutes=15)  # at most between two looks
 
 
@@ -46,6 +49,7 @@ class Monitor:
         self._next: datetime | None = None
         self.copies_wanted: list[str] = []
         self.copy_troubles: dict[str, str] = {}
+        self._since: datetime | None = None
         self._unfinished: set[str] = set()  # sources that a push of this service's time left as nobody knows
 
     def soon(self) -> None:
@@ -78,10 +82,32 @@ class Monitor:
         for name in sorted(self._unfinished):
             self._watch("pushes", _about_push(name, left.get(name), now))
         self._unfinished &= left.keys()
-        amiss = [*still_paused(self._store, now), *left, *losses_of(self._store)]
-        amiss += [one.name for one in copies if one.in_trouble(now)]
-        if not amiss and (well := _all_well_words(board)):
-            self._notifier.tell_well(Event("all-well", now, well))
+        conditions = open_conditions(estate, self._store, now, board=board, copies=copies)
+        self._figures.conditions = conditions
+        self._watch_conditions(estate, conditions, now)
+        if not conditions:
+            self._notifier.tell_well(Event("all-well", now, _all_well_words(board)))
+
+    def _watch_conditions(self, estate: Estate, conditions: Sequence[OpenCondition], now: datetime) -> None:
+        """Tell of what is open and nothing else here tells of: when it begins, and when it is over."""
+        is_open = {(one.kind, one.subject): one for one in conditions}
+        self._since = self._since or now
+        for kind, subjects in _subjects(estate).items():
+            for subject in subjects:
+                # What was due while no service ran is being made up for.
+                settled = kind != "timetable-missed" or now - self._since > _SETTLED
+                one = is_open.get((kind, subject)) if settled else None
+                make = partial(_condition_event, one=one, subject=subject, now=now)
+                self._watch(f"{kind} {subject}", Monitored(ESTATE, kind if one else "", "well-again", make))
+        for kind in _OF_SOURCES:
+            names = {*estate.sources, *(one.source for one in conditions if one.kind == kind)}
+            looks = []
+            for name in sorted(names):
+                one = is_open.get((kind, name))
+                make = partial(_condition_event, one=one, subject=name, now=now, source=name)
+                looks.append(Monitored(name, kind if one else "", "known-again", make))
+            for event in self._notifier.watch(kind, looks):
+                _LOG.log(log_level(event.kind), "%s: %s", event.source, event.message)
 
     def _tell_frozen(self, board: Sequence[SourceStatus], now: datetime) -> None:
         """Once, when a freeze begins to outlast a source's max_age."""
@@ -208,10 +234,24 @@ def about_rounds(refusal: str, hint: str, now: datetime) -> Monitored:
     return Monitored(ESTATE, "collecting-blocked" if refusal else "", "collecting-again", make)
 
 
-def _all_well_words(board: Sequence[SourceStatus]) -> str | None:
-    """That nothing needs action, in words; None when something does."""
-    if not all(one.well for one in board):
-        return None
+def _subjects(estate: Estate) -> dict[str, list[str]]:
+    """What conditions of the whole may be about, by their kind."""
+    return {
+        "timetable-missed": [f"timetable {name}" for name in estate.timetables],
+        "channel-failing": [f"channel {name}" for name in estate.channels],
+        "clock-doubtful": ["clock"],
+        "heartbeat-failing": ["heartbeat"] if estate.settings.heartbeat is not None else [],
+    }
+
+
+def _condition_event(kind: str, one: OpenCondition | None, subject: str, now: datetime, source: str = "") -> Event:
+    if one is None:
+        return Event(kind, now, "nothing is amiss any more", source or None, subject="" if source else subject)
+    return Event(kind, now, one.words, source or None, one.advice, subject="" if source else subject)
+
+
+def _all_well_words(board: Sequence[SourceStatus]) -> str:
+    """That nothing needs action, and what that covers."""
     judged = sum(one.freshness in (Freshness.FRESH, Freshness.AGEING) for one in board)
     skipped = sum(one.freshness is Freshness.SKIPPED for one in board)
     held = sum(one.freshness is Freshness.FROZEN for one in board)
@@ -220,7 +260,8 @@ def _all_well_words(board: Sequence[SourceStatus]) -> str | None:
     also += [f"{unjudged} without max_age"] if unjudged else []
     also += [f"{held} older than that, held by a freeze"] if held else []
     also += [f"{skipped} skipped"] if skipped else []
-    return f"{many_sources(len(board))}: {', '.join(also)}; nothing needs action"
+    covers = "copies, channels, timetables, clock and disk are well too"
+    return f"{many_sources(len(board))}: {', '.join(also)}; {covers}; nothing needs action"
 
 
 def log_level(kind: str) -> int:

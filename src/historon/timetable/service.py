@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import closing, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 from historon.collect import (
@@ -51,9 +52,21 @@ from historon.notices import (
 from historon.patience import lateness, note_lateness
 from historon.processes import process_in_words, this_process
 from historon.retention import PrunedByItself, prune_by_itself
-from historon.store import ESTATE, Outcome, Proof, StillPaused, Store, still_paused
+from historon.store import (
+    ESTATE,
+    HEARTBEAT,
+    PRUNING,
+    TIMETABLE,
+    Outcome,
+    Proof,
+    StillPaused,
+    Store,
+    note,
+    still_paused,
+)
 from historon.threads import StillBusyError, apart
 from historon.times import utc_text
+from historon.timetable.conditions import open_conditions
 from historon.timetable.due import due_instants
 from historon.timetable.health import HealthFigures
 from historon.timetable.monitoring import (
@@ -71,7 +84,6 @@ from historon.workers import Workers
 __all__ = ["Service"]
 
 _LOG = logging.getLogger("historon.service")
-_TOPIC = "timetable"  # under which the ledger remembers up to when a source's timetables are kept
 _LEASE = timedelta(seconds=60)
 _TICK = timedelta(seconds=5)  # how long a changed file, a jump of the clock or a request to stop may go unnoticed
 _TROUBLE = timedelta(seconds=30)
@@ -273,7 +285,7 @@ class Service:
         begun = self.figures.begun_late
         self.figures.begun_late = {name: late for name, late in begun.items() if name in self._estate.sources}
         self.figures.last_round = next((one.ended for one in self._store.rounds() if one.ended), None)
-        written = {**self._store.recall_all(_TOPIC), **self._being_written, **self._new}
+        written = {**self._store.recall_all(TIMETABLE), **self._being_written, **self._new}
         known = {name: datetime.fromisoformat(text) for name, text in written.items()}
         scheduled = [source for source in self._estate.sources.values() if source.timetables]
         self._kept = {source.name: min(known.get(source.name, now), now) for source in scheduled}
@@ -470,7 +482,7 @@ class Service:
                 delays=delays,
                 places=self._places,
                 workers=self.workers,
-                mark=_TOPIC,
+                mark=TIMETABLE,
             )
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
@@ -510,10 +522,14 @@ class Service:
             self.figures.trouble, self._taken = report.store_trouble, False
         self._notifier.end_round(replace(report, store_trouble="") if known else report)
         self._monitor.soon()
-        self._prune.wanted |= estate.settings.prune == AFTER_ROUNDS and not report.in_trouble
+        self._prune.wanted |= estate.settings.prune == AFTER_ROUNDS
         self._prove.wanted |= estate.settings.prove == AFTER_ROUNDS
-        with suppress(StillBusyError):  # that one was told of, or will be when it comes back
-            self._report(await apart("heartbeat", sign_of_life, estate, report))
+        with suppress(StillBusyError, StoreError):  # that one was told of, or will be when it comes back
+            well = not open_conditions(estate, self._store, self._clock())
+            told = await apart("heartbeat", partial(sign_of_life, estate, report, well=well))
+            self._report(told)
+            if told is not None:
+                note(self._store, HEARTBEAT, told.trouble or "", self._clock())
 
     def _observe(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         """What is dealt with is remembered; what an interrupted round did not come to is still due."""
@@ -634,8 +650,10 @@ class Service:
             _LOG.error("pruning: %s", exc)
             return
         if done.blocked:
-            _LOG.warning("nothing was pruned: %s", done.blocked)
+            _LOG.warning("pruning waits for somebody: %s", done.blocked)
         self._look("pruning", about_pruning(done.blocked, now))
+        with suppress(StoreError):
+            note(self._store, PRUNING, done.blocked, now)
         if done.pruned:
             event = pruned_event(done, now)
             _LOG.info("pruned: %s", event.message)
@@ -682,7 +700,7 @@ class Service:
 
     async def _write(self, *, renew: bool) -> None:
         if self._being_written:
-            await asyncio.to_thread(self._pen.remember_all, _TOPIC, self._being_written)
+            await asyncio.to_thread(self._pen.remember_all, TIMETABLE, self._being_written)
             self._being_written = {}
         if renew:
             await asyncio.to_thread(self._take_lease, self._pen)
@@ -699,7 +717,7 @@ class Service:
         """Write down who is new on schedule, if that was not done yet."""
         dealt = {**self._being_written, **self._new}
         if dealt:
-            self._store.remember_all(_TOPIC, dealt)
+            self._store.remember_all(TIMETABLE, dealt)
 
     async def _end(self) -> None:
         for task in self._rounds:

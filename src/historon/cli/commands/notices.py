@@ -11,6 +11,7 @@ from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, nearest
 from historon.notices import Delivery, NoticeError, shipped_template, try_channel
 from historon.store import Store
+from historon.timetable import open_conditions
 
 __all__ = ["command"]
 
@@ -64,7 +65,7 @@ def command(
         elif history:
             view.show_history(store.outbox.last(last), estate, as_json=as_json)
         else:
-            view.show_channels(estate, store, as_json=as_json)
+            view.show_channels(estate, store, open_conditions(estate, store, app.clock()), as_json=as_json)
     return ExitCode.WELL
 
 

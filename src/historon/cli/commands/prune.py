@@ -31,7 +31,8 @@ __all__ = ["command"]
     "--as-of", "as_of", metavar="DATE", help="Only show what would be removed on this day, or at this instant."
 )
 @click.option("--history", is_flag=True, help="List what was removed, by the service and by hand. Removes nothing.")
-@click.option("--yes", is_flag=True, help="Remove without asking.")
+@click.option("--yes", is_flag=True, help="Remove without asking, within prune_limit.")
+@click.option("--exactly", type=click.IntRange(1), metavar="N", help="With --yes: these N, though prune_limit is less.")
 @estate_option
 @json_option
 @pass_app
@@ -46,34 +47,35 @@ def command(
     as_of: str | None,
     history: bool,
     yes: bool,
+    exactly: int | None,
     estate_file: str | None,
     as_json: bool,
 ) -> None:
     """What retention would remove; removes it when confirmed.
 
     The plan comes first: which versions would be removed, and by which rule the others stay. A source's last good
-    version and held ones always stay, and sources without a retention keep everything. When this machine's clock may
-    be wrong, --yes removes nothing. With --with or --as-of nothing is removed either: it is what would be.
+    version and held ones always stay, and sources without a retention keep everything. --yes removes nothing when this
+    machine's clock may be wrong, nor more than prune_limit, or half of a source's versions, unless --exactly says how
+    many. With --with or --as-of nothing is removed either: it is what would be.
     """
     if history:
         with app.opened(estate_file) as opened:
             view.print_history(opened.prunings(*names, where=where), opened.estate.zone, as_json=as_json)
         return
-    supposed = retention is not None or as_of is not None
-    if supposed and yes:
-        raise UsageError("with --with or --as-of nothing is removed", hint="leave out --yes")
+    supposed = _is_supposed(retention, as_of, yes=yes)
     with app.opened(estate_file, spend_reserve=not supposed) as opened:
         moment = None if as_of is None else opened.moment(as_of)
         plans = opened.plan_prune(*names, where=where, retention=retention, as_of=moment)
         verdicts = [verdict for one in plans.values() for verdict in one]
         going = [verdict for verdict in verdicts if not verdict.stays]
-        doubt = opened.clock_doubt() if going and not supposed else ""
         if not as_json:
             click.echo(view.headline(plans))
             print_plans = view.printer_of(calendar=calendar, each=each)
             print_plans(opened.estate, plans)
-        if doubt:
-            _heed(doubt, yes=yes)
+        if going and not supposed:
+            _heed(opened.clock_doubt(), yes=yes)
+            if yes:
+                _check_limit(opened.too_many_to_prune(plans), len(going), exactly)
         if going and not as_json and not yes and not supposed and app.interactive:
             yes = click.confirm(f"Remove {count(len(going), 'version')}?")
         done = opened.prune(plans) if going and yes else None
@@ -89,8 +91,28 @@ def command(
         click.echo("nothing was removed: this is only the plan (--yes carries it out)")
 
 
+def _is_supposed(retention: str | None, as_of: str | None, *, yes: bool) -> bool:
+    """Whether it is only asked what would be."""
+    supposed = retention is not None or as_of is not None
+    if supposed and yes:
+        raise UsageError("with --with or --as-of nothing is removed", hint="leave out --yes")
+    return supposed
+
+
+def _check_limit(trouble: str, number: int, exactly: int | None) -> None:
+    """More than may be removed at once is only removed by somebody who has seen how many that are."""
+    if exactly is not None and exactly != number:
+        message = f"{count(number, 'version')} would be removed, not {exactly:,}; nothing was removed"
+        raise OutsideError(message, hint="look at the plan again: historon prune")
+    if trouble and exactly is None:
+        hint = f"look at the plan; if it is right: historon prune --yes --exactly {number}"
+        raise OutsideError(f"{trouble}; nothing was removed", hint=hint)
+
+
 def _heed(doubt: str, *, yes: bool) -> None:
     """By a clock that may be wrong nothing is removed without a person who has been told so."""
+    if not doubt:
+        return
     advice = "see whether `date` is right; if it is, run this without --yes at a terminal, and confirm"
     if yes:
         raise OutsideError(f"{doubt}: is it wrong? Nothing was removed", hint=advice)

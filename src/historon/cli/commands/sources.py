@@ -1,4 +1,4 @@
-"""`historon sources`: list, add, import, pin."""
+"""`historon sources`: list, add, import, retire, pin."""
 
 import asyncio
 from collections.abc import Sequence
@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import console, count, print_failure, print_json
+from historon.cli.output import console, count, print_failure, print_json, printable
 from historon.cli.views import sources as view
 from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, Source, add_sources, read_rows, select, set_source_key
@@ -28,7 +28,7 @@ class _Sources(click.Group):
 
 @click.group("sources", cls=_Sources, epilog=example("historon sources", "historon sources add --help"))
 def command() -> None:
-    """The sources that the estate file describes: list, add, import, pin."""
+    """The sources that the estate file describes: list, add, import, retire, pin."""
 
 
 @command.command("list", epilog=example("historon sources", "historon sources --where site=northmole --json"))
@@ -67,6 +67,23 @@ def add(app: App, name: str, settings: tuple[str, ...], estate_file: str | None)
     estate = app.estate(estate_file)
     click.echo(add_sources(estate, [{"name": name, **_pairs(settings)}]), nl=False)
     click.echo(f"added to {estate.file}; try it: historon rehearse {name}")
+
+
+@command.command("retire", epilog=example("historon sources retire edge-1 --because 'replaced by edge-9'"))
+@click.argument("names", nargs=-1, required=True, metavar="SOURCE...")
+@click.option("--because", "why", required=True, metavar="WHY", help="Why nobody collects it any more.")
+@estate_option
+@pass_app
+def retire(app: App, names: tuple[str, ...], why: str, estate_file: str | None) -> None:
+    """Say that sources are no longer collected, on purpose; their versions stay.
+
+    Remove them from the estate file first. Until then, and without a reason, a source that has versions and is not
+    described counts as lost from the list.
+    """
+    with app.opened(estate_file) as opened:
+        for name in names:
+            opened.retire(name, why)
+            click.echo(f"{printable(name)} is retired: {printable(why)}")
 
 
 @command.command(

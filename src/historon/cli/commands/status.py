@@ -50,9 +50,9 @@ def command(
     """Is everything fresh, and well? The exit code says it too.
 
     Shows the age of each source's last good version against its max_age, those in trouble first. The age counts from
-    when that version was made or last confirmed: found unchanged. The exit code is 1 when a service was left paused,
-    when a push was not finished, when a source is overdue, was never collected though it has a max_age, went wrong at
-    the last try, or is not known to meet its requirements; 0 otherwise.
+    when that version was made or last confirmed: found unchanged. First comes all else that needs attention: copies,
+    channels, timetables, the disk, the clock. The exit code is 1 when anything does, of the sources that were asked for
+    or, without a name, of the whole; 0 when nothing does.
     """
     while True:
         with app.opened(estate_file, tell_paused=False) as opened:

@@ -7,11 +7,13 @@ from datetime import datetime
 import click
 import msgspec
 
+from historon.cli.conditions import conditions_data, print_conditions
 from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
 from historon.errors import UsageError
 from historon.estate import Channel, Estate
 from historon.notices import Event, Letter
 from historon.store import Notice, NoticeState, Pending, Store
+from historon.timetable import OpenCondition
 
 __all__ = ["show_channels", "show_history", "show_notice"]
 
@@ -88,8 +90,8 @@ def _notice_row(notice: Notice) -> dict[str, object]:
     }
 
 
-def show_channels(estate: Estate, store: Store, *, as_json: bool) -> None:
-    """The channels, and what waits for them."""
+def show_channels(estate: Estate, store: Store, conditions: "Sequence[OpenCondition]", *, as_json: bool) -> None:
+    """The channels, what waits for them, and what is open now."""
     waiting, pending, last = store.outbox.waiting(), store.outbox.pending(), store.outbox.last_sent()
     headline = _headline(estate, waiting, pending)
     if as_json:
@@ -99,6 +101,7 @@ def show_channels(estate: Estate, store: Store, *, as_json: bool) -> None:
             [_channel_row(name, one, last.get(name)) for name, one in estate.channels.items()],
             queued=[_notice_row(one) for one in waiting],
             pending=[{"channel": one.channel, "due": one.due, **_event(one)} for one in pending],
+            conditions=conditions_data(conditions),
         )
         return
     click.echo(headline)
@@ -118,6 +121,9 @@ def show_channels(estate: Estate, store: Store, *, as_json: bool) -> None:
         click.echo(f"\n{notice.channel}: notice {notice.number} {_fate(notice, estate)}")
         click.echo(f"  {printable(notice.subject)}\n  {printable(notice.answer or '')}")
     _print_pending(pending, estate, {one.channel for one in waiting})
+    if conditions:
+        click.echo("\nopen now:")
+        print_conditions(estate, conditions)
 
 
 def _headline(estate: Estate, waiting: Sequence[Notice], pending: Sequence[Pending]) -> str:

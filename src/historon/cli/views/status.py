@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 import click
 
 from historon.api import Board
+from historon.cli.conditions import conditions_data, print_conditions
 from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
-from historon.estate import Estate, describe
+from historon.estate import EVENT_KINDS, Estate, describe
 from historon.store import Outcome
 from historon.timetable import Freshness, SourceStatus
 
@@ -19,8 +20,9 @@ if TYPE_CHECKING:
 __all__ = ["print_all", "print_data"]
 
 _SHOWN = 40
-_LOST = 10
 _NARROW = 100  # columns below which the instants are left out: the age says what counts
+# What the table of sources shows of each.
+_IN_ROWS = frozenset({"overdue", "age-unknown", "failing", "suspect", "requirement-failed", "not-proven"})
 _PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
 _WORST = (
     (Freshness.UNKNOWN, "of UNKNOWN AGE"),
@@ -33,16 +35,11 @@ _KNOWN = (Freshness.FROZEN, Freshness.FRESH, Freshness.AGEING, Freshness.SKIPPED
 
 def print_data(stands: Board, by: str | None) -> None:
     """The state of all sources, for programs."""
-    board, stopped = stands.sources, stands.paused
+    board = stands.sources
     rows = [_row(one) for one in board]
     if by is not None:
         rows = [_group_row(by, value, tally) for value, tally in _groups(board, by)]
-    stood = [{"source": one.source, "since": one.since, "resume_by": one.words} for one in stopped]
-    left = [{"source": one.source, "since": one.since, "wanted": one.wanted} for one in stands.unfinished]
-    copies = [{"copy": one.name, "state": one.state} for one in stands.copies]
-    lost = [str(one) for one in stands.lost]
-    more = {"still_paused": stood, "unfinished_pushes": left, "copies_in_trouble": copies, "lost": lost}
-    print_json("status", _headline(stands), rows, **_tally(board), **more)
+    print_json("status", _headline(stands), rows, **_tally(board), conditions=conditions_data(stands.conditions))
 
 
 def print_all(
@@ -56,27 +53,15 @@ def print_all(
     """The state of all sources, as a person reads it."""
     from rich.text import Text
 
-    board, stopped = stands.sources, stands.paused
+    board = stands.sources
     if clear:
         click.clear()
-    grave = stopped or stands.copies or stands.lost or any(one.freshness.trouble for one in board)
+    grave = any(one.is_grave for one in stands.conditions)
     style = "bold green" if stands.well else "bold yellow"
     if grave:
         style = "bold red"
     console().print(Text(_headline(stands), style), soft_wrap=True)
-    for one in stopped:
-        since = f"paused since {instant(one.since, estate.zone)}"
-        console().print(Text(f"{one.source}: {since}; resume it by hand, now: {printable(one.words)}", "bold red"))
-    for copy in stands.copies:
-        console().print(
-            Text(f"copy {copy.name}: {copy.state}: historon copies {copy.name}", "bold red"), soft_wrap=True
-        )
-    for lost in stands.lost[:_LOST]:
-        console().print(Text(f"lost with the copy: {printable(str(lost))}", "bold red"), soft_wrap=True)
-    if len(stands.lost) > _LOST:
-        click.echo(f"lost with the copy: {len(stands.lost) - _LOST} more")
-    if stands.lost:
-        click.echo("  try: another copy may have them. To accept the loss: historon verify --accept-losses")
+    print_conditions(estate, [one for one in stands.conditions if one.kind not in _IN_ROWS])
     if by is not None:
         _print_groups(board, by)
     else:
@@ -85,19 +70,14 @@ def print_all(
 
 def _headline(stands: Board) -> str:
     """What is wrong now, the worst first; else what is known to be well, and no more."""
-    board, stopped = stands.sources, stands.paused
+    board = stands.sources
     ages = Counter(one.freshness for one in board)
     tries = Counter(one.state.outcome for one in board if one.ailing)
     total = count(len(board), "source")
-    if not board and not stopped:
-        return "no source"
-    told = []
-    if stopped:
-        told.append(f"{len(stopped)} SERVICE{'S' * (len(stopped) != 1)} NOT RESUMED")
-    copies = Counter(one.state for one in stands.copies)
-    told += [f"{count(number, 'COPY', 'COPIES')} {state.upper()}" for state, number in copies.items()]
-    if stands.lost:
-        told.append(f"{len(stands.lost):,} LOST with the copy that the store was made from")
+    others = Counter(one.kind for one in stands.conditions if one.kind not in _IN_ROWS)
+    told = [f"{number:,} {EVENT_KINDS[kind].subject}" for kind, number in others.items()]
+    if not board:
+        return "; ".join([*told, "no source"])
     worst = [f"{ages[age]:,} {word}" for age, word in _WORST if ages[age]]
     went = [f"{tries[outcome]:,} {word}" for outcome, word in _WENT if tries[outcome]]
     if worst:
