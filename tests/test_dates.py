@@ -7,13 +7,17 @@ from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from historon.collect.newest import newest_of
 from historon.standins.background import Background
 from historon.standins.fairlead import Fairlead
 from historon.standins.web import Reply, Request, WebServer
-from tests.conftest import EstateFolder, collect, describe_estate
+from tests.conftest import EstateFolder, collect, describe_estate, parts_of
 from tests.test_arrivals import letter
 
 _NOW = datetime.now(UTC)
@@ -240,3 +244,57 @@ def test_what_arrives_cannot_be_collected_twice(estate: EstateFolder) -> None:
     steps = '{ pull = "e.cfg", complete = "ends:end" }'
     describe_estate(estate, over="drop-folder", steps=steps, procedure='folder = "drop"\ncollect_twice = true')
     assert "collect_twice means nothing over drop-folder" in estate.run("doctor").err
+
+
+# ---- which is the newest ---------------------------------------------------------------------------------------------
+
+_OSLO = ZoneInfo("Europe/Oslo")
+
+
+@pytest.mark.parametrize(
+    ("values", "newest", "remark"),
+    [
+        (["31.12.2025", "02.01.2026"], "02.01.2026", ""),
+        (["9", "10"], "10", ""),
+        ([9, 10.5, None], 10.5, ""),
+        (["2026-01-01T00:30:00+02:00", "2025-12-31T23:00:00Z"], "2025-12-31T23:00:00Z", ""),
+        (["12/31/2025", "01/02/2026"], "01/02/2026", ""),
+        (["31/12/2025 10:00", "01/02/2026 09:00"], "01/02/2026 09:00", ""),
+        (["backup-9", "backup-10", "backup-2"], "backup-10", ""),
+        (["2026-01-01", "2096-01-01"], "2026-01-01", "1 of 2 are dated in the future"),
+        (["2096-01-01"], "2096-01-01", ""),
+        (["2026-01-01", "latest"], "latest", "compared as names"),
+        (["Mon, 05 Jan 2026 10:00:00 GMT", "Tue, 06 Jan 2026 10:00:00 GMT"], "Tue, 06 Jan 2026 10:00:00 GMT", ""),
+    ],
+)
+def test_the_newest_is_told_by_what_values_mean(values: list[Any], newest: Any, remark: str) -> None:
+    at, said = newest_of(values, _NOW, _OSLO)
+    assert values[at] == newest
+    assert (remark in said) if remark else said == ""
+
+
+def test_dates_that_may_be_read_in_two_ways_are_refused() -> None:
+    with pytest.raises(ValueError, match="may be by day or by month first"):
+        newest_of(["01/02/2026", "03/04/2026"], _NOW, _OSLO)
+
+
+@given(st.lists(st.datetimes(datetime(2000, 1, 1), datetime(2026, 6, 1)), min_size=2, max_size=6, unique=True))
+def test_in_whatever_form_instants_are_written_the_newest_is_the_same(instants: list[datetime]) -> None:
+    instants = [one.replace(microsecond=0, second=0) for one in instants]
+    wanted = max(instants)
+    for form in ("%Y-%m-%d %H:%M", "%d.%m.%Y %H:%M", "%Y-%m-%dT%H:%M:00+00:00"):
+        at, _ = newest_of([one.strftime(form) for one in instants], _NOW, ZoneInfo("UTC"))
+        assert instants[at] == wanted
+
+
+@pytest.mark.parametrize("by", ["time", "name"])
+def test_the_newest_file_is_neither_told_by_letters_nor_pinned_by_one_of_the_future(
+    estate: EstateFolder, by: str
+) -> None:
+    describe_estate(estate, over="local", steps=f'{{ pull = "b-*.cfg", newest = "{by}", as = "b.cfg" }}')
+    for number, at in ((8, _LONG_AGO), (9, _LONG_AGO), (10, _LATELY)):
+        _file(estate, f"b-{number}.cfg", at, f"hostname b{number}\nend\n")
+    _file(estate, "b-2.cfg", datetime(2096, 1, 1, tzinfo=UTC), "hostname future\nend\n")
+    result = collect(estate)
+    assert parts_of(estate) == {"b.cfg": b"hostname b10\nend\n"}
+    assert ("1 of 4 files have a time in the future, and were left out" in result.out) == (by == "time")

@@ -127,3 +127,57 @@ def test_tidying_up_something_that_was_never_learnt_is_a_remark(estate: EstateFo
     result = collect(estate)
     assert result.code == 0, result.said
     assert "was left out" in result.out or "was left out" in " ".join(estate.run("rounds", "1").out.split())
+
+
+# ---- what would never be meant ---------------------------------------------------------------------------------------
+
+_LABELLED = """
+[estate]
+name = "Test"
+{head}
+[procedures.p]
+over = "local"
+steps = [{{ pull = "{{path}}" }}]
+values = {{ path = "x" }}
+[[sources]]
+name = "a"
+procedure = "p"
+labels = {{ site = "northmole", role = "edge" }}
+[[sources]]
+name = "b"
+procedure = "p"
+{source}
+"""
+
+
+@pytest.mark.parametrize(
+    ("head", "source", "said"),
+    [
+        ('[[budgets]]\nsize = "1GB"\nwhere = { site = "northmol" }', "", 'no source has site "northmol" (did you mean'),
+        ("[[requirements]]\nname = 'r'\nmust = ['x']\nwhere = { site = \"quay\" }", "", 'no source has site "quay"'),
+        (
+            '[channels.c]\nkind = "file"\npath = "x"\nwhere = { site = "northmole", role = "core" }',
+            'labels = { site = "saltgate", role = "core" }',
+            "no source has all of these labels",
+        ),
+        ("", 'labels = { site = "NorthMole" }', '"NorthMole" is written "northmole" elsewhere'),
+        ("", 'labels = { Site = "northmole" }', '"Site" is written "site" elsewhere'),
+        ("", 'values = { pth = "y" }', "no step of the procedure p uses {pth} (did you mean"),
+    ],
+)
+def test_what_means_no_source_is_a_mistake(estate: EstateFolder, head: str, source: str, said: str) -> None:
+    estate.write(_LABELLED.format(head=head, source=source))
+    result = estate.run("doctor")
+    assert (result.code, said in result.err) == (4, True), result.err
+
+
+def test_a_list_of_sources_that_was_cut_off_is_a_mistake(estate: EstateFolder) -> None:
+    text = _LABELLED.partition("[[sources]]")[0].format(head='sources_from = "all.csv"', source="")
+    estate.write(text)
+    rows = "name,procedure\na,p\nb,p\nc,p\n"
+    (estate.path / "all.csv").write_text(rows)
+    assert estate.run("doctor").code in (0, 1)
+    (estate.path / "all.csv").write_text(rows[:-3])
+    result = estate.run("doctor")
+    assert (result.code, "the last line has no end: was the file cut off?" in result.err) == (4, True)
+    assert "all.csv:4" in result.err

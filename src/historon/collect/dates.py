@@ -9,7 +9,7 @@ from historon.collect.clocks import told_instant
 from historon.collect.transports.interface import Answer, Origin
 from historon.estate import Dated, Finder
 
-__all__ = ["export_date"]
+__all__ = ["common_instant", "export_date"]
 
 _SECONDS = 10**11  # a number beyond it counts milliseconds: as seconds it would be the year 5138
 
@@ -41,14 +41,15 @@ def _common(value: Any, zone: ZoneInfo) -> datetime | None:
     try:
         number = float(text)
     except ValueError:
-        return _written(text, zone)
+        return common_instant(text, zone)
     try:
         return datetime.fromtimestamp(number / 1000 if number > _SECONDS else number, UTC)
     except (OverflowError, ValueError, OSError):
         return None
 
 
-def _written(text: str, zone: ZoneInfo) -> datetime | None:
+def common_instant(text: str, zone: ZoneInfo) -> datetime | None:
+    """A date and time in ISO 8601, or as in mail and HTTP; in `zone` where it names none. None for anything else."""
     from email.utils import parsedate_to_datetime
 
     for read in (datetime.fromisoformat, parsedate_to_datetime):

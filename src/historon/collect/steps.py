@@ -18,6 +18,7 @@ from historon.collect.clocks import told_instant
 from historon.collect.dates import export_date
 from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
 from historon.collect.leftovers import Leftovers
+from historon.collect.newest import newest_of
 from historon.collect.reading import expressions_of, read_in
 from historon.collect.statuses import status_failure
 from historon.collect.transports.interface import Answer, Origin, Session
@@ -446,9 +447,18 @@ class _Taking:
             raise CollectError(
                 FailureKind.STEP, f'nothing to pick: none of {len(found)} in {step.from_} has "{newest}"'
             )
-        item = found[0] if newest is None else max(found, key=lambda one: _rank(field_of(one, newest)))
+        item = found[0] if newest is None else self._newest([field_of(one, newest) for one in found], found)
         self.around.values[step.says] = item
         return item.encode() if isinstance(item, str) else canonical_json(item)
+
+    def _newest(self, values: Sequence[Any], items: Sequence[Any]) -> Any:
+        try:
+            at, remark = newest_of(values, self.around.clock(), self.around.zone)
+        except ValueError as exc:
+            raise CollectError(FailureKind.STEP, f"the newest cannot be told: {exc}") from exc
+        if remark:
+            self.session.remarks.append(remark)
+        return items[at]
 
     def _list(self, step: Pick | Each) -> Any:
         if step.from_ not in self.around.values:
@@ -672,13 +682,6 @@ def _moving(until: Check, stood: float) -> str | None:
     if until.still is None or stood >= until.still.total_seconds():
         return None
     return f"the answer still changes, or has not stood still for {until.still}"
-
-
-def _rank(value: Any) -> tuple[int, float, str]:
-    """Numbers by size, texts by their letters (ISO 8601 instants sort so), whatever is missing first."""
-    if isinstance(value, (int, float)):
-        return (2, float(value), "")
-    return (0, 0.0, "") if value is None else (1, 0.0, str(value))
 
 
 def _error_line(answer: Answer, procedure: Procedure) -> str | None:

@@ -309,7 +309,7 @@ def reference_problems(file: Parts) -> Iterator[Problem]:
 
 def _keeping_problems(file: Parts) -> Iterator[Problem]:
     """Of pruning and copies."""
-    labels = _labels(file)
+    labels = {label for source in file.sources if source for label in source.labels}
     for name, copy in file.copies.items():
         if copy is None:
             continue  # what is wrong with it is told already
@@ -342,19 +342,14 @@ def _channel_problems(name: str, channel: Channel, file: Parts) -> Iterator[Prob
         yield _unknown((*path, "digest"), channel.digest, file.timetables)
     if channel.digest and channel.immediately:
         yield Problem(path, "tells immediately or in a digest, not both", "remove immediately or digest")
-    yield from _label_problems(channel.where, _labels(file), path)
-
-
-def _labels(file: Parts) -> set[str]:
-    return {label for source in file.sources if source for label in source.labels}
+    yield from _label_problems(channel.where, file, path)
 
 
 def _rule_problems(file: Parts) -> Iterator[Problem]:
-    labels = _labels(file)
     for index, freeze in enumerate(file.freezes):
-        yield from _label_problems(freeze.where if freeze else (), labels, ("freezes", index))
+        yield from _label_problems(freeze.where if freeze else {}, file, ("freezes", index))
     for index, budget in enumerate(file.budgets):
-        yield from _label_problems(budget.where if budget else (), labels, ("budgets", index))
+        yield from _label_problems(budget.where if budget else {}, file, ("budgets", index))
     names: set[str] = set()
     for index, one in enumerate(file.requirements):
         if one is None:
@@ -363,7 +358,7 @@ def _rule_problems(file: Parts) -> Iterator[Problem]:
         if one.name in names:
             yield Problem(path, f'a second requirement is named "{one.name}"', "give each its own name")
         names.add(one.name)
-        yield from _label_problems(one.where, labels, path)
+        yield from _label_problems(one.where, file, path)
         if one.procedure is not None and one.procedure not in file.procedures:
             yield _unknown((*path, "procedure"), one.procedure, file.procedures)
 
@@ -451,10 +446,22 @@ def _jump_problems(name: str, jump: Jump, file: Parts) -> Iterator[Problem]:
     yield from _identity_problems(jump, ("jumps", name))
 
 
-def _label_problems(where: Iterable[str], labels: set[str], path: Path) -> Iterator[Problem]:
+def _label_problems(where: Mapping[str, str], file: Parts, path: Path) -> Iterator[Problem]:
+    """Labels, and values of them, that no source has: nothing would ever be meant."""
+    sources = [source for source in file.sources if source is not None]
+    labels = {label for source in sources for label in source.labels}
     for label in where:
         if label not in labels:
             yield Problem((*path, "where"), f'no source has the label "{label}"', nearest(label, labels))
+    known = sources and len(sources) == len(file.sources) and where.keys() <= labels
+    if not known or any(source.has_labels(where) for source in sources):
+        return
+    for label, value in where.items():
+        values = {source.labels[label] for source in sources if label in source.labels}
+        if value not in values:
+            yield Problem((*path, "where"), f'no source has {label} "{value}"', nearest(value, values))
+            return
+    yield Problem((*path, "where"), "no source has all of these labels", "historon sources shows them")
 
 
 _TABLES = {

@@ -238,6 +238,12 @@ def _csv_rows(path: FilePath, name: str, problems: list[Problem]) -> Iterator[tu
                     )
                 elif any(cell.strip() for cell in cells):
                     yield reader.line_num, _csv_row(header, cells)
+        if reader.line_num > 1 and not path.read_bytes().endswith((b"\n", b"\r")):
+            message, hint = (
+                "the last line has no end: was the file cut off?",
+                "see whether all rows are there, and end it",
+            )
+            problems.append(Problem((), message, hint, name, reader.line_num))
     except (OSError, UnicodeError, csv.Error) as exc:
         reason = "there is no such file" if isinstance(exc, FileNotFoundError) else f"cannot be read: {exc}"
         problems.append(Problem(("estate", "sources_from"), f"{name}: {reason}", "expected CSV text in UTF-8"))

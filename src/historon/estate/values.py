@@ -12,7 +12,7 @@ from historon.estate.secrets import is_reference
 from historon.estate.steps import WITH_CLAUSES, Each, Keeping, Pick, Pull, Put, Step, walk
 from historon.times import in_names
 
-__all__ = ["ACCOUNT_VALUES", "BUILT_IN", "fill", "is_built_in", "missing_values", "values_of"]
+__all__ = ["ACCOUNT_VALUES", "BUILT_IN", "asked_values", "fill", "is_built_in", "missing_values", "values_of"]
 
 _LISTS = ("steps", "push", "push_confirm")
 _PLACE = re.compile(r"\{\{|\}\}|\{([a-z][a-z0-9_]*(?:\.[\w-]+)*)\}")
@@ -41,6 +41,11 @@ def missing_values(procedure: Procedure, values: Iterable[str]) -> Iterator[tupl
         for place, name in wanted:
             if name not in known and name.partition(".")[0] not in known:
                 yield place, name
+
+
+def asked_values(procedure: Procedure) -> set[str]:
+    """The names of values that its steps, or its place, ask for."""
+    return {name.partition(".")[0] for _, wanted in _asked(_Same(procedure)) for _, name in wanted}
 
 
 class _Same:

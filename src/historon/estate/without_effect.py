@@ -6,7 +6,7 @@ from historon.estate.checking import Parts, Path, Problem
 from historon.estate.model import Credentials
 from historon.estate.procedures import Procedure
 from historon.estate.spelling import nearest
-from historon.estate.values import is_built_in
+from historon.estate.values import asked_values, is_built_in
 
 __all__ = ["problems_without_effect"]
 
@@ -14,6 +14,8 @@ __all__ = ["problems_without_effect"]
 def problems_without_effect(file: Parts) -> Iterator[Problem]:
     """Each key that nothing would ever look at, with its place."""
     yield from _value_problems(file)
+    yield from _unused_values(file)
+    yield from _spellings(file)
     yield from _identity_problems(file)
     yield from _account_problems(file)
     yield from _label_problems(file)
@@ -61,6 +63,37 @@ def _value_problems(file: Parts) -> Iterator[Problem]:
             if is_built_in(name):
                 problem = f"{{{name}}} is Historon's own and cannot be set"
                 yield Problem(path, problem, "give the value another name")
+
+
+def _unused_values(file: Parts) -> Iterator[Problem]:
+    """Values of sources that no step of their procedure asks for."""
+    for index, source in enumerate(file.sources):
+        procedure = file.procedures.get(source.procedure) if source else None
+        if source is None or procedure is None or not source.values:
+            continue
+        asked = asked_values(procedure)
+        for name in source.values:
+            if name not in asked and not is_built_in(name):
+                problem = f"no step of the procedure {source.procedure} uses {{{name}}}"
+                yield Problem(("sources", index, "values"), problem, nearest(name, asked))
+
+
+def _spellings(file: Parts) -> Iterator[Problem]:
+    """Labels and values of them that differ in capitals or blanks alone: they would be two."""
+    labels: dict[str, str] = {}
+    values: dict[tuple[str, str], str] = {}
+    for index, source in enumerate(file.sources):
+        for label, value in source.labels.items() if source else ():
+            first = labels.setdefault(_folded(label), label)
+            same = values.setdefault((_folded(label), _folded(value)), value)
+            for one, other in ((first, label), (same, value)):
+                if one != other:
+                    problem = f'"{other}" is written "{one}" elsewhere'
+                    yield Problem(("sources", index, "labels"), problem, "write both in one way")
+
+
+def _folded(text: str) -> str:
+    return " ".join(text.casefold().split())
 
 
 def _account_problems(file: Parts) -> Iterator[Problem]:

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from historon.collect.failures import CollectError, FailureKind
+from historon.collect.newest import newest_file
 from historon.collect.transports.interface import Answer, Origin, Session, Target
 from historon.collect.transports.selecting import Choosing, Chosen, check_sum
 from historon.estate import Clauses, Procedure, Pull, Put, Saying, small_environment, walk
@@ -139,7 +140,7 @@ class _LocalSession(Session[Local]):
         path = self._target.folder / Path(written).expanduser()
         try:
             if step.newest is not None:
-                path = _newest(path, step.newest)
+                path = self._newest(path, step.newest)
             if path.is_dir():
                 base = name if name is not None else path.name
                 parts, newest = self._read_tree(path, base, step)
@@ -157,6 +158,16 @@ class _LocalSession(Session[Local]):
         if step.how.checksum:
             check_sum(part, step.how.checksum, str(path))
         return [part]
+
+    def _newest(self, pattern: Path, by: str) -> Path:
+        """The newest regular file that matches."""
+        found = sorted(file for file in map(Path, glob.glob(str(pattern))) if file.is_file())
+        if not found:
+            raise CollectError(FailureKind.STEP, f"no file matches {pattern}", hint="is the path right?", absent=True)
+        times = [file.stat().st_mtime for file in found]
+        at, remark = newest_file([file.name for file in found], times, by, self._target.clock())
+        self.remarks += filter(None, [remark])
+        return found[at]
 
     def _read_tree(self, root: Path, base: str, step: Pull[Choosing]) -> tuple[Sequence[Part], float | None]:
         """All that is in a folder, and when the newest file in it was changed, in seconds since 1970."""
@@ -241,14 +252,6 @@ def _replace(path: Path, content: bytes) -> None:
                 os.fchmod(file, stat.S_IMODE(before.st_mode))
 
         below.write(path.name, [content], dress)
-
-
-def _newest(pattern: Path, by: str) -> Path:
-    """The newest regular file that matches."""
-    found = [file for file in map(Path, glob.glob(str(pattern))) if file.is_file()]
-    if not found:
-        raise CollectError(FailureKind.STEP, f"no file matches {pattern}", hint="is the path right?", absent=True)
-    return max(found, key=lambda file: (file.stat().st_mtime_ns if by == "time" else 0, file.name))
 
 
 def _below(root: Path) -> Iterator[Path]:

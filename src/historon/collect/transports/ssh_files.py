@@ -4,6 +4,7 @@ import stat
 import tempfile
 from collections.abc import Sequence
 from contextlib import suppress
+from datetime import UTC, datetime
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,7 @@ from typing import Any
 import asyncssh
 
 from historon.collect.failures import CollectError, FailureKind
+from historon.collect.newest import newest_file
 from historon.collect.transports.interface import Origin, Session
 from historon.collect.transports.selecting import Choosing, Chosen
 from historon.collect.transports.ssh import Channels
@@ -71,15 +73,18 @@ class SshFiles:
         """The newest regular file of a folder whose name matches."""
         folder, _, glob = pattern.rpartition("/")
         place = folder.encode() or (b"/" if pattern.startswith("/") else b".")
-        found: list[tuple[int, bytes]] = []
+        found: list[tuple[float, bytes]] = []
         for entry in await sftp.readdir(place):
             filename, attributes = _raw(entry.filename), entry.attrs
             if stat.S_ISREG(attributes.permissions or 0) and fnmatchcase(name_of(filename), glob):
-                time = (attributes.mtime or 0) if by == "time" else 0
-                found.append((time, filename))
+                found.append((attributes.mtime or 0, filename))
         if not found:
             raise CollectError(FailureKind.STEP, f"no file on the device matches {pattern}", absent=True)
-        name = max(found)[1]
+        found.sort()
+        names, times = [name_of(file) for _, file in found], [time for time, _ in found]
+        at, remark = newest_file(names, times, by, datetime.now(UTC))
+        self._session.remarks += filter(None, [remark])
+        name = found[at][1]
         return folder.encode() + b"/" + name if folder or pattern.startswith("/") else name
 
     async def _tree(self, sftp: asyncssh.SFTPClient, root: bytes, base: str, step: Pull[Choosing]) -> Sequence[Part]:
