@@ -1,9 +1,13 @@
 """What is written and would have no effect is a mistake; what can only be known later fails the step."""
 
 import json
+from fnmatch import fnmatchcase
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from historon.estate.overlaps import _meet
 from historon.standins.purser import Purser
 from tests.conftest import EstateFolder, collect, describe_estate, parts_of
 
@@ -181,3 +185,37 @@ def test_a_list_of_sources_that_was_cut_off_is_a_mistake(estate: EstateFolder) -
     result = estate.run("doctor")
     assert (result.code, "the last line has no end: was the file cut off?" in result.err) == (4, True)
     assert "all.csv:4" in result.err
+
+
+# ---- whose is it -----------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("pattern", "folder", "shared"),
+    [
+        ("{name}-*.csv", "drop", True),
+        ("{name}-[0-9]*.csv", "drop", False),
+        ("{name}-*.csv", "drop/{name}", False),
+        ("*.csv", "drop", True),
+        ("{name}.csv", "drop", False),
+        ("{name}?*", "drop", True),
+    ],
+)
+def test_sources_that_would_take_each_others_files_are_a_mistake(
+    estate: EstateFolder, pattern: str, folder: str, shared: bool
+) -> None:
+    sources = "".join(f'[[sources]]\nname = "{name}"\nprocedure = "d"\n' for name in ("fw", "fw-lab", "edge"))
+    steps = f'{{ pull = "{pattern}", as = "x", complete = "renamed" }}'
+    estate.write(f'{_HEAD}[procedures.d]\nover = "drop-folder"\nfolder = "{folder}"\nsteps = [{steps}]\n{sources}')
+    result = estate.run("sources")
+    assert (result.code == 4) == shared, result.err
+    assert ("takes the same files as fw" in result.err) == shared
+
+
+@given(st.text("ab*?", max_size=6), st.text("ab*?", max_size=6), st.lists(st.text("ab", max_size=6), max_size=20))
+def test_patterns_meet_where_a_name_matches_both(one: str, other: str, names: list[str]) -> None:
+    assert _meet(one, other) == _meet(other, one)
+    if any(fnmatchcase(name, one) and fnmatchcase(name, other) for name in names):
+        assert _meet(one, other)
+    if not any(sign in one for sign in "*?"):
+        assert _meet(one, other) == fnmatchcase(one, other)
