@@ -1,6 +1,7 @@
 """All that is open now is one list, and everybody who says how things stand says the same."""
 
 import json
+import re
 import shutil
 import urllib.request
 from collections.abc import Callable
@@ -151,6 +152,11 @@ _CONDITIONS: dict[str, tuple[str, str, _OPENS]] = {
             lambda text: text.replace('max_age = "26h"', 'max_age = "26h"\ntimetable = "nightly"') + _TIMED,
         ),
     ),
+    "a timetable was removed": (
+        "not-scheduled",
+        "files",
+        _stored(lambda store: store.remember("files", "timetable", _NOW.isoformat())),
+    ),
     "a copy is behind": (
         "copy-behind",
         "copy far",
@@ -226,7 +232,7 @@ def _status_says(estate: EstateFolder, kind: str, subject: str) -> None:
     (one,) = [one for one in result.data["conditions"] if (one["kind"], one["subject"]) == (kind, subject)]
     shown = estate.run("status")
     assert shown.code == 1
-    assert one["words"].partition(":")[0].partition(" for ")[0] in shown.out or kind in _IN_THE_TABLE, shown.out
+    assert re.split(r":| for | has ", one["words"])[0] in shown.out or kind in _IN_THE_TABLE, shown.out
 
 
 _IN_THE_TABLE = ("overdue", "failing", "suspect", "age-unknown", "requirement-failed", "not-proven")

@@ -336,3 +336,23 @@ def test_an_archive_with_any_names_breaks_no_command(estate: EstateFolder, name:
     ):
         result = estate.run(*command.split())
         assert result.code in (0, 1, 2, 5, 6), (command, result.said)
+
+
+def test_a_part_that_vanished_is_suspect_until_somebody_vouches_for_it(estate: EstateFolder) -> None:
+    parts = {name: f'{{ pull = "{name}.cfg", as = "{name}.cfg" }}' for name in ("a", "b", "c")}
+    for name in parts:
+        (estate.path / f"{name}.cfg").write_text(f"hostname {name}\nend\n")
+    (estate.path / "etc").mkdir()
+    (estate.path / "etc" / "x.conf").write_text("x = 1\n")
+    optional = parts["c"].replace(" }", ", optional = true }")
+    whole = [parts["a"], parts["b"], optional, '{ pull = "etc" }']
+    describe_estate(estate, over="local", steps=", ".join(whole))
+    assert collect(estate).code == 0
+    (estate.path / "c.cfg").unlink()
+    result = collect(estate)
+    assert (result.code, "c.cfg was left out" in result.out) == (0, True)
+    for left, gone in ((whole[:1] + whole[2:], "b.cfg"), (whole[:3], "etc/")):
+        describe_estate(estate, over="local", steps=", ".join(left))
+        result = collect(estate)
+        assert (result.code, f"{gone} is gone, which the last good version had" in result.out) == (3, True), result.out
+    assert estate.run("vouch", "s@3", "--because", "not wanted any more").code in (0, 2)

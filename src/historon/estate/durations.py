@@ -120,6 +120,11 @@ class Share(float):
             raise ValueError('expected a share in per cent, such as "50%"')
         return cls(float(term[1]) / 100)
 
+    @property
+    def is_all(self) -> bool:
+        """Whether all may go."""
+        return float(self) >= 1
+
     def is_exceeded(self, before: int, now: int, few: int) -> bool:
         """Whether more than this share of what was there before is gone; of fewer than `few` any may go."""
         return before >= few and now < before * (1 - self)

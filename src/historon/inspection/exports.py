@@ -9,7 +9,7 @@ from typing import IO
 import msgspec
 
 from historon.compare import ArchiveError, unpacked
-from historon.estate import Keeping, Pattern, Procedure, Share
+from historon.estate import Keeping, Pattern, Procedure, Share, walk
 from historon.inspection.answers import error_line, no_export
 from historon.inspection.cuts import Past, cut_off, shrunk_slowly
 from historon.inspection.formats import Look, kind_of, look_into
@@ -87,7 +87,31 @@ def inspect(
         _Part(one, earlier, procedure, max_shrink, in_tree, doubted=bool(told)).judge(found)
     for parts in trees.values():
         found.doubts += _shrunk_tree(parts, before, max_shrink, past)
+    if not max_shrink.is_all:
+        found.doubts += _vanished(kept, procedure, before)
     return found
+
+
+def _vanished(kept: Sequence[Kept], procedure: Procedure, before: Mapping[str, StoredPart]) -> Iterator[str]:
+    """Parts and folders that the last good version had and this one has not; one that may be missing is a remark.
+
+    As many as before under other names are the same ones: their names may hold a date.
+    """
+    now = {_own(one.part.name) for one in kept if not one.part.is_tree}
+    earlier = {_own(name) for name, part in before.items() if not part.is_tree}
+    if len(now) >= len(earlier):
+        return
+    steps = [step for _, step in walk(procedure.steps) if isinstance(step, Keeping) and step.optional]
+    optional = {step.as_ or str(step.says).rstrip("/").rpartition("/")[2] for step in steps}
+    for name in sorted(earlier - now):
+        if name.rstrip("/") not in optional:
+            yield f"{name} is gone, which the last good version had"
+
+
+def _own(name: str) -> str:
+    """A part, or the folder that it is in."""
+    folder, slash, _ = name.partition("/")
+    return f"{folder}{slash}"
 
 
 def _earlier(part: StoredPart | None, contents: Mapping[str, bytes], past: Sequence[Past]) -> _Earlier | None:

@@ -97,6 +97,7 @@ def open_conditions(
         *_of_pauses(store, now),
         *_of_sources(board, now),
         *_of_strangers(estate, store, states),
+        *_off_schedule(estate, store),
         *_of_timetables(estate, store, states, now),
         *_of_copies(copies or (), states, store, now),
         *_of_channels(estate, store, now),
@@ -180,6 +181,15 @@ def _of_age(one: SourceStatus, now: datetime) -> Iterator[OpenCondition]:
         made = "; the source makes no new export" if one.made_no_more else ""
         words = f"its last good version is {describe(one.age)} old, max_age is {limit}{made}"
         yield OpenCondition("overdue", name, words, now - one.age + limit, f"historon rehearse {name}", name)
+
+
+def _off_schedule(estate: Estate, store: Store) -> Iterator[OpenCondition]:
+    """Sources that a timetable was kept for, and that have none any more: one may have been removed by mistake."""
+    for name in store.recall_all(TIMETABLE):
+        source = estate.sources.get(name)
+        if source is not None and not source.timetables and source.skip is None:
+            words = "it was collected by a timetable, and has none any more"
+            yield OpenCondition("not-scheduled", name, words, None, "give it a timetable, or collect it by hand", name)
 
 
 def _of_strangers(estate: Estate, store: Store, states: dict[str, SourceState]) -> Iterator[OpenCondition]:

@@ -31,7 +31,7 @@ __all__ = [
 _LOG = logging.getLogger("historon.service")
 _FROZEN = "told frozen"  # the topic under which is remembered by which freeze a source was told to be held
 _NAMED = 8  # sources of which versions were removed
-_OF_SOURCES = ("age-unknown", "not-described", "skipped-long")
+_OF_SOURCES = ("age-unknown", "not-described", "not-scheduled", "skipped-long")
 _SETTLED = timedelta(hours=2)  # after its start a service has made up for what was missed
 _EVERY = timedelta(minutes=15)  # at most between two looks
 

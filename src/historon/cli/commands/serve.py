@@ -13,7 +13,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.views import serve as view
-from historon.errors import ExitCode
+from historon.errors import ExitCode, OutsideError
 from historon.store import open_store
 
 if TYPE_CHECKING:
@@ -105,6 +105,13 @@ def _listening(figures: "HealthFigures", app: App, port: int | None) -> Iterator
         return
     from historon.timetable.health import HealthServer
 
-    with HealthServer(figures, app.clock, port) as server:
-        logging.getLogger("historon.service").info("health and metrics on http://127.0.0.1:%s", server.port)
+    log = logging.getLogger("historon.service")
+    try:
+        server = HealthServer(figures, app.clock, port)
+    except OutsideError as exc:
+        log.error("%s: nobody is answered there; everything else is done", exc.message)
+        yield
+        return
+    with server:
+        log.info("health and metrics on http://127.0.0.1:%s", server.port)
         yield
