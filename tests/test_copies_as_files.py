@@ -268,10 +268,10 @@ def test_of_damaged_files_a_store_is_made_of_what_is_whole(copied: EstateFolder)
     assert "a new store with 2 versions" in result.out
     assert "does not match its SHA-256" in result.err
     status = copied.run("status")
-    assert (status.code, "1 LOST with the copy that the store was made from" in status.out) == (1, True)
+    assert (status.code, "store: lost with the copy that it was made from" in status.out) == (1, True)
     assert copied.run("show", "files", "data/a.conf").out == "three\n"
     assert copied.run("verify", "--accept-losses").code == 0
-    assert "LOST" not in copied.run("status").out
+    assert "lost with the copy" not in copied.run("status").out
 
 
 def test_of_nothing_no_store_is_made(copied: EstateFolder) -> None:

@@ -74,14 +74,14 @@ def test_status_shows_it_first_and_every_command_tells_of_it(estate: EstateFolde
     assert "resume it by hand, now: purser/purserctl resume" in result.out
     data = estate.run("status", "--json")
     assert data.code == 1
-    assert data.data["still_paused"][0]["source"] == "s"
-    assert data.data["still_paused"][0]["resume_by"] == "purser/purserctl resume"
+    (paused,) = [one for one in data.data["conditions"] if one["kind"] == "not-resumed"]
+    assert (paused["source"], "purser/purserctl resume" in paused["advice"]) == ("s", True)
     for command in (["rounds"], ["versions", "s"], ["prune"]):
         assert "SERVICE NOT RESUMED: s: Historon ended while it was paused" in estate.run(*command).err, command
     found = estate.run("doctor")
     assert found.code == 1
-    assert "was paused, and Historon ended before it could be resumed" in found.out
-    assert "see whether it runs; if not: purser/purserctl resume" in found.out
+    assert "its service was paused and is NOT RESUMED" in found.out
+    assert "resume it by hand, now: purser/purserctl resume" in found.out
 
 
 @pytest.mark.parametrize(

@@ -202,7 +202,8 @@ def test_a_device_that_is_gone_afterwards_is_not_known(
     told = pushable.run("status").err
     assert "PUSH NOT FINISHED: t" in told
     assert pushable.run("status").code == 1
-    assert [one["source"] for one in pushable.run("status", "--json").data["unfinished_pushes"]] == ["t"]
+    kinds = {(one["kind"], one["source"]) for one in pushable.run("status", "--json").data["conditions"]}
+    assert ("push-failed", "t") in kinds
     router.fault = None
     assert pushable.run("collect").code == 0
     assert "PUSH" not in pushable.run("status").err

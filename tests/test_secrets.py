@@ -244,7 +244,7 @@ jwt_secret=CANARY1
 secretKeyBase: CANARY1
 secret_key_base: CANARY1
 encryption-password CANARY1
-vault_token: CANARY1
+quay_token: CANARY1
 unseal_key: CANARY1
 root_token: CANARY1
 passwd: "CANARY1"

@@ -136,6 +136,8 @@ def test_a_channel_hears_what_it_asked_for() -> None:
         "pruning-again",
         "proven-again",
         "copy-well",
+        "known-again",
+        "well-again",
     }
     critical = {"not-resumed", "identity-changed", "copy-refused", "store-trouble", "store-damaged"}
     assert _wanted("") == set(EVENT_KINDS)

@@ -24,7 +24,7 @@ from hypothesis import strategies as st
 
 from historon.estate import Estate, Freeze, Hours, Timetable, instants, read_estate
 from historon.estate.checking import convert, problems_of
-from historon.store import LEDGER, open_store
+from historon.store import LEDGER, at_work_topic, open_store
 from historon.timetable import due_instants, offset_of
 from historon.timetable.service import Service
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, WebListener, historon
@@ -564,6 +564,7 @@ def test_a_service_that_was_stopped_for_long_stands_by_and_may_take_over_again(
         await asyncio.sleep(30)
         stopped = timedelta(minutes=2)  # as by SIGSTOP: nothing runs, and then it is later
         left = store.begin_round(clock(), "timetable")
+        store.remember("", at_work_topic(left), other)
         assert store.lease(other, clock(), clock() + timedelta(minutes=1)) is None
         await asyncio.sleep(30)
         assert store.lease(other, clock(), clock() + timedelta(minutes=1)) is None, "it took nothing back"

@@ -33,7 +33,10 @@ _KILLED = {  # of which trigger the round was that ended with the process
 _SECRET = re.compile(rb"pw-canary-|harbour-light|signal-flag")
 _DEFECT = re.compile(rb"Traceback|a defect in Historon")
 _FILES = {"ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "reserve", "spool", "writing"}
-_ALWAYS = {"service-started", "service-stopped", "round-ended", "all-well", "skipped", "resumed"}
+_ALWAYS = {
+    *("service-started", "service-stopped", "round-ended", "all-well", "skipped", "resumed"),
+    *("known-again", "well-again"),
+}
 _ABOUT_ESTATE = {
     "collecting-blocked",
     "collecting-again",

@@ -549,6 +549,7 @@ class MailLater(Disturbance):
     def begin_night(self, play: "Play") -> None:
         play.outside.behave(**self.how)
         play.night.mail_later |= "mail" in self.how
+        play.night.may.add("channel-failing")
         play.night.post_later |= "web" in self.how
 
     def end(self, play: "Play") -> None:

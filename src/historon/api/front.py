@@ -649,7 +649,10 @@ class Historon:
 
         try:
             store: Store | StoreError = self.store
-            opened = [Finding(one.is_grave, one.subject, one.words, one.advice) for one in self.open()]
+            conditions = self.open()
+            new = {one.source for one in conditions if one.is_new}  # of which it speaks itself
+            known = [one for one in conditions if one.source not in new or not one.source]
+            opened = [Finding(one.is_grave, one.subject, one.words, one.advice) for one in known]
         except StoreError as exc:
             store, opened = exc, []
         found = examine(self.estate, store, now=self.clock())
@@ -660,7 +663,7 @@ class Historon:
 
         Raises UsageError when there is no such source, or when it is still described.
 
-        Example: `estate.retire("edge-0", "replaced by edge-9")`
+        Example: `[estate.retire(one.source, "sold") for one in estate.open() if one.kind == "not-described"]`
         """
         if source in self.estate.sources:
             hint = f"remove it from {self.estate.file} first"

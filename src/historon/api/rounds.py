@@ -13,7 +13,7 @@ from historon.errors import StoreError, UsageError
 from historon.estate import Source
 from historon.notices import DeliveryResult, Notifier, sign_of_life
 from historon.store import HEARTBEAT, note
-from historon.timetable import open_conditions
+from historon.timetable import is_well
 from historon.workers import Workers
 
 if TYPE_CHECKING:
@@ -56,7 +56,7 @@ def _sign_of_life(opened: "Historon", report: RoundReport) -> Iterator[DeliveryR
         return
     now = opened.clock()
     with suppress(StoreError):
-        told = sign_of_life(opened.estate, report, well=not open_conditions(opened.estate, opened.store, now))
+        told = sign_of_life(opened.estate, report, well=is_well(opened.estate, opened.store, now))
         if told is not None:
             yield told
             note(opened.store, HEARTBEAT, told.trouble or "", now)

@@ -98,7 +98,8 @@ def _vanished(kept: Sequence[Kept], procedure: Procedure, before: Mapping[str, S
     As many as before under other names are the same ones: their names may hold a date.
     """
     now = {_own(one.part.name) for one in kept if not one.part.is_tree}
-    earlier = {_own(name) for name, part in before.items() if not part.is_tree}
+    trees = {one.part.name for one in kept if one.part.is_tree}  # of a store made of plain files these were plain
+    earlier = {_own(name) for name, part in before.items() if not part.is_tree and name not in trees}
     if len(now) >= len(earlier):
         return
     steps = [step for _, step in walk(procedure.steps) if isinstance(step, Keeping) and step.optional]

@@ -30,7 +30,7 @@ from historon.store.interface import (
     version_digest,
 )
 from historon.store.losses import accept_losses, losses_of, note_losses
-from historon.store.noting import HEARTBEAT, PRUNING, RETIRED, TIMETABLE, note, noted
+from historon.store.noting import HEARTBEAT, PRUNING, RETIRED, TIMETABLE, at_work_topic, note, noted
 from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
@@ -101,6 +101,7 @@ __all__ = [
     "Visit",
     "accept_losses",
     "another_store",
+    "at_work_topic",
     "contradiction",
     "create_store",
     "digest_of_names",

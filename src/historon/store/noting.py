@@ -4,12 +4,17 @@ from datetime import datetime
 
 from historon.store.interface import ESTATE, Store
 
-__all__ = ["HEARTBEAT", "PRUNING", "RETIRED", "TIMETABLE", "note", "noted"]
+__all__ = ["HEARTBEAT", "PRUNING", "RETIRED", "TIMETABLE", "at_work_topic", "note", "noted"]
 
 HEARTBEAT = "heartbeat"  # the topic of a sign of life that did not arrive
 PRUNING = "pruning blocked"  # the topic of pruning that waits for a person
 RETIRED = "retired"  # the topic under which is remembered why a source is no longer described
 TIMETABLE = "timetable"  # the topic under which is remembered up to when a source's timetables are kept
+
+
+def at_work_topic(round_number: int) -> str:
+    """The topic under which is remembered which process is at a round."""
+    return f"at work {round_number}"
 
 
 def note(store: Store, topic: str, words: str, now: datetime) -> None:

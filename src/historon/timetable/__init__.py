@@ -4,7 +4,7 @@ The service is in `historon.timetable.service`, and not imported here: it brings
 """
 
 from historon.timetable.agenda import Due, Load, agenda, load_by_hour, warnings_of
-from historon.timetable.conditions import OpenCondition, open_conditions
+from historon.timetable.conditions import OpenCondition, is_well, open_conditions
 from historon.timetable.due import due_instants, frozen, offset_of
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 
@@ -17,6 +17,7 @@ __all__ = [
     "agenda",
     "due_instants",
     "frozen",
+    "is_well",
     "load_by_hour",
     "offset_of",
     "open_conditions",

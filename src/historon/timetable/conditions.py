@@ -34,7 +34,7 @@ from historon.timetable.freshness import Freshness, SourceStatus, statuses
 if TYPE_CHECKING:
     from historon.copies import CopyStatus
 
-__all__ = ["OpenCondition", "open_conditions"]
+__all__ = ["OpenCondition", "is_well", "open_conditions"]
 
 _LATE = timedelta(hours=1)  # after its spread, from which on a timetable is not kept: rounds take their time
 _LOOKED_BACK = tuple(timedelta(days=days) for days in (1, 8, 40, 400))
@@ -68,6 +68,11 @@ class OpenCondition:
     def is_grave(self) -> bool:
         """Whether it is an error at least, and not only a warning."""
         return self.severity <= Severity.ERROR
+
+    @property
+    def is_new(self) -> bool:
+        """Whether it is a source that was never collected."""
+        return self.kind == "overdue" and self.since is None
 
     def __str__(self) -> str:
         return f"{self.subject}: {self.words}"
@@ -103,6 +108,11 @@ def open_conditions(
         *_of_channels(estate, store, now),
     ]
     return sorted(found, key=lambda one: (one.severity, one.subject))
+
+
+def is_well(estate: Estate, store: Store, now: datetime) -> bool:
+    """Whether a sign of life may be given: nothing is open, but that the last sign did not arrive. StoreError."""
+    return all(one.kind == "heartbeat-failing" for one in open_conditions(estate, store, now))
 
 
 def _of_surroundings(estate: Estate, store: Store, now: datetime) -> Iterator[OpenCondition]:
@@ -218,10 +228,9 @@ def _of_timetables(
         for source in estate.sources.values():
             if name not in source.timetables or source.skip is not None or frozen(estate, source, due):
                 continue
-            known = datetime.fromisoformat(kept[source.name]) if source.name in kept else None
-            state = states.get(source.name)
-            since = known or (state.good_at if state else None)
-            if since is not None and since < due:
+            state = states.get(source.name, SourceState(source.name))
+            known = datetime.fromisoformat(kept[source.name]) if source.name in kept else state.good_at
+            if known is not None and max(known, state.outcome_at or known) < due:
                 missed.append(source.name)
         if missed:
             more = f" and {len(missed) - _NAMED} more" if len(missed) > _NAMED else ""

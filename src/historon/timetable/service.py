@@ -61,12 +61,13 @@ from historon.store import (
     Proof,
     StillPaused,
     Store,
+    at_work_topic,
     note,
     still_paused,
 )
 from historon.threads import StillBusyError, apart
 from historon.times import utc_text
-from historon.timetable.conditions import open_conditions
+from historon.timetable.conditions import is_well
 from historon.timetable.due import due_instants
 from historon.timetable.health import HealthFigures
 from historon.timetable.monitoring import (
@@ -221,7 +222,9 @@ class Service:
     def _end_rounds_of_others(self) -> None:
         """End the rounds of one that kept the timetables before, and is not dead: it records nothing in them now."""
         for one in self._store.rounds(_LOOKED_AT):
-            if one.ended is None and one.trigger == _TRIGGER and self._store.at_work(one) is not False:
+            if one.ended is not None or one.trigger != _TRIGGER or self._store.at_work(one) is False:
+                continue
+            if self._store.recall(ESTATE, at_work_topic(one.number)) != self._holder:
                 self._store.end_round(one.number, self._clock())
                 _LOG.warning("ended round %s of a service that is stopped", one.number)
 
@@ -525,7 +528,7 @@ class Service:
         self._prune.wanted |= estate.settings.prune == AFTER_ROUNDS
         self._prove.wanted |= estate.settings.prove == AFTER_ROUNDS
         with suppress(StillBusyError, StoreError):  # that one was told of, or will be when it comes back
-            well = not open_conditions(estate, self._store, self._clock())
+            well = is_well(estate, self._store, self._clock())
             told = await apart("heartbeat", partial(sign_of_life, estate, report, well=well))
             self._report(told)
             if told is not None:

@@ -37,6 +37,7 @@ from historon.store.ledger.rounds import Rounds
 from historon.store.ledger.signatures import Signatures
 from historon.store.ledger.tables import OUTCOMES, STATES
 from historon.store.ledger.transactions import Transactions, writing
+from historon.store.noting import at_work_topic
 from historon.store.outbox import Outbox
 
 __all__ = ["LedgerStore", "places_in", "stored_parts"]
@@ -91,7 +92,7 @@ class LedgerStore(Store):
     def begin_round(self, at: datetime, trigger: str) -> int:
         """See Store."""
         number = self._rounds.begin(at, trigger)
-        self._memory.remember(_at_work(number), {ESTATE: this_process()})
+        self._memory.remember(at_work_topic(number), {ESTATE: this_process()})
         return number
 
     @writing("end a round")
@@ -100,7 +101,7 @@ class LedgerStore(Store):
         if self._rounds.has_ended(round_number):
             return
         self._rounds.end(round_number, at)
-        self._memory.remember(_at_work(round_number), {ESTATE: ""})
+        self._memory.remember(at_work_topic(round_number), {ESTATE: ""})
 
     @writing("record versions")
     def record(self, round_number: int, entries: Sequence[Entry]) -> list[Recorded]:
@@ -387,7 +388,7 @@ class LedgerStore(Store):
         """See Store."""
         if one.ended is not None:
             return False
-        return is_running(self.recall(ESTATE, _at_work(one.number)) or "")
+        return is_running(self.recall(ESTATE, at_work_topic(one.number)) or "")
 
     @writing("take the lease")
     def lease(self, holder: str, now: datetime, until: datetime) -> str | None:
@@ -556,11 +557,6 @@ class LedgerStore(Store):
             "INSERT INTO meta (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
             (name, value),
         )
-
-
-def _at_work(round_number: int) -> str:
-    """The topic under which is remembered which process is at a round."""
-    return f"at work {round_number}"
 
 
 def stored_parts(
