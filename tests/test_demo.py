@@ -23,7 +23,7 @@ def test_the_demo_plays_to_its_end_and_leaves_an_estate_to_play_with(tmp_path: P
         "8 families in the last 7 days",
         "removed ",
         "Subject: 2 FAILED, 1 SUSPECT of 12",
-        "nothing found wrong, 1 with advice",
+        "nothing found wrong, 2 with advice",
         "versions of 12 sources",
         "missing: file:keys/mail",
         "That was the tour",

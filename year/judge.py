@@ -33,6 +33,7 @@ _KILLED = {  # of which trigger the round was that ended with the process
 _SECRET = re.compile(rb"pw-canary-|harbour-light|signal-flag")
 _DEFECT = re.compile(rb"Traceback|a defect in Historon")
 _FILES = {"ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "reserve", "spool", "writing"}
+_CLOCK_KNOWN = 2  # days, after which rounds have shown again what time it is
 _ALWAYS = {
     *("service-started", "service-stopped", "round-ended", "all-well", "skipped", "resumed"),
     *("known-again", "well-again"),
@@ -124,6 +125,7 @@ class Judge:
         self._unwritten: list[tuple[str, str]] = []
         self._letters: set[str] = set()
         self._last_told: dict[str, int] = {}
+        self._wrong_clock = -99  # the day
         self._sure_from = 0
         self._removed: set[tuple[str, int]] = set()
         self._removed_at: list[tuple[str, int, datetime]] = []
@@ -470,6 +472,12 @@ class Judge:
             if not wanted & kinds.keys():
                 self._find("false all-clear", "the estate", f"{' or '.join(sorted(wanted))} was not told")
         allowed = set().union(*self._night.must, self._night.may, _ALWAYS)
+        if self._night.kinds:
+            allowed |= {"timetable-missed", "channel-failing"}  # where nobody could come to a source, or be told
+        if self._night.unsure:
+            self._wrong_clock = self._night.day
+        if self._night.day - self._wrong_clock <= _CLOCK_KNOWN:
+            allowed.add("clock-doubtful")  # the last round is in the future, or far away, until there is another
         if more := kinds.keys() - allowed:
             told = [f"{event['kind']}: {event['message']}" for event in events if event["kind"] in more]
             self._find("false alarm", "the estate", "; ".join(told)[:400])
@@ -493,7 +501,9 @@ class Judge:
         bad = [visit.source for visit in mine if visit.outcome in BAD]
         if bad and given:
             self._find("false all-clear", bad[0], "a sign of life was given after a round in which it went wrong")
-        if not bad and not given and not self._night.down:
+        # It is not given either while something else is open: a copy, a channel, a source that was not visited.
+        amiss = self._night.kinds or self._night.copies or any(one.bad_since for one in self._sources.values())
+        if not bad and not given and not self._night.down and not amiss:
             self._find("false alarm", "the estate", "no sign of life was given after a round in which all went well")
 
     def _judge_posts(self, events: Sequence[dict[str, Any]]) -> None:

@@ -245,9 +245,10 @@ def _subjects(estate: Estate) -> dict[str, list[str]]:
 
 
 def _condition_event(kind: str, one: OpenCondition | None, subject: str, now: datetime, source: str = "") -> Event:
-    if one is None:
-        return Event(kind, now, "nothing is amiss any more", source or None, subject="" if source else subject)
-    return Event(kind, now, one.words, source or None, one.advice, subject="" if source else subject)
+    about = "" if source else f"{subject}: "
+    words = one.words if one is not None else "nothing is amiss any more"
+    advice = one.advice if one is not None else ""
+    return Event(kind, now, f"{about}{words}", source or None, advice, subject="" if source else subject)
 
 
 def _all_well_words(board: Sequence[SourceStatus]) -> str:
