@@ -8,7 +8,7 @@ from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.pinning import Identity, shown_identity
 from historon.collect.pushing import push_parts
 from historon.collect.rehearsal import Rehearsal, rehearse
-from historon.collect.round import run_round, unfinished_sources
+from historon.collect.round import Pen, run_round, unfinished_sources
 from historon.collect.settling import owing, settle_owed
 from historon.collect.slots import Slots
 from historon.collect.steps import StepTaken, Wanted
@@ -24,6 +24,7 @@ __all__ = [
     "Judged",
     "Observer",
     "OfferedKey",
+    "Pen",
     "Rehearsal",
     "Resumed",
     "RoundReport",

@@ -4,6 +4,7 @@ import asyncio
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
+from typing import Any, TypeVar
 
 from historon.collect.access import Access, Clock, Export
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
@@ -22,7 +23,9 @@ from historon.store import DATED, NO_DATE, Entry, Outcome, State, StillPaused, S
 from historon.versions import Masks
 from historon.workers import Workers
 
-__all__ = ["run_round", "unfinished_sources"]
+__all__ = ["Pen", "run_round", "unfinished_sources"]
+
+T = TypeVar("T")
 
 _BATCH = 256
 _CLOCK, _TOLD = "wrong clock", "told"  # the topic under which is remembered that this was told of the last version
@@ -41,12 +44,14 @@ async def run_round(
     places: Slots | None = None,
     workers: Workers | None = None,
     mark: str | None = None,
+    pen: "Pen | None" = None,
 ) -> RoundReport:
     """Collect these sources and record what came of it.
 
-    `delays` says how much later than the round some of them begin. Rounds that share `places` share the limits on how
-    many sources are visited at the same time; those that share `workers` let those look at what came back. Under the
-    topic `mark` the store remembers, in one step with what came of a source, when it was dealt with (ISO 8601, UTC).
+    `delays` says how much later than the round some of them begin. Rounds that share a `pen` write by it; those that
+    share `places` share the limits on how many sources are visited at the same time; those that share `workers` let
+    those look at what came back. Under the topic `mark` the store remembers, in one step with what came of a source,
+    when it was dealt with (ISO 8601, UTC).
 
     Cancelling it ends the round cleanly: what is not done is recorded as skipped, and the report says so. A store that
     takes nothing more does not end the round either: `store_trouble` says what is wrong. Raises OutsideError when the
@@ -55,7 +60,7 @@ async def run_round(
     check_preconditions(estate)
     own = workers or Workers()
     try:
-        made = _Round(estate, store, clock, observer, delays or {}, places or Slots(estate), own, mark)
+        made = _Round(estate, store, clock, observer, delays or {}, places or Slots(estate), own, mark, pen)
         return await made.run(sources, trigger)
     finally:
         if workers is None:
@@ -76,6 +81,19 @@ def unfinished_sources(store: Store, sources: Sequence[Source]) -> list[Source]:
         return [source for source in sources if source.name not in done]
     left = {visit.source for visit in visits if visit.note == _INTERRUPTED}
     return [source for source in sources if source.name in left]
+
+
+@dataclass
+class Pen:
+    """A connection to the store that rounds write by, one after another: a round that waits takes none for itself."""
+
+    store: Store
+    _lock: asyncio.Lock = field(default_factory=asyncio.Lock)
+
+    async def write(self, work: Callable[..., T], *given: Any) -> T:
+        """Do it in a thread, as another process may be writing."""
+        async with self._lock:
+            return await asyncio.to_thread(work, *given)
 
 
 @dataclass(frozen=True)
@@ -103,7 +121,9 @@ class _Round:
         places: Slots,
         workers: Workers,
         mark: str | None,
+        pen: "Pen | None",
     ) -> None:
+        self._shared = pen
         self._estate = estate
         self._delays = delays
         self._store = store
@@ -124,17 +144,20 @@ class _Round:
 
     async def run(self, sources: Sequence[Source], trigger: str) -> RoundReport:
         """The whole round, from its beginning in the ledger to its end there."""
-        self._pen = await asyncio.to_thread(self._store.another)
+        if self._shared is not None:
+            self._pen = self._shared
+            return await self._written_by_pen(sources, trigger)
+        self._pen = Pen(await asyncio.to_thread(self._store.another))
         try:
             return await self._written_by_pen(sources, trigger)
         finally:
-            if self._pen is not self._store:
-                self._pen.close()
+            if self._pen.store is not self._store:
+                self._pen.store.close()
 
     async def _written_by_pen(self, sources: Sequence[Source], trigger: str) -> RoundReport:
         time = asyncio.get_running_loop().time
         began, started = self._clock(), time()
-        self._number = await asyncio.to_thread(self._pen.begin_round, began, trigger)
+        self._number = await self._pen.write(self._pen.store.begin_round, began, trigger)
         writer = asyncio.create_task(self._write())
         for source in sources:
             if source.skip is not None:
@@ -152,7 +175,7 @@ class _Round:
         self._remarks += [f"{file} belongs to no source" for file in strangers(self._estate)]
         ended = began + timedelta(seconds=time() - started)
         try:
-            await asyncio.to_thread(self._pen.end_round, self._number, ended)
+            await self._pen.write(self._pen.store.end_round, self._number, ended)
         except StoreError as exc:
             self._store_trouble = self._store_trouble or str(exc)
         results = [self._results[source.name] for source in sources]
@@ -344,7 +367,7 @@ class _Round:
         """Only what is on disk is told to the observer as done. Waiting for the store keeps nobody else waiting."""
         try:
             entries = [self._marked(found) for found in batch]
-            recorded = await asyncio.to_thread(self._pen.record, self._number, entries)
+            recorded = await self._pen.write(self._pen.store.record, self._number, entries)
             results = [
                 replace(found.result, outcome=told.outcome, number=told.number, round=self._number)
                 for found, told in zip(batch, recorded, strict=True)

@@ -15,6 +15,7 @@ from functools import partial
 from pathlib import Path
 
 from historon.collect import (
+    Pen,
     RoundReport,
     Slots,
     SourceBegan,
@@ -187,6 +188,7 @@ class Service:
         self._estate = read_estate(self._file)
         self._store = self._open_store(self._estate)
         self._pen = self._store.another()  # for what is written in a thread
+        self._rounds_pen = Pen(self._store.another())
         self._notifier = Notifier(self._estate, self._store, self._clock)
         self._monitor = Monitor(self._notifier, self._store, self.figures)
         try:
@@ -486,6 +488,7 @@ class Service:
                 places=self._places,
                 workers=self.workers,
                 mark=TIMETABLE,
+                pen=self._rounds_pen,
             )
         except HistoronError as exc:
             _LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
