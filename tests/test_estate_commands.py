@@ -97,7 +97,10 @@ def test_a_program_that_only_a_login_shell_finds_is_wrong(files_estate: EstateFo
 
 
 def test_adding_a_source_keeps_the_file_as_it_is(files_estate: EstateFolder) -> None:
-    before = FILES_ESTATE + "# a last comment\n"
+    uses = FILES_ESTATE.replace('pull = "data"', 'pull = "{x}"').replace(
+        "[[sources]]", 'values = { x = "data" }\n[[sources]]'
+    )
+    before = uses + "# a last comment\n"
     files_estate.write(before)
     result = files_estate.run("sources", "add", "more", "procedure=files", "label.site=quay", "value.x=y", "max_age=2d")
     assert result.code == 0, result.said

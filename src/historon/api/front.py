@@ -43,6 +43,7 @@ if TYPE_CHECKING:
 __all__ = ["Historon"]
 
 _BEFORE = timedelta(days=30)  # how far back is looked for what was undone
+_OF_NEW = ("overdue", "requirement-failed")  # what is open of every source that was never collected
 _NAMED = 12  # parts in a message
 
 _Clock = Callable[[], datetime]
@@ -651,7 +652,7 @@ class Historon:
             store: Store | StoreError = self.store
             conditions = self.open()
             new = {one.source for one in conditions if one.is_new}  # of which it speaks itself
-            known = [one for one in conditions if one.source not in new or not one.source]
+            known = [one for one in conditions if one.source not in new or one.kind not in _OF_NEW]
             opened = [Finding(one.is_grave, one.subject, one.words, one.advice) for one in known]
         except StoreError as exc:
             store, opened = exc, []

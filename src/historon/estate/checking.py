@@ -461,7 +461,7 @@ def _label_problems(where: Mapping[str, str], file: Parts, path: Path) -> Iterat
         if value not in values:
             yield Problem((*path, "where"), f'no source has {label} "{value}"', nearest(value, values))
             return
-    yield Problem((*path, "where"), "no source has all of these labels", "historon sources shows them")
+    yield Problem((*path, "where"), "no source has all of these labels", "compare them with the labels of the sources")
 
 
 _TABLES = {
