@@ -33,10 +33,12 @@ def print_conditions(estate: Estate, conditions: Sequence[OpenCondition]) -> Non
     """What is open, each with what to do about it."""
     from rich.text import Text
 
+    screen = console()
     for one in conditions[:_SHOWN]:
         since = f", since {instant(one.since, estate.zone)}" if one.since else ""
         style = "bold red" if one.is_grave else "yellow"
-        console().print(Text(printable(f"{one.subject}: {one.words}{since}"), style), soft_wrap=True)
+        text = Text(printable(f"{one.subject}: {one.words}{since}"), style)
+        screen.print(text, soft_wrap=not screen.is_terminal)
         if one.advice:
             click.echo(f"  try: {printable(one.advice)}")
     if len(conditions) > _SHOWN:

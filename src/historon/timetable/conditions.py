@@ -166,9 +166,10 @@ def _of_sources(board: Sequence[SourceStatus], now: datetime) -> Iterator[OpenCo
         name, state = one.source.name, one.state
         if one.ailing and state.outcome is not None:
             kind, words = _TRIED[state.outcome]
+            words = f"it was never collected; {words}" if state.good is None else words
             words = f"{words}: {state.note}" if state.note else words
             yield OpenCondition(kind, name, words, state.outcome_at, f"historon rehearse {name}", name)
-        if not one.as_required:
+        if not one.as_required and state.good is not None:
             words = f"its requirements are {one.requirements}"
             yield OpenCondition("requirement-failed", name, words, None, f"historon requirements {name}", name)
         if one.unproven:
@@ -184,8 +185,8 @@ def _of_age(one: SourceStatus, now: datetime) -> Iterator[OpenCondition]:
     if one.freshness is Freshness.UNKNOWN:
         words = "its age is not known: " + ("made in the future, by this machine's clock" if one.age else "no date")
         yield OpenCondition("age-unknown", name, words, None, "historon status shows it", name)
-    never = one.state.good is None and one.freshness is not Freshness.SKIPPED
-    if one.freshness is Freshness.NEVER or (never and one.source.timetables):
+    never = one.state.good is None and one.freshness is not Freshness.SKIPPED and not one.ailing
+    if never and (one.source.max_age is not None or one.source.timetables):
         yield OpenCondition("overdue", name, "it was never collected", None, f"historon rehearse {name}", name)
     if one.freshness is Freshness.OVERDUE and one.age is not None and limit is not None:
         made = "; the source makes no new export" if one.made_no_more else ""
