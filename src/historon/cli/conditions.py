@@ -38,7 +38,7 @@ def print_conditions(estate: Estate, conditions: Sequence[OpenCondition]) -> Non
         since = f", since {instant(one.since, estate.zone)}" if one.since else ""
         style = "bold red" if one.is_grave else "yellow"
         text = Text(printable(f"{one.subject}: {one.words}{since}"), style)
-        screen.print(text, soft_wrap=not screen.is_terminal)
+        screen.print(text, soft_wrap=True)  # a path is to be copied as one
         if one.advice:
             click.echo(f"  try: {printable(one.advice)}")
     if len(conditions) > _SHOWN:
