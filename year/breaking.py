@@ -92,8 +92,7 @@ def _one_letter_stops_all() -> None:
 
 
 def _another_store() -> None:
-    folder = _module("store.sqlite.folder")
-    folder.FolderStore.another = lambda self: folder.FolderStore(self._folder, indexed=self.indexed)
+    _module("store.sqlite.transactions").FileTransactions._check_place = lambda _self: None
 
 
 def _any_store() -> None:
