@@ -669,8 +669,21 @@ class Historon:
         if source in self.estate.sources:
             hint = f"remove it from {self.estate.file} first"
             raise UsageError(f"{source} is still described: it is collected", hint=hint)
-        self.versions(source)
+        if source not in self.missing():
+            self.versions(source)
         self.store.remember(source, RETIRED, why)
+
+    def missing(self) -> list[str]:
+        """The sources that have versions, or that the estate had before, and that nobody describes or retired.
+
+        Example: `estate.missing()`
+        """
+        from historon.timetable.accepted import accepted_estate
+
+        was = accepted_estate(self.store, self.estate.file)
+        known = {name for name, state in self.store.states().items() if state.good is not None}
+        known |= was.sources.keys() if was is not None else set()
+        return sorted(known - self.estate.sources.keys() - self.store.recall_all(RETIRED).keys())
 
     def open(self) -> "list[OpenCondition]":
         """All that needs attention now, the gravest first: all is well when there is nothing. Raises StoreError.

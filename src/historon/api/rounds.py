@@ -14,6 +14,7 @@ from historon.estate import Source
 from historon.notices import DeliveryResult, Notifier, sign_of_life
 from historon.store import HEARTBEAT, note
 from historon.timetable import is_well
+from historon.timetable.acceptance import estate_in_force
 from historon.workers import Workers
 
 if TYPE_CHECKING:
@@ -30,11 +31,16 @@ def collect(
     stopped_by: Sequence[signal.Signals],
 ) -> Collected:
     """One round of these sources; see Historon.collect."""
-    if not sources:
-        raise UsageError("there is no source to collect", hint="describe some in the estate file")
     clear_scratch()
     estate = opened.estate
     notifier = Notifier(estate, opened.store, opened.clock)
+    if len(sources) == len(estate.sources):  # all of them: by a timetable's command, and not some by hand
+        estate = estate_in_force(estate, opened.store, notifier, opened.clock())
+        if estate is not opened.estate:
+            opened.estate = notifier.estate = estate
+            sources = list(estate.sources.values())
+    if not sources:
+        raise UsageError("there is no source to collect", hint="describe some in the estate file")
     run = _Round(opened, notifier, observer or (lambda event: None), stopped_by)
     with suppress(StoreError):
         notifier.tell_untold()  # before its own news: whoever collects by hand or by cron has no service that does

@@ -3,6 +3,7 @@
 from historon.estate.channels import Attaching, Channel, check_trust
 from historon.estate.checking import EstateError, Problem
 from historon.estate.copies import Copy, FarCopy
+from historon.estate.difference import differences, estate_digest, lost_sources, too_many_lost
 from historon.estate.durations import Duration, Share, Size, describe, in_words
 from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
 from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
@@ -154,13 +155,16 @@ __all__ = [
     "after_hours",
     "check_trust",
     "describe",
+    "differences",
     "environment_secrets",
+    "estate_digest",
     "fill",
     "given",
     "in_words",
     "instants",
     "is_reference",
     "lay_out",
+    "lost_sources",
     "missing_secrets",
     "missing_values",
     "module_of",
@@ -182,6 +186,7 @@ __all__ = [
     "shipped_text",
     "small_environment",
     "temporary_places",
+    "too_many_lost",
     "values_of",
     "walk",
     "without_secrets",

@@ -292,6 +292,7 @@ class Estate:
     weights: Sequence[WeightRule]
     budgets: Sequence[Budget]
     sources: Mapping[str, Source]
+    texts: Mapping[str, str]  # the files it was read from, by their names in its folder
 
     @property
     def folder(self) -> Path:

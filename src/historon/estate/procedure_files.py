@@ -3,10 +3,9 @@
 import tomllib
 from collections.abc import Iterator, Mapping
 from importlib import resources
-from pathlib import Path
 from typing import Any
 
-__all__ = ["files_in", "joined", "shipped_names", "shipped_text"]
+__all__ = ["joined", "shipped_names", "shipped_text"]
 
 # An extending procedure adds to these, and replaces everything else.
 _TOGETHER = ("noise", "secret", "unordered", "known_by", "values")
@@ -21,11 +20,6 @@ def shipped_names() -> list[str]:
 def shipped_text(name: str) -> str:
     """A shipped procedure as it is written."""
     return (resources.files("historon") / "procedures" / f"{name}.toml").read_text(encoding="utf-8")
-
-
-def files_in(folder: Path) -> Iterator[Path]:
-    """The files that hold a procedure each, called after it."""
-    yield from sorted(file for file in folder.glob("*.toml") if not file.name.startswith("."))
 
 
 def joined(written: Mapping[str, Any], wanted: Iterator[str]) -> dict[str, Any]:

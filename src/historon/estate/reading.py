@@ -1,6 +1,7 @@
 """Reading `historon.toml` and the CSV beside it into one checked Estate."""
 
 import csv
+import io
 import re
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -23,10 +24,11 @@ from historon.estate.checking import (
     problems_of,
     reference_problems,
 )
+from historon.estate.files import Files
 from historon.estate.kinds import CHANNELS, COPIES
 from historon.estate.model import Estate, EstateFile
 from historon.estate.overlaps import overlap_problems
-from historon.estate.procedure_files import files_in, joined, shipped_names
+from historon.estate.procedure_files import joined, shipped_names
 from historon.estate.procedure_reading import read_procedures, typed_procedure
 from historon.estate.procedures import Procedure
 from historon.estate.renamed import renamed
@@ -56,17 +58,19 @@ T = TypeVar("T")
 _TABLES = {"label": "labels", "value": "values"}
 
 
-def read_estate(file: FilePath, text: str | None = None) -> Estate:
-    """Read and check everything the estate file says, or this text in its stead.
+def read_estate(file: FilePath, text: str | None = None, *, remembered: Mapping[str, str] | None = None) -> Estate:
+    """Read and check the estate file with the files that it names.
 
-    Raises EstateError with every mistake and its place.
+    `text` replaces the text of the estate file. `remembered` replaces all files: it is the `texts` of an estate that
+    was read before. Raises EstateError with every mistake and its place.
     """
     file = file.absolute()
-    text = _text_of(file) if text is None else text
+    files = Files(file.parent, {file.name: text} if text is not None else {}, remembered)
+    text = _text_of(file, files)
     data = _toml(file, text)
     problems: list[Problem] = []
-    origins = _merge(file, data, problems)
-    texts = {"": (file.name, text), **_read_procedures(file.parent, data, problems)}
+    origins = _merge(files, data, problems)
+    texts = {"": (file.name, text), **_read_procedures(files, data, problems)}
     _join_procedures(data, problems)
     procedures, wrong_procedures = read_procedures(data.get("procedures"))
     channels, wrong_channels = read_kinds(data.get("channels"), CHANNELS, ("channels",), "channel")
@@ -99,6 +103,7 @@ def read_estate(file: FilePath, text: str | None = None) -> Estate:
         weights=typed.weights,
         budgets=typed.budgets,
         sources={source.name: source for source in typed.sources},
+        texts=files.texts,
     )
 
 
@@ -133,9 +138,9 @@ def read_procedure(name: str) -> Procedure:
     return procedure
 
 
-def _text_of(file: FilePath) -> str:
+def _text_of(file: FilePath, files: Files) -> str:
     try:
-        return file.read_text(encoding="utf-8-sig")
+        return files.read(file.relative_to(files.folder).as_posix())
     except FileNotFoundError as exc:
         hint = "historon new DIR lays out an estate; --estate FILE names one elsewhere"
         raise EstateError([], message=f"there is no estate file {file}", hint=hint) from exc
@@ -154,7 +159,7 @@ def _toml(file: FilePath, text: str) -> dict[str, Any]:
         raise EstateError([Problem((), f"{column}{message}", "this is not valid TOML", file.name, line)]) from exc
 
 
-def _merge(file: FilePath, data: dict[str, Any], problems: list[Problem]) -> list[tuple[Path, str]]:
+def _merge(files: Files, data: dict[str, Any], problems: list[Problem]) -> list[tuple[Path, str]]:
     """Lay `[defaults]` under every source and append the CSV's; returns where each source was written."""
     sources = data.get("sources")
     rows: list[tuple[Path, str, dict[str, Any]]] = []
@@ -167,7 +172,7 @@ def _merge(file: FilePath, data: dict[str, Any], problems: list[Problem]) -> lis
     settings = data.get("estate")
     name = settings.get("sources_from") if isinstance(settings, dict) else None
     if isinstance(name, str):
-        rows += [((), f"{name}:{line}", row) for line, row in _csv_rows(file.parent / name, name, problems)]
+        rows += [((), f"{name}:{line}", row) for line, row in _csv_rows(files, name, problems)]
     defaults = data.get("defaults")
     if isinstance(defaults, dict):
         rows = [(path, origin, _with_defaults(row, defaults)) for path, origin, row in rows]
@@ -175,29 +180,30 @@ def _merge(file: FilePath, data: dict[str, Any], problems: list[Problem]) -> lis
     return [(path, origin) for path, origin, _ in rows]
 
 
-def _read_procedures(folder: FilePath, data: dict[str, Any], problems: list[Problem]) -> dict[str, tuple[str, str]]:
+def _read_procedures(files: Files, data: dict[str, Any], problems: list[Problem]) -> dict[str, tuple[str, str]]:
     """Take in the procedures of the folder beside the estate file; returns where each was written, and its text."""
     settings = data.get("estate")
     name = settings.get("procedures_from") if isinstance(settings, dict) else None
     procedures = data.setdefault("procedures", {})
     if not isinstance(name, str) or not isinstance(procedures, dict):
         return {}
-    if not (folder / name).is_dir():
+    if not files.has_folder(name):
         problems.append(Problem(("estate", "procedures_from"), f"{name}: there is no such folder", "make it"))
     texts = {}
-    for file in files_in(folder / name):
+    for file in files.procedures_in(name):
+        stem = FilePath(file).stem
         try:
-            text = _text_of(file)
-            table = _toml(file, text)
+            text = _text_of(files.folder / file, files)
+            table = _toml(files.folder / file, text)
         except EstateError as exc:
-            problems += [replace(problem, file=f"{name}/{file.name}") for problem in exc.problems]
+            problems += [replace(problem, file=file) for problem in exc.problems]
             table, text = {}, ""
-        if file.stem in procedures:
-            message = f'a second procedure is named "{file.stem}"'
-            problems.append(Problem((), message, "give each its own name", f"{name}/{file.name}", 1))
+        if stem in procedures:
+            message = f'a second procedure is named "{stem}"'
+            problems.append(Problem((), message, "give each its own name", file, 1))
         elif table:
-            procedures[file.stem] = table
-            texts[file.stem] = (f"{name}/{file.name}", text)
+            procedures[stem] = table
+            texts[stem] = (file, text)
     return texts
 
 
@@ -221,25 +227,23 @@ def _with_defaults(row: dict[str, Any], defaults: dict[str, Any]) -> dict[str, A
     return merged
 
 
-def _csv_rows(path: FilePath, name: str, problems: list[Problem]) -> Iterator[tuple[int, dict[str, Any]]]:
+def _csv_rows(files: Files, name: str, problems: list[Problem]) -> Iterator[tuple[int, dict[str, Any]]]:
     """The rows of a CSV of sources as tables, each with its line; an empty cell is a key not given."""
     try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            reader = csv.reader(file, strict=True)
-            header = [cell.strip() for cell in next(reader, [])]
-            bad = list(_header_problems(header, name))
-            if bad:
-                problems += bad
-                return
-            for cells in reader:
-                if len(cells) > len(header):
-                    message = f"row {reader.line_num} has {len(cells)} cells for {len(header)} columns"
-                    problems.append(
-                        Problem((), message, 'quote a cell that holds a comma: "a, b"', name, reader.line_num)
-                    )
-                elif any(cell.strip() for cell in cells):
-                    yield reader.line_num, _csv_row(header, cells)
-        if reader.line_num > 1 and not path.read_bytes().endswith((b"\n", b"\r")):
+        text = files.read(name)
+        reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+        header = [cell.strip() for cell in next(reader, [])]
+        bad = list(_header_problems(header, name))
+        if bad:
+            problems += bad
+            return
+        for cells in reader:
+            if len(cells) > len(header):
+                message = f"row {reader.line_num} has {len(cells)} cells for {len(header)} columns"
+                problems.append(Problem((), message, 'quote a cell that holds a comma: "a, b"', name, reader.line_num))
+            elif any(cell.strip() for cell in cells):
+                yield reader.line_num, _csv_row(header, cells)
+        if reader.line_num > 1 and not text.endswith(("\n", "\r")):
             message, hint = (
                 "the last line has no end: was the file cut off?",
                 "see whether all rows are there, and end it",

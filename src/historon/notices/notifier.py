@@ -180,6 +180,10 @@ class Notifier:
         self._heard += [(event, None) for event in events]
         self.keep()
 
+    def keep_with(self, events: Sequence[Event], memories: Mapping[str, Mapping[str, str]]) -> None:
+        """Take in events that belong to no round, in one step with what is to be remembered by topic and source."""
+        self._post([one for event in events for one in self._routed(event, None)], memories)
+
     def tell_untold(self) -> None:
         """Tell of what came up in rounds that were cut short, so that nobody was told of it any more.
 

@@ -28,6 +28,7 @@ from historon.store import (
     still_paused,
     unfinished_pushes,
 )
+from historon.timetable.accepted import what_is_missing
 from historon.timetable.due import frozen
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 
@@ -127,6 +128,10 @@ def _of_surroundings(estate: Estate, store: Store, now: datetime) -> Iterator[Op
         yield OpenCondition("collecting-blocked", "rounds", exc.message, advice=exc.hint)
     except OSError as exc:
         yield OpenCondition("collecting-blocked", "rounds", f"{exc.filename}: {exc.strerror}")
+    missing = what_is_missing(estate, store)
+    if missing:
+        advice = "put them back, or confirm: historon sources retire --missing --because WHY"
+        yield OpenCondition("sources-missing", "estate", missing, advice=advice)
     doubt = clock_doubt(store, now)
     if doubt:
         yield OpenCondition("clock-doubtful", "clock", doubt, advice="set the clock; ages mean nothing until then")

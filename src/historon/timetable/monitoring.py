@@ -19,7 +19,6 @@ from historon.timetable.health import HealthFigures
 
 __all__ = [
     "Monitor",
-    "about_estate",
     "about_proof",
     "about_pruning",
     "about_rounds",
@@ -205,24 +204,6 @@ def _about_disk(estate: Estate, now: datetime) -> Monitored:
         return Event(kind, now, told, advice="make room, for example with historon prune; warn_free sets the limit")
 
     return Monitored(ESTATE, "disk-low" if free < wanted else "", "disk-well", make)
-
-
-def about_estate(refusal: str, now: datetime) -> Monitored:
-    """Whether the estate file is refused, and why."""
-
-    def make(kind: str) -> Event:
-        if kind == "estate-accepted":
-            return Event(kind, now, "it is valid, and in effect")
-        first, *more = refusal.splitlines()
-        return Event(
-            kind,
-            now,
-            "it is invalid; the previous settings stay in effect",
-            look="historon doctor",
-            excerpt=(first, *more),
-        )
-
-    return Monitored(ESTATE, "estate-refused" if refusal else "", "estate-accepted", make)
 
 
 def about_rounds(refusal: str, hint: str, now: datetime) -> Monitored:

@@ -57,6 +57,7 @@ from historon.store import (
     ESTATE,
     HEARTBEAT,
     PRUNING,
+    RETIRED,
     TIMETABLE,
     Outcome,
     Proof,
@@ -68,12 +69,13 @@ from historon.store import (
 )
 from historon.threads import StillBusyError, apart
 from historon.times import utc_text
+from historon.timetable.acceptance import about_estate, estate_in_force
+from historon.timetable.accepted import last_accepted
 from historon.timetable.conditions import is_well
 from historon.timetable.due import due_instants
 from historon.timetable.health import HealthFigures
 from historon.timetable.monitoring import (
     Monitor,
-    about_estate,
     about_proof,
     about_pruning,
     about_rounds,
@@ -96,6 +98,7 @@ _STOP = timedelta(seconds=20)  # for rounds to clean up after themselves, and fo
 _STOP_BESIDE = timedelta(seconds=10)  # for what runs beside them
 _SEND = timedelta(minutes=1)  # for one notice on one channel
 _RESTLESS = timedelta(minutes=15)  # of rounds that never end together, as a source hangs in each
+_MISSED = timedelta(hours=1)  # late, from which on a start reports it
 _LOOKED_AT = 20  # rounds, of which some may not have ended
 _TRIGGER = "timetable"
 _RUNNING = "service"  # under which the ledger remembers that a service has not ended yet
@@ -168,10 +171,17 @@ class Service:
         self._settling: asyncio.Task[None] | None = None
         self._calm = clock()  # when no round ran
         self._resume_again: dict[str, datetime] = {}
+        self._refusal: EstateError | None = None  # of the file at the start
+        self._offered: Estate | None = None  # by the file, whether in force or not
         self.troubled = False
         self.figures = HealthFigures()
         self.workers = workers or Workers()
         self.workers.start()
+
+    @property
+    def refused(self) -> bool:
+        """Whether the estate file was invalid at the start, so that the last accepted one was used."""
+        return self._refusal is not None
 
     def stop(self) -> None:
         """End soon: rounds are interrupted cleanly."""
@@ -184,13 +194,14 @@ class Service:
         Raises EstateError when the estate file is wrong at the start, StoreError when its store is not there, and
         OutsideError when another service keeps the timetables of this store.
         """
-        self._seen = _state_of(self._file)
-        self._estate = read_estate(self._file)
+        self._seen = (_state_of(self._file), 0)
+        refusal = self._read()
         self._store = self._open_store(self._estate)
         self._pen = self._store.another()  # for what is written in a thread
         self._rounds_pen = Pen(self._store.another())
         self._notifier = Notifier(self._estate, self._store, self._clock)
         self._monitor = Monitor(self._notifier, self._store, self.figures)
+        self._refusal = refusal
         try:
             while not self._stop.is_set():
                 try:
@@ -202,6 +213,26 @@ class Service:
         finally:
             await self._end()
 
+    def _read(self) -> EstateError | None:
+        """Read the estate file; where it is invalid take the last accepted one, and return what is wrong."""
+        try:
+            self._estate = read_estate(self._file)
+        except EstateError as exc:
+            accepted = last_accepted(self._file, self._open_store)
+            if accepted is None:
+                raise
+            _LOG.error("the estate file is invalid; the last accepted one is used: %s", exc)
+            self._estate = accepted
+            return exc
+        return None
+
+    def _accept(self, estate: Estate) -> None:
+        """Take an estate file into force, unless too many sources are missing from it."""
+        self._offered = estate
+        self._estate = self._notifier.estate = estate_in_force(estate, self._store, self._notifier, self._clock())
+        if self._estate is not estate:
+            _LOG.error("sources are missing from the estate file; the previous one stays in effect")
+
     async def _serve(self, *, once: bool, wait: bool) -> None:
         """From the beginning to the end of keeping the timetables. LeaseLostError when another has taken them over."""
         if wait:
@@ -211,9 +242,15 @@ class Service:
         if self._stop.is_set():
             return
         self._end_rounds_of_others()
+        if self._refusal is not None:
+            self._look("estate", about_estate(str(self._refusal), self._clock()))
+        else:
+            self._accept(self._estate)
         if not once:
             self._tell_start()
         self._begin()
+        if not once:
+            self._tell_missed()
         self._settling = asyncio.create_task(self._settle_owed())
         await self._keep(once=once)
         if not once:
@@ -254,6 +291,17 @@ class Service:
         self._store.remember(ESTATE, _RUNNING, f"{process_in_words(self._holder)}, since {utc_text(now)}")
         self._notifier.tell_untold()
         self._notifier.tell(Event("service-started", now, process_in_words(self._holder)))
+
+    def _tell_missed(self) -> None:
+        """Report from when to when nothing was collected though something was due."""
+        now = self._clock()
+        due = [self._kept[name] for name, at in self._next.items() if at < now - _MISSED]
+        if due:
+            last = max(due)
+            words = (
+                f"{many_sources(len(due))} became due between {utc_text(last)} and {utc_text(now)}, and no service ran"
+            )
+            self._notifier.tell(Event("collecting-missed", now, f"{words}; they are collected now"))
 
     def _take_lease(self, store: Store) -> None:
         now = self._clock()
@@ -391,7 +439,7 @@ class Service:
 
     def _reload(self) -> None:
         """Take up a changed estate file; one that is wrong is told of, and the one before stays in force."""
-        seen = _state_of(self._file)
+        seen = (_state_of(self._file), self._confirmed())
         if seen == self._seen:
             return
         self._seen = seen
@@ -404,10 +452,13 @@ class Service:
         if estate.settings.store != self._estate.settings.store:
             _LOG.error("the estate file names another store: restart the service for it")
             return
-        self._estate = self._notifier.estate = estate
-        self._look("estate", about_estate("", self._clock()))
+        self._accept(estate)
         self._monitor.soon()
         self._begin()
+
+    def _confirmed(self) -> int:
+        """How many sources a person retired, while that may put a new estate file into force."""
+        return 0 if self._offered is self._estate else len(self._store.recall_all(RETIRED))
 
     def _resume_paused(self, now: datetime) -> None:
         """Resume what another process, or this one, left paused: at once, and then again every little while."""

@@ -1,16 +1,20 @@
 """`historon collect`."""
 
 import signal
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from functools import partial
 
 import click
 
+from historon.api import find_estate_file
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.views import collect as view
 from historon.collect import OfferedKey, RoundReport
-from historon.errors import ExitCode, UsageError
+from historon.errors import ExitCode
+from historon.estate import EstateError
 from historon.notices import DeliveryResult
+from historon.store import open_store
 
 __all__ = ["command"]
 
@@ -43,14 +47,12 @@ def command(
     exit code is 0 when all is well, 3 when a source failed or is suspect, 5 when the store is in trouble, 6 when only
     a notice could not be sent.
     """
-    with app.opened(estate_file, tell_paused=False) as opened:
+    with _reporting_refusal(app, estate_file), app.opened(estate_file, tell_paused=False) as opened:
         sources = opened.sources(*names, where=where)
         if unfinished and sources and not (sources := opened.unfinished(*names, where=where)):
             click.echo("the last round was not interrupted: nothing is left to do")
             return ExitCode.WELL
-        if not sources:
-            raise UsageError("there is no source to collect", hint="describe some in the estate file")
-        with view.Shown(len(sources), quiet=as_json, verbose=verbose) as shown:
+        with view.Shown(len(sources) or 1, quiet=as_json, verbose=verbose) as shown:
             done = opened.collect(
                 *(source.name for source in sources),
                 observer=shown.tell,
@@ -63,6 +65,20 @@ def command(
     else:
         view.print_end(report, told)
     return _exit_code(report, told)
+
+
+@contextmanager
+def _reporting_refusal(app: App, estate_file: str | None) -> Iterator[None]:
+    """Report an invalid estate file to those whom the last accepted one names: cron alone may reach nobody."""
+    try:
+        yield
+    except EstateError as exc:
+        from historon.timetable.acceptance import report_refused
+
+        for result in report_refused(find_estate_file(estate_file), exc, open_store, app.clock):
+            if result.trouble:
+                click.echo(f"historon: notice not sent to {result.channel}: {result.trouble}", err=True)
+        raise
 
 
 def _confirm_keys(app: App, shown: view.Shown, offered: Mapping[str, OfferedKey], *, trust: bool) -> bool:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from historon.api import find_estate_file
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.views import serve as view
 from historon.errors import ExitCode, OutsideError
@@ -70,8 +71,7 @@ def command(
     from historon.timetable.service import Service
 
     view.log_to(form, level, log_file, log_file_level, journal=app.journal)
-    estate = app.estate(estate_file)
-    service = Service(estate.file, open_store, app.clock)
+    service = Service(find_estate_file(estate_file), open_store, app.clock)
 
     async def main() -> None:
         loop = asyncio.get_running_loop()
@@ -81,6 +81,8 @@ def command(
 
     with _listening(service.figures, app, port):
         asyncio.run(main())
+    if once and service.refused:
+        return ExitCode.ESTATE
     return ExitCode.SOURCES if once and service.troubled else ExitCode.WELL
 
 

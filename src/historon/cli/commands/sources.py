@@ -70,17 +70,24 @@ def add(app: App, name: str, settings: tuple[str, ...], estate_file: str | None)
 
 
 @command.command("retire", epilog=example("historon sources retire edge-1 --because 'replaced by edge-9'"))
-@click.argument("names", nargs=-1, required=True, metavar="SOURCE...")
+@click.argument("names", nargs=-1, metavar="[SOURCE]...")
+@click.option(
+    "--missing", is_flag=True, help="All sources that have versions, or were accepted, and are not described."
+)
 @click.option("--because", "why", required=True, metavar="WHY", help="Why nobody collects it any more.")
 @estate_option
 @pass_app
-def retire(app: App, names: tuple[str, ...], why: str, estate_file: str | None) -> None:
+def retire(app: App, names: tuple[str, ...], *, missing: bool, why: str, estate_file: str | None) -> None:
     """Say that sources are no longer collected, on purpose; their versions stay.
 
     Remove them from the estate file first. Until then, and without a reason, a source that has versions and is not
     described counts as lost from the list.
     """
     with app.opened(estate_file) as opened:
+        names = tuple(opened.missing()) if missing else names
+        if not names:
+            hint = "historon status names those that are missing"
+            raise UsageError("no source is missing" if missing else "which sources?", hint=hint)
         for name in names:
             opened.retire(name, why)
             click.echo(f"{printable(name)} is retired: {printable(why)}")

@@ -62,7 +62,7 @@ def command(
             stands = opened.status(*names, where=where)
         if as_json:
             view.print_data(stands, by)
-        elif not stands.sources:
+        elif not stands.sources and not stands.conditions:
             click.echo(f"no source yet: describe some in {printable(str(estate.file))}")
         else:
             view.print_all(estate, stands, by, everything=everything, clear=watch is not None)
