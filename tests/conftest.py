@@ -257,11 +257,12 @@ def parts_of(estate: EstateFolder, source: str = "s", number: int | None = None)
 
 
 class WebListener:
-    """A web server that notes what it is sent, and answers with `status`."""
+    """A web server that notes what it is sent, and answers with `status` and `answer`."""
 
     def __init__(self) -> None:
         self.heard: list[tuple[str, dict[str, str], bytes]] = []
         self.status = 204
+        self.answer = b""
         listener = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -271,6 +272,7 @@ class WebListener:
                 listener.heard.append((self.path, headers, body))
                 self.send_response(listener.status)
                 self.end_headers()
+                self.wfile.write(listener.answer)
 
             do_GET = do_POST  # noqa: N815 (so it is called there)
 

@@ -4,7 +4,7 @@ import asyncio
 import json
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -35,6 +35,7 @@ TROUBLE = {
     "still-overdue",
     "collecting-blocked",
     "estate-refused",
+    "collecting-missed",
     "service-died",
     "suspect",
     "still-suspect",
@@ -300,7 +301,7 @@ def _local(written: str) -> datetime:
     return datetime.fromisoformat(written).astimezone(OSLO)
 
 
-_OF_THE_SERVICE = ("estate-refused", "service-died", "channel-failing")
+_OF_THE_SERVICE = ("estate-refused", "service-died", "channel-failing", "collecting-missed")
 WANTED: dict[str, Callable[[str, str | None, str], bool]] = {
     "chat": lambda kind, _source, _at: kind in TROUBLE,
     "week": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
@@ -310,9 +311,7 @@ WANTED: dict[str, Callable[[str, str | None, str], bool]] = {
     "pager": lambda kind, _source, _at: (
         kind in {"failing", "still-failing", "overdue", "still-overdue", *_OF_THE_SERVICE}
     ),
-    "evenings": lambda kind, _source, at: (
-        kind in TROUBLE and (_local(at).hour >= 12 or (_local(at).hour, _local(at).minute) < (0, 30))
-    ),
+    "evenings": lambda kind, _source, _at: kind in TROUBLE,
     "operators": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
 }
 
@@ -460,6 +459,7 @@ def _check_what_happened(record: list[DeliveryResult]) -> None:
         "estate-refused",
         "estate-accepted",
         "service-stopped",
+        "collecting-missed",  # a night without a service
         "service-started",
         "service-stopped",
     ]
@@ -473,6 +473,8 @@ def _check_times(received: Mapping[str, list[DeliveryResult]]) -> None:
         assert (at.weekday(), at.hour) == (0, 8)
         assert at.minute <= 15, "the service looks every quarter of an hour here"
     assert all(_local(notice["at"]).hour >= 7 for notice in received["pager"])
+    at_night = [one for one in received["evenings"] if time(0, 45) < _local(one["at"]).time() < time(12)]
+    assert at_night == [], "what happened in the morning waited for the channel's hours"
     families = [one["text"] for one in received["week"] if "the same on 16 sources" in one["text"]]
     assert len(families) == 1, "the same edit on many sources is told once"
 

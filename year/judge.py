@@ -46,6 +46,9 @@ _ABOUT_ESTATE = {
     "disk-well",
     "estate-refused",
     "estate-accepted",
+    "estate-changed",
+    "sources-missing",
+    "collecting-missed",
     "service-died",
     "copy-behind",
     "copy-well",
@@ -473,7 +476,11 @@ class Judge:
                 self._find("false all-clear", "the estate", f"{' or '.join(sorted(wanted))} was not told")
         allowed = set().union(*self._night.must, self._night.may, _ALWAYS)
         if self._night.kinds:
-            allowed |= {"timetable-missed", "channel-failing"}  # where nobody could come to a source, or be told
+            allowed |= {
+                "timetable-missed",
+                "collecting-missed",
+                "channel-failing",
+            }  # where nobody could come to a source, or be told
         if self._night.unsure:
             self._wrong_clock = self._night.day
         if self._night.day - self._wrong_clock <= _CLOCK_KNOWN:

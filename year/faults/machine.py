@@ -515,9 +515,12 @@ class AnotherZone(Disturbance):
 
     def begin_night(self, play: "Play") -> None:
         play.write_estate(play.text.replace("Europe/Oslo", "Atlantic/Azores"))
+        if self.day == play.night.day:
+            play.night.must.append({"estate-changed", "estate-refused"})
 
     def end(self, play: "Play") -> None:
         play.write_estate(play.text)
+        play.put_off.append(lambda: play.night.must.append({"estate-changed", "estate-refused"}))
 
 
 class SecretGone(Disturbance):

@@ -585,19 +585,23 @@ class Historon:
 
         Example: `estate.prune(estate.plan_prune("edge-1")).versions`
         """
-        from historon.retention import prune
+        from historon.retention import note_retention, prune
 
-        return prune(self.store, [verdict for one in plans.values() for verdict in one], self.clock())
+        done = prune(self.store, [verdict for one in plans.values() for verdict in one], self.clock())
+        note_retention(self.estate, self.store, plans)
+        return done
 
     def too_many_to_prune(self, plans: "Mapping[str, Sequence[Verdict]]") -> str:
         """Why these plans are to be looked at before they are carried out; empty when they need not be.
 
         Example: `estate.too_many_to_prune(estate.plan_prune())`
         """
-        from historon.retention import too_many, too_many_of
+        from historon.retention import shortened, too_many, too_many_of
 
         limit = self.estate.settings.prune_limit
-        return too_many(plans, limit) or next(iter(too_many_of(plans, limit).values()), "")
+        going = [name for name, plan in plans.items() if not all(one.stays for one in plan)]
+        each = {**too_many_of(plans, limit), **shortened(self.estate, self.store, going)}
+        return too_many(plans, limit) or next(iter(each.values()), "")
 
     def prunings(self, *names: str, where: Sequence[str] = ()) -> "list[Pruning]":
         """What was removed, newest first: each time once, by the service or by hand, with how many of which source."""
@@ -605,6 +609,16 @@ class Historon:
 
         chosen = [one.name for one in self.sources(*names, where=where)] if names or where else None
         return prunings(self.store, chosen)
+
+    def pruned_versions(self, *names: str, where: Sequence[str] = (), since: str | datetime | None = None) -> int:
+        """How many versions of these sources, made since then, were removed: what they changed is not known any more.
+
+        Example: `estate.pruned_versions("edge-1", since="7d")`
+        """
+        chosen = {one.name for one in self.sources(where=where)} if where else self.store.states().keys()
+        began = self.moment(since) if since is not None else None
+        removed = (one for name in names or chosen for one in self.store.removed(name))
+        return sum(began is None or one.at is None or one.at >= began for one in removed)
 
     def removed(self, source: str) -> "list[Removed]":
         """The versions of a source that were removed, with the rule by which they went."""

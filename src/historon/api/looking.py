@@ -10,7 +10,7 @@ from historon.api.results import Found, Pruning, Required
 from historon.bounds import TooHeavyError
 from historon.compare import large_archives
 from historon.errors import UsageError
-from historon.estate import Source, requirements_of
+from historon.estate import Source
 from historon.insight import Query, Reader, Typical, Unmet, find, find_ever, typical, unmet
 from historon.store import Removed, Store
 from historon.versions import Masks, Reference, contents_of, is_binary, resolve
@@ -106,7 +106,7 @@ def required_of(opened: "Historon", sources: Sequence[Source]) -> list[Required]
     """How the sources of which something is required stand to it, by their latest good versions."""
     found = []
     for source in sources:
-        rules = requirements_of(source, opened.estate.requirements)
+        rules = opened.estate.requirements_of(source)
         if not rules:
             continue
         good = opened.store.state(source.name).good

@@ -28,6 +28,7 @@ __all__ = [
     "instant",
     "print_failure",
     "print_json",
+    "print_pruned",
     "print_table",
     "printable",
     "since",
@@ -162,3 +163,11 @@ def size_text(count_of_bytes: float) -> str:
 def count(number: int, thing: str, things: str = "") -> str:
     """`1 source`, `3 sources`; `things` where an s does not do."""
     return f"{number:,} {thing if number == 1 else things or thing + 's'}"
+
+
+def print_pruned(number: int, span: str) -> None:
+    """That versions of a span were removed, so that changes in them are missing from what was printed."""
+    if number:
+        click.echo(
+            f"{count(number, 'version')} {span} {'was' if number == 1 else 'were'} pruned: their changes are unknown"
+        )

@@ -17,7 +17,7 @@ from historon.collect.slots import Slots, record_of
 from historon.collect.steps import StepTaken
 from historon.collect.transports.drop_folder import strangers
 from historon.errors import OutsideError, StoreError, where_raised
-from historon.estate import REQUIREMENTS, Estate, Requirement, Source, requirements_of, same_rules
+from historon.estate import REQUIREMENTS, Estate, Requirement, Source, same_rules
 from historon.insight import Reader, Unmet, Weights, news_of
 from historon.store import DATED, NO_DATE, Entry, Outcome, State, StillPaused, Store, place_held, still_paused
 from historon.versions import Masks
@@ -160,10 +160,10 @@ class _Round:
         self._number = await self._pen.write(self._pen.store.begin_round, began, trigger)
         writer = asyncio.create_task(self._write())
         for source in sources:
-            if source.skip is not None:
-                self._queue.put_nowait(_skipped(source.name, began, source.skip))
+            if self._estate.is_skipped(source, began):
+                self._queue.put_nowait(_skipped(source.name, began, source.skip or ""))
         left = {one.source: one for one in self._still_paused()}
-        visited = [source for source in sources if source.skip is None]
+        visited = [source for source in sources if not self._estate.is_skipped(source, began)]
         self._places.expect(visited, self._store)
         tasks = [asyncio.create_task(self._collect(source, left.pop(source.name, None))) for source in visited]
         tasks += [asyncio.create_task(self._resume(one)) for one in left.values()]
@@ -280,7 +280,7 @@ class _Round:
     async def _judged(self, source: Source, export: Export, masks: Masks, at: datetime) -> _Found:
         """The verdict on an export. What goes wrong while it is looked at is said of this source alone."""
         procedure = self._estate.procedure_of(source)
-        rules = requirements_of(source, self._estate.requirements)
+        rules = self._estate.requirements_of(source)
         reader = Reader(source.own_names, (), self._weights)
         question = question_about(self._store, source, procedure, export.kept, masks, reader, rules, export.doubts)
         checked_before = self._store.recall(source.name, REQUIREMENTS)

@@ -1,11 +1,12 @@
 """Looking for what will go wrong before it does: secrets, files, disks, programs, accounts, names that nobody uses."""
 
 import os
+import re
 import shutil
 import stat
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from historon.collect.failures import CollectError
@@ -16,14 +17,19 @@ from historon.estate import (
     ENVIRONMENT_FILE,
     Credentials,
     Estate,
+    Keeping,
+    Procedure,
     SecretError,
     SecretRef,
     Source,
+    describe,
     environment_secrets,
     fill,
     temporary_places,
     values_of,
+    walk,
 )
+from historon.insight import GRAVE, Weights
 from historon.store import LARGE, Store
 from historon.times import for_people
 from historon.versions import Masks, is_binary, random_words, split_lines
@@ -35,6 +41,8 @@ _SHORT_PATH = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
 _TELLING = {"admin", "administrator", "root", "superuser", "sysadmin", "manager", "enable"}
 _OPEN = 0o077
 _NAMED = 3  # lines with a word that looks like a secret
+_LONG_WAIT = timedelta(hours=1)
+_REPEATED = 5  # times that a last line stands in an export, from which on it says nothing about its end
 _FEW = 10  # lines that noise may leave out whatever else there is
 _MOST_HIDDEN = 0.5
 
@@ -84,7 +92,7 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
     if isinstance(store, HistoronError):
         yield Finding(True, "store", store.message, store.hint)
         return
-    yield from _lacking(estate, store)
+    yield from _lacking(estate, store, now)
     yield from _masking(estate, store)
     last = next(iter(store.rounds(1)), None)
     if last is not None and last.began > now:
@@ -134,10 +142,24 @@ def _copies(estate: Estate) -> Iterator[Finding]:
             continue
         place = estate.path(copy.path)
         there = next((one for one in (place, *place.parents) if one.is_dir()), place)
+        if _is_in_memory(there.resolve()):
+            problem = f"{place} is in memory: it is empty after the machine's next start"
+            yield Finding(True, f"copy {name}", problem, "name a folder on a disk, or on another machine")
         if store and store.is_dir() and there.stat().st_dev == store.stat().st_dev:
             remedy = "name a folder on another disk, or mounted from another machine, and its mount"
             problem = f"{place} is on the same disk as the store, and would be lost with it"
             yield Finding(False, f"copy {name}", problem, remedy)
+
+
+def _is_in_memory(folder: Path) -> bool:
+    """Whether a folder is on a file system that is empty after the machine's next start (proc(5), mounts)."""
+    try:
+        mounts = Path("/proc/self/mounts").read_text(encoding="utf-8", errors="replace").splitlines()
+    except OSError:
+        return False
+    kinds = {line.split()[1]: line.split()[2] for line in mounts if len(line.split()) > 2}
+    place = next((str(one) for one in (folder, *folder.parents) if str(one) in kinds), "")
+    return kinds.get(place) in ("tmpfs", "ramfs")
 
 
 def _hears(estate: Estate, kind: str) -> Iterator[bool]:
@@ -154,8 +176,20 @@ def _channels(estate: Estate) -> Iterator[Finding]:
     for name, channel in estate.channels.items():
         yield from _secrets(f"channel {name}", [one for one in channel.secrets if one], estate.folder)
         yield from _absent(f"channel {name}", channel.reads, estate)
+    yield from _longest_waits(estate)
     if estate.settings.heartbeat:
         yield from _secrets("heartbeat", [estate.settings.heartbeat], estate.folder)
+
+
+def _longest_waits(estate: Estate) -> Iterator[Finding]:
+    """How long trouble may wait before each channel sends it."""
+    from historon.notices import longest_wait
+
+    for name, channel in estate.channels.items():
+        wait = longest_wait(channel, estate) if channel.hears("failing") else None
+        if wait is not None and wait >= _LONG_WAIT:
+            what = f"a source that fails is reported there up to {describe(wait)} later (digest, hours, quiet)"
+            yield Finding(False, f"channel {name}", what, "let another channel report trouble immediately")
 
 
 def _absent(what: str, reads: Mapping[str, str | None], estate: Estate) -> Iterator[Finding]:
@@ -265,10 +299,10 @@ def _sources(estate: Estate) -> Iterator[Finding]:
         yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove the file")
 
 
-def _lacking(estate: Estate, store: Store) -> Iterator[Finding]:
+def _lacking(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
     """What sources lack, told once for all of them."""
     states = store.states()
-    sources = [source for source in estate.sources.values() if source.skip is None]
+    sources = [source for source in estate.sources.values() if not estate.is_skipped(source, now)]
     collected = {name for name, state in states.items() if state.good is not None}
     never = [source for source in sources if source.name not in collected]
     unlimited = [source for source in sources if source.max_age is None]
@@ -299,6 +333,7 @@ def _masking(estate: Estate, store: Store) -> Iterator[Finding]:
         contents = {part.name: store.read(part) for part in parts if part.size <= LARGE}
         texts = {name: content for name, content in contents.items() if not is_binary(content)}
         yield from _blinding(source, texts, masks)
+        yield from _blinding_settings(source, estate.procedure_of(source), texts, masks)
         yield from _unmasked(source, texts, masks)
 
 
@@ -310,6 +345,43 @@ def _blinding(source: Source, texts: Mapping[str, bytes], masks: Masks) -> Itera
         what = f"its noise leaves out {hidden:,} of {len(lines):,} lines of {source.name}: no change there is told"
         remedy = "make its noise name what it means; see historon noise"
         yield Finding(True, f"procedures {source.procedure}", what, remedy)
+
+
+def _blinding_settings(
+    source: Source, procedure: Procedure, texts: Mapping[str, bytes], masks: Masks
+) -> Iterator[Finding]:
+    """Masks and marks that see no change, or no end, where it matters."""
+    about, weights = f"procedures {source.procedure}", Weights()
+    grave = [
+        (name, number)
+        for name, content in texts.items()
+        for number, line in enumerate(split_lines(content), 1)
+        if line.strip()
+        and masks.essence(line) is None
+        and weights.of_line(line.decode("utf-8", "replace")).number >= GRAVE
+    ]
+    if grave:
+        places = ", ".join(f"{name} line {number}" for name, number in grave[:_NAMED])
+        more = f" and {len(grave) - _NAMED} more" if len(grave) > _NAMED else ""
+        what = f"noise hides lines about access, secrets or routes: {source.name} {places}{more}"
+        yield Finding(True, about, what, "narrow its noise: no change in these lines is reported")
+    if masks.unordered(b"\x01"):
+        yield Finding(True, about, "unordered matches everything: no change of order is reported", "narrow it")
+    keeping = [step for _, step in walk(procedure.steps) if isinstance(step, Keeping)]
+    if all(step.record_only for step in keeping):
+        what = "each of its parts is record_only: no change is reported"
+        yield Finding(True, about, what, "leave record_only out of the parts that matter")
+    for step in keeping:
+        name = step.as_ or str(step.says).rstrip("/").rpartition("/")[2]
+        end = step.ends_with
+        if end is None or name not in texts:
+            continue
+        content = texts[name]
+        plain = not end.startswith("pattern:")
+        times = content.count(end.encode()) if plain else len(re.findall(end[8:].encode(), content, re.MULTILINE))
+        if times > _REPEATED:
+            what = f"ends_with appears {times} times in {source.name} {name}: an export cut after any of them passes"
+            yield Finding(False, about, what, "name a line that stands at the end alone")
 
 
 def _unmasked(source: Source, texts: Mapping[str, bytes], masks: Masks) -> Iterator[Finding]:

@@ -26,13 +26,12 @@ from historon.estate.patterns import Dated, Expression, Finder, Noise, Pattern, 
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Lines, Needs, Procedure
 from historon.estate.reading import read_estate, read_procedure
-from historon.estate.recurrence import after_hours, instants, next_instants
+from historon.estate.recurrence import after_hours, in_hours, instants, next_instants
 from historon.estate.required import (
     REQUIREMENTS,
     UNKNOWN_MARK,
     RequirementState,
     requirement_state,
-    requirements_of,
     rules_digest,
     same_rules,
 )
@@ -160,6 +159,7 @@ __all__ = [
     "estate_digest",
     "fill",
     "given",
+    "in_hours",
     "in_words",
     "instants",
     "is_reference",
@@ -175,7 +175,6 @@ __all__ = [
     "read_rows",
     "replace_file",
     "requirement_state",
-    "requirements_of",
     "rules_digest",
     "same_rules",
     "select",

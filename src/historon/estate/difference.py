@@ -11,7 +11,6 @@ from pathlib import PurePosixPath
 from typing import Any
 
 from historon.estate.model import Estate, Source
-from historon.estate.required import requirements_of
 
 __all__ = ["differences", "estate_digest", "lost_sources", "too_many_lost"]
 
@@ -82,7 +81,7 @@ def _of_sources(was: Estate, now: Estate) -> Iterator[str]:
 
 def _of_source(before: Estate, was: Source, after: Estate, now: Source) -> Iterator[str]:
     if now.skip is not None and was.skip is None:
-        yield "skip is new"
+        yield f'it is skipped ("{now.skip}")'
     if set(was.timetables) - set(now.timetables):
         left = ", ".join(now.timetables) or "missing"
         yield f"timetable is {left}, was {', '.join(was.timetables)}"
@@ -90,8 +89,8 @@ def _of_source(before: Estate, was: Source, after: Estate, now: Source) -> Itera
         old, new = getattr(was, key), getattr(now, key)
         if old != new and old not in (None, ""):
             yield f"{key} is {_shown(new)}, was {_shown(old)}"
-    rules = {one.name for one in requirements_of(was, before.requirements)}
-    held = {one.name for one in requirements_of(now, after.requirements)}
+    rules = {one.name for one in before.requirements_of(was)}
+    held = {one.name for one in after.requirements_of(now)}
     there = {one.name for one in after.requirements}
     yield from (f'requirement "{name}" no longer applies' for name in sorted((rules - held) & there))
 

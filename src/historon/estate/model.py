@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date, datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal, Self
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -12,6 +13,7 @@ from historon.estate.channels import Channel
 from historon.estate.copies import Copy
 from historon.estate.durations import Duration, Share, Size
 from historon.estate.patterns import Pattern
+from historon.estate.procedure_files import shipped_base
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import SecretRef
 from historon.estate.store_place import StorePlace
@@ -165,8 +167,14 @@ class Source(Table, frozen=True):
     max_shrink: Share | None = None
     clock: Literal["known wrong"] | None = None
     skip: str | None = None
+    skip_until: date | None = None
     labels: dict[str, str] = {}
     values: dict[str, str] = {}
+
+    def __post_init__(self) -> None:
+        """A skip has a reason."""
+        if self.skip_until is not None and self.skip is None:
+            raise ValueError("skip_until ends no skip (add skip with the reason, or remove it)")
 
     def has_labels(self, wanted: Mapping[str, str]) -> bool:
         """Whether it has all of these labels, with these values."""
@@ -323,6 +331,29 @@ class Estate:
         """The digest of the proof of each source that has one, by name."""
         procedures = {source.name: self.procedure_of(source) for source in self.sources.values()}
         return {name: procedure.proof_digest for name, procedure in procedures.items() if procedure.proof}
+
+    def is_skipped(self, source: Source, now: datetime) -> bool:
+        """Whether a source is not collected on purpose: until the day of `skip_until` is over, or without an end."""
+        until = source.skip_until
+        return source.skip is not None and (until is None or now.astimezone(self.zone).date() <= until)
+
+    def requirements_of(self, source: Source) -> list[Requirement]:
+        """The rules for a source: by its labels, and by its procedure or one that this extends."""
+        lineage = self._lineage(source.procedure)
+        labelled = [one for one in self.requirements if source.has_labels(one.where)]
+        return [one for one in labelled if one.procedure is None or one.procedure in lineage]
+
+    def _lineage(self, name: str) -> tuple[str, ...]:
+        """The names of a procedure and of those that it extends."""
+        if all(one.procedure is None for one in self.requirements):
+            return ()
+        found = [name]
+        while (base := self._extended(found[-1])) is not None and base not in found:
+            found.append(base)
+        return tuple(found)
+
+    def _extended(self, name: str) -> str | None:
+        return self.procedures[name].extends if name in self.procedures else shipped_base(name)
 
     def procedure_of(self, source: Source) -> Procedure:
         """How this source is asked."""

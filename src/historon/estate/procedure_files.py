@@ -2,10 +2,11 @@
 
 import tomllib
 from collections.abc import Iterator, Mapping
+from functools import cache
 from importlib import resources
 from typing import Any
 
-__all__ = ["joined", "shipped_names", "shipped_text"]
+__all__ = ["joined", "shipped_base", "shipped_names", "shipped_text"]
 
 # An extending procedure adds to these, and replaces everything else.
 _TOGETHER = ("noise", "secret", "unordered", "known_by", "values")
@@ -20,6 +21,13 @@ def shipped_names() -> list[str]:
 def shipped_text(name: str) -> str:
     """A shipped procedure as it is written."""
     return (resources.files("historon") / "procedures" / f"{name}.toml").read_text(encoding="utf-8")
+
+
+@cache
+def shipped_base(name: str) -> str | None:
+    """The procedure that a shipped one extends; None for none, or where none of this name is shipped."""
+    base = tomllib.loads(shipped_text(name)).get("extends") if name in shipped_names() else None
+    return base if isinstance(base, str) else None
 
 
 def joined(written: Mapping[str, Any], wanted: Iterator[str]) -> dict[str, Any]:

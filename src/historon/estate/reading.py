@@ -53,6 +53,7 @@ _COLUMNS = (
     "via",
     "max_shrink",
     "skip",
+    "skip_until",
 )
 T = TypeVar("T")
 _TABLES = {"label": "labels", "value": "values"}

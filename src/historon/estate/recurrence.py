@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from historon.estate.timetables import Hours, Timetable
 
-__all__ = ["after_hours", "instants", "next_instants"]
+__all__ = ["after_hours", "in_hours", "instants", "next_instants"]
 
 _DAY = timedelta(days=1)
 _EPOCH = date(2000, 1, 1)
@@ -86,6 +86,16 @@ def after_hours(at: datetime, quiet: Sequence[Hours], zone: ZoneInfo) -> datetim
         day = local.date() + _DAY if hours.end <= local.time() else local.date()
         at = datetime.combine(day, hours.end, zone).astimezone(UTC)
     return at
+
+
+def in_hours(at: datetime, hours: Sequence[Hours], zone: ZoneInfo) -> datetime:
+    """The instant itself, where it falls into these hours or there are none; otherwise when the next of them begin."""
+    local = at.astimezone(zone)
+    if not hours or any(one.hold(local.time()) for one in hours):
+        return at
+    days = [local.date() + _DAY if one.begin <= local.time() else local.date() for one in hours]
+    begins = [datetime.combine(day, one.begin, zone) for day, one in zip(days, hours, strict=True)]
+    return min(begins).astimezone(UTC)
 
 
 def next_instants(timetable: Timetable, zone: ZoneInfo, after: datetime, number: int) -> Sequence[datetime]:

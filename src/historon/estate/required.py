@@ -2,17 +2,16 @@
 
 import hashlib
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from enum import StrEnum
 
-from historon.estate.model import Requirement, Source
+from historon.estate.model import Requirement
 
 __all__ = [
     "REQUIREMENTS",
     "UNKNOWN_MARK",
     "RequirementState",
     "requirement_state",
-    "requirements_of",
     "rules_digest",
     "same_rules",
 ]
@@ -27,12 +26,6 @@ class RequirementState(StrEnum):
     MET = "met"
     NOT_MET = "not met"
     UNKNOWN = "unknown"
-
-
-def requirements_of(source: Source, requirements: Iterable[Requirement]) -> list[Requirement]:
-    """The rules for a source: those whose labels it has."""
-    labelled = [one for one in requirements if source.has_labels(one.where)]
-    return [one for one in labelled if one.procedure in (None, source.procedure)]
 
 
 def rules_digest(rules: Sequence[Requirement]) -> str:

@@ -115,6 +115,10 @@ class Weights:
             return Weight(9, Concern.OTHER, "leads nowhere")
         return max(self._found(change), key=lambda one: one.number, default=_PLAIN)
 
+    def of_line(self, line: str) -> Weight:
+        """What it weighs that a line came."""
+        return max(self._line("", "", line), key=lambda one: one.number, default=_PLAIN)
+
     def _found(self, change: Change) -> Iterator[Weight]:
         yield from self._line(change.path, change.old, change.new, moved=change.how is How.MOVED)
         below = f"{change.path} / {change.old or change.new}" if change.path else change.old or change.new

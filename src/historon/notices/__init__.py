@@ -7,6 +7,7 @@ from historon.notices.events import Event, state_of
 from historon.notices.letters import Letter, letter_of
 from historon.notices.notifier import Monitored, Notifier
 from historon.notices.rendering import shipped_template
+from historon.notices.routing import longest_wait
 
 __all__ = [
     "Delivery",
@@ -20,6 +21,7 @@ __all__ = [
     "Sent",
     "about_copy",
     "letter_of",
+    "longest_wait",
     "send",
     "shipped_template",
     "sign_of_life",

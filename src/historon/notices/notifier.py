@@ -173,7 +173,8 @@ class Notifier:
         looked_at = {result.source for result in report.results}
         others = [source for source in self.estate.sources.values() if source.name not in looked_at]
         bad = (Outcome.FAILED, Outcome.SUSPECT)
-        return sum(one.skip is None and one.name in states and states[one.name].outcome in bad for one in others)
+        visited = [one.name for one in others if not self.estate.is_skipped(one, report.ended)]
+        return sum(name in states and states[name].outcome in bad for name in visited)
 
     def tell(self, *events: Event) -> None:
         """Take in events that belong to no round, and keep them."""

@@ -9,6 +9,7 @@ from historon.retention.clock import clock_doubt
 from historon.retention.limits import too_many, too_many_of
 from historon.retention.planning import plans_of
 from historon.retention.pruning import Pruned, prune
+from historon.retention.shortened import note_retention, shortened
 from historon.retention.verdicts import Verdict
 from historon.store import Outcome, Store
 
@@ -38,18 +39,21 @@ def prune_by_itself(estate: Estate, store: Store, now: datetime) -> PrunedByItse
     plans = plans_of(estate, well, store, now)
     number = sum(map(_going, plans.values()))
     if not number:
+        note_retention(estate, store, plans.keys() - shortened(estate, store, plans).keys())
         return PrunedByItself()
     doubt = clock_doubt(store, now)
     if doubt:
         return PrunedByItself(blocked=f"{doubt}, and by it {number:,} versions would go")
     limit = estate.settings.prune_limit
-    held = too_many_of(plans, limit)
+    going = [name for name, plan in plans.items() if _going(plan)]
+    held = {**too_many_of(plans, limit), **shortened(estate, store, going)}
     rest = {name: plan for name, plan in plans.items() if name not in held}
     trouble = too_many(rest, limit)
-    blocked = trouble or "; ".join(list(held.values())[:_NAMED])
+    blocked = trouble or "; ".join(list(dict.fromkeys(held.values()))[:_NAMED])
     if trouble or not any(map(_going, rest.values())):
         return PrunedByItself(blocked=blocked)
     done = prune(store, [one for plan in rest.values() for one in plan], now, last.number)
+    note_retention(estate, store, [name for name in plans if name not in held])
     return PrunedByItself(done, {name: _going(plan) for name, plan in rest.items() if _going(plan)}, blocked)
 
 

@@ -34,7 +34,7 @@ from historon.store.noting import HEARTBEAT, PRUNING, RETIRED, TIMETABLE, at_wor
 from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
 from historon.store.pauses import StillPaused, still_paused
-from historon.store.proofs import Proof, last_proofs, note_proof, proofs_of
+from historon.store.proofs import NEVER_TRIED, Proof, last_proofs, note_proof, proofs_of
 from historon.store.pushes import Unfinished, hold_place, note_push, place_held, release_place, unfinished_pushes
 from historon.store.refusals import ContradictionError, another_store, contradiction, lost
 from historon.store.sqlite.bare import BareLedger, Kept
@@ -59,6 +59,7 @@ __all__ = [
     "HEARTBEAT",
     "LARGE",
     "LEDGER",
+    "NEVER_TRIED",
     "NO_DATE",
     "PAUSED",
     "PRUNING",

@@ -6,8 +6,9 @@ from dataclasses import asdict, dataclass
 
 from historon.store.interface import Store, Version
 
-__all__ = ["Proof", "last_proofs", "note_proof", "proofs_of"]
+__all__ = ["NEVER_TRIED", "Proof", "last_proofs", "note_proof", "proofs_of"]
 
+NEVER_TRIED = "never tried"  # the verdict on a version that its proof was not run for
 _TOPIC = "proofs"
 _KEPT = 50  # of a source
 
@@ -40,6 +41,8 @@ class Proof:
         return self.verdict == "proven"
 
     def __str__(self) -> str:
+        if not self.at:
+            return self.verdict
         why = f": {self.why}" if self.why else ""
         return f"{self.verdict} {self.at[:10]} in {self.took_s:.1f}s{why}"
 

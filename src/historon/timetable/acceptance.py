@@ -35,7 +35,8 @@ def estate_in_force(estate: Estate, store: Store, notifier: Notifier, now: datet
     """
     notifier.watch("estate", [about_estate("", now)])
     if is_accepted(estate, store):
-        store.remember_all(RETIRED, described_again(estate, store))
+        if again := described_again(estate, store):
+            store.remember_all(RETIRED, again)
         return estate
     was = accepted_estate(store, estate.file)
     missing = missing_from(was, estate, store)

@@ -70,10 +70,10 @@ def accepted_estate(store: Store, file: Path) -> Estate | None:
     text = store.recall(ESTATE, _FILES)
     if not text:
         return None
-    texts: Mapping[str, str] = json.loads(text)
     try:
+        texts: Mapping[str, str] = json.loads(text)
         return read_estate(file, remembered=texts)
-    except EstateError:
+    except (EstateError, ValueError, TypeError, AttributeError):
         return None
 
 

@@ -15,6 +15,7 @@ from historon.estate import EVENT_KINDS, Estate, Severity, Timetable, after_hour
 from historon.retention import clock_doubt
 from historon.store import (
     HEARTBEAT,
+    NEVER_TRIED,
     PRUNING,
     RETIRED,
     TIMETABLE,
@@ -43,6 +44,7 @@ _SLOW = timedelta(hours=1)  # from which on a notice that waits means that its c
 _LOST = timedelta(days=7)  # for which a notice that nobody got is named
 _RECENT = 200  # notices
 _SKIPPED = timedelta(days=90)  # from which on a skip may be forgotten
+_TO_PROVE = timedelta(days=8)  # for a new version to be tested by a service, also by a weekly timetable
 _NAMED = 3
 
 
@@ -101,9 +103,9 @@ def open_conditions(
     found = [
         *_of_surroundings(estate, store, now),
         *_of_pauses(store, now),
-        *_of_sources(board, now),
+        *_of_sources(estate, board, now),
         *_of_strangers(estate, store, states),
-        *_off_schedule(estate, store),
+        *_off_schedule(estate, store, now),
         *_of_timetables(estate, store, states, now),
         *_of_copies(copies or (), states, store, now),
         *_of_channels(estate, store, now),
@@ -165,7 +167,7 @@ def _of_pauses(store: Store, now: datetime) -> Iterator[OpenCondition]:
 _TRIED = {Outcome.FAILED: ("failing", "the last try failed"), Outcome.SUSPECT: ("suspect", "the last try is suspect")}
 
 
-def _of_sources(board: Sequence[SourceStatus], now: datetime) -> Iterator[OpenCondition]:
+def _of_sources(estate: Estate, board: Sequence[SourceStatus], now: datetime) -> Iterator[OpenCondition]:
     for one in board:
         yield from _of_age(one, now)
         name, state = one.source.name, one.state
@@ -177,16 +179,26 @@ def _of_sources(board: Sequence[SourceStatus], now: datetime) -> Iterator[OpenCo
         if not one.as_required and state.good is not None:
             words = f"its requirements are {one.requirements}"
             yield OpenCondition("requirement-failed", name, words, None, f"historon requirements {name}", name)
+        if one.proof is not None and one.proof.verdict == NEVER_TRIED and estate.settings.prove and _is_due(one, now):
+            words = "its last good version was never tested, though prove is set: does the service run?"
+            yield OpenCondition("not-proven", name, words, None, f"historon prove {name}", name)
         if one.unproven:
             words = f"its last good version is not proven: {one.proof}"
             yield OpenCondition("not-proven", name, words, None, f"historon prove {name}", name)
 
 
+def _is_due(one: SourceStatus, now: datetime) -> bool:
+    """Whether a version is old enough to have been tested since."""
+    return one.state.good_at is not None and now - one.state.good_at > _TO_PROVE
+
+
 def _of_age(one: SourceStatus, now: datetime) -> Iterator[OpenCondition]:
     name, limit = one.source.name, one.source.max_age
-    if one.freshness is Freshness.SKIPPED and one.age is not None and one.age > _SKIPPED:
-        words = f"it is skipped ({one.source.skip}), and its last good version is {describe(one.age)} old"
-        yield OpenCondition("skipped-long", name, words, None, "remove skip, or the source", name)
+    endless = one.freshness is Freshness.SKIPPED and one.source.skip_until is None
+    if endless and (one.age is None or one.age > _SKIPPED):
+        age = f"its last good version is {describe(one.age)} old" if one.age is not None else "it was never collected"
+        words = f"it is skipped without an end ({one.source.skip}), and {age}"
+        yield OpenCondition("skipped-long", name, words, None, "remove skip, or add skip_until with a date", name)
     if one.freshness is Freshness.UNKNOWN:
         words = "its age is not known: " + ("made in the future, by this machine's clock" if one.age else "no date")
         yield OpenCondition("age-unknown", name, words, None, "historon status shows it", name)
@@ -199,11 +211,11 @@ def _of_age(one: SourceStatus, now: datetime) -> Iterator[OpenCondition]:
         yield OpenCondition("overdue", name, words, now - one.age + limit, f"historon rehearse {name}", name)
 
 
-def _off_schedule(estate: Estate, store: Store) -> Iterator[OpenCondition]:
+def _off_schedule(estate: Estate, store: Store, now: datetime) -> Iterator[OpenCondition]:
     """Sources that a timetable was kept for, and that have none any more: one may have been removed by mistake."""
     for name in store.recall_all(TIMETABLE):
         source = estate.sources.get(name)
-        if source is not None and not source.timetables and source.skip is None:
+        if source is not None and not source.timetables and not estate.is_skipped(source, now):
             words = "it was collected by a timetable, and has none any more"
             yield OpenCondition("not-scheduled", name, words, None, "give it a timetable, or collect it by hand", name)
 
@@ -232,7 +244,7 @@ def _of_timetables(
             continue
         missed = []
         for source in estate.sources.values():
-            if name not in source.timetables or source.skip is not None or frozen(estate, source, due):
+            if name not in source.timetables or estate.is_skipped(source, now) or frozen(estate, source, due):
                 continue
             state = states.get(source.name, SourceState(source.name))
             known = datetime.fromisoformat(kept[source.name]) if source.name in kept else state.good_at

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 from enum import StrEnum
 
-from historon.estate import REQUIREMENTS, Estate, Freeze, RequirementState, Source, requirement_state, requirements_of
-from historon.store import DATED, NO_DATE, Outcome, Proof, SourceState, Store, last_proofs
+from historon.estate import REQUIREMENTS, Estate, Freeze, RequirementState, Source, requirement_state
+from historon.store import DATED, NEVER_TRIED, NO_DATE, Outcome, Proof, SourceState, Store, last_proofs
 from historon.timetable.due import frozen
 
 __all__ = ["Freshness", "SourceStatus", "statuses"]
@@ -48,7 +48,8 @@ class SourceStatus:
     Where the export tells when it was made, that is `dated`, and its age counts from it.
 
     `requirements` is how its last export stood to what is required of it; None where nothing is. `proof` is what was
-    shown of its last good version; None where that was not tried. `freeze` is the one that holds it now, if any.
+    shown of its last good version, or that it was never tried; None where its procedure has no proof. `freeze` is the
+    one that holds it now, if any.
     """
 
     source: Source
@@ -84,7 +85,7 @@ class SourceStatus:
     @property
     def unproven(self) -> bool:
         """Whether its last good version was tried, and is not known to do."""
-        return self.proof is not None and not self.proof.well
+        return self.proof is not None and not self.proof.well and self.proof.verdict != NEVER_TRIED
 
     @property
     def as_required(self) -> bool:
@@ -104,12 +105,18 @@ def statuses(estate: Estate, sources: Sequence[Source], store: Store, now: datet
         told = dates.get(source.name)
         dated = datetime.fromisoformat(told) if told and told != NO_DATE else None
         age = now - min(state.confirmed_at, dated or state.confirmed_at) if state.confirmed_at else None
-        stands = requirement_state(remembered.get(source.name), requirements_of(source, estate.requirements))
+        stands = requirement_state(remembered.get(source.name), estate.requirements_of(source))
         freeze = frozen(estate, source, now) if estate.freezes else None
-        freshness = _freshness(source, age, known=told != NO_DATE)
+        skipped = estate.is_skipped(source, now)
+        freshness = Freshness.SKIPPED if skipped else _freshness(source, age, known=told != NO_DATE)
         if freeze is not None and freshness is Freshness.OVERDUE and _is_planned(estate, freeze, source, state, now):
             freshness = Freshness.FROZEN
-        board.append(SourceStatus(source, freshness, age, state, stands, proofs.get(source.name), freeze, dated))
+        if stands is RequirementState.MET and freshness in (Freshness.OVERDUE, Freshness.UNKNOWN):
+            stands = RequirementState.UNKNOWN  # it met them when it was collected last; what it is now nobody knows
+        proof = proofs.get(source.name)
+        if proof is None and source.name in estate.proof_digests and state.good is not None:
+            proof = Proof(NEVER_TRIED, "", 0.0)
+        board.append(SourceStatus(source, freshness, age, state, stands, proof, freeze, dated))
     order = list(Freshness)
 
     def rank(one: SourceStatus) -> tuple[object, ...]:
@@ -128,8 +135,6 @@ def _is_planned(estate: Estate, freeze: Freeze, source: Source, state: SourceSta
 
 
 def _freshness(source: Source, age: timedelta | None, *, known: bool) -> Freshness:
-    if source.skip is not None:
-        return Freshness.SKIPPED
     if source.max_age is None:
         return Freshness.NO_LIMIT
     if age is None:

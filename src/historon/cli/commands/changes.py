@@ -7,7 +7,7 @@ import click
 
 from historon.api import Changes
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import console, print_json
+from historon.cli.output import console, print_json, print_pruned
 from historon.cli.views import changes as view
 from historon.errors import UsageError
 from historon.estate import Estate
@@ -62,17 +62,20 @@ def command(
         groups = list(_grouped(opened.estate, changes, by))
         limit = None if everything else _SHOWN
         headline = view.headline(changes, since)
+        pruned = opened.pruned_versions(where=where, since=since)
         if as_json:
             print_json(
                 "changes",
                 headline,
                 [view.as_data(opened, changes, one, group) for group, some in groups for one in some],
+                pruned_versions=pruned,
             )
             return
         screen = console()
         screen.print(headline, soft_wrap=True)
         screen.print(f"instants are in {opened.estate.zone}\n\n" if changes.families else "", style="dim", end="")
         view.print_all(opened, changes, groups, limit)
+        print_pruned(pruned, f"since {since}")
 
 
 def _grouped(estate: Estate, changes: Changes, by: str | None) -> Iterator[tuple[str, Sequence[Family]]]:

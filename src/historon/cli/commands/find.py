@@ -12,7 +12,7 @@ from historon.cli.app import (
     reveal_option,
     where_option,
 )
-from historon.cli.output import count, print_json, printable
+from historon.cli.output import count, print_json, print_pruned, printable
 from historon.cli.views import find as view
 
 __all__ = ["command"]
@@ -65,6 +65,7 @@ def command(
             text, where=where, at=when, ever=ever, expression=expression, exact_case=exact_case, reveal=reveal
         )
         oldest = {name: opened.oldest_kept(name) for name in {hit.source for hit in search.hits}} if ever else {}
+        pruned = opened.pruned_versions(where=where) if ever else 0
     found, closed = search.hits, search.closed
     headline = view.headline(found, search.sources, text, closed)
     if as_json:
@@ -73,12 +74,14 @@ def command(
             headline,
             [view.as_data(hit, ever=ever, oldest=oldest) for hit in found],
             not_looked_into=view.beside(closed),
+            **({"pruned_versions": pruned} if ever else {}),
         )
         return
     click.echo(printable(headline))
     view.print_all(found if everything else found[:_SHOWN], opened.estate.zone, ever=ever, oldest=oldest)
     if len(found) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
+    print_pruned(pruned, "of these sources")
     for one in view.beside(closed)[:_NAMED]:
         click.echo(printable(f"not looked into: {one['source']} {one['part']}, which {one['why']}"))
     if len(closed) > _NAMED:

@@ -11,7 +11,7 @@ from historon.cli.app import (
     query_options,
     reveal_option,
 )
-from historon.cli.output import count, print_json, printable
+from historon.cli.output import count, print_json, print_pruned, printable
 from historon.cli.views import trace as view
 
 __all__ = ["command"]
@@ -51,15 +51,23 @@ def command(
         traced = opened.trace(source, text, expression=expression, exact_case=exact_case, reveal=reveal)
         versions = sum(version.good for version in opened.versions(source))
         oldest = opened.oldest_kept(source)
+        pruned = opened.pruned_versions(source)
     lives, closed = traced.lives, [{"part": part, "why": why} for part, why in sorted(traced.closed.items())]
     headline = view.headline(text, source, lives, versions)
     if as_json:
-        print_json("trace", headline, [view.as_data(life, oldest) for life in lives], not_looked_into=closed)
+        print_json(
+            "trace",
+            headline,
+            [view.as_data(life, oldest) for life in lives],
+            not_looked_into=closed,
+            pruned_versions=pruned,
+        )
         return
     click.echo(printable(headline))
     for life in lives if everything else lives[:_SHOWN]:
         view.print_life(life, source, opened.estate.zone, oldest)
     if len(lives) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
+    print_pruned(pruned, f"of {source}")
     for one in closed[:_SHOWN]:
         click.echo(printable(f"not looked into at all times: {one['part']}, which {one['why']}"))

@@ -16,7 +16,8 @@ def print_all(estate: Estate, sources: Sequence[Source]) -> None:
     made = table("source", "address", "procedure", "max_age", "labels", wrap=["labels"])
     for source in sources:
         labels = [f"{label}={value}" for label, value in sorted(source.labels.items())]
-        skipped = [f"(skipped: {source.skip})"] if source.skip is not None else []
+        until = f" until {source.skip_until}" if source.skip_until is not None else ""
+        skipped = [f"(skipped{until}: {source.skip})"] if source.skip is not None else []
         made.add_row(
             source.name,
             printable(f"{source.address}:{source.port}" if source.port else source.address),
@@ -41,5 +42,6 @@ def row(estate: Estate, source: Source) -> dict[str, object]:
         "pinned": source.host_key is not None or source.certificate is not None,
         "via": source.via,
         "skip": source.skip,
+        "skip_until": source.skip_until,
         "labels": source.labels,
     }

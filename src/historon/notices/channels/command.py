@@ -62,6 +62,5 @@ def send(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime, 
         said = visible(done.stderr.decode("utf-8", "replace").strip(), " ")[:LONGEST_ANSWER]
         raise NoticeError(f"command {name}: ended with exit code {done.returncode}: {said}", hint="try it by hand")
     said = visible(done.stdout.decode("utf-8", "replace").strip(), " ")[:LONGEST_ANSWER]
-    return Sent(
-        f"{name} ended with exit code 0", [f"> {' '.join(channel.command)}", f"< exit code 0{': ' * bool(said)}{said}"]
-    )
+    conversation = [f"> {' '.join(channel.command)}", f"< exit code 0{': ' * bool(said)}{said}"]
+    return Sent(f"sent, unconfirmed: {name} ended with exit code 0", conversation)

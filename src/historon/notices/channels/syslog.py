@@ -74,7 +74,7 @@ def send(channel: SyslogChannel, letter: Letter, estate: Estate, _at: datetime, 
     except OSError as exc:
         raise NoticeError(f"{place}: {exc.strerror or exc}", hint="check server, port and over") from exc
     told = [f"> {message.decode('utf-8', 'replace')[:LONGEST_ANSWER]}" for message in messages]
-    return Sent(f"{len(messages)} messages to {place} over {channel.over}", told)
+    return Sent(f"sent, unconfirmed: {len(messages)} messages to {place} over {channel.over}", told)
 
 
 def _send_framed(channel: SyslogChannel, plain: socket.socket, messages: list[bytes], estate: Estate) -> None:

@@ -11,13 +11,15 @@ from typing import ClassVar
 import msgspec
 
 from historon.errors import causes_of
-from historon.estate import Channel, Estate, SecretError, SecretRef, check_trust
-from historon.notices.channels.interface import TIMEOUT_S, NoticeError, Sent, as_data, trusting
+from historon.estate import Channel, Estate, Pattern, SecretError, SecretRef, check_trust
+from historon.notices.channels.interface import LONGEST_ANSWER, TIMEOUT_S, NoticeError, Sent, as_data, trusting
 from historon.notices.letters import Letter
 from historon.notices.rendering import TemplateError, own_template, rendered
 from historon.tls import PinError
 
 __all__ = ["WebhookChannel", "request", "send"]
+
+_LOOKED_AT = 65_536  # bytes of an answer
 
 
 class WebhookChannel(Channel, frozen=True, kw_only=True):
@@ -29,6 +31,7 @@ class WebhookChannel(Channel, frozen=True, kw_only=True):
     secret: SecretRef | None = None
     template: str | None = None
     content_type: str = "application/json"
+    check: Pattern | None = None
     certificate: str | None = None
     authority: str | None = None
 
@@ -59,7 +62,7 @@ def send(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime, 
     if channel.secret:
         key = _resolved("webhook", channel.secret, estate).encode()
         headers["historon-signature"] = "sha256=" + hmac.new(key, body, hashlib.sha256).hexdigest()
-    status = request(
+    status, answer = request(
         "webhook",
         "POST",
         channel.url,
@@ -68,6 +71,10 @@ def send(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime, 
         body=body,
         headers=headers,
     )
+    if channel.check is not None and not channel.check.compiled.search(answer):
+        said = " ".join(answer.decode("utf-8", "replace").split())[:LONGEST_ANSWER]
+        hint = "the other side took the request and did not confirm the notice"
+        raise NoticeError(f"webhook: the answer does not match check: {said or 'it is empty'}", hint=hint)
     signed = ", signed" if channel.secret else ""
     return Sent(
         f"answered with status {status}",
@@ -84,8 +91,11 @@ def request(
     trust: Callable[[], ssl.SSLContext] | None = None,
     body: bytes = b"",
     headers: Mapping[str, str] | None = None,
-) -> int:
-    """Ask an address; returns the status of the answer. Raises NoticeError, which never shows it: it may be secret."""
+) -> tuple[int, bytes]:
+    """Ask an address; returns the status of the answer and how it begins.
+
+    Raises NoticeError, which never shows the address: it may be secret.
+    """
     import httpx  # imported where it is used: few estates have such a channel
 
     address = _resolved(what, url, estate).strip()
@@ -97,19 +107,25 @@ def request(
     else:
         verify = trust() if trust else True
     try:
-        with httpx.Client(verify=verify, timeout=TIMEOUT_S, follow_redirects=follow) as client:
-            answer = client.request(
-                method, address, content=body, headers={"user-agent": "historon", **(headers or {})}
-            )
+        with (
+            httpx.Client(verify=verify, timeout=TIMEOUT_S, follow_redirects=follow) as client,
+            client.stream(method, address, content=body, headers={"user-agent": "historon", **(headers or {})}) as got,
+        ):
+            said = bytearray()
+            for piece in got.iter_bytes():
+                said += piece
+                if len(said) > _LOOKED_AT:
+                    break
+            status, well = got.status_code, got.is_success
     except (httpx.InvalidURL, httpx.UnsupportedProtocol) as exc:
         raise NoticeError(f"{what}: this is not an address", hint="it begins with https://") from exc
     except httpx.HTTPError as exc:
         pin = any(isinstance(one, PinError) for one in causes_of(exc))
         why = "its certificate is not the pinned one" if pin else f"nobody answers ({type(exc).__name__})"
         raise NoticeError(f"{what}: {why}", hint="is the address right, and reachable from here?") from exc
-    if not answer.is_success:
-        raise NoticeError(f"{what}: answered with status {answer.status_code}", hint="is the address still valid?")
-    return answer.status_code
+    if not well:
+        raise NoticeError(f"{what}: answered with status {status}", hint="is the address still valid?")
+    return status, bytes(said[:_LOOKED_AT])
 
 
 def _resolved(what: str, reference: SecretRef, estate: Estate) -> str:
