@@ -36,7 +36,7 @@ def due_at(channel: Channel, event: Event, estate: Estate, now: datetime, *, in_
         coming = next(instants(estate.timetables[channel.digest], estate.zone, now))
         return when_awake(channel, estate, coming), False
     if in_round and not channel.immediately:
-        return now + AT_THE_LATEST, True
+        return when_awake(channel, estate, now + AT_THE_LATEST), True
     return when_awake(channel, estate, now), False
 
 
