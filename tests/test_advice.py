@@ -20,7 +20,7 @@ _PRESUMES = {
     "": "new demo procedures standins",
     "estate": "doctor sources agenda service-files",
     "estate store": "versions show diff changes find trace requirements noise restore prove status rounds notices verify "
-    "copies serve prune",  # pruning spends the reserve where there is no room
+    "copies serve store prune",  # pruning spends the reserve where there is no room
     "estate store source": "rehearse collect push",
     "estate store room": "hold vouch",
 }

@@ -65,7 +65,7 @@ def two(estate: EstateFolder) -> EstateFolder:
         ("judging", "each_fingerprint"),
         ("judging", "unmet"),
         ("judging", "changed_lines"),
-        ("round", "requirements_of"),
+        ("round", "same_rules"),
         ("round", "question_about"),
         ("round", "news_of"),
     ],

@@ -189,7 +189,7 @@ def test_every_field_is_documented_and_every_documented_field_is_there(edges: Es
     store = edges.store()
     store._db.execute("UPDATE content SET data = x'00' WHERE id IN (SELECT id FROM content LIMIT 3)")
     store.close()
-    results.append(edges.run("verify", "--json"))
+    results += [edges.run("verify", "--json"), edges.run("store", "--json")]
     ledger.write_bytes(content)
     (edges.path / "historon.toml").chmod(0o666)
     results.append(edges.run("doctor", "--json"))

@@ -140,6 +140,7 @@ def test_a_channel_hears_what_it_asked_for() -> None:
         "well-again",
     }
     critical = {"not-resumed", "identity-changed", "copy-refused", "store-trouble", "store-damaged", "sources-missing"}
+    critical.add("store-claimed")
     assert _wanted("") == set(EVENT_KINDS)
     assert _wanted('tell = "trouble"') == trouble | over
     assert _wanted('tell = "changes"') == trouble | over | {"changed", "first", "pushed"}

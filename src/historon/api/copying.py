@@ -39,6 +39,7 @@ def update_copy(opened: "Historon", name: str) -> Copied:
     """
     known_copies(opened.estate, name)
     began = opened.clock()
+    opened.to_write()
     try:
         copied = bring_up_to_date(opened.estate, name, began)
     except RefusedError as exc:

@@ -24,8 +24,13 @@ from historon.store import (
     StoredPart,
     Version,
     Visit,
+    Writer,
+    admit_writer,
+    check_writer,
     open_store,
     proofs_of,
+    stranger,
+    writers_of,
 )
 
 if TYPE_CHECKING:
@@ -81,6 +86,45 @@ class Historon:
     def store(self) -> Store:
         """The estate's store. Raises StoreError when it is not there, or is not one."""
         return open_store(self.estate, spend_reserve=self._spend_reserve, to_read=True)
+
+    def to_write(self) -> Store:
+        """The estate's store, to be written to. Raises StoreError where it is another estate's (`historon store`)."""
+        check_writer(self.store, self.estate.file)
+        return self.store
+
+    def writers(self) -> list[Writer]:
+        """The estate files, and their machines, that may write to the store; nobody for one that is not in use yet.
+
+        Example: `[str(one) for one in estate.writers()]`
+        """
+        return writers_of(self.store)
+
+    def stranger(self) -> str:
+        """Why this estate file may not write to the store, in words; empty where it may.
+
+        Example: `estate.stranger() == ""`
+        """
+        return stranger(self.store, self.estate.file)
+
+    def take_over(self, *, beside: bool = False) -> Sequence[Writer]:
+        """Let this estate file write to the store from now on, instead of others or `beside` them.
+
+        Returns who could until now.
+
+        Example: `estate.take_over()`
+        """
+        return admit_writer(self.store, self.estate.file, beside=beside)
+
+    def become_another(self) -> None:
+        """Make of the store, which was copied with its estate, one of its own: copies of the first one refuse it.
+
+        Example: `estate.become_another()`
+        """
+        from historon.copies import forget_copies
+
+        self.store.renew_key()
+        forget_copies(self.store, self.estate)
+        self.take_over()
 
     def _fingerprint_key(self) -> bytes:
         """The key by which hidden secrets are told apart; read once, so that it is there when the store is closed."""
@@ -587,7 +631,7 @@ class Historon:
         """
         from historon.retention import note_retention, prune
 
-        done = prune(self.store, [verdict for one in plans.values() for verdict in one], self.clock())
+        done = prune(self.to_write(), [verdict for one in plans.values() for verdict in one], self.clock())
         note_retention(self.estate, self.store, plans)
         return done
 
@@ -630,13 +674,13 @@ class Historon:
         Example: `estate.hold("edge-1@1", "before the change of provider")`
         """
         found = self._version(version)
-        self.store.hold(found.source, found.number, reason)
+        self.to_write().hold(found.source, found.number, reason)
 
     def vouch(self, version: Version | str) -> Version:
         """Take a suspect version for good. Raises UsageError for one that is good already."""
         from historon.collect import vouch
 
-        return vouch(self.estate, self.store, self._version(version))
+        return vouch(self.estate, self.to_write(), self._version(version))
 
     def verify(self, *names: str, told: Callable[[str], None] | None = None) -> "Verification":
         """Read every version of these sources, or all, from the disk and check it; `told` hears of each source.
@@ -685,7 +729,7 @@ class Historon:
             raise UsageError(f"{source} is still described: it is collected", hint=hint)
         if source not in self.missing():
             self.versions(source)
-        self.store.remember(source, RETIRED, why)
+        self.to_write().remember(source, RETIRED, why)
 
     def missing(self) -> list[str]:
         """The sources that have versions, or that the estate had before, and that nobody describes or retired.
@@ -757,7 +801,7 @@ class Historon:
         """Let copies follow the removals that nothing but a person explains, and that this digest stands for."""
         from historon.copies import confirm_removals
 
-        confirm_removals(self.store, digest)
+        confirm_removals(self.to_write(), digest)
 
     def verify_copy(self, name: str, *, sample: int | None = None) -> "Verification":
         """Read every version in a copy and check it, as `verify` does in the store; or a sample of so much of it."""

@@ -153,7 +153,7 @@ def push(opened: "Historon", plan: PushPlan) -> Pushed:
     source = opened.estate.sources[plan.wanted.source]
     deadline = opened.estate.procedure_of(source).deadline
     now = opened.clock()
-    if not hold_place(opened.store, source.name, now, now + deadline * 4):
+    if not hold_place(opened.to_write(), source.name, now, now + deadline * 4):
         raise _held(source)
     try:
         done = _pushed(opened, source, plan)

@@ -11,7 +11,7 @@ from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, Sou
 from historon.disk import clear_scratch
 from historon.errors import StoreError, UsageError
 from historon.estate import Source
-from historon.notices import DeliveryResult, Notifier, sign_of_life
+from historon.notices import DeliveryResult, Notifier, about_copy, sign_of_life
 from historon.store import HEARTBEAT, note
 from historon.timetable import is_well
 from historon.timetable.acceptance import estate_in_force
@@ -33,14 +33,17 @@ def collect(
     """One round of these sources; see Historon.collect."""
     clear_scratch()
     estate = opened.estate
-    notifier = Notifier(estate, opened.store, opened.clock)
+    store = opened.to_write()
+    notifier = Notifier(estate, store, opened.clock)
     if len(sources) == len(estate.sources):  # all of them: by a timetable's command, and not some by hand
-        estate = estate_in_force(estate, opened.store, notifier, opened.clock())
+        estate = estate_in_force(estate, store, notifier, opened.clock())
         if estate is not opened.estate:
             opened.estate = notifier.estate = estate
             sources = list(estate.sources.values())
     if not sources:
         raise UsageError("there is no source to collect", hint="describe some in the estate file")
+    if estate.copies:
+        _heed_copies(opened, notifier)
     run = _Round(opened, notifier, observer or (lambda event: None), stopped_by)
     with suppress(StoreError):
         notifier.tell_untold()  # before its own news: whoever collects by hand or by cron has no service that does
@@ -54,6 +57,15 @@ def collect(
     notifier.end_round(report)
     results = [*notifier.delivery.deliver()]
     return Collected(report, [*results, *_sign_of_life(opened, report)])
+
+
+def _heed_copies(opened: "Historon", notifier: Notifier) -> None:
+    """A store that is older than its copies gives no number again, and that is reported."""
+    from historon.copies import heed_newer_copies
+
+    newer = heed_newer_copies(opened.estate, opened.store, ask=False)
+    for one in opened.copies(*newer) if newer else ():
+        notifier.watch(f"copy {one.name}", [about_copy(one, opened.clock())])
 
 
 def _sign_of_life(opened: "Historon", report: RoundReport) -> Iterator[DeliveryResult]:

@@ -56,6 +56,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "hold": "Keep a version whatever retention says; --lift ends it.",
         "copies": "Second places that hold the versions too.",
         "verify": "Read every version again, and verify it.",
+        "store": "Which estate the store belongs to.",
     },
 }
 

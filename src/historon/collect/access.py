@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 from typing import TYPE_CHECKING, Any, cast
 
 from historon.collect.brakes import Brake
@@ -29,6 +30,7 @@ from historon.estate import (
     SecretRef,
     Source,
     Step,
+    fill,
     module_of,
     values_of,
 )
@@ -321,7 +323,16 @@ class Access:
             lambda topic: self._store.recall(source.name, topic),
             self._clock,
             hop,
+            partial(self._rivals, source),
         )
+
+    def _rivals(self, source: Source) -> Iterator[Target[Any]]:
+        """The other sources whose exports arrive where this one's do."""
+        place = _place_of(self._estate, source)
+        for other in self._estate.sources.values():
+            if other.name != source.name and place == _place_of(self._estate, other):
+                with suppress(CollectError):
+                    yield self._target(other)
 
     def _found_account(self, name: str | None) -> Account | None:
         account = self._accounts.get(name) if name else None
@@ -339,6 +350,16 @@ class Access:
 
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
         return self._known[0]
+
+
+def _place_of(estate: Estate, source: Source) -> tuple[object, ...]:
+    """Where exports of a source arrive: a folder, or the account of a server."""
+    procedure = estate.procedure_of(source)
+    try:
+        place = str(fill(procedure.place, values_of(source, procedure)))
+    except LookupError:
+        return (source.name,)
+    return (procedure.over, place) if place else (procedure.over, source.address, source.port, source.credentials)
 
 
 @contextmanager

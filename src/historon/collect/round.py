@@ -1,6 +1,7 @@
 """One pass over some sources: many at once, none harming another, everything recorded."""
 
 import asyncio
+from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
@@ -16,6 +17,7 @@ from historon.collect.settling import OWED, owing, settle
 from historon.collect.slots import Slots, record_of
 from historon.collect.steps import StepTaken
 from historon.collect.transports.drop_folder import strangers
+from historon.collect.twins import EXPORT, Twins
 from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, same_rules
 from historon.insight import Reader, Unmet, Weights, news_of
@@ -131,6 +133,10 @@ class _Round:
         self._observer = observer
         self._key = store.fingerprint_key()
         self._weights = Weights(estate.weights)
+        self._twins = Twins(store)
+        self._alike = defaultdict[str, list[str]](list)  # names, by what they are collected with
+        for source in estate.sources.values():
+            self._alike[source.procedure].append(source.name)
         self._number = 0
         self._places = places
         self._workers = workers
@@ -284,11 +290,21 @@ class _Round:
         reader = Reader(source.own_names, (), self._weights)
         question = question_about(self._store, source, procedure, export.kept, masks, reader, rules, export.doubts)
         checked_before = self._store.recall(source.name, REQUIREMENTS)
+        twin, exports = "", ""
+        if any(question.sides):
+            twin, exports = self._twins.look(source.name, self._alike[source.procedure], [k.part for k in export.kept])
+        if twin and question.before is not None:
+            question = replace(question, doubts=[*question.doubts, f"it is the export of {twin}, to the byte"])
         if not any(question.sides) and same_rules(checked_before, rules):
             question = replace(question, rules=())  # nothing to check: neither the export nor the rules are others
         judged = await judge(self._workers, source.name, question)
         newly, met_again, held = _checked(checked_before, rules, judged)
         remarks = [*judged.doubts, *judged.remarks, *export.remarks]
+        if twin and question.before is None:
+            remarks.append(f"it is the export of {twin}, to the byte: is its address right?")
+        if exports and judged.state is not State.SUSPECT:
+            held = [*held, (EXPORT, exports)]
+            self._twins.note(source.name, exports)
         told = self._store.recall(source.name, _CLOCK) == _TOLD
         if export.wrong_clock and not (told and judged.outcome is Outcome.UNCHANGED):
             remarks.append(export.wrong_clock)

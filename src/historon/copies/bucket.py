@@ -113,6 +113,11 @@ def verify(copy: BucketCopy, estate: Estate, store: Store, sample: int | None, s
     return objects.verify(_Bucket(copy, estate), store, sample, settings)
 
 
+def is_newer(copy: BucketCopy, estate: Estate, store: Store, *, ask: bool) -> bool | None:
+    """See CopyModule."""
+    return objects.is_newer(_Bucket(copy, estate), store) if ask else None
+
+
 def holdings(copy: BucketCopy, estate: Estate, _store: Store) -> Holdings:
     """See CopyModule."""
     return objects.holdings(_Bucket(copy, estate))

@@ -12,7 +12,7 @@ from historon.copies.status import fetch_copy
 from historon.disk import scratch
 from historon.errors import StoreError, UsageError
 from historon.estate import Estate, nearest, read_estate
-from historon.store import LEDGER, Damage, FolderStore, Store, create_store, note_losses, rescue
+from historon.store import LEDGER, Damage, FolderStore, Store, admit_writer, create_store, note_losses, rescue
 
 __all__ = ["AtHand", "copy_at_hand", "store_from"]
 
@@ -56,6 +56,7 @@ def store_from(estate: Estate, copy: AtHand) -> tuple[Store, list[Damage]]:
             if not lost:
                 raise
             made = create_store(estate, folder)
+    admit_writer(made, estate.file, beside=False)  # it takes the place of the lost one
     note_losses(made, lost)
     return made, lost
 

@@ -352,6 +352,18 @@ def verify(copy: FolderCopy, estate: Estate, store: Store, sample: int | None, _
     return found
 
 
+def is_newer(copy: FolderCopy, estate: Estate, store: Store, *, ask: bool) -> bool | None:
+    """See CopyModule."""
+    if copy.server is not None and not ask:
+        return None
+    with _folder_of(copy, estate, make=False) as folder:
+        record = Record.read(folder)
+    if record is None or record.store != store_identity(store):
+        return False
+    known = store.last_numbers()
+    return any(max(numbers, default=0) > known.get(source, 0) for source, numbers in record.versions.items())
+
+
 def holdings(copy: FolderCopy, estate: Estate, store: Store) -> Holdings:
     """See CopyModule."""
     with _folder_of(copy, estate, make=False) as folder:

@@ -178,6 +178,18 @@ def _committed(place: Path) -> tuple[dict[str, Found], list[Damage]]:
     return versions, lost
 
 
+def is_newer(copy: GitCopy, estate: Estate, store: Store, *, ask: bool) -> bool | None:
+    """See CopyModule."""
+    if not ask:
+        return None
+    if not is_there(copy, estate):
+        return False
+    place = estate.path(copy.path)
+    tips = _git(place, "for-each-ref", "--format=%(objectname)", "refs/heads").decode().split()
+    rounds = store.rounds(1)
+    return any(_last_round(place, tip) > (rounds[0].number if rounds else 0) for tip in tips)
+
+
 def holdings(copy: GitCopy, estate: Estate, _store: Store) -> Holdings:
     """See CopyModule. Masked versions are held in another form."""
     place = estate.path(copy.path)

@@ -36,6 +36,12 @@ class CopyModule(Protocol):
     def is_there(self, copy: Any, estate: Estate) -> bool | None:
         """Whether there is anything in the copy's place; None where only asking another machine would show it."""
 
+    def is_newer(self, copy: Any, estate: Estate, store: Store, *, ask: bool) -> bool | None:
+        """Whether the copy was made of a later state of this store than it is in now: it went back to an earlier one.
+
+        None where only another machine or program would tell, and `ask` does not let it. StoreError, OutsideError.
+        """
+
     def holdings(self, copy: Any, estate: Estate, store: Store) -> Holdings:
         """What a copy says that it holds. Raises StoreError, OutsideError."""
 

@@ -279,6 +279,12 @@ def verify(objects: Objects, store: Store, sample: int | None, settings: str) ->
     return found
 
 
+def is_newer(objects: Objects, store: Store) -> bool:
+    """See CopyModule."""
+    found = objects.head()
+    return found is not None and _Head.read(found[0], objects.place).changes > store.change_number()
+
+
 def holdings(objects: Objects) -> Holdings:
     """See CopyModule."""
     with scratch() as folder:

@@ -10,6 +10,7 @@ from typing import cast
 
 import msgspec
 
+from historon.copies.belonging import store_identity
 from historon.copies.interface import CopyModule, Holdings
 from historon.errors import HistoronError, OutsideError, RefusedError, StoreError, where_raised
 from historon.estate import Copy, Estate, module_of, settings_digest, settings_files
@@ -20,6 +21,8 @@ __all__ = [
     "bring_up_to_date",
     "copies_of",
     "fetch_copy",
+    "forget_copies",
+    "heed_newer_copies",
     "holdings_of",
     "note_copied",
     "note_refused",
@@ -29,6 +32,7 @@ __all__ = [
 
 _LEFT_OUT = "left-out="
 _KEPT = 100  # damages that are remembered of a copy
+_OLDER = "the store is older than this copy, as after a restored snapshot: it lacks versions that the copy has"
 
 
 class _Verified(msgspec.Struct):
@@ -139,7 +143,7 @@ def copies_of(estate: Estate, store: Store, now: datetime) -> list[CopyStatus]:
                 damages,
                 len(damages) + (verified.more if verified else 0),
                 verified is not None and verified.differs,
-                refused.why if refused else "",
+                refused.why if refused else _OLDER if is_there and _is_newer(copy, estate, store, ask=False) else "",
                 is_there,
             )
         )
@@ -156,6 +160,45 @@ def _is_there(copy: Copy, estate: Estate) -> bool | None:
         return _module_of(copy).is_there(copy, estate)
     except OSError:
         return False
+
+
+def _is_newer(copy: Copy, estate: Estate, store: Store, *, ask: bool) -> bool:
+    try:
+        return _module_of(copy).is_newer(copy, estate, store, ask=ask) is True
+    except (HistoronError, OSError):
+        return False  # that it cannot be read is found by what reads it
+
+
+def heed_newer_copies(estate: Estate, store: Store, *, ask: bool) -> list[str]:
+    """The copies that hold what this store has lost: noted as refused, and no lost number is given again. StoreError.
+
+    Without `ask` only copies on this machine are looked at.
+    """
+    newer = [name for name, copy in estate.copies.items() if _is_newer(copy, estate, store, ask=ask)]
+    return [name for name in newer if _heed(estate, store, name)]
+
+
+def _heed(estate: Estate, store: Store, name: str) -> bool:
+    """Note that the store is older than a copy, and which numbers are taken by what it lost; whether it is its copy."""
+    try:
+        held = holdings_of(estate, name, store)
+    except HistoronError:
+        return False  # what cannot be read is found by what reads it
+    if held.store not in ("", store_identity(store)):
+        return False
+    note_refused(store, name, ContradictionError(_OLDER))  # first, as with the numbers it looks as new as the copy
+    store.raise_numbers({source: max(numbers) for source, numbers in held.digests.items() if numbers})
+    return True
+
+
+def _heed_refusal(estate: Estate, store: Store, name: str) -> None:
+    """Where a copy holds what the store lacks, its numbers are taken: also one that is only reached by an update."""
+    try:
+        held = holdings_of(estate, name, store)
+        if held.store == store_identity(store):
+            store.raise_numbers({source: max(numbers) for source, numbers in held.digests.items() if numbers})
+    except HistoronError:
+        pass  # the refusal stands
 
 
 def _missing_since(store: Store, name: str, at: datetime | None, now: datetime) -> datetime:
@@ -187,6 +230,9 @@ def bring_up_to_date(estate: Estate, name: str, now: datetime) -> Copied:
         damaged = [Damage(*one) for one in verified.damages] if verified else []
         try:
             return _module_of(copy).update(copy, estate, store, now, damaged)
+        except RefusedError:
+            _heed_refusal(estate, store, name)
+            raise
         except HistoronError:
             raise
         except OSError as exc:
@@ -241,6 +287,13 @@ def note_copied(store: Store, name: str, at: datetime, copied: Copied) -> None:
     store.remember(ESTATE, _topic(name), " ".join(filter(None, words)))
     for topic in (_seen_topic(name), _refused_topic(name), _verified_topic(name)):
         store.remember(ESTATE, topic, "")  # what was damaged was written again, or the update had failed
+
+
+def forget_copies(store: Store, estate: Estate) -> None:
+    """Forget what copies hold, as they are another store's. StoreError."""
+    for name in estate.copies:
+        for topic in (_topic(name), _seen_topic(name), _refused_topic(name), _verified_topic(name)):
+            store.remember(ESTATE, topic, "")
 
 
 def note_refused(store: Store, name: str, error: Exception) -> None:

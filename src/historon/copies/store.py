@@ -21,7 +21,7 @@ from historon.copies.removals import approval_of
 from historon.disk import scratch
 from historon.errors import StoreError
 from historon.estate import Estate, FarCopy, replace_file, settings_digest, settings_files
-from historon.store import LEDGER, Approval, Copied, Damage, FolderStore, Store, Verification, rescue
+from historon.store import LEDGER, Approval, Copied, Damage, FolderStore, Store, Verification, glance_at, rescue
 from historon.store import verify as verify_store
 
 if TYPE_CHECKING:
@@ -47,6 +47,21 @@ class StoreCopy(FarCopy, frozen=True, kw_only=True):
 def is_there(copy: StoreCopy, estate: Estate) -> bool | None:
     """See CopyModule."""
     return (estate.path(copy.path) / LEDGER).is_file() if copy.server is None else None
+
+
+def is_newer(copy: StoreCopy, estate: Estate, store: Store, *, ask: bool) -> bool | None:
+    """See CopyModule."""
+    if copy.server is not None:
+        if not ask:
+            return None
+        with _far(copy, estate, writes=False) as objects_there:
+            return objects.is_newer(objects_there, store)
+    place = estate.path(copy.path)
+    if not (place / LEDGER).is_file():
+        return False
+    key, numbers = glance_at(place / LEDGER)
+    known = store.last_numbers()
+    return key == store.fingerprint_key() and any(number > known.get(source, 0) for source, number in numbers.items())
 
 
 def update(copy: StoreCopy, estate: Estate, store: Store, now: datetime, damaged: Sequence[Damage]) -> Copied:
@@ -138,7 +153,7 @@ def holdings(copy: StoreCopy, estate: Estate, _store: Store) -> Holdings:
     if copy.server is not None:
         with _far(copy, estate, writes=False) as there:
             return objects.holdings(there)
-    with closing(FolderStore(estate.path(copy.path))) as held:
+    with closing(FolderStore(estate.path(copy.path), untouched=True)) as held:
         return Holdings(store_identity(held), {source: held.digests(source) for source in held.states()})
 
 

@@ -4,6 +4,7 @@ import os
 import re
 import shutil
 import stat
+from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -74,6 +75,7 @@ def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> l
         *_proofs(estate),
         *_procedures(estate),
         *_sources(estate),
+        *_one_device(estate),
         *_unused(estate),
     ]
     return sorted(found, key=lambda finding: not finding.wrong)
@@ -297,6 +299,36 @@ def _sources(estate: Estate) -> Iterator[Finding]:
                 )
     for file in strangers(estate):
         yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove the file")
+
+
+def _one_device(estate: Estate) -> Iterator[Finding]:
+    """Sources of different addresses that show one host key, or have one certificate pinned: they may be one device."""
+    shown: dict[tuple[str, str], dict[str, str]] = defaultdict(dict)  # names of sources, by what they show and address
+    known = list(_known_keys(estate.path(estate.settings.known_hosts)))
+    for name, source in estate.sources.items():
+        hosts = {source.address, f"[{source.address}]:{source.port}"}
+        keys = [key for host, key in known if host in hosts]
+        pins = [("host key", pin) for pin in (source.host_key, *keys) if pin]
+        pins += [("certificate", source.certificate)] if source.certificate else []
+        for pin in pins:
+            shown[pin].setdefault(source.address, name)
+    for (what, _), names in shown.items():
+        if len(names) > 1:
+            first, *others = sorted(names.values())
+            words = f"shows the same {what} as {', '.join(others[:3])}: are they one device, or a device and its clone?"
+            yield Finding(False, first, words, "check their addresses; give each device a key of its own")
+
+
+def _known_keys(file: Path) -> Iterator[tuple[str, str]]:
+    """The hosts of a known_hosts file (sshd(8)) that it names in the clear, each with its key."""
+    try:
+        lines = file.read_text(encoding="utf-8", errors="replace").splitlines()
+    except OSError:
+        return
+    for line in lines:
+        fields = line.split()
+        if len(fields) >= 3 and not line.startswith(("#", "@", "|")):
+            yield from ((host, fields[2]) for host in fields[0].split(","))
 
 
 def _lacking(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:

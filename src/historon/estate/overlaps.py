@@ -10,9 +10,10 @@ from historon.estate.procedures import Procedure
 from historon.estate.steps import Pull, walk
 from historon.estate.values import fill, values_of
 
-__all__ = ["overlap_problems"]
+__all__ = ["overlap_problems", "same_device_problems"]
 
 _WILD = "*?["
+_OWN = ("{name}", "{label.")  # by which two sources of one address are asked for different things
 _LETTERS = range(32, 127)
 _Taker = tuple[str, str, int]  # what begins every name, the pattern, and which source
 
@@ -30,6 +31,24 @@ def overlap_problems(file: Parts) -> Iterator[Problem]:
         for one, other in _shared(sorted(takers)):
             first, later = sorted([one, other], key=lambda taker: taker[2])
             yield _problem(file, later, first)
+
+
+def same_device_problems(file: Parts) -> Iterator[Problem]:
+    """Each source that asks the same device for the same as one before it: one of the two has a wrong address."""
+    asked: dict[tuple[object, ...], str] = {}
+    for index, source in enumerate(file.sources):
+        procedure = file.procedures.get(source.procedure) if source else None
+        if source is None or procedure is None or procedure.arriving or not source.address:
+            continue
+        values = tuple(sorted((name, repr(value)) for name, value in source.values.items()))
+        what = (source.address, source.port, source.via, source.procedure, values)
+        written = repr(procedure)
+        if any(own in written for own in _OWN):
+            continue
+        other = asked.setdefault(what, source.name)
+        if other != source.name:
+            problem = f"has the address, the procedure and the values of {other}: both are one device"
+            yield Problem(("sources", index), problem, "correct its address, or remove one of the two")
 
 
 def _taken(source: Source, procedure: Procedure) -> Iterator[tuple[tuple[object, ...], str]]:

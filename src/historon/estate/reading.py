@@ -27,7 +27,7 @@ from historon.estate.checking import (
 from historon.estate.files import Files
 from historon.estate.kinds import CHANNELS, COPIES
 from historon.estate.model import Estate, EstateFile
-from historon.estate.overlaps import overlap_problems
+from historon.estate.overlaps import overlap_problems, same_device_problems
 from historon.estate.procedure_files import joined, shipped_names
 from historon.estate.procedure_reading import read_procedures, typed_procedure
 from historon.estate.procedures import Procedure
@@ -84,7 +84,8 @@ def read_estate(file: FilePath, text: str | None = None, *, remembered: Mapping[
     except msgspec.ValidationError:
         problems += problems_of(data, EstateFile)
     parts = Parts.salvage(data, kinds) if typed is None else Parts.of(typed, kinds)
-    problems += [*reference_problems(parts), *problems_without_effect(parts), *overlap_problems(parts)]
+    problems += [*reference_problems(parts), *problems_without_effect(parts)]
+    problems += [*overlap_problems(parts), *same_device_problems(parts)]
     if problems or typed is None:
         placed = _placed(_explained(problems, data), file, texts, origins)
         raise EstateError(sorted(placed, key=lambda problem: (problem.file != file.name, problem.line or 0)))

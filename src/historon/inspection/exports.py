@@ -13,6 +13,7 @@ from historon.estate import Keeping, Pattern, Procedure, Share, walk
 from historon.inspection.answers import error_line, no_export
 from historon.inspection.cuts import Past, cut_off, shrunk_slowly
 from historon.inspection.formats import Look, kind_of, look_into
+from historon.inspection.names import another_name
 from historon.store import LARGE, Part, StoredPart, TreeRecord
 from historon.versions import as_utf8, too_large
 
@@ -259,10 +260,11 @@ class _Part:
         step, earlier = self.kept.step, self.earlier
         if step.record_only or step.follows:
             return
-        texts = [earlier.content, *earlier.contents] if earlier and earlier.content else []
-        yield from cut_off(
-            as_utf8(self.kept.part.content), [as_utf8(one) for one in texts], self.most, document=document
-        )
+        texts = [as_utf8(one) for one in (earlier.content, *earlier.contents)] if earlier and earlier.content else []
+        now = as_utf8(self.kept.part.content)
+        if another := another_name(now, texts):
+            yield another
+        yield from cut_off(now, texts, self.most, document=document)
 
     # ---- packed ----------------------------------------------------------------------------------------------
 

@@ -39,6 +39,7 @@ from historon.store.pushes import Unfinished, hold_place, note_push, place_held,
 from historon.store.refusals import ContradictionError, another_store, contradiction, lost
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore
+from historon.store.sqlite.glance import glance_at
 from historon.store.sqlite.rescue import rescue
 from historon.store.sqlite.transactions import LEDGER
 from historon.store.trees import (
@@ -52,6 +53,7 @@ from historon.store.trees import (
     written_tree,
 )
 from historon.store.verification import Damage, Verification, verify
+from historon.store.writers import Writer, admit_writer, check_writer, stranger, writers_of
 
 __all__ = [
     "DATED",
@@ -100,12 +102,16 @@ __all__ = [
     "Verification",
     "Version",
     "Visit",
+    "Writer",
     "accept_losses",
+    "admit_writer",
     "another_store",
     "at_work_topic",
+    "check_writer",
     "contradiction",
     "create_store",
     "digest_of_names",
+    "glance_at",
     "hold_place",
     "last_proofs",
     "losses_of",
@@ -126,10 +132,12 @@ __all__ = [
     "release_place",
     "rescue",
     "still_paused",
+    "stranger",
     "tree_part_name",
     "unfinished_pushes",
     "unpack_pieces",
     "verify",
     "version_digest",
+    "writers_of",
     "written_tree",
 ]

@@ -544,6 +544,18 @@ class Store(ABC):
         """
 
     @abstractmethod
+    def last_numbers(self) -> dict[str, int]:
+        """The highest number that was ever given to a version of each source."""
+
+    @abstractmethod
+    def raise_numbers(self, numbers: Mapping[str, int]) -> None:
+        """Give no number up to these to a version of these sources any more: they are taken, by lost ones."""
+
+    @abstractmethod
+    def renew_key(self) -> None:
+        """Make it another store, whose copies are its own: with a new key."""
+
+    @abstractmethod
     def size(self) -> int:
         """The bytes the store takes on disk."""
 

@@ -23,7 +23,7 @@ from historon.timetable.accepted import (
     missing_from,
 )
 
-__all__ = ["about_estate", "estate_in_force", "report_refused"]
+__all__ = ["about_estate", "about_writer", "estate_in_force", "report_refused"]
 
 _NAMED = 12  # differences in a notice
 
@@ -75,6 +75,17 @@ def about_estate(refusal: str, now: datetime) -> Monitored:
         return Event(kind, now, words, look="historon doctor", excerpt=(first, *more))
 
     return Monitored(ESTATE, "estate-refused" if refusal else "", "estate-accepted", make)
+
+
+def about_writer(refusal: str, now: datetime) -> Monitored:
+    """Whether the store belongs to another estate, and to which."""
+
+    def make(kind: str) -> Event:
+        if kind == "well-again":
+            return Event(kind, now, "its own estate writes it", subject="store")
+        return Event(kind, now, refusal, look="historon store", subject="store")
+
+    return Monitored(ESTATE, "store-claimed" if refusal else "", "well-again", make)
 
 
 def _about_missing(missing: str, now: datetime) -> Monitored:

@@ -27,6 +27,7 @@ from historon.store import (
     losses_of,
     noted,
     still_paused,
+    stranger,
     unfinished_pushes,
 )
 from historon.timetable.accepted import what_is_missing
@@ -130,6 +131,9 @@ def _of_surroundings(estate: Estate, store: Store, now: datetime) -> Iterator[Op
         yield OpenCondition("collecting-blocked", "rounds", exc.message, advice=exc.hint)
     except OSError as exc:
         yield OpenCondition("collecting-blocked", "rounds", f"{exc.filename}: {exc.strerror}")
+    other = stranger(store, estate.file)
+    if other:
+        yield OpenCondition("store-claimed", "store", other, advice="historon store")
     missing = what_is_missing(estate, store)
     if missing:
         advice = "put them back, or confirm: historon sources retire --missing --because WHY"

@@ -26,7 +26,7 @@ from historon.collect import (
     run_round,
     settle_owed,
 )
-from historon.copies import bring_up_to_date, note_copied, note_refused
+from historon.copies import bring_up_to_date, heed_newer_copies, note_copied, note_refused
 from historon.disk import clear_scratch
 from historon.errors import HistoronError, OutsideError, RefusedError, StoreError
 from historon.estate import (
@@ -64,12 +64,13 @@ from historon.store import (
     StillPaused,
     Store,
     at_work_topic,
+    check_writer,
     note,
     still_paused,
 )
 from historon.threads import StillBusyError, apart
 from historon.times import utc_text
-from historon.timetable.acceptance import about_estate, estate_in_force
+from historon.timetable.acceptance import about_estate, about_writer, estate_in_force
 from historon.timetable.accepted import last_accepted
 from historon.timetable.conditions import is_well
 from historon.timetable.due import due_instants
@@ -98,6 +99,7 @@ _STOP = timedelta(seconds=20)  # for rounds to clean up after themselves, and fo
 _STOP_BESIDE = timedelta(seconds=10)  # for what runs beside them
 _SEND = timedelta(minutes=1)  # for one notice on one channel
 _RESTLESS = timedelta(minutes=15)  # of rounds that never end together, as a source hangs in each
+_COPIES_ANSWER = timedelta(minutes=1)  # for a look at whether one is newer than the store
 _MISSED = timedelta(hours=1)  # late, from which on a start reports it
 _LOOKED_AT = 20  # rounds, of which some may not have ended
 _TRIGGER = "timetable"
@@ -203,6 +205,7 @@ class Service:
         self._monitor = Monitor(self._notifier, self._store, self.figures)
         self._refusal = refusal
         try:
+            self._check_writer()
             while not self._stop.is_set():
                 try:
                     return await self._serve(once=once, wait=wait)
@@ -212,6 +215,17 @@ class Service:
                     await self._stand_down(exc)
         finally:
             await self._end()
+
+    def _check_writer(self) -> None:
+        """StoreError where the store is another estate's; that is reported, too."""
+        try:
+            check_writer(self._store, self._file)
+        except StoreError as exc:
+            self._look("store", about_writer(exc.message, self._clock()))
+            for told in self._notifier.delivery.deliver():
+                self._report(told)
+            raise
+        self._look("store", about_writer("", self._clock()))
 
     def _read(self) -> EstateError | None:
         """Read the estate file; where it is invalid take the last accepted one, and return what is wrong."""
@@ -248,6 +262,7 @@ class Service:
             self._accept(self._estate)
         if not once:
             self._tell_start()
+        await self._heed_copies(ask=True)
         self._begin()
         if not once:
             self._tell_missed()
@@ -525,7 +540,26 @@ class Service:
         due = self._next[source.name]
         return any(due <= ends[name] for name in source.timetables if name in ends)
 
+    async def _heed_copies(self, *, ask: bool) -> None:
+        """A store that is older than its copies gives no number again; bounded, as a copy's disk or server may hang."""
+        if not self._estate.copies:
+            return
+        try:
+            work = partial(self._newer_copies, ask=ask)
+            newer = await asyncio.wait_for(apart("newer copies", work), _COPIES_ANSWER.total_seconds())
+        except (TimeoutError, StillBusyError, StoreError) as exc:
+            _LOG.warning("the copies could not be looked at: %s", exc)
+            return
+        for name in newer:
+            _LOG.error("the store is older than copy %s", name)
+            self._monitor.copy_refused(self._estate, name, self._clock())
+
+    def _newer_copies(self, *, ask: bool) -> list[str]:
+        with closing(self._store.another()) as store:
+            return heed_newer_copies(self._estate, store, ask=ask)
+
     async def _round(self, sources: Sequence[Source], delays: Mapping[str, timedelta]) -> None:
+        await self._heed_copies(ask=False)
         estate = self._estate
         try:
             report = await run_round(

@@ -77,8 +77,8 @@ class Tour:
         self.type(
             "restore", f"purser-files@{self.nights[2]:%Y-%m-%d}", "--only", "purser/tariffs", "--to", restored, *at
         )
-        self.say("What does retention remove? The plan comes first; nothing goes until it is confirmed, here by --yes.")
-        self.type("prune", "--yes", *at)
+        self.say("What does retention remove? The plan comes first; of many versions at once the number is confirmed.")
+        self.type("prune", "--yes", "--exactly", str(self._going()), *at)
         self.say("The versions are to outlive this machine: a copy of everything goes into a bucket of another one.")
         self.type("copies", "--update", *at)
         self.type("copies", "--verify", "all", *at)
@@ -94,6 +94,11 @@ class Tour:
         """By what a script names the change that it means."""
         with App(clock=lambda: self.now.astimezone(UTC)).opened(str(self.place)) as opened:
             return opened.plan_push(version).digest
+
+    def _going(self) -> int:
+        """How many versions retention lets go now."""
+        with App(clock=lambda: self.now.astimezone(UTC)).opened(str(self.place)) as opened:
+            return sum(not one.stays for plan in opened.plan_prune().values() for one in plan)
 
     def _show_mail(self, letters: Sequence[object]) -> None:
         from email.message import EmailMessage

@@ -1,6 +1,6 @@
 """What a transport is: a way to open a session on a source, in which steps can be taken."""
 
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
@@ -58,6 +58,7 @@ class Target(Generic[P]):
     recall: Callable[[str], str | None]
     clock: Callable[[], datetime]
     hop: Hop | None = None
+    rivals: "Callable[[], Iterable[Target[P]]]" = tuple  # the other sources whose exports arrive in the same place
 
     @property
     def login(self) -> Account:

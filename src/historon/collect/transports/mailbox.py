@@ -153,6 +153,7 @@ class _MailSession(Session[Mailbox]):
                 for look in looks
             }
             self._check_together(choice, [look.pull for look in looks if look.pull.says in wanted])
+            self._check_ours(choice)
             mails = [*{mail.identity: mail for mail in choice.one.values()}.values()]
             messages = [mail.message for mail in mails]
         self.waiting = len(choice.later)
@@ -220,6 +221,19 @@ class _MailSession(Session[Mailbox]):
                 raise NotNowError(f'the mail "{subject}" has arrived, and nothing yet with an attachment {pull.says}')
             self.doubts.append(f'no attachment {pull.says} came with the mail "{subject}"')
 
+    def _check_ours(self, choice: Choice[_Mail]) -> None:
+        """Take no mail that another source would take too: nobody could say whose it is. CollectError."""
+        for rival in self._target.rivals():
+            for pull in pulls_of(rival):
+                pattern = str(fill(pull.says, values_of(rival.source, rival.procedure)))
+                for mail in choice.one.values():
+                    names = [_called(one) for one in mail.message.walk()]
+                    if _fits(mail.message, pull) and any(name and fnmatchcase(name, pattern) for name in names):
+                        subject = str(_header(mail.message, "subject"))[:80]
+                        message = f'the mail "{subject}" fits {rival.source.name} too; neither takes it'
+                        hint = "tell them apart by sender, subject or the attachment's name"
+                        raise CollectError(FailureKind.STEP, message, hint=hint, again=False)
+
     def _remark(self, choice: Choice[_Mail], mail: _Mail, message: EmailMessage) -> None:
         if choice.passed:
             older = len(choice.taken) - len({one.identity for one in choice.one.values()})
@@ -247,7 +261,7 @@ class _MailSession(Session[Mailbox]):
     def _matching(self, message: EmailMessage, pattern: str, step: Pull[Attached]) -> list[Part]:
         parts: list[Part] = []
         for attachment in message.walk():
-            called = _file_name(attachment).replace("\\", "/").rpartition("/")[2]
+            called = _called(attachment)
             if not called or not fnmatchcase(called, pattern):
                 continue
             payload = attachment.get_payload(decode=True)
@@ -256,6 +270,11 @@ class _MailSession(Session[Mailbox]):
                 raise CollectError(FailureKind.TOO_LARGE, f"{called} has more than {self.limit(step)} bytes")
             parts.append(Part(called, content))
         return parts
+
+
+def _called(attachment: Message) -> str:
+    """What an attachment is called, without folders."""
+    return _file_name(attachment).replace("\\", "/").rpartition("/")[2]
 
 
 def _header(message: EmailMessage, name: str) -> object:

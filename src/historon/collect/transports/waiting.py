@@ -179,13 +179,13 @@ def choose_next(
     return Choice(waiting[0], (), waiting[1:])
 
 
-def pulls_of(target: Target[Any], also: Pull[Any]) -> list[Pull[Any]]:
+def pulls_of(target: Target[Any], also: Pull[Any] | None = None) -> list[Pull[Any]]:
     """The steps that take something of what arrives, as far as their `when` holds; with the one that is at hand."""
     values = values_of(target.source, target.procedure, target.account.user if target.account else "")
     found = {
         step.says: step for _, step in walk(target.procedure.steps) if isinstance(step, Pull) and _fits(step, values)
     }
-    return [*found.values()] if also.says in found else [also]
+    return [*found.values()] if also is None or also.says in found else [also]
 
 
 def _fits(step: Step, values: Mapping[str, Any]) -> bool:

@@ -1,5 +1,6 @@
 """What every store does that keeps its versions in the ledger's tables, whatever engine these are in."""
 
+import secrets
 from abc import abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -536,6 +537,24 @@ class LedgerStore(Store):
         last = self._contents.pack(packed, _PACK_AT_ONCE)
         self._keep("packed", b"%d" % last)
         return last
+
+    def last_numbers(self) -> dict[str, int]:
+        """See Store."""
+        with self.transactions.reading("read the numbers of versions"):
+            return dict(self._db.execute("SELECT name, last_number FROM source").fetchall())
+
+    @writing("note which numbers are taken")
+    def raise_numbers(self, numbers: Mapping[str, int]) -> None:
+        """See Store."""
+        self._db.executemany(
+            "UPDATE source SET last_number = ? WHERE id = ? AND last_number < ?",
+            [(number, self._names.of(source), number) for source, number in numbers.items()],
+        )
+
+    @writing("renew the store's key")
+    def renew_key(self) -> None:
+        """See Store."""
+        self._db.execute("UPDATE meta SET value = ? WHERE name = 'fingerprint_key'", (secrets.token_bytes(32),))
 
     def fingerprint_key(self) -> bytes:
         """See Store."""

@@ -32,17 +32,23 @@ class FolderStore(LedgerStore):
     transactions: FileTransactions
 
     def __init__(
-        self, folder: Path, *, indexed: bool = True, spend_reserve: bool = False, to_read: bool = False
+        self,
+        folder: Path,
+        *,
+        indexed: bool = True,
+        spend_reserve: bool = False,
+        to_read: bool = False,
+        untouched: bool = False,
     ) -> None:
         """Open the store. StoreError when its ledger is not there, cannot be read, or is newer than this program.
 
         `to_read` lets it be read where the disk has no byte left. With `spend_reserve` the room that was set aside is
-        given up first, so that there is some to remove things with.
+        given up first, so that there is some to remove things with. An `untouched` one is looked at, and not changed.
         """
         self._folder = folder
         self._others: list[FolderStore] = []
         self._closed = False
-        transactions = FileTransactions(folder, to_read=to_read, to_free=spend_reserve)
+        transactions = FileTransactions(folder, to_read=to_read, to_free=spend_reserve, untouched=untouched)
         if spend_reserve and not transactions.read_only and self.room() < _ROOM_FOR_RESERVE:
             with suppress(OSError):
                 (folder / _RESERVE).unlink()

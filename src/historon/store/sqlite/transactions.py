@@ -27,10 +27,11 @@ class FileTransactions(Transactions):
 
     db: sqlite3.Connection
 
-    def __init__(self, folder: Path, *, to_read: bool = False, to_free: bool = False) -> None:
+    def __init__(self, folder: Path, *, to_read: bool = False, to_free: bool = False, untouched: bool = False) -> None:
         """StoreError when the ledger is not there or cannot be read; `open` has to follow.
 
-        `to_read` lets it be read where the disk has no byte left; with `to_free` somebody wants to make room.
+        `to_read` lets it be read where the disk has no byte left; with `to_free` somebody wants to make room. What is
+        `untouched` stays as it is to the byte, also where it could be written.
         """
         self._to_read, self._to_free = to_read, to_free
         self.full = False
@@ -40,7 +41,7 @@ class FileTransactions(Transactions):
         self.place = str(self.file)
         state = self._look()
         self.identity = state.st_dev, state.st_ino
-        self.read_only = not (os.access(self.file, os.W_OK) and os.access(folder, os.W_OK | os.X_OK))
+        self.read_only = untouched or not (os.access(self.file, os.W_OK) and os.access(folder, os.W_OK | os.X_OK))
 
     def open(self) -> None:
         """Open the ledger. StoreError when that cannot be done, or when it is newer than this program."""

@@ -1,0 +1,85 @@
+"""`historon store`."""
+
+import click
+
+from historon.api import Historon
+from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.output import count, print_json, size_text
+from historon.errors import ExitCode, UsageError
+
+__all__ = ["command"]
+
+
+@click.command("store", epilog=example("historon store", "historon store --moved"))
+@click.option("--moved", is_flag=True, help="This estate takes the place of the one that the store belongs to.")
+@click.option("--beside", is_flag=True, help="This estate uses the store too, such as a service that stands by.")
+@click.option("--copied", is_flag=True, help="The store was copied with its estate: make it one of its own.")
+@estate_option
+@json_option
+@pass_app
+def command(app: App, *, moved: bool, beside: bool, copied: bool, estate_file: str | None, as_json: bool) -> int:
+    """Which estate the store belongs to.
+
+    A store belongs to the estate file, and the machine, that first wrote to it. Another one can read it, but not
+    change it, until you say what it is. A copied store becomes one of its own with --copied: the copies of the first
+    store refuse it then, so give it other places for its copies. The exit code is 5 while the store belongs to another
+    estate.
+    """
+    if moved + beside + copied > 1:
+        raise UsageError("--moved, --beside and --copied exclude each other", hint="historon store --help")
+    with app.opened(estate_file) as opened:
+        if moved or beside:
+            before = opened.take_over(beside=beside)
+            lost = [] if beside else [str(one) for one in before if str(one) != str(opened.writers()[-1])]
+            click.echo(f"the store belongs to {' and '.join(map(str, opened.writers()))}")
+            click.echo("".join(f"{one} can no longer change it\n" for one in lost), nl=False)
+            return ExitCode.WELL
+        if copied:
+            return _become_another(opened)
+        return _show(opened, as_json=as_json)
+
+
+def _become_another(opened: Historon) -> int:
+    opened.become_another()
+    click.echo(f"the store is one of its own; it belongs to {opened.writers()[-1]}")
+    estate = opened.estate
+    if estate.copies:
+        click.echo(f"give other places to its copies: {', '.join(estate.copies)}")
+    taking = [
+        one.name for one in estate.sources.values() if getattr(estate.procedure_of(one), "then", "keep") != "keep"
+    ]
+    if taking:
+        more = f" and {len(taking) - 3} more" if len(taking) > 3 else ""
+        click.echo(
+            f"these take files or letters away, so that two estates would each get half: {', '.join(taking[:3])}{more}"
+        )
+    return ExitCode.WELL
+
+
+def _show(opened: Historon, *, as_json: bool) -> int:
+    store, writers = opened.store, opened.writers()
+    states = store.states()
+    versions = sum(len(store.versions(name)) for name in states)
+    stranger = opened.stranger()
+    if as_json:
+        print_json(
+            "store",
+            stranger or "this estate writes it",
+            [{"estate": one.estate, "machine": one.machine, "host": one.host} for one in writers],
+            place=store.place,
+            sources=len(states),
+            versions=versions,
+            size_bytes=store.size(),
+        )
+    else:
+        click.echo(f"store       {store.place}")
+        click.echo(
+            f"holds       {count(versions, 'version')} of {count(len(states), 'source')}, {size_text(store.size())}"
+        )
+        click.echo(f"belongs to  {' and '.join(map(str, writers)) or 'nobody yet'}")
+        if stranger:
+            click.echo(f"\n{stranger}; it can read it, and not change it")
+            click.echo("historon store --moved    if it takes the place of the other")
+            click.echo("historon store --beside   if both are to use it")
+            click.echo("historon store --copied   if store and estate are a copy")
+    return ExitCode.STORE if stranger else ExitCode.WELL

@@ -1,0 +1,91 @@
+"""Who writes a store: one estate file on one machine, and no other until a person says so.
+
+A copied estate that points at the store of the first one would prune it, and its exports would become last good
+versions there; two machines with one folder of files each get half of them.
+"""
+
+import hashlib
+import hmac
+import socket
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+
+from historon.errors import StoreError
+from historon.store.interface import ESTATE, Store
+
+__all__ = ["Writer", "admit_writer", "check_writer", "stranger", "writers_of"]
+
+_TOPIC = "writers"
+_MACHINE_ID = Path("/etc/machine-id")  # machine-id(5)
+_HINT = "historon store --moved, if this estate takes its place; historon store --copied, if this is a second one"
+
+
+class Writer(msgspec.Struct, frozen=True):
+    """An estate file of a machine; `machine` stands for its machine-id(5), and is empty where it has none."""
+
+    estate: str
+    machine: str
+    host: str
+
+    @classmethod
+    def here(cls, file: Path) -> "Writer":
+        """The estate file, on this machine."""
+        try:
+            written = _MACHINE_ID.read_bytes().strip()
+        except OSError:
+            written = b""
+        # machine-id(5) asks that it be shown to nobody, and hashed with a key of the application.
+        machine = hmac.new(b"historon writer", written, hashlib.sha256).hexdigest()[:16] if written else ""
+        return cls(str(file.resolve()), machine, socket.gethostname())
+
+    def is_same(self, other: "Writer") -> bool:
+        """Whether both may be one: a machine that has no name of its own may be any."""
+        return self.estate == other.estate and (self.machine == other.machine or not self.machine or not other.machine)
+
+    def __str__(self) -> str:
+        return f"{self.estate} on {self.host}"
+
+
+def writers_of(store: Store) -> list[Writer]:
+    """Who may write a store; nobody for one that was never written to. StoreError."""
+    text = store.recall(ESTATE, _TOPIC)
+    try:
+        return msgspec.json.decode(text, type=list[Writer]) if text else []
+    except msgspec.DecodeError as exc:
+        raise StoreError(f"who writes this store cannot be read: {exc}", hint="historon store --moved") from exc
+
+
+def stranger(store: Store, file: Path) -> str:
+    """Why this estate file may not write to a store, in words; empty where it may. StoreError."""
+    known = writers_of(store)
+    me = Writer.here(file)
+    if not known or any(one.is_same(me) for one in known):
+        return ""
+    return f"this store belongs to {' and '.join(map(str, known))}; this is {me}"
+
+
+def check_writer(store: Store, file: Path) -> None:
+    """Take a store that nobody wrote to yet for one's own. Raises StoreError where it is somebody else's."""
+    text = msgspec.json.encode([Writer.here(file)]).decode()
+    if not writers_of(store) and store.swap(ESTATE, _TOPIC, "", text):
+        return
+    why = stranger(store, file)
+    if why:
+        raise StoreError(f"{why}; nothing was changed", hint=_HINT)
+
+
+def admit_writer(store: Store, file: Path, *, beside: bool) -> Sequence[Writer]:
+    """Let this estate file write to a store from now on, instead of all others, or beside them. StoreError.
+
+    Returns who could until now.
+    """
+    try:
+        before = writers_of(store)
+    except StoreError:
+        before = []
+    me = Writer.here(file)
+    known = [*(one for one in before if beside and not one.is_same(me)), me]
+    store.remember(ESTATE, _TOPIC, msgspec.json.encode(known).decode())
+    return before

@@ -1,0 +1,331 @@
+"""What belongs to whom: a store to one estate file on one machine, its numbers to versions that other places may hold."""
+
+import json
+import mailbox
+import shutil
+import sqlite3
+from email.message import EmailMessage
+from pathlib import Path
+
+import pytest
+
+from historon.store import LEDGER, writers
+from tests.conftest import FILES_ESTATE, EstateFolder, collect
+
+_COPY = '[copies.far]\nkind = "store"\npath = "far"\n'
+_FOLDER = '[copies.far]\nkind = "folder"\npath = "far"\n'
+_GIT = '[copies.far]\nkind = "git"\npath = "far"\n'
+
+
+@pytest.fixture
+def kept(files_estate: EstateFolder) -> EstateFolder:
+    """An estate with two versions."""
+    for port in (1, 2):
+        _edit(files_estate, port)
+        collect(files_estate)
+    return files_estate
+
+
+def _edit(kept: EstateFolder, port: int) -> None:
+    (kept.path / "data" / "a.conf").write_text(f"hostname a\nport {port}\n")
+
+
+def _numbers(kept: EstateFolder) -> list[int]:
+    return sorted(row["version"] for row in kept.run("versions", "files", "--json", "--all").rows)
+
+
+def _lab(kept: EstateFolder, more: str = "") -> EstateFolder:
+    """Another estate file that points at the store of the first one."""
+    lab = EstateFolder(kept.path.parent / "lab")
+    lab.path.mkdir()
+    (lab.path / "data").mkdir()
+    (lab.path / "data" / "a.conf").write_text("hostname lab\n")
+    store = kept.path / "store"
+    lab.write(FILES_ESTATE.replace("[procedures", f'store = "{store}"\n[procedures', 1) + more)
+    return lab
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        ("collect",),
+        ("collect", "files"),
+        ("serve", "--once"),
+        ("prune", "--yes"),
+        ("hold", "files@1"),
+        ("copies", "--update"),
+    ],
+)
+def test_another_estate_reads_a_store_and_does_not_change_it(kept: EstateFolder, command: tuple[str, ...]) -> None:
+    lab = _lab(kept, _COPY + "[retention.r]\nat_most = 1\nat_least = 1\n")
+    text = (lab.path / "historon.toml").read_text()
+    lab.write(text.replace('name = "files"', 'name = "files"\nretention = "r"', 1))
+    assert _numbers(lab) == [1, 2]
+    result = lab.run(*command)
+    assert result.code == 5, result.said
+    assert f"this store belongs to {kept.path / 'historon.toml'} on " in result.err
+    assert "historon store --moved" in result.err
+    assert _numbers(kept) == [1, 2]
+    assert not (lab.path / "far").exists()
+    status = lab.run("status")
+    assert (status.code, "this store belongs to" in status.out) == (1, True)
+    assert kept.run("status").code == 0
+
+
+def test_the_service_of_another_estate_ends_and_reports_it(kept: EstateFolder) -> None:
+    lab = _lab(kept, '[channels.log]\nkind = "file"\npath = "told.jsonl"\n')
+    assert lab.run("serve", "--once").code == 5
+    told = [json.loads(line) for line in (lab.path / "told.jsonl").read_text().splitlines()]
+    assert [event["kind"] for notice in told for event in notice["events"]] == ["store-claimed"]
+    lab.run("serve", "--once")
+    assert len((lab.path / "told.jsonl").read_text().splitlines()) == 1, "once, however often it is started"
+
+
+def test_an_estate_that_moved_says_so_once(kept: EstateFolder) -> None:
+    moved = EstateFolder(kept.path.parent / "moved")
+    kept.path.rename(moved.path)
+    _edit(moved, 3)
+    assert moved.run("collect").code == 5
+    shown = moved.run("store")
+    assert (shown.code, "it can read it, and not change it" in shown.out) == (5, True)
+    assert moved.run("store", "--moved").code == 0
+    collect(moved)
+    assert _numbers(moved) == [1, 2, 3]
+    assert moved.run("store").code == 0
+
+
+def test_another_machine_with_the_same_paths_is_another_one(
+    kept: EstateFolder, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    store, file = kept.store(), kept.path / "historon.toml"
+    assert writers.stranger(store, file) == ""
+    (tmp_path / "id").write_text("0123456789abcdef0123456789abcdef\n")
+    monkeypatch.setattr(writers, "_MACHINE_ID", tmp_path / "id")
+    elsewhere = writers.stranger(store, file)
+    monkeypatch.setattr(writers, "_MACHINE_ID", tmp_path / "none")
+    assert writers.stranger(store, file) == "", "a machine without a name of its own may be any"
+    assert bool(elsewhere) is bool(writers.writers_of(store)[0].machine)
+    writers.admit_writer(store, tmp_path / "historon.toml", beside=True)
+    assert writers.stranger(store, file) == writers.stranger(store, tmp_path / "historon.toml") == ""
+    store.close()
+
+
+def test_a_copied_estate_becomes_one_of_its_own(kept: EstateFolder) -> None:
+    kept.write(FILES_ESTATE + _COPY)
+    assert kept.run("copies", "--update").code == 0
+    second = EstateFolder(kept.path.parent / "second")
+    shutil.copytree(kept.path, second.path)
+    second.write(FILES_ESTATE + f'[copies.far]\nkind = "store"\npath = "{kept.path / "far"}"\n')
+    assert second.run("collect").code == 5
+    told = second.run("store", "--copied")
+    assert "give other places to its copies: far" in told.out
+    _edit(second, 7)
+    collect(second)
+    refused = second.run("copies", "--update")
+    assert (refused.code, "holds the copy of another store" in refused.said) == (5, True)
+    assert kept.run("copies", "--update").code == 0
+    assert kept.run("status").code == 0
+
+
+@pytest.mark.parametrize("copy", [_COPY, _FOLDER, _GIT])
+@pytest.mark.parametrize("how", ["collect", "serve"])
+def test_a_store_that_went_back_gives_no_number_twice(kept: EstateFolder, copy: str, how: str) -> None:
+    """A snapshot is restored: the copy holds @3, which the store has lost; the next version is @4."""
+    kept.write(FILES_ESTATE + copy)
+    assert kept.run("copies", "--update").code == 0
+    shutil.copytree(kept.path / "store", kept.path.parent / "snapshot")
+    _edit(kept, 3)
+    collect(kept)
+    assert kept.run("copies", "--update").code == 0
+    shutil.rmtree(kept.path / "store")
+    (kept.path.parent / "snapshot").rename(kept.path / "store")
+    if copy != _GIT:  # which is asked by collecting alone, as it runs a program
+        assert kept.run("copies").code == 5
+        said = kept.run("status")
+        assert (said.code, "the store is older than this copy" in said.out) == (1, True)
+    _edit(kept, 4)
+    if how == "serve":
+        kept.run("serve", "--once")
+        kept.run("collect")
+    else:
+        kept.run("copies", "--update")
+        kept.run("collect")
+    assert _numbers(kept) == [1, 2, 4], "number 3 is the lost version's"
+    assert kept.run("status").code == 1
+    assert kept.run("copies").code == 5, "until a person has looked"
+    refused = kept.run("copies", "--update")
+    assert refused.code == 5
+    assert _numbers(kept) == [1, 2, 4]
+
+
+def test_collecting_alone_keeps_numbers_of_a_copy_here(kept: EstateFolder) -> None:
+    kept.write(FILES_ESTATE + _COPY)
+    shutil.copytree(kept.path / "store", kept.path.parent / "snapshot")
+    _edit(kept, 3)
+    collect(kept)
+    assert kept.run("copies", "--update").code == 0
+    shutil.rmtree(kept.path / "store")
+    (kept.path.parent / "snapshot").rename(kept.path / "store")
+    _edit(kept, 4)
+    kept.run("collect")
+    assert _numbers(kept) == [1, 2, 4]
+    assert kept.run("copies").code == 5
+
+
+def test_the_store_of_a_lost_machine_belongs_to_the_one_that_takes_its_place(kept: EstateFolder) -> None:
+    kept.write(FILES_ESTATE + _COPY)
+    kept.run("copies", "--update")
+    made = EstateFolder(kept.path.parent / "made")
+    assert kept.run("new", made.path, "--from-copy", kept.path / "far").code == 0
+    (made.path / "data").mkdir()
+    _edit(made, 9)
+    collect(made)
+    assert _numbers(made) == [1, 2, 3]
+
+
+@pytest.mark.parametrize("damage", ["{", "[{}]", "7"])
+def test_a_record_of_writers_that_nobody_can_read_is_said(kept: EstateFolder, damage: str) -> None:
+    db = sqlite3.connect(kept.path / "store" / LEDGER)
+    db.execute("UPDATE memory SET text = ? WHERE topic = 'writers'", (damage,))
+    db.commit()
+    db.close()
+    result = kept.run("collect")
+    assert (result.code, "who writes this store cannot be read" in result.err) == (5, True)
+    assert kept.run("store", "--moved").code == 0
+    assert kept.run("collect").code == 0
+
+
+# ---- sources ---------------------------------------------------------------------------------------------------------
+
+_TWO = """
+[estate]
+name = "Test"
+time_zone = "Europe/Oslo"
+[procedures.files]
+over = "local"
+steps = [{ pull = "{path}", as = "active.cfg" }]
+[[sources]]
+name = "one"
+procedure = "files"
+values = { path = "one.cfg" }
+[[sources]]
+name = "two"
+procedure = "files"
+values = { path = "two.cfg" }
+"""
+
+
+def _config(name: str, port: int = 1) -> str:
+    return f"hostname {name}\n" + "".join(f"interface port-{n}\n  speed {port * 100}\n" for n in range(20)) + "end\n"
+
+
+@pytest.fixture
+def two(files_estate: EstateFolder) -> EstateFolder:
+    files_estate.write(_TWO)
+    for name in ("one", "two"):
+        (files_estate.path / f"{name}.cfg").write_text(_config(f"edge-{name}"))
+    collect(files_estate)
+    return files_estate
+
+
+def _outcomes(estate: EstateFolder) -> dict[str, tuple[str, str]]:
+    last = estate.run("rounds", "--json").rows[0]["round"]
+    rows = estate.run("rounds", str(last), "--json").rows
+    return {row["source"]: (row["outcome"], row["note"] or "") for row in rows}
+
+
+def test_a_device_that_says_another_name_is_suspect(two: EstateFolder) -> None:
+    (two.path / "one.cfg").write_text(_config("edge-nine", 2))
+    two.run("collect")
+    assert _outcomes(two)["one"] == ("suspect", "active.cfg says it is edge-nine, and was edge-one")
+    assert two.run("vouch", "one@2").code == 0, "it was renamed"
+    collect(two)
+    assert _outcomes(two)["one"][0] == "unchanged"
+
+
+def test_a_text_that_names_many_hosts_may_name_others(two: EstateFolder) -> None:
+    (two.path / "one.cfg").write_text("\n".join(f"hostname host-{n} {'x' * 40}" for n in range(9)) + "\n")
+    two.run("collect")
+    assert two.run("vouch", "one@2").code == 0
+    file = two.path / "one.cfg"
+    file.write_text(file.read_text().replace("host-0", "host-77"))
+    collect(two)
+    assert _outcomes(two)["one"] == ("changed", "")
+
+
+def test_an_export_that_is_another_sources_is_suspect(two: EstateFolder) -> None:
+    for name in ("one", "two"):
+        (two.path / f"{name}.cfg").write_text(_config(f"edge-{name}").replace("hostname", "called"))
+    collect(two)
+    for name in ("one", "two"):
+        (two.path / f"{name}.cfg").write_text(_config(f"edge-{name}", 2).replace("hostname", "called"))
+    collect(two)
+    shutil.copy(two.path / "two.cfg", two.path / "one.cfg")
+    two.run("collect")
+    assert _outcomes(two)["one"] == ("suspect", "it is the export of two, to the byte")
+
+
+def test_sources_that_share_a_file_may_do_so(two: EstateFolder) -> None:
+    (two.path / "three.cfg").write_text(_config("edge-two"))
+    two.write(_TWO + '[[sources]]\nname = "three"\nprocedure = "files"\nvalues = { path = "three.cfg" }\n')
+    collect(two)
+    assert _outcomes(two)["three"] == ("first", "it is the export of two, to the byte: is its address right?")
+    (two.path / "three.cfg").write_text(_config("edge-two", 3))
+    collect(two)
+    (two.path / "two.cfg").write_text(_config("edge-two", 3))
+    collect(two)
+    assert _outcomes(two)["two"][0] == "changed", "they were the same before"
+
+
+_ROUTER = '[procedures.p]\nover = "ssh-exec"\nsteps = [{{ keep = "show", as = "a{}" }}]\n'
+
+
+@pytest.mark.parametrize(("own", "code"), [("", 4), ("-{name}", 0)])
+def test_one_device_under_two_names_is_a_mistake(files_estate: EstateFolder, own: str, code: int) -> None:
+    sources = "".join(
+        f'[[sources]]\nname = "{name}"\nprocedure = "p"\naddress = "192.0.2.1"\ncredentials = "c"\n' for name in "ab"
+    )
+    head = '[estate]\nname = "Test"\n[credentials.c]\nuser = "u"\npassword = "env:PW"\n'
+    files_estate.write(head + _ROUTER.format(own) + sources)
+    result = files_estate.run("sources")
+    assert result.code == code, result.said
+    assert ("has the address, the procedure and the values of a" in result.err) is (code == 4)
+
+
+def test_doctor_names_sources_that_show_one_key(files_estate: EstateFolder) -> None:
+    sources = "".join(
+        f'[[sources]]\nname = "s{n}"\nprocedure = "p"\naddress = "192.0.2.{n}"\ncredentials = "c"\n' for n in (1, 2, 3)
+    )
+    head = '[estate]\nname = "Test"\n[credentials.c]\nuser = "u"\npassword = "env:PW"\n'
+    files_estate.write(head + _ROUTER.format("") + sources)
+    key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOMqqnkVzrm0SdG6UOoqKLsabgH5C9okWi0dh2l9GKJl"
+    (files_estate.path / "known_hosts").write_text(f"192.0.2.1 {key}\n192.0.2.3 {key}\n192.0.2.2 {key[:-1]}m\n")
+    said = files_estate.run("doctor", PW="x").out
+    assert "s1" in said
+    assert "shows the same host key as s3" in " ".join(said.split())
+
+
+@pytest.mark.parametrize("fits", ["edge-1", "edge-10"])
+def test_a_letter_that_fits_two_sources_is_taken_by_none(files_estate: EstateFolder, fits: str) -> None:
+    box = mailbox.Maildir(str(files_estate.path / "mail"))
+    letter = EmailMessage()
+    letter["From"], letter["To"], letter["Subject"] = "a@example.org", "b@example.org", f"export of {fits}"
+    letter.add_attachment(b"hostname x\nend\n", maintype="text", subtype="plain", filename="export.cfg")
+    box.add(letter.as_bytes())
+    procedures = "".join(
+        f'[procedures.p{n}]\nover = "mailbox"\nfolder = "mail"\nthen = "remove"\n'
+        f'steps = [{{ pull = "*.cfg", as = "a.cfg", subject = "edge-{n}" }}]\n'
+        f'[[sources]]\nname = "edge-{n}"\nprocedure = "p{n}"\n'
+        for n in ("1", "10")
+    )
+    files_estate.write('[estate]\nname = "Test"\n' + procedures)
+    result = files_estate.run("collect")
+    if fits == "edge-1":
+        assert result.code == 0, "the other pattern does not fit it"
+        assert _outcomes(files_estate)["edge-1"][0] == "first"
+        return
+    assert result.code == 3
+    outcomes = _outcomes(files_estate)
+    assert 'the mail "export of edge-10" fits edge-10 too; neither takes it' in outcomes["edge-1"][1]
+    assert 'the mail "export of edge-10" fits edge-1 too; neither takes it' in outcomes["edge-10"][1]
+    assert len(mailbox.Maildir(str(files_estate.path / "mail"))) == 1, "it stays where it is"
