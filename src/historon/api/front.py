@@ -17,6 +17,7 @@ from historon.errors import StoreError, UsageError
 from historon.estate import Duration, Estate, Source, nearest, select
 from historon.store import (
     LARGE,
+    RENAMED,
     RETIRED,
     Proof,
     Round,
@@ -168,6 +169,9 @@ class Historon:
         """
         found = self.store.versions(source)
         if not found:
+            why = self.store.recall(source, RETIRED) or ""
+            if why.startswith(RENAMED):
+                raise UsageError(f"{source} was {why}", hint=f"historon versions {why.removeprefix(RENAMED)}")
             self.sources(source)
         return found
 
@@ -661,7 +665,8 @@ class Historon:
         """
         chosen = {one.name for one in self.sources(where=where)} if where else self.store.states().keys()
         began = self.moment(since) if since is not None else None
-        removed = (one for name in names or chosen for one in self.store.removed(name))
+        renamed = {name for name, why in self.store.recall_all(RETIRED).items() if why.startswith(RENAMED)}
+        removed = [one for name in {*(names or chosen)} - renamed for one in self.store.removed(name)]
         return sum(began is None or one.at is None or one.at >= began for one in removed)
 
     def removed(self, source: str) -> "list[Removed]":
@@ -730,6 +735,21 @@ class Historon:
         if source not in self.missing():
             self.versions(source)
         self.to_write().remember(source, RETIRED, why)
+
+    def rename(self, old: str, new: str) -> int:
+        """Let the versions of a source go on under another name; returns how many there are.
+
+        Raises UsageError where the estate file does not describe the new name, or still the old one; StoreError where
+        the new one has versions already.
+
+        Example: `estate.rename("edge-1", "edge-9") if "edge-9" in estate.estate.sources else None`
+        """
+        if old in self.estate.sources:
+            raise UsageError(f"{old} is still described", hint=f"name it {new} in the estate file first")
+        self.sources(new)
+        if not self.store.versions(old):
+            raise UsageError(f'"{old}" has no versions', hint=nearest(old, self.store.states()))
+        return self.to_write().rename(old, new, self.clock())
 
     def missing(self) -> list[str]:
         """The sources that have versions, or that the estate had before, and that nobody describes or retired.

@@ -24,7 +24,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "demo": "Play a complete example on simulated devices.",
         "standins": "Run simulated devices on loopback, to play with.",
         "doctor": "Examine the estate file, the machine, secrets, disk and permissions.",
-        "sources": "The sources that the estate file describes: list, add, import, retire, pin.",
+        "sources": "The sources that the estate file describes: list, add, import, rename, retire, pin.",
         "procedures": "How kinds of sources are asked: the estate's procedures and those shipped.",
     },
     "Collect": {

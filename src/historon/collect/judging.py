@@ -99,6 +99,7 @@ class Question:
     rules: Sequence[Requirement] = ()
     doubts: Sequence[str] = ()
     past: Sequence[Past] = field(default=(), repr=False)
+    daily: bool = False
 
     def handed_over(self) -> "tuple[Question, list[IO[bytes]]]":
         """The question without the files of its large parts, and those files, to be put in again by `with_files`."""
@@ -284,7 +285,9 @@ def judged(question: Question, done: Done) -> Judged:
         unknown = [Unmet(rule.name, unknown="it could not be checked", why=rule.why) for rule in question.rules]
         made = replace(made, unmet=checked.unmet if isinstance(checked, _Checked) else unknown)
     return replace(
-        made, remarks=[*remarks, *inspection.unknown], signature=signed.bits if isinstance(signed, _Signed) else None
+        made,
+        remarks=[*remarks, *inspection.unknown, *made.remarks],
+        signature=signed.bits if isinstance(signed, _Signed) else None,
     )
 
 
@@ -292,8 +295,11 @@ def _outcome(question: Question, inspection: Inspection, compared: _Compared | N
     """What an export is. One that could not be compared counts as changed: sameness is not shown."""
     new: dict[str, Part | StoredPart] = {one.part.name: one.part for one in question.kept}
     told = compared or _Compared(changed=True)
-    if question.before is not None:
+    left_out: list[str] = []
+    if question.before is not None and not question.daily:
+        left_out = [name for name in told.follows if question.before[name].sha256 != new[name].sha256]
         new |= {name: question.before[name] for name in told.follows}
+    remarks = [f"{name} differs; it is stored once a day while what it follows is unchanged" for name in left_out]
     parts = [*new.values()]
     sums = {"added": told.added, "removed": told.removed, "lines": told.lines}
     if inspection.doubts:
@@ -301,8 +307,8 @@ def _outcome(question: Question, inspection: Inspection, compared: _Compared | N
     if question.before is None:
         return Judged(Outcome.FIRST, parts, **sums)  # type: ignore[arg-type]
     if not told.changed:
-        return Judged(Outcome.UNCHANGED, parts, State.NOISE, as_it_was=not any(question.sides))
-    return Judged(Outcome.CHANGED, parts, families=told.families, **sums)  # type: ignore[arg-type]
+        return Judged(Outcome.UNCHANGED, parts, State.NOISE, remarks=remarks, as_it_was=not any(question.sides))
+    return Judged(Outcome.CHANGED, parts, families=told.families, remarks=remarks, **sums)  # type: ignore[arg-type]
 
 
 # ---- what is asked ---------------------------------------------------------------------------------------------------
@@ -317,23 +323,36 @@ def question_about(
     reader: Reader,
     rules: Sequence[Requirement] = (),
     doubts: Sequence[str] = (),
+    *,
+    daily: bool = False,
 ) -> Question:
     """What is to be found out about an export, with all that the store knows, and `doubts` that are known already.
 
-    StoreError when the store cannot be read.
+    With `daily` parts that follow others are stored as they are: the first export of a day. StoreError when the store
+    cannot be read.
     """
     good = store.state(source.name).good
-    before = {part.name: part for part in store.parts(source.name, good)} if good is not None else None
+    names = {was: one.part.name for one in kept if (was := one.step.was) is not None}
+    before = _by_name(store.parts(source.name, good), names) if good is not None else None
     sides = _differing(store, before or {}, {one.part.name: one.part for one in kept})
     signed = store.signed(source.name) if store.indexed else None
     share = source.max_shrink if source.max_shrink is not None else procedure.max_shrink
     failed = _proof_that_failed(store, source, procedure, kept) if procedure.proof_decides else ""
     known = [*doubts, *filter(None, [failed])]
-    past = _past(store, source.name, sides) if before else ()
-    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, known, past)
+    past = _past(store, source.name, sides, names) if before else ()
+    return Question(kept, procedure, masks, share, before, sides, signed, reader, rules, known, past, daily)
 
 
-def _past(store: Store, source: str, sides: tuple[_Contents, _Contents]) -> Sequence[Past]:
+def _by_name(parts: Sequence[StoredPart], names: Mapping[str, str]) -> dict[str, StoredPart]:
+    """The parts of a version by the names that they have now: a step may say what its part was called."""
+    known = {part.name: part for part in parts}
+    for was, name in names.items():
+        if was in known and name not in known:
+            known[name] = replace(known.pop(was), name=name)
+    return known
+
+
+def _past(store: Store, source: str, sides: tuple[_Contents, _Contents], names: Mapping[str, str]) -> Sequence[Past]:
     """The good versions before the last one, as far as this export is measured by them.
 
     That is where a part became smaller, or ends differently: it costs what reading them costs.
@@ -344,7 +363,8 @@ def _past(store: Store, source: str, sides: tuple[_Contents, _Contents]) -> Sequ
         return ()
     past = []
     for number, one in enumerate(store.last_good(source, MOST_PAST)[1:]):
-        parts = store.parts(source, one.number) if len(telling) <= _PAST_PARTS else []
+        there = store.parts(source, one.number) if len(telling) <= _PAST_PARTS else []
+        parts = _by_name(there, names).values()
         ours = [part for part in parts if part.name in telling]
         read = ours if number < _PAST_CONTENTS else []
         contents = {part.name: store.read(part) for part in read if part.size <= LARGE}

@@ -288,7 +288,10 @@ class _Round:
         procedure = self._estate.procedure_of(source)
         rules = self._estate.requirements_of(source)
         reader = Reader(source.own_names, (), self._weights)
-        question = question_about(self._store, source, procedure, export.kept, masks, reader, rules, export.doubts)
+        daily = self._is_first_today(source, at)
+        question = question_about(
+            self._store, source, procedure, export.kept, masks, reader, rules, export.doubts, daily=daily
+        )
         checked_before = self._store.recall(source.name, REQUIREMENTS)
         twin, exports = "", ""
         if any(question.sides):
@@ -340,6 +343,11 @@ class _Round:
             made=self._made(source, export, at),
         )
         return _Found(entry, result)
+
+    def _is_first_today(self, source: Source, at: datetime) -> bool:
+        """Whether nothing was stored of a source yet on this day of the estate's time zone."""
+        last = self._store.state(source.name).good_at
+        return last is None or last.astimezone(self._estate.zone).date() != at.astimezone(self._estate.zone).date()
 
     def _remembered(
         self, source: Source, export: Export, judged: Judged, held: Sequence[tuple[str, str]]

@@ -9,7 +9,7 @@ from itertools import groupby
 from historon.copies.places import left_out_rule
 from historon.errors import RefusedError
 from historon.estate import Estate
-from historon.store import ESTATE, Approval, Followed, State, Store, Version
+from historon.store import ESTATE, RENAMED, Approval, Followed, State, Store, Version, version_digest
 
 __all__ = ["approval_of", "confirm_removals"]
 
@@ -76,7 +76,7 @@ def _unexplained(
     records = {one.number: one for one in store.removed(source)}
     held = {one.version.number: one.version for one in followed}
     for one in followed:
-        if one.rule in own:
+        if one.rule in own or _goes_on(store, one):
             continue
         if one.rule is None or one.gone is None:
             yield one, "no rule and no person is on record"
@@ -93,6 +93,16 @@ def _unexplained(
             why = _stays(estate, one, versions)
             if why:
                 yield one, f"it was to stay: {why}"
+
+
+def _goes_on(store: Store, one: Followed) -> bool:
+    """Whether the version is there under the name that its source has now, the same, or went from there."""
+    if one.rule is None or not one.rule.startswith(RENAMED):
+        return False
+    name, number = one.rule.removeprefix(RENAMED), one.version.number
+    there = version_digest(store.parts(name, number)) if store.version(name, number) is not None else None
+    gone = {record.number: record.sha256 for record in store.removed(name)}
+    return one.sha256 is not None and one.sha256 in (there, gone.get(number))
 
 
 def _retention_of(rule: str) -> str:

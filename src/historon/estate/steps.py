@@ -130,6 +130,7 @@ class Keeping(Step, frozen=True, kw_only=True):
     """A step of which parts come."""
 
     as_: str | None = field(default=None, name="as")
+    was: str | None = None
     ends_with: str | None = None
     min_size: Size | None = None
     max_size: Size | None = None
@@ -142,7 +143,9 @@ class Keeping(Step, frozen=True, kw_only=True):
     dated_as: str | None = None
 
     def __post_init__(self) -> None:
-        """An end that can be looked for, and a form of something."""
+        """An end that can be looked for, a form of something, and a name that is another's."""
+        if self.was is not None and (self.was == self.as_ or self.follows is not None):
+            raise ValueError(f'was = "{self.was}" renames nothing (remove it)')
         if self.dated_as is not None and self.dated in (None, "time"):
             raise ValueError("dated_as is the form of nothing (add dated, with a place in the name or the text)")
         if self.ends_with is not None and self.ends_with.startswith("pattern:"):

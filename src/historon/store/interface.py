@@ -22,6 +22,7 @@ __all__ = [
     "NO_DATE",
     "PAUSED",
     "PUSHING",
+    "RENAMED",
     "SKEW",
     "Approval",
     "Changed",
@@ -43,6 +44,9 @@ __all__ = [
     "digest_of_names",
     "version_digest",
 ]
+
+
+RENAMED = "renamed to "  # what the rule of a removal begins with, when the version goes on under another name
 
 
 class Outcome(StrEnum):
@@ -541,6 +545,14 @@ class Store(ABC):
 
         Two stores with the same key and number hold the same versions with the same marks. Confirmations of a version,
         rounds and notices do not raise it.
+        """
+
+    @abstractmethod
+    def rename(self, old: str, new: str, at: datetime) -> int:
+        """Give all that is known of a source another name, in one step; returns how many versions that is.
+
+        Under the old name every version counts as removed, by the rule `renamed to NEW`, so that copies can follow.
+        StoreError where the new name has versions already.
         """
 
     @abstractmethod

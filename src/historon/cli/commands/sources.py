@@ -1,4 +1,4 @@
-"""`historon sources`: list, add, import, retire, pin."""
+"""`historon sources`: list, add, import, rename, retire, pin."""
 
 import asyncio
 from collections.abc import Sequence
@@ -28,7 +28,7 @@ class _Sources(click.Group):
 
 @click.group("sources", cls=_Sources, epilog=example("historon sources", "historon sources add --help"))
 def command() -> None:
-    """The sources that the estate file describes: list, add, import, retire, pin."""
+    """The sources that the estate file describes: list, add, import, rename, retire, pin."""
 
 
 @command.command("list", epilog=example("historon sources", "historon sources --where site=northmole --json"))
@@ -91,6 +91,22 @@ def retire(app: App, names: tuple[str, ...], *, missing: bool, why: str, estate_
         for name in names:
             opened.retire(name, why)
             click.echo(f"{printable(name)} is retired: {printable(why)}")
+
+
+@command.command("rename", epilog=example("historon sources rename edge-1 edge-9"))
+@click.argument("old", metavar="OLD")
+@click.argument("new", metavar="NEW")
+@estate_option
+@pass_app
+def rename(app: App, old: str, new: str, estate_file: str | None) -> None:
+    """Let the versions of a source go on under another name.
+
+    Name it NEW in the estate file first, and rename it before NEW is collected. Versions keep their numbers, and
+    copies follow.
+    """
+    with app.opened(estate_file) as opened:
+        versions = opened.rename(old, new)
+    click.echo(f"{printable(old)} is {printable(new)} now, with {count(versions, 'version')}")
 
 
 @command.command(

@@ -14,6 +14,7 @@ from historon.processes import is_running, this_process
 from historon.store.encoding import read_varints, varints
 from historon.store.interface import (
     ESTATE,
+    RENAMED,
     Changed,
     Entry,
     Outcome,
@@ -38,7 +39,7 @@ from historon.store.ledger.rounds import Rounds
 from historon.store.ledger.signatures import Signatures
 from historon.store.ledger.tables import OUTCOMES, STATES
 from historon.store.ledger.transactions import Transactions, writing
-from historon.store.noting import at_work_topic
+from historon.store.noting import RETIRED, at_work_topic
 from historon.store.outbox import Outbox
 
 __all__ = ["LedgerStore", "places_in", "stored_parts"]
@@ -537,6 +538,38 @@ class LedgerStore(Store):
         last = self._contents.pack(packed, _PACK_AT_ONCE)
         self._keep("packed", b"%d" % last)
         return last
+
+    @writing("rename a source")
+    def rename(self, old: str, new: str, at: datetime) -> int:
+        """See Store."""
+        source, other = self._names.known(old), self._names.known(new)
+        if self._db.execute("SELECT 1 FROM version WHERE source = ?", (other,)).fetchone():
+            raise StoreError(f"{new} has versions already; nothing was changed", hint=f"historon versions {new}")
+        numbers = self._db.execute("SELECT number, at FROM version WHERE source = ?", (source,)).fetchall()
+        digests = {number: self._digest(source, number) for number, _ in numbers}
+        rename = "UPDATE source SET name = ? WHERE id = ?"
+        self._db.execute(rename, ("", source))  # names are unique
+        if other > 0:
+            self._db.execute(rename, (old, other))
+        self._db.execute(rename, (new, source))
+        self._names.forget()
+        gone = self._names.of(old)
+        self._db.execute(
+            "INSERT INTO removed (source, number, at, sha256, rule, gone, round) "
+            "SELECT ?, number, at, sha256, rule, gone, round FROM removed WHERE source = ?",
+            (gone, source),
+        )
+        self._db.executemany(
+            "INSERT INTO removed (source, number, at, sha256, rule, gone, round) VALUES (?, ?, ?, ?, ?, ?, NULL)",
+            [(gone, number, made, digests[number], f"{RENAMED}{new}", to_ms(at)) for number, made in numbers],
+        )
+        self._db.execute(
+            "UPDATE source SET last_number = (SELECT last_number FROM source WHERE id = ?) WHERE id = ?", (source, gone)
+        )
+        self._db.execute("UPDATE version SET held = held WHERE source = ?", (source,))  # it counts as a change
+        self._marked(len(numbers))
+        self._memory.remember(RETIRED, {old: f"{RENAMED}{new}"})
+        return len(numbers)
 
     def last_numbers(self) -> dict[str, int]:
         """See Store."""
