@@ -27,7 +27,7 @@ def test_what_is_learnt_fills_later_steps(estate: EstateFolder) -> None:
         """
         { send = ["cat", "sites.json"], learn = { first = "json:/sites/0/id", whole = "json:/sites/1" } },
         { send = ["cat", "list.xml"], learn = { version = "xpath://v[@n=2]", versions = "xpaths://v" } },
-        { send = ["echo", "id 17, id 18"], learn = { id = 'pattern:id (\\d+)', ids = 'patterns:id (\\d+)' } },
+        { send = ["echo", "id 17, id 17"], learn = { id = 'pattern:id (\\d+)', ids = 'patterns:id (\\d+)' } },
         { pick = "last", from = "ids", newest = "text" },
         { keep = ["echo", "{first} {whole.made} {version} {id} {last} {whole.open}"], as = "{first}.txt" },
         { each = "v", from = "versions", steps = [{ keep = ["echo", "{v}"], as = "v/{v}" }] },
@@ -35,7 +35,7 @@ def test_what_is_learnt_fills_later_steps(estate: EstateFolder) -> None:
     )
     result = collect(estate)
     assert result.code == 0, result.out
-    assert parts_of(estate) == {"a.txt": b"a 2026-03-01 10.1 17 18 false\n", "v/9.4": b"9.4\n", "v/10.1": b"10.1\n"}
+    assert parts_of(estate) == {"a.txt": b"a 2026-03-01 10.1 17 17 false\n", "v/9.4": b"9.4\n", "v/10.1": b"10.1\n"}
 
 
 def test_pick_and_each_choose_by_fields(estate: EstateFolder) -> None:
@@ -59,6 +59,10 @@ def test_pick_and_each_choose_by_fields(estate: EstateFolder) -> None:
         ('{ send = ["echo", "{}"], learn = { x = "json:/a/b" } }', "there is no json:/a/b in the answer"),
         ('{ send = ["echo", "plain"], learn = { x = "json:/a" } }', "the answer is not JSON"),
         ('{ send = ["echo", "x"], learn = { x = "pattern:y+" } }', "there is no pattern:y+ in the answer"),
+        (
+            '{ send = ["echo", "id 17, id 18"], learn = { x = "pattern:id ([0-9]+)" } }',
+            "pattern:id ([0-9]+) finds different values: narrow it, or learn all with patterns:id ([0-9]+) and pick one",
+        ),
         (
             '{ send = ["cat", "sites.json"], learn = { l = "json:/sites" } }, { pick = "p", from = "l", where = { id = "z" } }',
             "nothing to pick: l has none with id z",

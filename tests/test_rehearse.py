@@ -1,6 +1,10 @@
 """A rehearsal goes through everything for real, and leaves nothing behind."""
 
+import os
+import pwd
 from collections.abc import Callable
+
+import pytest
 
 from historon.standins.capstan import Capstan, Fault
 from tests.conftest import EstateFolder
@@ -65,6 +69,27 @@ def test_as_a_service_your_own_variables_are_not_there(router_estate: RouterEsta
     result = estate.run("rehearse", "t", "--as-service", ROUTER_PASSWORD="harbour-light")
     assert result.code == 3
     assert "env:ROUTER_PASSWORD: this variable is not set" in result.out
+
+
+def test_as_a_service_it_says_who_it_is_and_what_it_does_not_imitate(router_estate: RouterEstate) -> None:
+    estate = router_estate()
+    me = pwd.getpwuid(os.geteuid()).pw_name
+    result = estate.run("rehearse", "t", "--as-service", "--user", me)
+    assert result.code == 0
+    assert f"as {me}. Not imitated: a unit lets it write to these alone:" in result.err
+    assert str(estate.path) in result.err
+    assert "there is no account nobody-of-this-name" in (
+        estate.run("rehearse", "t", "--as-service", "--user", "nobody-of-this-name").err
+    )
+    assert "--user is the account of a service" in estate.run("rehearse", "t", "--user", me).err
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can be another account")
+def test_as_a_service_of_another_account_its_rights_count(router_estate: RouterEstate) -> None:
+    estate = router_estate()
+    result = estate.run("rehearse", "t", "--as-service", "--user", "nobody")
+    assert "as nobody" in result.err
+    assert result.code != 0, "the estate's keys are root's"
 
 
 def test_a_device_that_echoes_its_password_does_not_give_it_away(router_estate: RouterEstate, router: Capstan) -> None:

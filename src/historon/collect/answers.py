@@ -31,6 +31,20 @@ def find(finder: Finder, answer: Answer) -> Any:
     return found
 
 
+def find_one(finder: Finder, answer: Answer) -> Any:
+    """The same, where only one thing stands there: LookupError where there are different ones to choose from."""
+    if finder.kind not in ("pattern", "xpath"):
+        return find(finder, answer)
+    every = Finder(f"{finder.kind}s:{finder.place}")
+    try:
+        found = find(every, answer)
+    except LookupError as exc:
+        raise LookupError(str(exc.args[0]).replace(every, finder)) from exc
+    if any(one != found[0] for one in found):
+        raise LookupError(f"{finder} finds different values: narrow it, or learn all with {every} and pick one")
+    return found[0]
+
+
 def _pointed(data: Any, pointer: str) -> Any:
     """RFC 6901 section 4."""
     at = data

@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 from msgspec import UNSET
 from msgspec.structs import replace
 
-from historon.collect.answers import choose, field_of, find, has_wrong_status, whats_wrong
+from historon.collect.answers import choose, field_of, find_one, has_wrong_status, whats_wrong
 from historon.collect.clocks import told_instant
 from historon.collect.dates import export_date
 from historon.collect.failures import NOT_RESUMED, CollectError, FailureKind, NotNowError
@@ -693,7 +693,7 @@ def _not_yet(answer: Answer, until: Check) -> str | None:
 
 
 def _found(answer: Answer, finder: Finder) -> Any:
-    return find(finder, answer)
+    return find_one(finder, answer)
 
 
 def _told(answer: Answer, form: str, zone: ZoneInfo) -> datetime | None:

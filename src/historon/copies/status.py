@@ -165,8 +165,8 @@ def _is_there(copy: Copy, estate: Estate) -> bool | None:
 def _is_newer(copy: Copy, estate: Estate, store: Store, *, ask: bool) -> bool:
     try:
         return _module_of(copy).is_newer(copy, estate, store, ask=ask) is True
-    except (HistoronError, OSError):
-        return False  # that it cannot be read is found by what reads it
+    except Exception:  # whatever it is, it is the copy's own: what reads or writes it says so
+        return False
 
 
 def heed_newer_copies(estate: Estate, store: Store, *, ask: bool) -> list[str]:

@@ -44,6 +44,7 @@ from historon.estate.settings_files import (
     settings_digest,
     settings_files,
     temporary_places,
+    written_places,
 )
 from historon.estate.spelling import nearest
 from historon.estate.steps import (
@@ -191,4 +192,5 @@ __all__ = [
     "without_secrets",
     "words_of",
     "write_private",
+    "written_places",
 ]

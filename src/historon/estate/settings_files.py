@@ -18,6 +18,7 @@ __all__ = [
     "settings_digest",
     "settings_files",
     "temporary_places",
+    "written_places",
 ]
 
 ENVIRONMENT_FILE = "historon.env"  # beside the estate file: variables of the service, `NAME=value` (systemd.exec(5))
@@ -114,3 +115,22 @@ def _is_there(reference: SecretRef, folder: Path) -> bool:
     except SecretError:
         return False
     return True
+
+
+def written_places(estate: Estate) -> list[str]:
+    """Where the service writes, as systemd's ReadWritePaths takes it (systemd.exec(5))."""
+    places = [estate.path(copy.writes_to) for copy in estate.copies.values() if copy.writes_to]
+    places += [estate.path(one.writes_to).parent for one in estate.channels.values() if one.writes_to]
+    for source in estate.sources.values():
+        procedure = estate.procedure_of(source)
+        if procedure.moves_to is not None:
+            credentials = estate.credentials.get(source.credentials or "")
+            user = credentials.user if credentials else ""
+            folder = estate.path(str(fill(procedure.place, values_of(source, procedure, user))))
+            places += [folder, folder / procedure.moves_to]
+    store = estate.working_folder
+    needed = [estate.folder, store]
+    also = [place for place in sorted(set(places)) if not any(place.is_relative_to(one) for one in needed)]
+    also = [place for place in also if not any(one in place.parents for one in also)]
+    needed = [one for one in needed if one == estate.folder or not one.is_relative_to(estate.folder)]
+    return [*map(str, needed), *(f"-{place}" for place in also)]

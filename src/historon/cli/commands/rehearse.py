@@ -1,10 +1,11 @@
 """`historon rehearse`."""
 
-import getpass
+import os
+import pwd
 import shlex
 import subprocess
 import sys
-from pathlib import Path
+from typing import Any
 
 import click
 
@@ -12,8 +13,8 @@ from historon.api import Historon
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.output import STYLES, console, excerpt, print_failure, printable, size_text
 from historon.collect import Rehearsal, StepTaken
-from historon.errors import ExitCode, OutsideError
-from historon.estate import ENVIRONMENT_FILE, Estate, Source, describe, select, temporary_places
+from historon.errors import ExitCode, OutsideError, UsageError
+from historon.estate import ENVIRONMENT_FILE, Estate, Source, describe, select, temporary_places, written_places
 from historon.store import Outcome, Part
 
 __all__ = ["command"]
@@ -24,9 +25,10 @@ _NAMED = 2
 @click.command("rehearse", epilog=example("historon rehearse edge-1", "historon rehearse edge-1 --as-service"))
 @click.argument("names", nargs=-1, required=True, metavar="SOURCE...")
 @click.option("--as-service", is_flag=True, help="In the bare surroundings that cron gives a command.")
+@click.option("--user", metavar="NAME", help="With --as-service: as this account, that the service runs as.")
 @estate_option
 @pass_app
-def command(app: App, names: tuple[str, ...], *, as_service: bool, estate_file: str | None) -> int:
+def command(app: App, names: tuple[str, ...], *, as_service: bool, user: str | None, estate_file: str | None) -> int:
     """Go through the procedure, storing nothing.
 
     Takes every step for real and shows how long it took and how its answer begins and ends, then what inspection says
@@ -35,24 +37,49 @@ def command(app: App, names: tuple[str, ...], *, as_service: bool, estate_file: 
     if as_service:
         estate = app.estate(estate_file)
         select(estate, names)
-        return _as_service(estate, names)
+        return _as_service(estate, names, user)
+    if user:
+        raise UsageError(
+            "--user is the account of a service", hint=f"historon rehearse {names[0]} --as-service --user {user}"
+        )
     with app.opened(estate_file) as opened:
         rehearsals = [_rehearse(opened, source) for source in opened.sources(*names)]
     well = all(one.not_now or (one.judged and not one.judged.doubts) for one in rehearsals)
     return ExitCode.WELL if well else ExitCode.SOURCES
 
 
-def _as_service(estate: Estate, names: tuple[str, ...]) -> int:
+def _as_service(estate: Estate, names: tuple[str, ...], user: str | None) -> int:
     """The same command anew, with cron's environment (crontab(5)): a short PATH, no agent, no terminal to read."""
-    home = str(Path.home())
-    environment = {"PATH": "/usr/bin:/bin", "HOME": home, "SHELL": "/bin/sh", "LOGNAME": getpass.getuser()}
+    account = _account(user)
+    environment = {"PATH": "/usr/bin:/bin", "HOME": account.pw_dir, "SHELL": "/bin/sh", "LOGNAME": account.pw_name}
     environment |= _variables(estate)
+    click.echo(f"as {account.pw_name}. Not imitated: a unit lets it write to these alone:", err=True)
+    click.echo(f"  {', '.join(written_places(estate))}", err=True)
     places = temporary_places(estate)
     if places:
         click.echo(f"not imitated: a service may have a folder of its own in the place of {places[0].parent}", err=True)
     words = [sys.executable, "-m", "historon", "rehearse", "--estate", str(estate.file), "--", *names]
-    done = subprocess.run(words, cwd=home, env=environment, stdin=subprocess.DEVNULL, check=False)
+    other: dict[str, Any] = {}
+    if account.pw_uid != os.geteuid():
+        groups = os.getgrouplist(account.pw_name, account.pw_gid)
+        other = {"user": account.pw_uid, "group": account.pw_gid, "extra_groups": groups}
+    home = account.pw_dir if os.path.isdir(account.pw_dir) else "/"
+    done = subprocess.run(words, cwd=home, env=environment, stdin=subprocess.DEVNULL, check=False, **other)
     return done.returncode
+
+
+def _account(user: str | None) -> pwd.struct_passwd:
+    """The account that the service is to be. Raises UsageError, OutsideError."""
+    mine = pwd.getpwuid(os.geteuid())
+    if user in (None, mine.pw_name):
+        return mine
+    try:
+        account = pwd.getpwnam(user)
+    except KeyError as exc:
+        raise UsageError(f"there is no account {user}", hint="make it, or name another one") from exc
+    if os.geteuid() != 0:
+        raise OutsideError(f"only root can be {user}", hint=f"run this as {user}, or as root")
+    return account
 
 
 def _variables(estate: Estate) -> dict[str, str]:

@@ -9,7 +9,7 @@ import click
 
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.errors import OutsideError
-from historon.estate import ENVIRONMENT_FILE, Estate, environment_secrets, fill, temporary_places, values_of
+from historon.estate import ENVIRONMENT_FILE, environment_secrets, temporary_places, written_places
 
 __all__ = ["command"]
 
@@ -20,25 +20,6 @@ _KINDS = {
     "launchd": ("historon.plist",),
     "windows": ("historon-task.xml",),
 }
-
-
-def _written(estate: Estate) -> list[str]:
-    """Where the service writes, as systemd's ReadWritePaths takes it (systemd.exec(5))."""
-    places = [estate.path(copy.writes_to) for copy in estate.copies.values() if copy.writes_to]
-    places += [estate.path(one.writes_to).parent for one in estate.channels.values() if one.writes_to]
-    for source in estate.sources.values():
-        procedure = estate.procedure_of(source)
-        if procedure.moves_to is not None:
-            credentials = estate.credentials.get(source.credentials or "")
-            user = credentials.user if credentials else ""
-            folder = estate.path(str(fill(procedure.place, values_of(source, procedure, user))))
-            places += [folder, folder / procedure.moves_to]
-    store = estate.working_folder
-    needed = [estate.folder, store]
-    also = [place for place in sorted(set(places)) if not any(place.is_relative_to(one) for one in needed)]
-    also = [place for place in also if not any(one in place.parents for one in also)]
-    needed = [one for one in needed if one == estate.folder or not one.is_relative_to(estate.folder)]
-    return [*map(str, needed), *(f"-{place}" for place in also)]
 
 
 def _unit_text(text: object) -> str:
@@ -93,7 +74,7 @@ def command(app: App, kind: str, *, folder: Path | None, user: str, estate_file:
         "estate": estate.file,
         "folder": estate.folder,
         "user": user,
-        "written": _written(estate),
+        "written": written_places(estate),
         "variables": variables,
         "variables_file": estate.folder / ENVIRONMENT_FILE,
         "temporary": temporary_places(estate),
