@@ -6,6 +6,7 @@ import shutil
 import urllib.request
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import pytest
 
@@ -24,6 +25,7 @@ from historon.store import (
     Outcome,
     Part,
     Pending,
+    admit_writer,
     note,
     note_losses,
 )
@@ -93,6 +95,28 @@ def _copy_gone(estate: EstateFolder, text: str) -> None:
     assert collect(estate).code == 0
     assert estate.run("copies", "--update").code == 0
     shutil.rmtree(estate.path / "far")
+
+
+def _went_back(estate: EstateFolder, text: str) -> None:
+    _write(estate, text + '[copies.far]\npath = "far"\n')
+    assert collect(estate).code == 0
+    shutil.copytree(estate.path / "store", estate.path.parent / "snapshot")
+    (estate.path / "data" / "a.conf").write_text("another\n")
+    assert collect(estate).code == 0
+    assert estate.run("copies", "--update").code == 0
+    shutil.rmtree(estate.path / "store")
+    (estate.path.parent / "snapshot").rename(estate.path / "store")
+
+
+def _cut(estate: EstateFolder, text: str) -> None:
+    more = "".join(_OTHER.replace('"other"', f'"other{n}"') for n in range(5))
+    _write(estate, text + more)
+    assert collect(estate).code == 0
+    _write(estate, text)
+
+
+def _claimed(store: FolderStore) -> None:
+    admit_writer(store, Path("/srv/elsewhere/historon.toml"), beside=False)
 
 
 def _unheard(store: FolderStore) -> None:
@@ -185,6 +209,10 @@ _CONDITIONS: dict[str, tuple[str, str, _OPENS]] = {
     ),
     "a service was left paused": ("not-resumed", "files", _stored(_paused)),
     "a push did not end": ("push-failed", "files", _stored(_pushed)),
+    "the store went back to an earlier state": ("copy-refused", "copy far", _went_back),
+    "many sources are missing from the list": ("sources-missing", "estate", _cut),
+    "the store is another estate's": ("store-claimed", "store", _stored(_claimed)),
+    "a skip has no end": ("skipped-long", "idle", _described(lambda text: text + _IDLE)),
     "the store lacks what the copy had": (
         "store-damaged",
         "store",

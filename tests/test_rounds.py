@@ -100,7 +100,7 @@ def test_failures_with_one_cause_are_told_once(estate: EstateFolder) -> None:
         f'[[sources]]\nname = "web-{n}"\nprocedure = "p"\naddress = "127.0.0.1"\nport = 1\n' for n in range(7)
     )
     estate.write(
-        '[estate]\nname = "T"\n[procedures.p]\nover = "https"\ntries = 1\nsteps = [{ keep = "/x", as = "x" }]\n'
+        '[estate]\nname = "T"\n[procedures.p]\nover = "https"\ntries = 1\nsteps = [{ keep = "/{name}", as = "x" }]\n'
         '[procedures.q]\nover = "local"\nsteps = [{ pull = "nowhere" }]\n'
         f'[channels.c]\nkind = "file"\npath = "told.jsonl"\n{sources}[[sources]]\nname = "other"\nprocedure = "q"\n'
     )

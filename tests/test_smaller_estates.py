@@ -169,3 +169,20 @@ def test_without_a_file_accepted_before_an_invalid_one_is_an_error(estate: Estat
     estate.write("[estate\n")
     assert estate.run("serve", "--once").code == 4
     assert estate.run("collect").code == 4
+
+
+def test_a_service_that_finds_no_store_reports_it_once_a_day(listed: EstateFolder) -> None:
+    files_estate = listed
+    collect(files_estate)
+    told = files_estate.path / "told.jsonl"
+    before = len(told.read_text().splitlines()) if told.exists() else 0
+    store = files_estate.path / "store"
+    store.rename(files_estate.path / "away")
+    for _ in range(3):  # as systemd starts it again and again
+        assert files_estate.run("serve", "--once").code == 5
+    lines = [json.loads(line) for line in told.read_text().splitlines()][before:]
+    assert [event["kind"] for line in lines for event in line["events"]] == ["store-trouble"]
+    assert "the service cannot start, and nothing is collected" in lines[0]["events"][0]["message"]
+    (files_estate.path / "away").rename(store)
+    assert files_estate.run("serve", "--once").code == 0
+    assert not (files_estate.path / ".historon-not-started").exists()

@@ -582,7 +582,8 @@ class Historon:
         """
         from historon.api.rounds import collect
 
-        return collect(self, self.sources(*names, where=where), observer, trust, stopped_by)
+        every = not names and not where
+        return collect(self, self.sources(*names, where=where), observer, trust, stopped_by, every=every)
 
     def unfinished(self, *names: str, where: Sequence[str] = ()) -> list[Source]:
         """The sources that the last round did not come to, as it was interrupted."""

@@ -29,13 +29,15 @@ def collect(
     observer: Observer | None,
     trust: Callable[[Mapping[str, OfferedKey]], bool] | None,
     stopped_by: Sequence[signal.Signals],
+    *,
+    every: bool,
 ) -> Collected:
-    """One round of these sources; see Historon.collect."""
+    """One round of these sources, or of `every` one; see Historon.collect."""
     clear_scratch()
     estate = opened.estate
     store = opened.to_write()
     notifier = Notifier(estate, store, opened.clock)
-    if len(sources) == len(estate.sources):  # all of them: by a timetable's command, and not some by hand
+    if every:  # by a timetable's command, and not some by hand
         estate = estate_in_force(estate, store, notifier, opened.clock())
         if estate is not opened.estate:
             opened.estate = notifier.estate = estate

@@ -301,6 +301,7 @@ class Estate:
     budgets: Sequence[Budget]
     sources: Mapping[str, Source]
     texts: Mapping[str, str]  # the files it was read from, by their names in its folder
+    instead: tuple[str, str] | None = None  # why it is in force instead of what the file says: a kind of event, words
 
     @property
     def folder(self) -> Path:

@@ -41,7 +41,7 @@ def same_device_problems(file: Parts) -> Iterator[Problem]:
         if source is None or procedure is None or procedure.arriving or not source.address:
             continue
         values = tuple(sorted((name, repr(value)) for name, value in source.values.items()))
-        what = (source.address, source.port, source.via, source.procedure, values)
+        what = (source.address, source.port, source.via, source.credentials, source.procedure, values)
         written = repr(procedure)
         if any(own in written for own in _OWN):
             continue

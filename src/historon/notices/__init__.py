@@ -2,7 +2,15 @@
 
 from historon.notices.about_copies import about_copy
 from historon.notices.channels import NoticeError, Sent
-from historon.notices.delivery import Delivery, DeliveryResult, Outgoing, send, sign_of_life, try_channel
+from historon.notices.delivery import (
+    Delivery,
+    DeliveryResult,
+    Outgoing,
+    send,
+    send_past_the_store,
+    sign_of_life,
+    try_channel,
+)
 from historon.notices.events import Event, state_of
 from historon.notices.letters import Letter, letter_of
 from historon.notices.notifier import Monitored, Notifier
@@ -23,6 +31,7 @@ __all__ = [
     "letter_of",
     "longest_wait",
     "send",
+    "send_past_the_store",
     "shipped_template",
     "sign_of_life",
     "state_of",

@@ -15,7 +15,7 @@ from historon.notices.channels import NoticeError, Sent, send_over
 from historon.notices.channels.webhook import request
 from historon.notices.events import Event, as_it_is_now
 from historon.notices.letters import Letter, letter_of
-from historon.notices.routing import AT_THE_LATEST, when_awake
+from historon.notices.routing import AT_THE_LATEST, wants, when_awake
 from historon.store import Notice, NoticeState, Pending, Store
 
 __all__ = ["Delivery", "DeliveryResult", "Outgoing", "send", "sign_of_life", "try_channel"]
@@ -199,6 +199,16 @@ def send(outgoing: Outgoing, estate: Estate, at: datetime) -> Sent | NoticeError
         return exc
     except Exception as exc:  # whatever is wrong with one channel must not end the service
         return NoticeError(f"unexpected {type(exc).__name__}: {exc}", hint="please report this")
+
+
+def send_past_the_store(estate: Estate, event: Event, at: datetime) -> list[DeliveryResult]:
+    """Send an event at once to each channel that wants it, where no store can remember it."""
+    results = []
+    for name, channel in estate.channels.items():
+        if wants(channel, event, estate):
+            sent = send(Outgoing(name, channel, letter_of([event], channel, estate, at)), estate, at)
+            results.append(DeliveryResult(name, str(sent) if isinstance(sent, NoticeError) else None))
+    return results
 
 
 def try_channel(channel: Channel, estate: Estate, at: datetime) -> Sent:

@@ -7,6 +7,7 @@ somebody to notify.
 
 from collections.abc import Callable
 from contextlib import closing
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -42,7 +43,7 @@ def estate_in_force(estate: Estate, store: Store, notifier: Notifier, now: datet
     missing = missing_from(was, estate, store)
     notifier.watch("missing sources", [_about_missing(missing, now)])
     if was is not None and missing:
-        return was
+        return replace(was, instead=("sources-missing", missing))
     less = differences(was, estate) if was is not None else []
     notifier.keep_with([_changed(less, now)] if less else [], memories_of(estate, store))
     return estate

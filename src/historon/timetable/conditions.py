@@ -135,9 +135,10 @@ def _of_surroundings(estate: Estate, store: Store, now: datetime) -> Iterator[Op
     if other:
         yield OpenCondition("store-claimed", "store", other, advice="historon store")
     missing = what_is_missing(estate, store)
-    if missing:
-        advice = "put them back, or confirm: historon sources retire --missing --because WHY"
-        yield OpenCondition("sources-missing", "estate", missing, advice=advice)
+    kind, words = estate.instead or ("sources-missing" if missing else "", missing)
+    if kind:
+        confirm = "put them back, or confirm: historon sources retire --missing --because WHY"
+        yield OpenCondition(kind, "estate", words, advice="historon doctor" if kind == "estate-refused" else confirm)
     doubt = clock_doubt(store, now)
     if doubt:
         yield OpenCondition("clock-doubtful", "clock", doubt, advice="set the clock; ages mean nothing until then")

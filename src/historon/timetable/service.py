@@ -74,6 +74,7 @@ from historon.timetable.acceptance import about_estate, about_writer, estate_in_
 from historon.timetable.accepted import last_accepted
 from historon.timetable.conditions import is_well
 from historon.timetable.due import due_instants
+from historon.timetable.failed_start import forget_failed_start, report_failed_start
 from historon.timetable.health import HealthFigures
 from historon.timetable.monitoring import (
     Monitor,
@@ -198,7 +199,13 @@ class Service:
         """
         self._seen = (_state_of(self._file), 0)
         refusal = self._read()
-        self._store = self._open_store(self._estate)
+        try:
+            self._store = self._open_store(self._estate)
+        except StoreError as exc:
+            for told in report_failed_start(self._estate, exc, self._clock()):
+                self._report(told)
+            raise
+        forget_failed_start(self._estate)
         self._pen = self._store.another()  # for what is written in a thread
         self._rounds_pen = Pen(self._store.another())
         self._notifier = Notifier(self._estate, self._store, self._clock)
@@ -236,7 +243,7 @@ class Service:
             if accepted is None:
                 raise
             _LOG.error("the estate file is invalid; the last accepted one is used: %s", exc)
-            self._estate = accepted
+            self._estate = _instead(accepted, exc)
             return exc
         return None
 
@@ -463,6 +470,8 @@ class Service:
         except EstateError as exc:
             _LOG.error("the estate file is invalid; the previous settings stay in effect: %s", exc)
             self._look("estate", about_estate(str(exc), self._clock()))
+            self._estate = self._notifier.estate = _instead(self._estate, exc)
+            self._monitor.soon()
             return
         if estate.settings.store != self._estate.settings.store:
             _LOG.error("the estate file names another store: restart the service for it")
@@ -837,6 +846,12 @@ class Service:
                 await self._send_due()
         except TimeoutError:
             _LOG.warning("not all notices were sent; they will be, when a service runs again")
+
+
+def _instead(estate: Estate, refusal: EstateError) -> Estate:
+    """The estate that stays in force while the file is invalid."""
+    first = str(refusal).splitlines()[0]
+    return replace(estate, instead=("estate-refused", f"{first}; the previous settings stay in effect"))
 
 
 def _still_running(task: asyncio.Task[None] | None) -> asyncio.Task[None] | None:

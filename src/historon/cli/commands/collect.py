@@ -54,7 +54,7 @@ def command(
             return ExitCode.WELL
         with view.Shown(len(sources) or 1, quiet=as_json, verbose=verbose) as shown:
             done = opened.collect(
-                *(source.name for source in sources),
+                *(source.name for source in sources if unfinished or names or where),
                 observer=shown.tell,
                 stopped_by=[signal.SIGTERM],
                 trust=partial(_confirm_keys, app, shown, trust=trust_first_contact),

@@ -64,7 +64,11 @@ def _as_service(estate: Estate, names: tuple[str, ...], user: str | None) -> int
         groups = os.getgrouplist(account.pw_name, account.pw_gid)
         other = {"user": account.pw_uid, "group": account.pw_gid, "extra_groups": groups}
     home = account.pw_dir if os.path.isdir(account.pw_dir) else "/"
-    done = subprocess.run(words, cwd=home, env=environment, stdin=subprocess.DEVNULL, check=False, **other)
+    try:
+        done = subprocess.run(words, cwd=home, env=environment, stdin=subprocess.DEVNULL, check=False, **other)
+    except OSError as exc:
+        message = f"{account.pw_name} cannot run {sys.executable}: {exc.strerror}"
+        raise OutsideError(message, hint="install Historon where that account can read it") from exc
     return done.returncode
 
 
