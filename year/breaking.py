@@ -207,6 +207,21 @@ def _queues_apart() -> None:
     _module("collect.transports.drop_folder")._DropSession._check_together = lambda *_: None
 
 
+def _anybody_writes() -> None:
+    _module("api.front").check_writer = lambda *_: None
+    _module("timetable.service").check_writer = lambda *_: None
+
+
+def _snapshot_unseen() -> None:
+    status = _module("copies.status")
+    status._is_newer = lambda *_, **__: False
+    status._heed_refusal = lambda *_: None
+
+
+def _cut_list_taken() -> None:
+    _module("timetable.accepted").too_many_lost = lambda *_: False
+
+
 OLD_FAULTS: dict[str, Callable[[], None]] = {
     "half exports are good": _takes_anything,
     "a suspect export becomes the last good one": _suspect_is_good,
@@ -235,4 +250,7 @@ OLD_FAULTS: dict[str, Callable[[], None]] = {
     "a missing program proves": _no_program_is_well,
     "the date of an export is not looked at": _date_ignored,
     "each part has a queue of its own": _queues_apart,
+    "any estate writes a store": _anybody_writes,
+    "a restored snapshot goes unseen": _snapshot_unseen,
+    "a list that was cut is taken": _cut_list_taken,
 }

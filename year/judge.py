@@ -597,6 +597,24 @@ class Judge:
         if code != int(wrong):
             self._find("false all-clear" if wrong else "false alarm", "the estate", f"status ends with {code}")
         self.ages = Counter(row["age"] for row in rows.values())
+        self._judge_answers({(one["kind"], one["subject"]) for one in data["conditions"]})
+
+    def _judge_answers(self, conditions: set[tuple[str, str]]) -> None:
+        """What status has open, and nothing else, is open in every other answer; doctor is asked once a week."""
+        asked = ["notices", "doctor"] if self._night.day % 7 == 0 else ["notices"]
+        for command in asked:
+            code, out, err = self._witness.ask(command, "--json")
+            try:
+                data = json.loads(out)
+            except ValueError:
+                self._find("defect", command, f"{code}: {err[-300:]}")
+                continue
+            if command == "notices":
+                said = {(one["kind"], one["subject"]) for one in data["conditions"]}
+                if said != conditions:
+                    self._find("false all-clear", command, f"{said ^ conditions} is open in one of two answers")
+            elif missing := {about for _, about in conditions} - {row["about"] for row in data["rows"]}:
+                self._find("false all-clear", command, f"it says nothing of {missing}, which is open")
 
     def _judge_metrics(self) -> None:
         alive = self._witness.alive()

@@ -17,7 +17,7 @@ from tests.leaping import fast_folder
 
 from historon.store import FolderStore
 from year.devices import PASSWORD, USER, Devices
-from year.faults import Disturbance, Spoiled, arrivals, connections, exports, machine, workbench
+from year.faults import Disturbance, Spoiled, arrivals, connections, exports, levels, machine, workbench
 from year.judge import Judge
 from year.outside import OPERATOR, Outside
 from year.program import NOT_ARMED, EndedError, Program
@@ -37,7 +37,7 @@ _PAIRED = 0.3  # of the disturbances have another one beside them
 SPOILED = {one.kind: one for one in (*exports.FAULTS, *connections.FAULTS)}
 _WRONG = machine.EstateWrong.kind
 ARRIVING = {one.kind: one for one in arrivals.FAULTS}
-DISTURBING = {one.kind: one for one in (*machine.DISTURBANCES, *workbench.DISTURBANCES)}
+DISTURBING = {one.kind: one for one in (*machine.DISTURBANCES, *workbench.DISTURBANCES, *levels.DISTURBANCES)}
 KINDS = [*SPOILED, *ARRIVING, *DISTURBING]
 
 

@@ -95,10 +95,6 @@ def _rotate(model: Model, rng: random.Random) -> None:
     section.settings.append(("password", secret_of(rng)))
 
 
-def _rename(model: Model, rng: random.Random) -> None:
-    model.host = f"{model.host.split('--')[0]}--{rng.randrange(10**6)}"
-
-
 def _update(model: Model, rng: random.Random) -> None:
     model.release = f"{rng.randrange(5, 9)}.{rng.randrange(10**4)}"
 
@@ -109,7 +105,6 @@ EDITS: dict[str, Callable[[Model, random.Random], None]] = {
     "another value": _change,
     "a setting more": _extend,
     "a password rotated": _rotate,
-    "renamed": _rename,
     "another release": _update,
 }
 
@@ -224,7 +219,7 @@ def _database(model: Model) -> bytes:
 
 def _large(model: Model, size: int) -> bytes:
     """A part that is kept in blocks: mostly the same bytes, with the model in their midst."""
-    rng = random.Random(model.host.split("--")[0])
+    rng = random.Random(model.host)
     half = rng.randbytes(size // 2)
     return half + _flat(model) + half[::-1]
 

@@ -29,6 +29,11 @@ def _text(source: Source) -> bool:
     return source.post.transport in _FETCHED and source.style.is_text
 
 
+def _named(source: Source) -> bool:
+    """Whether the export says which device it is of."""
+    return _text(source) and _by_itself(source) and b"\nhostname" in source.style.write(source.model)
+
+
 def _packed(source: Source) -> bool:
     return _by_itself(source) and source.post.style == "archive"
 
@@ -150,6 +155,7 @@ FAULTS = (
     Spoiled("written twice", _text, _with(_doubled), _WRONG),
     Spoiled("remnants of paging", lambda source: _text(source) and _by_itself(source), _with(_remnants), _WRONG),
     Spoiled("another device answers", lambda source: _text(source) and _by_itself(source), _another, _WRONG),
+    Spoiled("another device answers by its name", _named, _another, frozenset({"suspect"})),
     Spoiled("a bit has rotted in an archive", _packed, _with(_flip)),
     Spoiled("an archive cut off", _packed, _with(_cut_packed)),
     Spoiled("an empty archive", _packed, _with(_empty_archive)),

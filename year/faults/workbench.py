@@ -20,7 +20,7 @@ from year.faults import Disturbance
 if TYPE_CHECKING:
     from year.play import Play
 
-__all__ = ["DISTURBANCES"]
+__all__ = ["DISTURBANCES", "AtTheBench", "Workbench"]
 
 _Stops = Sequence[tuple[datetime, Callable[[], None]]]
 _ESTATE = """
@@ -83,7 +83,7 @@ def _workbench(play: "Play") -> Iterator[Workbench]:
         shutil.rmtree(bench.folder)
 
 
-class _AtTheBench(Disturbance):
+class AtTheBench(Disturbance):
     """Something is tried there in the afternoon."""
 
     mild: ClassVar[bool] = True
@@ -109,7 +109,7 @@ class _AtTheBench(Disturbance):
         return "\n".join([f"saved at {self.rng.randrange(10**6)}", *lines, "end"]) + "\n"
 
 
-class PushedBack(_AtTheBench):
+class PushedBack(AtTheBench):
     """A version is pushed back, to a box that takes it whole, cuts it, or alters a line.
 
     What is sent was shown, to the letter; and it is well where the box holds it, and only there.
@@ -153,7 +153,7 @@ _BOXES = {
 }
 
 
-class Proven(_AtTheBench):
+class Proven(AtTheBench):
     """Versions are proven by a program that is content, is not, dies, is another one, or is not there."""
 
     kind = "proven by hand"
@@ -186,7 +186,7 @@ _PROOFS = (
 )
 
 
-class KilledBeforeReporting(_AtTheBench):
+class KilledBeforeReporting(AtTheBench):
     """It is killed about when a change was stored, and the next round finds another: each is reported, and once."""
 
     kind = "killed before it reports"
@@ -215,7 +215,7 @@ class KilledBeforeReporting(_AtTheBench):
             self._find(play, "double notice", f"{sorted(often)} were reported again and again")
 
 
-class DateStandsStill(_AtTheBench):
+class DateStandsStill(AtTheBench):
     """The box stops making exports, and gives its last one again and again: its age counts from when it was made."""
 
     kind = "a date that stands still"
@@ -238,7 +238,7 @@ class DateStandsStill(_AtTheBench):
                 self._find(play, "false alarm", f"its export was made at {made}, and status says: {said[-200:]}")
 
 
-class NightsApart(_AtTheBench):
+class NightsApart(AtTheBench):
     """A text and an archive arrive each night, and in some nights one of them does not: no version mixes two nights."""
 
     kind = "parts of different nights"

@@ -75,6 +75,7 @@ def command(
         if going and not supposed:
             _heed(opened.clock_doubt(), yes=yes)
             if yes:
+                opened.to_write()  # first of all: another estate's store is not pruned, however few go
                 _check_limit(opened.too_many_to_prune(plans), len(going), exactly)
         if going and not as_json and not yes and not supposed and app.interactive:
             yes = click.confirm(f"Remove {count(len(going), 'version')}?")
