@@ -173,6 +173,46 @@ class StoreContract(ABC):
         store.remove(store.versions("s")[:2], BY_HAND)
         assert take(store, 4, Part("a", b"new")).number == 4
 
+    def test_a_number_that_is_taken_elsewhere_is_not_given(self, store: Store) -> None:
+        take(store, 0, Part("a", b"1"))
+        store.raise_numbers({"s": 7, "other": 3})
+        store.raise_numbers({"s": 2})
+        assert store.last_numbers() == {"s": 7, "other": 3}
+        assert take(store, 1, Part("a", b"2")).number == 8
+        assert take(store, 1, Part("a", b"2"), source="other").number == 4
+
+    def test_a_renamed_source_is_all_that_it_was(self, store: Store) -> None:
+        for number in range(4):
+            take(store, number, Part("a", b"%d" % number))
+        (first,) = (one for one in store.versions("s") if one.number == 1)
+        store.remove([first], Removal(night(5), {"s": "retention r"}))
+        store.remember("s", "topic", "text")
+        take(store, 4, Part("a", b"other"), source="taken")
+        changes = store.change_number()
+        with pytest.raises(StoreError, match="taken has versions already"):
+            store.rename("s", "taken", night(6))
+        assert store.rename("s", "t", night(6)) == 3
+        assert store.change_number() > changes
+        assert [one.number for one in store.versions("t")] == [2, 3, 4]
+        assert content(store, 4, "t") == {"a": b"3"}
+        assert (store.recall("t", "topic"), store.recall("s", "topic")) == ("text", None)
+        assert store.versions("s") == []
+        assert store.last_numbers()["s"] == 4
+        gone = {one.number: one for one in store.removed("s")}
+        assert [(number, one.rule) for number, one in sorted(gone.items())] == [
+            (1, "retention r"),
+            *((number, "renamed to t") for number in (2, 3, 4)),
+        ]
+        assert gone[4].sha256 == store.digests("t")[4]
+        assert take(store, 7, Part("a", b"new"), source="t").number == 5
+        assert store.check() == []
+
+    def test_a_store_with_a_new_key_is_another_one(self, store: Store) -> None:
+        key = store.fingerprint_key()
+        store.renew_key()
+        assert len(store.fingerprint_key()) == len(key)
+        assert self.again(store).fingerprint_key() != key
+
     def test_a_source_that_was_never_met_is_empty(self, store: Store) -> None:
         assert (store.versions("no"), store.parts("no", 1), store.version("no", 1)) == ([], [], None)
         assert store.state("no").good is None

@@ -58,8 +58,10 @@ def test_a_password_that_a_step_sends_is_sent_once_where_that_hangs_up(estate: E
 def test_an_account_that_is_refused_is_spared(estate: EstateFolder, router: Capstan) -> None:
     """Thirty devices, one account, and its password was changed: the account must not lock."""
     source = f'address = "127.0.0.1"\nport = {router.port}\ncredentials = "c"\nhost_key = "{router.fingerprint}"'
+    keep = _KEEP.replace('as = "', 'as = "{name}-', 1)
+    assert "{name}" in keep
     more = "".join(f'[[sources]]\nname = "d{number}"\nprocedure = "p"\n{source}\n' for number in range(29))
-    describe_estate(estate, over="ssh-shell", steps=_KEEP, procedure=_PROMPT, source=source, more=more)
+    describe_estate(estate, over="ssh-shell", steps=keep, procedure=_PROMPT, source=source, more=more)
     result = collect(estate, PW="old-light")
     assert result.code == 3
     assert router.passwords_tried <= 8

@@ -8,7 +8,7 @@ from historon.collect.transports.interface import Answer
 from historon.collect.transports.xml import parse_markup
 from historon.estate import Check, Finder, Pattern
 
-__all__ = ["choose", "field_of", "find", "has_wrong_status", "whats_wrong"]
+__all__ = ["choose", "field_of", "find", "find_one", "has_wrong_status", "whats_wrong"]
 
 _MOST = 10_000
 

@@ -18,7 +18,7 @@ from historon.notices.letters import Letter, letter_of
 from historon.notices.routing import AT_THE_LATEST, wants, when_awake
 from historon.store import Notice, NoticeState, Pending, Store
 
-__all__ = ["Delivery", "DeliveryResult", "Outgoing", "send", "sign_of_life", "try_channel"]
+__all__ = ["Delivery", "DeliveryResult", "Outgoing", "send", "send_past_the_store", "sign_of_life", "try_channel"]
 
 _OURS = timedelta(minutes=10)  # how long a notice that is being sent is nobody else's
 _FIRST_WAIT, _LONGEST_WAIT = timedelta(minutes=1), timedelta(hours=1)
