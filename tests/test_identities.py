@@ -87,7 +87,7 @@ def test_an_estate_that_moved_says_so_once(kept: EstateFolder) -> None:
     _edit(moved, 3)
     assert moved.run("collect").code == 5
     shown = moved.run("store")
-    assert (shown.code, "it can read it, and not change it" in shown.out) == (5, True)
+    assert (shown.code, "it can read the store, and not change it" in shown.out) == (5, True)
     assert moved.run("store", "--moved").code == 0
     collect(moved)
     assert _numbers(moved) == [1, 2, 3]

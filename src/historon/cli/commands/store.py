@@ -78,7 +78,7 @@ def _show(opened: Historon, *, as_json: bool) -> int:
         )
         click.echo(f"belongs to  {' and '.join(map(str, writers)) or 'nobody yet'}")
         if stranger:
-            click.echo(f"\n{stranger}; it can read it, and not change it")
+            click.echo(f"\n{stranger.rpartition('; ')[2]}: it can read the store, and not change it")
             click.echo("historon store --moved    if it takes the place of the other")
             click.echo("historon store --beside   if both are to use it")
             click.echo("historon store --copied   if store and estate are a copy")
