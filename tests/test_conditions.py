@@ -243,6 +243,8 @@ def test_whoever_says_how_things_stand_says_the_same(opened: EstateFolder, liste
     health, metrics = _looked_at_by_the_service(opened)
     assert (kind, subject) in {(one["kind"], one["subject"]) for one in health["conditions"]}
     assert f'historon_open_conditions{{kind="{kind}"}} 1.0' in metrics
+    if kind == "timetable-missed":
+        assert "warning: timetable nightly: nobody came to idle: does the service run?" in opened.run("agenda").out
     letters = (opened.path / "told.jsonl").read_text() if (opened.path / "told.jsonl").exists() else ""
     assert '"all-well"' not in letters
     if kind not in ("failing", "suspect", "not-resumed", "push-failed", "age-unknown"):  # a round would mend these

@@ -234,6 +234,16 @@ def _outcomes(estate: EstateFolder) -> dict[str, tuple[str, str]]:
     return {row["source"]: (row["outcome"], row["note"] or "") for row in rows}
 
 
+@pytest.mark.parametrize("line", ['  "hostname": "{}",', "<host-name>{}</host-name>", "set system host-name {}"])
+def test_a_name_is_found_in_documents_and_commands(two: EstateFolder, line: str) -> None:
+    for name in ("edge-one", "edge-nine"):
+        text = _config("x").replace("hostname x", line.format(name))
+        (two.path / "one.cfg").write_text(text)
+        two.run("collect")
+        two.run("vouch", "one@2")
+    assert _outcomes(two)["one"][1] == "active.cfg says it is edge-nine, and was edge-one"
+
+
 def test_a_device_that_says_another_name_is_suspect(two: EstateFolder) -> None:
     (two.path / "one.cfg").write_text(_config("edge-nine", 2))
     two.run("collect")
@@ -329,3 +339,24 @@ def test_a_letter_that_fits_two_sources_is_taken_by_none(files_estate: EstateFol
     assert 'the mail "export of edge-10" fits edge-10 too; neither takes it' in outcomes["edge-1"][1]
     assert 'the mail "export of edge-10" fits edge-1 too; neither takes it' in outcomes["edge-10"][1]
     assert len(mailbox.Maildir(str(files_estate.path / "mail"))) == 1, "it stays where it is"
+
+
+def test_a_copied_estate_takes_nothing_from_a_drop_folder_it_shares(files_estate: EstateFolder) -> None:
+    """Two machines with one estate would each have half the history: the second one has to say what it is."""
+    drop = files_estate.path.parent / "drop"
+    drop.mkdir()
+    procedure = f'[procedures.p]\nover = "drop-folder"\nfolder = "{drop}"\nthen = "remove"\n'
+    steps = 'steps = [{ pull = "{name}-*.cfg", as = "a.cfg", complete = "ends:end" }]\n'
+    files_estate.write(f'[estate]\nname = "Test"\n{procedure}{steps}[[sources]]\nname = "fw"\nprocedure = "p"\n')
+    (drop / "fw-1.cfg").write_text("port 1\nend\n")
+    collect(files_estate)
+    second = EstateFolder(files_estate.path.parent / "second")
+    shutil.copytree(files_estate.path, second.path)
+    (drop / "fw-2.cfg").write_text("port 2\nend\n")
+    assert second.run("collect").code == 5
+    assert second.run("serve", "--once").code == 5
+    assert (drop / "fw-2.cfg").exists(), "it is the first one's"
+    collect(files_estate)
+    assert len(files_estate.run("versions", "fw", "--json").rows) == 2
+    told = second.run("store", "--copied").out
+    assert "these take files or letters away, so that two estates would each get half: fw" in told

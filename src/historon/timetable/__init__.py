@@ -4,7 +4,7 @@ The service is in `historon.timetable.service`, and not imported here: it brings
 """
 
 from historon.timetable.agenda import Due, Load, agenda, load_by_hour, warnings_of
-from historon.timetable.conditions import OpenCondition, is_well, open_conditions
+from historon.timetable.conditions import OpenCondition, is_well, missed_timetables, open_conditions
 from historon.timetable.due import due_instants, frozen, offset_of
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
 
@@ -19,6 +19,7 @@ __all__ = [
     "frozen",
     "is_well",
     "load_by_hour",
+    "missed_timetables",
     "offset_of",
     "open_conditions",
     "statuses",

@@ -37,7 +37,7 @@ from historon.timetable.freshness import Freshness, SourceStatus, statuses
 if TYPE_CHECKING:
     from historon.copies import CopyStatus
 
-__all__ = ["OpenCondition", "is_well", "open_conditions"]
+__all__ = ["OpenCondition", "is_well", "missed_timetables", "open_conditions"]
 
 _LATE = timedelta(hours=1)  # after its spread, from which on a timetable is not kept: rounds take their time
 _LOOKED_BACK = tuple(timedelta(days=days) for days in (1, 8, 40, 400))
@@ -259,6 +259,11 @@ def _of_timetables(
             more = f" and {len(missed) - _NAMED} more" if len(missed) > _NAMED else ""
             words = f"nobody came to {', '.join(missed[:_NAMED])}{more}: does the service run?"
             yield OpenCondition("timetable-missed", f"timetable {name}", words, due, "historon serve keeps it")
+
+
+def missed_timetables(estate: Estate, store: Store, now: datetime) -> list[OpenCondition]:
+    """The timetables by which something was due, and nobody came to it: what is planned may not happen. StoreError."""
+    return list(_of_timetables(estate, store, store.states(), now))
 
 
 def _last_due(timetable: Timetable, estate: Estate, now: datetime) -> datetime | None:

@@ -11,7 +11,7 @@ from historon.cli.views import agenda as view
 from historon.errors import UsageError
 from historon.estate import Duration, Estate, describe, select
 from historon.store import Outcome, Store
-from historon.timetable import Due, agenda, load_by_hour, warnings_of
+from historon.timetable import Due, agenda, load_by_hour, missed_timetables, warnings_of
 
 __all__ = ["command"]
 
@@ -48,7 +48,8 @@ def command(
     """What is due next.
 
     Sources are due by their timetables, in the estate's time zone. It warns of hours that are too full, of sources that
-    are never due, take longer than their interval, or are due too seldom for their max_age. Nothing is collected.
+    are never due, take longer than their interval, or are due too seldom for their max_age, and of timetables that
+    nobody keeps. Nothing is collected.
     """
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
@@ -58,7 +59,8 @@ def command(
     with app.store(estate) as store:
         took = _took(store)
         loads = load_by_hour(estate, dues, took, now, now + ahead)
-        warnings = list(warnings_of(estate, sources, dues, loads, took))
+        warnings = [str(one) for one in missed_timetables(estate, store, now)]
+        warnings += warnings_of(estate, sources, dues, loads, took)
         simulation = _simulated(estate, store, dues, took, ahead) if simulate else None
     headline = view.headline(estate, dues, simulate or span)
     if as_json:
