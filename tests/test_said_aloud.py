@@ -134,6 +134,25 @@ def test_what_nobody_confirms_is_said_to_be_unconfirmed(files_estate: EstateFold
     assert "sent, unconfirmed: /bin/true ended with exit code 0" in files_estate.run("notices", "try", "c").out
 
 
+def test_who_reaches_nobody_says_so_by_exit_code(files_estate: EstateFolder) -> None:
+    text = FILES_ESTATE.replace("[procedures", '[timetables.often]\nevery = "1m"\n[procedures', 1)
+    text = text.replace("max_age", 'timetable = "often"\nmax_age')
+    hook = '[channels.hook]\nkind = "webhook"\nurl = "file:keys/hook"\nimmediately = true\n'
+    (files_estate.path / "keys" / "hook").write_text("http://127.0.0.1:9/x")
+    (files_estate.path / "keys" / "hook").chmod(0o600)
+    files_estate.write(text + hook)
+    assert files_estate.run("collect").code == 6
+    assert files_estate.run("notices").code == 0, "it may be back in a moment"
+    store = files_estate.store()
+    store.remember("files", "timetable", (datetime.now(UTC) - timedelta(minutes=5)).isoformat())
+    store._db.execute("UPDATE notice SET at = at - 7200000, next = next - 7200000")
+    store.close()
+    assert files_estate.run("serve", "--once").code == 6
+    assert files_estate.run("notices").code == 1
+    assert files_estate.run("doctor").code == 1
+    assert files_estate.run("status").code == 1
+
+
 # ---- requirements, proofs, copies ------------------------------------------------------------------------------------
 
 

@@ -177,6 +177,7 @@ class Service:
         self._refusal: EstateError | None = None  # of the file at the start
         self._offered: Estate | None = None  # by the file, whether in force or not
         self.troubled = False
+        self.unsent = False
         self.figures = HealthFigures()
         self.workers = workers or Workers()
         self.workers.start()
@@ -790,6 +791,7 @@ class Service:
 
     def _report(self, told: DeliveryResult | None) -> None:
         if told is not None and told.trouble:
+            self.unsent = True
             _LOG.error("notice not sent to %s: %s", told.channel, told.trouble)
 
     def _write_beside(self, *, renew: bool = False) -> None:

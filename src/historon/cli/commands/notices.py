@@ -15,6 +15,8 @@ from historon.timetable import open_conditions
 
 __all__ = ["command"]
 
+_DEAF = ("channel-failing", "heartbeat-failing")
+
 
 @click.command(
     "notices",
@@ -48,8 +50,8 @@ def command(
     """Who is notified of what, what is waiting to be sent, and what was sent.
 
     Lists the channels, and what is waiting. `try CHANNEL` sends a test there and reports the conversation; `send` sends
-    what is waiting, now; a NUMBER of the history shows that notice. The exit code is 6 when something could not be
-    sent.
+    what is waiting, now; a NUMBER of the history shows that notice. The exit code is 1 while a channel does not
+    deliver, and 6 when something could not be sent.
     """
     if template:
         click.echo(shipped_template("letter.txt.j2" if template == "text" else "letter.html.j2"), nl=False)
@@ -65,7 +67,9 @@ def command(
         elif history:
             view.show_history(store.outbox.last(last), estate, as_json=as_json)
         else:
-            view.show_channels(estate, store, open_conditions(estate, store, app.clock()), as_json=as_json)
+            conditions = open_conditions(estate, store, app.clock())
+            view.show_channels(estate, store, conditions, as_json=as_json)
+            return ExitCode.FOUND if any(one.kind in _DEAF for one in conditions) else ExitCode.WELL
     return ExitCode.WELL
 
 
