@@ -127,18 +127,23 @@ def test_a_copied_estate_becomes_one_of_its_own(kept: EstateFolder) -> None:
     assert kept.run("status").code == 0
 
 
-@pytest.mark.parametrize("copy", [_COPY, _FOLDER, _GIT])
-@pytest.mark.parametrize("how", ["collect", "serve"])
-def test_a_store_that_went_back_gives_no_number_twice(kept: EstateFolder, copy: str, how: str) -> None:
-    """A snapshot is restored: the copy holds @3, which the store has lost; the next version is @4."""
-    kept.write(FILES_ESTATE + copy)
-    assert kept.run("copies", "--update").code == 0
+def _lose_version_3(kept: EstateFolder) -> None:
+    """Restore a snapshot of the store from before version 3, which the copy holds."""
     shutil.copytree(kept.path / "store", kept.path.parent / "snapshot")
     _edit(kept, 3)
     collect(kept)
     assert kept.run("copies", "--update").code == 0
     shutil.rmtree(kept.path / "store")
     (kept.path.parent / "snapshot").rename(kept.path / "store")
+
+
+@pytest.mark.parametrize("copy", [_COPY, _FOLDER, _GIT])
+@pytest.mark.parametrize("how", ["collect", "serve"])
+def test_a_store_that_went_back_gives_no_number_twice(kept: EstateFolder, copy: str, how: str) -> None:
+    """A snapshot is restored: the copy holds @3, which the store has lost; the next version is @4."""
+    kept.write(FILES_ESTATE + copy)
+    assert kept.run("copies", "--update").code == 0
+    _lose_version_3(kept)
     if copy != _GIT:  # which is asked by collecting alone, as it runs a program
         assert kept.run("copies").code == 5
         said = kept.run("status")
@@ -160,12 +165,7 @@ def test_a_store_that_went_back_gives_no_number_twice(kept: EstateFolder, copy: 
 
 def test_collecting_alone_keeps_numbers_of_a_copy_here(kept: EstateFolder) -> None:
     kept.write(FILES_ESTATE + _COPY)
-    shutil.copytree(kept.path / "store", kept.path.parent / "snapshot")
-    _edit(kept, 3)
-    collect(kept)
-    assert kept.run("copies", "--update").code == 0
-    shutil.rmtree(kept.path / "store")
-    (kept.path.parent / "snapshot").rename(kept.path / "store")
+    _lose_version_3(kept)
     _edit(kept, 4)
     kept.run("collect")
     assert _numbers(kept) == [1, 2, 4]

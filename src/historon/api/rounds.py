@@ -44,8 +44,6 @@ def collect(
             sources = list(estate.sources.values())
     if not sources:
         raise UsageError("there is no source to collect", hint="describe some in the estate file")
-    if estate.copies:
-        _heed_copies(opened, notifier)
     run = _Round(opened, notifier, observer or (lambda event: None), stopped_by)
     with suppress(StoreError):
         notifier.tell_untold()  # before its own news: whoever collects by hand or by cron has no service that does
@@ -61,11 +59,13 @@ def collect(
     return Collected(report, [*results, *_sign_of_life(opened, report)])
 
 
-def _heed_copies(opened: "Historon", notifier: Notifier) -> None:
+async def _heed_copies(opened: "Historon", notifier: Notifier) -> None:
     """A store that is older than its copies gives no number again, and that is reported."""
-    from historon.copies import heed_newer_copies
+    from historon.copies import heed_in_time
 
-    newer = heed_newer_copies(opened.estate, opened.store, ask=False)
+    newer: list[str] = []
+    with suppress(OSError):  # a copy that does not answer keeps no round waiting
+        newer = await heed_in_time(opened.estate, opened.store, ask=False)
     for one in opened.copies(*newer) if newer else ():
         notifier.watch(f"copy {one.name}", [about_copy(one, opened.clock())])
 
@@ -102,6 +102,8 @@ class _Round:
     async def _run(self, sources: Sequence[Source], workers: Workers) -> RoundReport:
         task = asyncio.current_task()
         assert task is not None  # noqa: S101 (asyncio.run made it)
+        if self._opened.estate.copies:
+            await _heed_copies(self._opened, self._notifier)
         for one in self._stopped_by:
             asyncio.get_running_loop().add_signal_handler(one, task.cancel)
         return await run_round(

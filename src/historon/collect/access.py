@@ -30,7 +30,7 @@ from historon.estate import (
     SecretRef,
     Source,
     Step,
-    fill,
+    arrival_place,
     module_of,
     values_of,
 )
@@ -328,10 +328,10 @@ class Access:
 
     def _rivals(self, source: Source) -> Iterator[Target[Any]]:
         """The other sources whose exports arrive where this one's do."""
-        place = _place_of(self._estate, source)
+        place = arrival_place(source, self._estate.procedure_of(source))
         for other in self._estate.sources.values():
-            if other.name != source.name and place == _place_of(self._estate, other):
-                with suppress(CollectError):
+            with suppress(LookupError, CollectError):
+                if other.name != source.name and place == arrival_place(other, self._estate.procedure_of(other)):
                     yield self._target(other)
 
     def _found_account(self, name: str | None) -> Account | None:
@@ -350,16 +350,6 @@ class Access:
 
             self._known.append(known_hosts(self._estate.path(self._estate.settings.known_hosts)))
         return self._known[0]
-
-
-def _place_of(estate: Estate, source: Source) -> tuple[object, ...]:
-    """Where exports of a source arrive: a folder, or the account of a server."""
-    procedure = estate.procedure_of(source)
-    try:
-        place = str(fill(procedure.place, values_of(source, procedure)))
-    except LookupError:
-        return (source.name,)
-    return (procedure.over, place) if place else (procedure.over, source.address, source.port, source.credentials)
 
 
 @contextmanager

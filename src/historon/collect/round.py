@@ -288,7 +288,7 @@ class _Round:
         procedure = self._estate.procedure_of(source)
         rules = self._estate.requirements_of(source)
         reader = Reader(source.own_names, (), self._weights)
-        daily = self._is_first_today(source, at)
+        daily = any(one.step.follows for one in export.kept) and self._is_first_today(source, at)
         question = question_about(
             self._store, source, procedure, export.kept, masks, reader, rules, export.doubts, daily=daily
         )

@@ -22,6 +22,11 @@ class Holdings:
     store: str
     digests: Mapping[str, Mapping[int, bytes | None]] = field(default_factory=dict)
 
+    @property
+    def last_numbers(self) -> dict[str, int]:
+        """The highest number of a version that it holds of each source."""
+        return {source: max(numbers) for source, numbers in self.digests.items() if numbers}
+
 
 class CopyModule(Protocol):
     """A module of this package; its copies are of its own class."""

@@ -1,5 +1,6 @@
 """Second places: which there are, how far they are behind, what is wrong with them, and bringing them up to date."""
 
+import asyncio
 import os
 from collections.abc import Sequence
 from contextlib import closing
@@ -15,6 +16,7 @@ from historon.copies.interface import CopyModule, Holdings
 from historon.errors import HistoronError, OutsideError, RefusedError, StoreError, where_raised
 from historon.estate import Copy, Estate, module_of, settings_digest, settings_files
 from historon.store import ESTATE, ContradictionError, Copied, Damage, Store, Verification, open_store
+from historon.threads import apart
 
 __all__ = [
     "CopyStatus",
@@ -22,7 +24,7 @@ __all__ = [
     "copies_of",
     "fetch_copy",
     "forget_copies",
-    "heed_newer_copies",
+    "heed_in_time",
     "holdings_of",
     "note_copied",
     "note_refused",
@@ -31,6 +33,7 @@ __all__ = [
 ]
 
 _LEFT_OUT = "left-out="
+_ANSWERS_S = 60  # within which copies say whether one is newer than the store
 _KEPT = 100  # damages that are remembered of a copy
 _OLDER = "the store is older than this copy, as after a restored snapshot: it lacks versions that the copy has"
 
@@ -169,13 +172,26 @@ def _is_newer(copy: Copy, estate: Estate, store: Store, *, ask: bool) -> bool:
         return False
 
 
-def heed_newer_copies(estate: Estate, store: Store, *, ask: bool) -> list[str]:
+def _heed_newer(estate: Estate, store: Store, *, ask: bool) -> list[str]:
     """The copies that hold what this store has lost: noted as refused, and no lost number is given again. StoreError.
 
     Without `ask` only copies on this machine are looked at.
     """
     newer = [name for name, copy in estate.copies.items() if _is_newer(copy, estate, store, ask=ask)]
     return [name for name in newer if _heed(estate, store, name)]
+
+
+async def heed_in_time(estate: Estate, store: Store, *, ask: bool) -> list[str]:
+    """The same, for a minute at most and beside everything else, as a copy's disk or server may hang.
+
+    Raises StoreError, and OSError where it took too long, or where the look before has not come back.
+    """
+
+    def look() -> list[str]:
+        with closing(store.another()) as own:
+            return _heed_newer(estate, own, ask=ask)
+
+    return await asyncio.wait_for(apart("newer copies", look), _ANSWERS_S)
 
 
 def _heed(estate: Estate, store: Store, name: str) -> bool:
@@ -187,7 +203,7 @@ def _heed(estate: Estate, store: Store, name: str) -> bool:
     if held.store not in ("", store_identity(store)):
         return False
     note_refused(store, name, ContradictionError(_OLDER))  # first, as with the numbers it looks as new as the copy
-    store.raise_numbers({source: max(numbers) for source, numbers in held.digests.items() if numbers})
+    store.raise_numbers(held.last_numbers)
     return True
 
 
@@ -196,7 +212,7 @@ def _heed_refusal(estate: Estate, store: Store, name: str) -> None:
     try:
         held = holdings_of(estate, name, store)
         if held.store == store_identity(store):
-            store.raise_numbers({source: max(numbers) for source, numbers in held.digests.items() if numbers})
+            store.raise_numbers(held.last_numbers)
     except HistoronError:
         pass  # the refusal stands
 

@@ -1,7 +1,6 @@
 """Looking for what will go wrong before it does: secrets, files, disks, programs, accounts, names that nobody uses."""
 
 import os
-import re
 import shutil
 import stat
 from collections import defaultdict
@@ -19,6 +18,7 @@ from historon.estate import (
     Credentials,
     Estate,
     Keeping,
+    Pattern,
     Procedure,
     SecretError,
     SecretRef,
@@ -409,8 +409,10 @@ def _blinding_settings(
         if end is None or name not in texts:
             continue
         content = texts[name]
-        plain = not end.startswith("pattern:")
-        times = content.count(end.encode()) if plain else len(re.findall(end[8:].encode(), content, re.MULTILINE))
+        if end.startswith("pattern:"):
+            times = sum(1 for _ in Pattern.parse(end.removeprefix("pattern:")).compiled.finditer(content))
+        else:
+            times = content.count(end.encode())
         if times > _REPEATED:
             what = f"ends_with appears {times} times in {source.name} {name}: an export cut after any of them passes"
             yield Finding(False, about, what, "name a line that stands at the end alone")

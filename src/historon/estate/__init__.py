@@ -22,6 +22,7 @@ from historon.estate.model import (
     Source,
     WeightRule,
 )
+from historon.estate.overlaps import arrival_place
 from historon.estate.patterns import Dated, Expression, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedure_files import shipped_names, shipped_text
 from historon.estate.procedures import Lines, Needs, Procedure
@@ -153,6 +154,7 @@ __all__ = [
     "add_rules",
     "add_sources",
     "after_hours",
+    "arrival_place",
     "check_trust",
     "describe",
     "differences",

@@ -10,7 +10,7 @@ from historon.estate.procedures import Procedure
 from historon.estate.steps import Pull, walk
 from historon.estate.values import fill, values_of
 
-__all__ = ["overlap_problems", "same_device_problems"]
+__all__ = ["arrival_place", "overlap_problems", "same_device_problems"]
 
 _WILD = "*?["
 _OWN = ("{name}", "{label.")  # by which two sources of one address are asked for different things
@@ -51,21 +51,25 @@ def same_device_problems(file: Parts) -> Iterator[Problem]:
             yield Problem(("sources", index), problem, "correct its address, or remove one of the two")
 
 
+def arrival_place(source: Source, procedure: Procedure) -> tuple[object, ...]:
+    """Where exports of a source arrive: a folder, or the account of a server. LookupError where a value is missing."""
+    place = str(fill(procedure.place, values_of(source, procedure)))
+    return (procedure.over, place) if place else (procedure.over, source.address, source.port, source.credentials)
+
+
 def _taken(source: Source, procedure: Procedure) -> Iterator[tuple[tuple[object, ...], str]]:
     """Where a source takes what from, and the pattern of each step; nothing where a value is missing, which is told."""
-    account = source.credentials or ""
     values = values_of(source, procedure)
     for _, step in walk(procedure.steps):
         if not isinstance(step, Pull):
             continue
         try:
-            place, pattern = str(fill(procedure.place, values)), str(fill(step.says, values))
+            where, pattern = arrival_place(source, procedure), str(fill(step.says, values))
         except LookupError:
             continue
-        where = (place,) if place else (source.address, source.port, account)
         # Of mails, who sent them and what they are about tells whose they are: only the same question is the same.
         filters = tuple(str(getattr(step.how, name, None)) for name in ("sender", "subject"))
-        yield (procedure.over, *where, *filters), pattern
+        yield (*where, *filters), pattern
 
 
 def _shared(takers: Sequence[_Taker]) -> Iterator[tuple[_Taker, _Taker]]:

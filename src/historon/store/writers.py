@@ -59,8 +59,10 @@ def writers_of(store: Store) -> list[Writer]:
 
 def stranger(store: Store, file: Path) -> str:
     """Why this estate file may not write to a store, in words; empty where it may. StoreError."""
-    known = writers_of(store)
-    me = Writer.here(file)
+    return _why_not(writers_of(store), Writer.here(file))
+
+
+def _why_not(known: Sequence[Writer], me: Writer) -> str:
     if not known or any(one.is_same(me) for one in known):
         return ""
     return f"this store belongs to {' and '.join(map(str, known))}; this is {me}"
@@ -68,10 +70,10 @@ def stranger(store: Store, file: Path) -> str:
 
 def check_writer(store: Store, file: Path) -> None:
     """Take a store that nobody wrote to yet for one's own. Raises StoreError where it is somebody else's."""
-    text = msgspec.json.encode([Writer.here(file)]).decode()
-    if not writers_of(store) and store.swap(ESTATE, _TOPIC, "", text):
-        return
-    why = stranger(store, file)
+    known, me = writers_of(store), Writer.here(file)
+    if not known and not store.swap(ESTATE, _TOPIC, "", msgspec.json.encode([me]).decode()):
+        known = writers_of(store)  # another one was faster
+    why = _why_not(known, me)
     if why:
         raise StoreError(f"{why}; nothing was changed", hint=_HINT)
 

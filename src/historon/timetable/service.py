@@ -26,7 +26,7 @@ from historon.collect import (
     run_round,
     settle_owed,
 )
-from historon.copies import bring_up_to_date, heed_newer_copies, note_copied, note_refused
+from historon.copies import bring_up_to_date, heed_in_time, note_copied, note_refused
 from historon.disk import clear_scratch
 from historon.errors import HistoronError, OutsideError, RefusedError, StoreError
 from historon.estate import (
@@ -100,7 +100,6 @@ _STOP = timedelta(seconds=20)  # for rounds to clean up after themselves, and fo
 _STOP_BESIDE = timedelta(seconds=10)  # for what runs beside them
 _SEND = timedelta(minutes=1)  # for one notice on one channel
 _RESTLESS = timedelta(minutes=15)  # of rounds that never end together, as a source hangs in each
-_COPIES_ANSWER = timedelta(minutes=1)  # for a look at whether one is newer than the store
 _MISSED = timedelta(hours=1)  # late, from which on a start reports it
 _LOOKED_AT = 20  # rounds, of which some may not have ended
 _TRIGGER = "timetable"
@@ -555,18 +554,13 @@ class Service:
         if not self._estate.copies:
             return
         try:
-            work = partial(self._newer_copies, ask=ask)
-            newer = await asyncio.wait_for(apart("newer copies", work), _COPIES_ANSWER.total_seconds())
-        except (TimeoutError, StillBusyError, StoreError) as exc:
+            newer = await heed_in_time(self._estate, self._store, ask=ask)
+        except (OSError, StoreError) as exc:
             _LOG.warning("the copies could not be looked at: %s", exc)
             return
         for name in newer:
             _LOG.error("the store is older than copy %s", name)
             self._monitor.copy_refused(self._estate, name, self._clock())
-
-    def _newer_copies(self, *, ask: bool) -> list[str]:
-        with closing(self._store.another()) as store:
-            return heed_newer_copies(self._estate, store, ask=ask)
 
     async def _round(self, sources: Sequence[Source], delays: Mapping[str, timedelta]) -> None:
         await self._heed_copies(ask=False)

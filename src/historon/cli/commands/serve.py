@@ -62,8 +62,8 @@ def command(
     the middle are then ended cleanly. A changed estate file takes effect by itself; an invalid one is reported, and the
     previous settings stay in effect. After a downtime each source is collected once. One service at a time keeps the
     timetables of a store; with --wait a second one, here or on another machine that shares the store, takes over when
-    the first is gone. With --once the exit code is 3 when a source failed or is suspect, and
-    6 when only a notice could not be sent.
+    the first is gone. With --once the exit code is 3 when a source failed or is suspect, and 6 when only a notice could
+    not be sent.
 
     Under systemd each line has its priority for the journal. At level debug each step of each source is logged, with
     its time. With --port, /health answers 200 while the service is well, and /metrics gives figures in the OpenMetrics

@@ -30,9 +30,11 @@ def command(app: App, *, moved: bool, beside: bool, copied: bool, estate_file: s
     with app.opened(estate_file) as opened:
         if moved or beside:
             before = opened.take_over(beside=beside)
-            lost = [] if beside else [str(one) for one in before if str(one) != str(opened.writers()[-1])]
-            click.echo(f"the store belongs to {' and '.join(map(str, opened.writers()))}")
-            click.echo("".join(f"{one} can no longer change it\n" for one in lost), nl=False)
+            known = [str(one) for one in opened.writers()]
+            click.echo(f"the store belongs to {' and '.join(known)}")
+            for one in before:
+                if not beside and str(one) not in known:
+                    click.echo(f"{one} can no longer change it")
             return ExitCode.WELL
         if copied:
             return _become_another(opened)
@@ -45,9 +47,7 @@ def _become_another(opened: Historon) -> int:
     estate = opened.estate
     if estate.copies:
         click.echo(f"give other places to its copies: {', '.join(estate.copies)}")
-    taking = [
-        one.name for one in estate.sources.values() if getattr(estate.procedure_of(one), "then", "keep") != "keep"
-    ]
+    taking = [one.name for one in estate.sources.values() if estate.procedure_of(one).moves_to is not None]
     if taking:
         more = f" and {len(taking) - 3} more" if len(taking) > 3 else ""
         click.echo(

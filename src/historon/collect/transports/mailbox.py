@@ -172,8 +172,7 @@ class _MailSession(Session[Mailbox]):
 
     def _look(self, pull: Pull[Attached], there: Sequence[_Mail]) -> _Look:
         seen = Seen.parse(self._target.recall(f"taken {pull.says}"))
-        account = self._target.account
-        path = str(fill(pull.says, values_of(self._target.source, self._procedure, account.user if account else "")))
+        path = _pattern_of(self._target, pull)
         most = 2 * self.limit(pull) + _ENVELOPE  # as base64 takes a third more, and a mail has more than one part
         large = [mail for mail in there if mail.size > most and not seen.knows(mail)]
         if large:
@@ -225,7 +224,7 @@ class _MailSession(Session[Mailbox]):
         """Take no mail that another source would take too: nobody could say whose it is. CollectError."""
         for rival in self._target.rivals():
             for pull in pulls_of(rival):
-                pattern = str(fill(pull.says, values_of(rival.source, rival.procedure)))
+                pattern = _pattern_of(rival, pull)
                 for mail in choice.one.values():
                     names = [_called(one) for one in mail.message.walk()]
                     if _fits(mail.message, pull) and any(name and fnmatchcase(name, pattern) for name in names):
@@ -270,6 +269,12 @@ class _MailSession(Session[Mailbox]):
                 raise CollectError(FailureKind.TOO_LARGE, f"{called} has more than {self.limit(step)} bytes")
             parts.append(Part(called, content))
         return parts
+
+
+def _pattern_of(target: Target[Mailbox], pull: Pull[Attached]) -> str:
+    """Which attachments a source takes by a step."""
+    user = target.account.user if target.account else ""
+    return str(fill(pull.says, values_of(target.source, target.procedure, user)))
 
 
 def _called(attachment: Message) -> str:
