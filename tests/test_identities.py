@@ -4,13 +4,15 @@ import json
 import mailbox
 import shutil
 import sqlite3
+from collections.abc import Callable
 from email.message import EmailMessage
 from pathlib import Path
 
 import pytest
 
+from historon.standins.capstan import Capstan
 from historon.store import LEDGER, writers
-from tests.conftest import FILES_ESTATE, EstateFolder, collect
+from tests.conftest import FILES_ESTATE, ROUTER_CONFIG, EstateFolder, collect
 
 _COPY = '[copies.far]\nkind = "store"\npath = "far"\n'
 _FOLDER = '[copies.far]\nkind = "folder"\npath = "far"\n'
@@ -360,3 +362,70 @@ def test_a_copied_estate_takes_nothing_from_a_drop_folder_it_shares(files_estate
     assert len(files_estate.run("versions", "fw", "--json").rows) == 2
     told = second.run("store", "--copied").out
     assert "these take files or letters away, so that two estates would each get half: fw" in told
+
+
+_TWIN = """
+[[sources]]
+name = "u"
+address = "localhost"
+port = {port}
+procedure = "capstan"
+credentials = "r"
+host_key = "{key}"
+{more}
+"""
+
+
+@pytest.mark.parametrize(("more", "shown"), [("", "suspect"), ('identity = "shared"', "first")])
+def test_a_new_source_that_shows_the_host_key_of_another_is_suspect(
+    router_estate: Callable[..., EstateFolder], router: Capstan, more: str, shown: str
+) -> None:
+    estate = router_estate()
+    collect(estate)
+    router.config = lambda: ROUTER_CONFIG.replace("berth", "quay")
+    estate = router_estate(more=_TWIN.format(port=router.port, key=router.fingerprint, more=more))
+    estate.run("collect", "u")
+    outcome, note = _outcomes(estate)["u"]
+    assert outcome == shown, note
+    doubt = 'it shows the host key of t (127.0.0.1); if it may, set identity = "shared"'
+    assert (doubt in note) is (shown == "suspect")
+    if shown == "suspect":
+        assert estate.run("vouch", "u@1").code == 0
+        router.config = lambda: ROUTER_CONFIG.replace("berth", "pier")
+        estate.run("collect", "u")
+        assert _outcomes(estate)["u"][0] == "changed", "a person has looked at it"
+
+
+def test_another_name_in_the_prompt_is_suspect(router_estate: Callable[..., EstateFolder], router: Capstan) -> None:
+    estate = router_estate()
+    for _ in range(3):
+        collect(estate)
+    router.name = "edge-9"
+    collect(estate)
+    assert _outcomes(estate)["t"][0] == "unchanged", "to the byte what it was: the export proves itself"
+    for _ in range(3):
+        collect(estate)
+    router.name = "edge-7"
+    router.config = lambda: ROUTER_CONFIG.replace("berth", "quay")
+    estate.run("collect")
+    outcome, note = _outcomes(estate)["t"]
+    assert (outcome, "its prompt says edge-7, and was edge-9" in note) == ("suspect", True), note
+    assert estate.run("vouch", "t@2").code == 0
+    router.config = lambda: ROUTER_CONFIG
+    collect(estate)
+    assert _outcomes(estate)["t"][0] == "changed"
+
+
+def test_a_prompt_that_changes_always_names_nobody(router_estate: Callable[..., EstateFolder], router: Capstan) -> None:
+    estate = router_estate()
+    for number in range(5):
+        router.name = f"at-{number}"
+        router.config = lambda number=number: ROUTER_CONFIG.replace("berth", f"quay{number}")  # type: ignore[misc]
+        collect(estate)
+    assert _outcomes(estate)["t"][0] == "changed"
+
+
+def test_identity_means_nothing_where_no_key_is_shown(two: EstateFolder) -> None:
+    two.write(_TWO.replace('name = "two"', 'name = "two"\nidentity = "shared"'))
+    result = two.run("sources")
+    assert (result.code, "identity" in result.err, "means nothing over local" in result.err) == (4, True, True)

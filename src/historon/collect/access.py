@@ -4,7 +4,7 @@ import asyncio
 import json
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, contextmanager, nullcontext, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING, Any, cast
@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, cast
 from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
+from historon.collect.identities import Shown
 from historon.collect.leftovers import Leftovers
 from historon.collect.preconditions import check_needs
 from historon.collect.slots import Record, record_of
@@ -68,6 +69,7 @@ class Export:
     dates: Sequence[datetime | None] = ()
     doubts: Sequence[str] = ()
     wrong_clock: str | None = None
+    shown: Shown = field(default_factory=Shown)
 
 
 class Access:
@@ -218,6 +220,7 @@ class Access:
             session.dates,
             session.doubts,
             skew,
+            target.shown,
         )
 
     def _step_context(

@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 from historon.collect.access import Access, Clock, Export
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
+from historon.collect.identities import IDENTITY, Identities
 from historon.collect.judging import Judged, judge, question_about
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.preconditions import check_preconditions
@@ -134,6 +135,7 @@ class _Round:
         self._key = store.fingerprint_key()
         self._weights = Weights(estate.weights)
         self._twins = Twins(store)
+        self._identities = Identities(store, estate.sources)
         self._alike = defaultdict[str, list[str]](list)  # names, by what they are collected with
         for source in estate.sources.values():
             self._alike[source.procedure].append(source.name)
@@ -294,7 +296,9 @@ class _Round:
         )
         checked_before = self._store.recall(source.name, REQUIREMENTS)
         twin, exports = "", ""
+        who, identity = self._identities.check(source, export.shown, first=question.before is None)
         if any(question.sides):
+            question = replace(question, doubts=[*question.doubts, *who])
             twin, exports = self._twins.look(source.name, self._alike[source.procedure], [k.part for k in export.kept])
         if twin and question.before is not None:
             question = replace(question, doubts=[*question.doubts, f"it is the export of {twin}, to the byte"])
@@ -308,6 +312,8 @@ class _Round:
         if exports and judged.state is not State.SUSPECT:
             held = [*held, (EXPORT, exports)]
             self._twins.note(source.name, exports)
+        if judged.state is not State.SUSPECT and self._identities.note(source.name, identity):
+            held = [*held, (IDENTITY, identity)]
         told = self._store.recall(source.name, _CLOCK) == _TOLD
         if export.wrong_clock and not (told and judged.outcome is Outcome.UNCHANGED):
             remarks.append(export.wrong_clock)

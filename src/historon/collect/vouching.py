@@ -1,5 +1,6 @@
 """Taking a suspect version for good, on a person's word."""
 
+from historon.collect.identities import IDENTITY
 from historon.compare import compare_exports
 from historon.errors import UsageError
 from historon.estate import Estate
@@ -33,6 +34,7 @@ def vouch(estate: Estate, store: Store, version: Version) -> Version:
     removed = sum(one.removed for one in changes)
     families = packed(fingerprints(changes if earlier else (), reader))
     store.vouch(version, state, added, removed, families, bits)
+    store.remember(version.source, IDENTITY, "")  # whoever answers next is believed, as the person has looked
     found = store.version(version.source, version.number)
     assert found is not None  # noqa: S101 (it was there a moment ago, in the same transaction as its new state)
     return found

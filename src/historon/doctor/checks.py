@@ -306,6 +306,8 @@ def _one_device(estate: Estate) -> Iterator[Finding]:
     shown: dict[tuple[str, str], dict[str, str]] = defaultdict(dict)  # names of sources, by what they show and address
     known = list(_known_keys(estate.path(estate.settings.known_hosts)))
     for name, source in estate.sources.items():
+        if source.identity == "shared":
+            continue
         hosts = {source.address, f"[{source.address}]:{source.port}"}
         keys = [key for host, key in known if host in hosts]
         pins = [("host key", pin) for pin in (source.host_key, *keys) if pin]

@@ -166,6 +166,7 @@ class Source(Table, frozen=True):
     legacy: tuple[str, ...] = ()
     max_shrink: Share | None = None
     clock: Literal["known wrong"] | None = None
+    identity: Literal["shared"] | None = None
     skip: str | None = None
     skip_until: date | None = None
     labels: dict[str, str] = {}

@@ -34,6 +34,7 @@ def _label_problems(file: Parts) -> Iterator[Problem]:
 
 _OF_SSH = ("host_key", "legacy")
 _OF_TLS = ("certificate", "authority")
+_OF_EITHER = ("identity",)
 
 
 def _identity_problems(file: Parts) -> Iterator[Problem]:
@@ -47,6 +48,8 @@ def _identity_problems(file: Parts) -> Iterator[Problem]:
             idle += _OF_SSH
         if not procedure.by_certificate:
             idle += _OF_TLS
+        if not procedure.over_ssh and not procedure.by_certificate:
+            idle += _OF_EITHER
         for key in idle:
             if getattr(source, key):
                 yield Problem(("sources", index, key), f"means nothing over {procedure.over}", "remove it")

@@ -142,9 +142,15 @@ class Dialogue(Session[T], Generic[T]):
             if len(self._buffer) > limit:
                 raise CollectError(FailureKind.TOO_LARGE, f"the answer exceeds {limit} bytes", tail=self.tail)
             settle = await self._looks_finished(how)
-        self._prompts.add(self._last_line())
+        self._note_prompt()
         self._secret_given = False
         return self._answer()
+
+    def _note_prompt(self) -> None:
+        """Know this prompt from now on; the first one is what the device is known by."""
+        prompt = self._last_line()
+        self._prompts.add(prompt)
+        self._target.shown.prompt = self._target.shown.prompt or prompt.decode(errors="replace").strip()
 
     def _closed(self) -> CollectError:
         if self._secret_given:  # to hang up is how some refuse a password: it is not typed again

@@ -10,6 +10,7 @@ from typing import Any, Generic, TypeVar
 import msgspec
 
 from historon.collect.failures import TAIL, CollectError, FailureKind
+from historon.collect.identities import Shown
 from historon.collect.transports.spooling import Spool
 from historon.estate import Jump, Keeping, Procedure, Said, Secret, Source, Step
 from historon.store import Part
@@ -59,6 +60,7 @@ class Target(Generic[P]):
     clock: Callable[[], datetime]
     hop: Hop | None = None
     rivals: "Callable[[], Iterable[Target[P]]]" = tuple  # the other sources whose exports arrive in the same place
+    shown: Shown = field(default_factory=Shown)  # filled in while the source is visited
 
     @property
     def login(self) -> Account:

@@ -75,6 +75,7 @@ async def connect(
     if target.hop is None:
         connection = await _connected(at, check, account, source.legacy)
         async with connection:
+            _note_key(target, connection)
             yield connection
         return
     jump = target.hop.jump
@@ -89,7 +90,13 @@ async def connect(
     async with first:
         connection = await _connected(at, check, account, source.legacy, tunnel=first)
         async with connection:
+            _note_key(target, connection)
             yield connection
+
+
+def _note_key(target: Target[Any], connection: asyncssh.SSHClientConnection) -> None:
+    key = connection.get_server_host_key()
+    target.shown.host_key = key.get_fingerprint() if key else ""
 
 
 class Channels:

@@ -108,7 +108,7 @@ class _TelnetSession(Dialogue[Telnet]):
                 self._answered = len(self._buffer)
                 await self._type(waiting.pop(question))
             elif self._procedure.prompt.compiled.search(last):
-                self._prompts.add(last)
+                self._note_prompt()
                 return
         if self._procedure.password_prompt in waiting:  # it was given no password that it could refuse
             message = f"{self._target.place} ended the connection before it asked for a password"
