@@ -38,10 +38,10 @@ SHOTS = {
     "changes": "historon changes",
     "trace": "historon find 10.20.0.9 --ever; historon trace northmole-edge-1 'vlan 131'",
     "requirements": "historon requirements",
-    "prune": "historon copies; for o in '' 'eider-yard-1 --calendar'; do historon prune --as-of 2027-03-01 $o; done",
+    "prune": "historon copies; for o in '' 'eider-yard-1 --calendar'; do historon prune --at 2027-03-01 $o; done",
     "restore": "rm simulated/purser/data/tariffs/summer.csv; historon restore purser-files@2 --over-originals --yes",
-    "push": f"{_PUSH} --lines; {_PUSH} --yes $({_PUSH} --json | {_DIGEST})",
-    "notices": "historon notices; historon notices --history --last 4; historon notices 4",
+    "push": f"{_PUSH} --lines; {_PUSH} --confirm $({_PUSH} --json | {_DIGEST})",
+    "notices": "historon notices; historon notices history --last 4; historon notices show 4",
     "rounds": "historon rounds; historon rounds 5",
     "mistakes": "cat wrong.toml; historon status --estate wrong.toml",
     "doctor": "chmod 644 keys/password; cat >> historon.toml < more.toml; historon doctor",
@@ -93,7 +93,7 @@ def main() -> None:
             purser = estate / "simulated" / "purser" / "data" / "purser.conf"
             purser.write_text(purser.read_text().replace("workers = 8", "workers = 12"))
             for shot, command in SHOTS.items():
-                shown = {"doctor": "historon doctor", "push": f"{_PUSH} --lines; {_PUSH} --yes DIGEST"}
+                shown = {"doctor": "historon doctor", "push": f"{_PUSH} --lines; {_PUSH} --confirm DIGEST"}
                 _terminal(shot, command, estate, shown.get(shot, ""))
             _page_shot(estate)
         _demo_shot(Path(name))
@@ -117,7 +117,7 @@ def _demo(estate: Path) -> Iterator[None]:
     process = subprocess.Popen([historon, "demo", estate, "--stay"], stdout=subprocess.PIPE, text=True)
     assert process.stdout
     for line in process.stdout:
-        if "stay until Ctrl-C" in line:
+        if "run until Ctrl-C" in line:
             break
     try:
         yield
@@ -178,7 +178,7 @@ def _terminal(shot: str, command: str, folder: Path, shown: str = "") -> None:
 
 def _demo_shot(folder: Path) -> None:
     """What the demo shows of its fifth night, when things go wrong."""
-    command = f"script -qec 'historon demo {folder}/again' /dev/null | sed -n '/Night 5/,/Night 6/p'"
+    command = f"script -qec 'historon demo {folder}/again --full' /dev/null | sed -n '/Night 5/,/Night 6/p'"
     _terminal("demo", command, folder, "historon demo")
 
 
