@@ -12,7 +12,7 @@ from historon.collect.round import Pen, run_round, unfinished_sources
 from historon.collect.settling import owing, settle_owed
 from historon.collect.slots import Slots
 from historon.collect.steps import StepTaken, Wanted
-from historon.collect.vouching import vouch
+from historon.collect.vouching import vouch, withdraw_vouch
 
 __all__ = [
     "ChangedLine",
@@ -46,4 +46,5 @@ __all__ = [
     "shown_identity",
     "unfinished_sources",
     "vouch",
+    "withdraw_vouch",
 ]

@@ -1,4 +1,4 @@
-"""Taking a suspect version for good, on a person's word."""
+"""Marking a suspect version as good, on a person's word, and taking that back."""
 
 from historon.collect.identities import IDENTITY
 from historon.compare import compare_exports
@@ -8,17 +8,17 @@ from historon.insight import Reader, Weights, fingerprints, packed, signature, t
 from historon.store import State, Store, Version
 from historon.versions import Masks, contents_of
 
-__all__ = ["vouch"]
+__all__ = ["vouch", "withdraw_vouch"]
 
 
 def vouch(estate: Estate, store: Store, version: Version) -> Version:
-    """Let a suspect version count as good: the last good one, unless a newer one is; returns it as it is then.
+    """Mark a suspect version as good: the last good one, unless a newer one is; returns it as it is then.
 
-    The next export is measured by it. UsageError when it is good already; StoreError when it cannot be read.
+    The next export is compared with it. UsageError when it is good already; StoreError when it cannot be read.
     """
     name = f"{version.source}@{version.number}"
     if version.good:
-        raise UsageError(f"{name} is good already", hint=f"historon versions {version.source}")
+        raise UsageError(f"{name} is already good", hint=f"historon versions {version.source}")
     earlier = [one for one in store.versions(version.source) if one.good and one.number < version.number]
     after = contents_of(store, version.source, version.number)
     before = contents_of(store, earlier[-1].source, earlier[-1].number) if earlier else {}
@@ -35,6 +35,17 @@ def vouch(estate: Estate, store: Store, version: Version) -> Version:
     families = packed(fingerprints(changes if earlier else (), reader))
     store.vouch(version, state, added, removed, families, bits)
     store.remember(version.source, IDENTITY, "")  # whoever answers next is believed, as the person has looked
+    found = store.version(version.source, version.number)
+    assert found is not None  # noqa: S101 (it was there a moment ago, in the same transaction as its new state)
+    return found
+
+
+def withdraw_vouch(store: Store, version: Version) -> Version:
+    """Mark a version as suspect again, for the reason of before. UsageError when nobody vouched for it."""
+    name = f"{version.source}@{version.number}"
+    if version not in store.vouched():
+        raise UsageError(f"nobody vouched for {name}", hint="historon vouch lists vouched versions")
+    store.doubt(version, version.note or "its vouch was withdrawn")
     found = store.version(version.source, version.number)
     assert found is not None  # noqa: S101 (it was there a moment ago, in the same transaction as its new state)
     return found

@@ -52,7 +52,7 @@ RENAMED = "renamed to "  # what the rule of a removal begins with, when the vers
 class Outcome(StrEnum):
     """How a source fared in a round."""
 
-    FIRST = "first"
+    NEW = "new"
     CHANGED = "changed"
     UNCHANGED = "unchanged"
     SUSPECT = "suspect"
@@ -62,7 +62,12 @@ class Outcome(StrEnum):
     @property
     def good(self) -> bool:
         """Whether the source's last good version is as new as this outcome."""
-        return self in (Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED)
+        return self in (Outcome.NEW, Outcome.CHANGED, Outcome.UNCHANGED)
+
+    @classmethod
+    def _missing_(cls, value: object) -> "Outcome | None":
+        """The name that ledgers have for `new` up to schema 7."""
+        return cls.NEW if value == "first" else None
 
 
 class State(StrEnum):
@@ -171,7 +176,7 @@ class Entry:
 
     `at` is when the source was tried, `made` when its export came, where that is known; a version bears that instant.
     `families` are the fingerprints of what changed, `signature` the numbers of what is new in the export to be found
-    by, below 32,768 and two bytes each; None when nobody has reckoned them.
+    by, below 32,768 and two bytes each; None when nobody has calculated them.
     """
 
     source: str
@@ -374,8 +379,18 @@ class Store(ABC):
         """
 
     @abstractmethod
+    def held(self) -> list[Version]:
+        """All versions that a person holds, by source and number."""
+
+    @abstractmethod
+    def vouched(self) -> list[Version]:
+        """All versions that a person has vouched for, by source and number."""
+
+    @abstractmethod
     def doubt(self, version: Version, why: str) -> None:
         """Let a good version count as suspect, for this reason; the source's last good one is the one before it then.
+
+        A vouch for it ends.
 
         How long ago that one was last confirmed is not known any more: it counts from when it was made. Where there is
         none before it, the source has no good version.
@@ -452,7 +467,7 @@ class Store(ABC):
     @property
     @abstractmethod
     def outbox(self) -> Outbox:
-        """What is to be told, and what was."""
+        """What is to be reported, and what was."""
 
     @abstractmethod
     def recall(self, source: str, topic: str) -> str | None:
@@ -525,11 +540,11 @@ class Store(ABC):
 
     @abstractmethod
     def fingerprint_key(self) -> bytes:
-        """The store's own random key, with which masked secrets are told apart."""
+        """The store's own random key, with which masked secrets are distinguished."""
 
     @abstractmethod
     def give_back(self) -> None:
-        """Give the disk back what removed versions took, at once and without writing anything anew."""
+        """Give the disk back what removed versions took, at once and without writing anything again."""
 
     @abstractmethod
     def room(self) -> int | None:

@@ -1,6 +1,6 @@
-"""What is to be told, until it is: events that wait for their channel's time, and notices on their way and after.
+"""What is to be reported, until it is: events that wait for their channel's time, and notices on their way and after.
 
-Both are on disk before anybody is told, so that a restart, or a channel that is down, loses nothing.
+Both are on disk before anybody is notified, so that a restart, or a channel that is down, loses nothing.
 """
 
 from abc import ABC, abstractmethod
@@ -23,7 +23,7 @@ class NoticeState(StrEnum):
 
 @dataclass(frozen=True)
 class Pending:
-    """An event that waits to be told on a channel, at `due`; `round` is the round it came up in, until that ends."""
+    """An event that waits to be reported on a channel, at `due`; `round` is its round, until that ends."""
 
     channel: str
     due: datetime
@@ -53,7 +53,7 @@ class Notice:
 
 
 class Outbox(ABC):
-    """What is to be told, and what was. Every call is a transaction of its own."""
+    """What is to be reported, and what was. Every call is a transaction of its own."""
 
     @abstractmethod
     def post(self, pending: Sequence[Pending], memories: Mapping[str, Mapping[str, str]]) -> None:
@@ -107,7 +107,7 @@ class Outbox(ABC):
 
     @abstractmethod
     def last_sent(self) -> dict[str, datetime]:
-        """When each channel was last told anything."""
+        """When each channel was last notified."""
 
     @abstractmethod
     def tally(self) -> dict[str, int]:

@@ -28,6 +28,6 @@ def lost(place: Path | str, what: str) -> RefusedError:
 def contradiction(place: Path | str, source: str, number: int) -> ContradictionError:
     """A copy holds, whole, something else under the number of a version."""
     return ContradictionError(
-        f"{source}@{number} is one thing in the store and another in {place}; no copy was changed",
+        f"{source}@{number} differs between the store and {place}; no copy was changed",
         hint="a version never changes: historon copies --compare shows which places agree",
     )

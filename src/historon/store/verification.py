@@ -87,7 +87,7 @@ def _verify_source(store: Store, source: str, found: Verification) -> None:
     versions = store.versions(source)
     good = store.state(source).good
     if good is not None and good not in {version.number for version in versions}:
-        found.damages.append(Damage(source, good, "", "the last good version is not there"))
+        found.damages.append(Damage(source, good, "", "the last good version is missing"))
     seen: dict[tuple[int, int], str | None] = {}
     for version in versions:
         found.versions += 1

@@ -19,7 +19,7 @@ __all__ = ["Writer", "admit_writer", "check_writer", "stranger", "writers_of"]
 
 _TOPIC = "writers"
 _MACHINE_ID = Path("/etc/machine-id")  # machine-id(5)
-_HINT = "historon store --moved, if this estate takes its place; historon store --copied, if this is a second one"
+_HINT = "historon store --moved, if this estate replaces it; historon store --copied, if this is a second one"
 
 
 class Writer(msgspec.Struct, frozen=True):
@@ -54,7 +54,9 @@ def writers_of(store: Store) -> list[Writer]:
     try:
         return msgspec.json.decode(text, type=list[Writer]) if text else []
     except msgspec.DecodeError as exc:
-        raise StoreError(f"who writes this store cannot be read: {exc}", hint="historon store --moved") from exc
+        raise StoreError(
+            f"the record of who writes this store is unreadable: {exc}", hint="historon store --moved"
+        ) from exc
 
 
 def stranger(store: Store, file: Path) -> str:

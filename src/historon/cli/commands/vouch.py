@@ -2,30 +2,64 @@
 
 import click
 
-from historon.cli.app import App, estate_option, example, pass_app
+from historon.api import Historon
+from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import instant, printable
+from historon.cli.views.marks import print_marked
+from historon.errors import UsageError
 
 __all__ = ["command"]
 
 
-@click.command("vouch", epilog=example("historon diff edge-1 edge-1@18", "historon vouch edge-1@18"))
-@click.argument("version", metavar="SOURCE@N")
+@click.command(
+    "vouch",
+    epilog=example(
+        "historon diff edge-1 edge-1@18",
+        "historon vouch edge-1@18",
+        "historon vouch edge-1@18 --withdraw",
+        "historon vouch",
+    ),
+)
+@click.argument("version", required=False, metavar="[SOURCE@N]")
+@click.option("--withdraw", is_flag=True, help="Mark the version as suspect again.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @estate_option
+@json_option
 @pass_app
-def command(app: App, version: str, estate_file: str | None, *, yes: bool) -> None:
-    """Take a suspect version for good, on your word.
+def command(
+    app: App, version: str | None, *, withdraw: bool, yes: bool, estate_file: str | None, as_json: bool
+) -> None:
+    """Mark a suspect version as good.
 
-    Look at it first. It then counts as any other version, and as the last good one unless a newer one is; the next
-    export is measured by it.
+    Look at the version first. It then counts as any other version, and is the last good one unless a newer one is.
+    Later exports are compared with it. Without SOURCE@N: list all vouched versions.
     """
     with app.opened(estate_file) as opened:
-        found = opened.version(version)
-        name = f"{found.source}@{found.number}"
-        if not found.good and app.interactive and not yes:
-            click.echo(f"{name} is suspect: {printable(found.note or '')}")
-            click.confirm("Is it good all the same?", abort=True)
-        made = opened.vouch(found)
-        last = opened.store.state(found.source).good == found.number
-    what = "is the last good version now" if last else "is good now; a newer one is the last good version"
-    click.echo(f"{name}, from {instant(made.at, opened.estate.zone, named=True)}, {what}")
+        if version is None:
+            if withdraw:
+                raise UsageError("no version is named", hint="historon vouch SOURCE@N --withdraw")
+            print_marked("vouch", opened.store.vouched(), opened.estate.zone, as_json=as_json)
+        elif withdraw:
+            _withdraw(opened, version)
+        else:
+            _vouch(app, opened, version, yes=yes)
+
+
+def _vouch(app: App, opened: Historon, version: str, *, yes: bool) -> None:
+    found = opened.version(version)
+    name = f"{found.source}@{found.number}"
+    if not found.good and app.interactive and not yes:
+        click.echo(f"{name} is suspect: {printable(found.note or '')}")
+        click.confirm("Mark it as good?", abort=True)
+    made = opened.vouch(found)
+    last = opened.store.state(found.source).good
+    newest = "it is" if last == found.number else f"@{last} is newer and stays"
+    at = instant(made.at, opened.estate.zone, named=True)
+    click.echo(f"{name}, from {at}, is marked as good; {newest} the last good version")
+
+
+def _withdraw(opened: Historon, version: str) -> None:
+    found = opened.withdraw_vouch(version)
+    last = opened.store.state(found.source).good
+    words = f"@{last} is the last good version" if last is not None else f"{found.source} has no good version now"
+    click.echo(f"{found.source}@{found.number} is suspect again; {words}")

@@ -3,7 +3,7 @@
 The contents of one part of one source form a strand and have positions in it, from 0 on. Position n is written
 against the one before it, save every sixteenth, which is written against `n & (n - 1)`, n with its lowest set bit
 cleared: so no chain is longer than 15 and the set bits of n / 16, and what would be keyframes are small deltas
-themselves. Every 1,024 positions a keyframe begins anew.
+themselves. Every 1,024 positions a keyframe begins again.
 """
 
 __all__ = ["CHAIN_BYTES", "EPOCH", "LONGEST_CHAIN", "SPANS", "base_of", "next_epoch"]

@@ -85,7 +85,7 @@ def _unpacked(reader: zstandard.ZstdDecompressor, data: bytes, size: int | None)
         if size is None:
             return reader.decompress(data)
         if zstandard.frame_content_size(data) != size:
-            raise DamagedError("the frame holds another size than the ledger says")
+            raise DamagedError("the frame has another size than the ledger records")
         return reader.decompress(data, max_output_size=size)
     except (zstandard.ZstdError, TypeError) as exc:
         raise DamagedError(str(exc)) from exc

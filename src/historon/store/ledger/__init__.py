@@ -1,1 +1,1 @@
-"""Versions and all that is told of them in tables, in the SQL that every engine understands."""
+"""Versions and all their records in tables, in the SQL that every engine understands."""

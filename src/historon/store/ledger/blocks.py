@@ -43,7 +43,7 @@ class Blocks:
             try:
                 yield unpack(found[0])
             except (TypeError, DamagedError) as exc:
-                raise StoreError(f"block {number} is damaged", hint="take the store back from a copy") from exc
+                raise StoreError(f"block {number} is damaged", hint="rebuild the store from a copy") from exc
 
     def size(self, record: bytes) -> int:
         """How many bytes the blocks of a record take."""

@@ -3,7 +3,7 @@
 The contents of one part of one source form a strand and have positions in it, from 0 on. Position n is written
 against the one before it, save every sixteenth, which is written against `n & (n - 1)`, n with its lowest set bit
 cleared: so no chain is longer than 15 and the set bits of n / 16, and what would be keyframes are small deltas
-themselves. Every 1,024 positions a keyframe begins anew: whole, or against the keyframe of another source's part of
+themselves. Every 1,024 positions a keyframe begins again: whole, or against the keyframe of another source's part of
 the same name. Sixteen positions that are complete move into one bundle, where they are compressed together, and four
 bundles into one of sixty-four.
 """
@@ -40,7 +40,7 @@ _WORTH_IT = 0.85  # a sibling is taken when it makes the keyframe smaller than t
 _CACHE_BYTES = 32 * 2**20
 _BUNDLES_AT_HAND = 64  # strands whose bundles are kept taken apart
 _HEAVY = 2**20  # bytes at rest from which on a strand gives back every single removed content at once
-_DAMAGED = "take the store back from a copy"
+_DAMAGED = "rebuild the store from a copy"
 
 
 _SIZES = "SELECT position, encoding, length(data), CASE WHEN encoding = ? THEN data END FROM content WHERE strand = ?"
@@ -153,7 +153,7 @@ class Contents:
                 return None
             chain.append((at, record))
             if len(chain) > 2 * LONGEST_CHAIN:
-                raise StoreError(f"content {strand}/{position} is damaged: its bases run in a circle", hint=_DAMAGED)
+                raise StoreError(f"content {strand}/{position} is damaged (reference loop)", hint=_DAMAGED)
             at = None if record.base is None else (record.base_strand or at[0], record.base)
         made = b"" if at is None else self._cache[at]
         for key, record in reversed(chain):
@@ -193,7 +193,7 @@ class Contents:
     def thin(self, strand: int, kept: Sequence[int]) -> dict[int, int]:
         """Give back what a strand holds beyond the kept positions (ascending); returns where each of those is now.
 
-        The kept contents are written anew behind the old ones. That costs a little, so a light strand waits until an
+        The kept contents are written again behind the old ones. That costs a little, so a light strand waits until an
         eighth of it is to go; the answer is empty then.
         """
         stored = self._db.execute("SELECT stored FROM strand WHERE id = ?", (strand,)).fetchone()[0]
@@ -232,7 +232,7 @@ class Contents:
         self.forget()
 
     def pack(self, after: int, count: int) -> int:
-        """Write the next keyframes behind content `after` anew, as small as can be; returns the last one's id.
+        """Write the next keyframes behind content `after` again, as small as can be; returns the last one's id.
 
         What is written as a short splice is small already. The answer is `after` when there are none left.
         """
@@ -377,8 +377,8 @@ class _Described(dict[tuple[int, int], tuple[str, int, bytes]]):
 
 
 def _missing(strand: int, position: int) -> StoreError:
-    hint = f"if another Historon pruned just now, run this again; otherwise {_DAMAGED}"
-    return StoreError(f"content {strand}/{position} is not in the store", hint=hint)
+    hint = f"if another Historon pruned just now, run this again; if not: {_DAMAGED}"
+    return StoreError(f"content {strand}/{position} is missing from the store", hint=hint)
 
 
 def _opened(number: int, data: bytes) -> Bundle:

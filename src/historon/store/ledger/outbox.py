@@ -1,4 +1,4 @@
-"""What is to be told, until it is, in the ledger's tables."""
+"""What is to be reported, until it is, in the ledger's tables."""
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
@@ -22,7 +22,7 @@ class LedgerOutbox(Outbox):
         self._db = transactions.db
         self._memory = memory
 
-    @writing("take in what is to be told")
+    @writing("store the events to send")
     def post(self, pending: Sequence[Pending], memories: Mapping[str, Mapping[str, str]]) -> None:
         """See Outbox."""
         self._db.executemany(
@@ -43,7 +43,7 @@ class LedgerOutbox(Outbox):
 
     def pending(self) -> list[Pending]:
         """See Outbox."""
-        with self.transactions.doing("read what is to be told"):
+        with self.transactions.doing("read the events to send"):
             rows = self._db.execute("SELECT channel, due, event, round, id FROM pending ORDER BY id").fetchall()
             return [
                 Pending(channel, from_ms(due), event, at_round, number)
@@ -70,7 +70,7 @@ class LedgerOutbox(Outbox):
         ).fetchall()
         return sorted((_notice(*row) for row in rows), key=lambda one: one.number)
 
-    @writing("settle a notice")
+    @writing("record a notice's result")
     def settle(
         self, number: int, fate: NoticeState, answer: str, again: datetime | None = None, remaining: Sequence[str] = ()
     ) -> None:
@@ -80,12 +80,12 @@ class LedgerOutbox(Outbox):
             (_FATES.index(fate), answer, to_ms(again) if again else None, "\n".join(remaining) or None, number),
         )
 
-    @writing("hurry notices")
+    @writing("send notices sooner")
     def hurry(self, now: datetime) -> None:
         """See Outbox."""
         self._db.execute("UPDATE notice SET next = ? WHERE next IS NOT NULL", (to_ms(now),))
 
-    @writing("set right when notices are due")
+    @writing("correct when notices are due")
     def set_right(self, now: datetime, next_try: datetime, due: datetime, channels: Mapping[str, datetime]) -> None:
         """See Outbox."""
         self._db.execute("UPDATE notice SET next = ? WHERE next > ?", (to_ms(now), to_ms(next_try)))
@@ -114,7 +114,7 @@ class LedgerOutbox(Outbox):
 
     def tally(self) -> dict[str, int]:
         """See Outbox."""
-        with self.transactions.doing("read what is to be told"):
+        with self.transactions.doing("read the events to send"):
             return dict(
                 self._db.execute(
                     "SELECT channel, count(*) FROM (SELECT channel FROM pending UNION ALL "
@@ -132,7 +132,7 @@ class LedgerOutbox(Outbox):
             ).fetchone()
             return perhaps_from_ms(soonest)
 
-    @writing("forget notices")
+    @writing("remove notices")
     def forget(self, before: datetime) -> None:
         """See Outbox."""
         self._db.execute(

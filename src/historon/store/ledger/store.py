@@ -46,10 +46,14 @@ __all__ = ["LedgerStore", "places_in", "stored_parts"]
 
 _PACK_AT_ONCE, _PACK_AT_MOST = 50, 500
 _VERSION = "SELECT number, at, state, size, added, removed, held, note FROM version WHERE source = ?"
-_VOUCHED = "vouched"  # the topic under which is remembered which version of a source a person vouched for last
+_VOUCHED = "vouched"  # the topic under which the numbers of a source's vouched versions are remembered
 _LATEST = """
     SELECT good, last_number, parts, trees FROM source
     LEFT JOIN version ON version.source = source.id AND version.number = source.good WHERE source.id = ?
+"""
+_HELD = """
+    SELECT source.name, number, at, state, size, added, removed, held, version.note FROM version
+    JOIN source ON source.id = version.source WHERE held IS NOT NULL ORDER BY source.name, number
 """
 _CHANGED = "families IS NOT NULL"
 _NOT_FIRST = "state = 0 AND number > (SELECT min(number) FROM version AS v WHERE v.source = version.source)"
@@ -80,7 +84,7 @@ class LedgerStore(Store):
 
     @abstractmethod
     def _lease_time(self, now: datetime) -> datetime:
-        """The clock by which all who share this store reckon leases; `now` is that of this machine."""
+        """The clock by which all who share this store calculate leases; `now` is that of this machine."""
 
     @abstractmethod
     def _is_dead(self, holder: str) -> bool:
@@ -109,8 +113,10 @@ class LedgerStore(Store):
     def record(self, round_number: int, entries: Sequence[Entry]) -> list[Recorded]:
         """See Store."""
         if self._rounds.has_ended(round_number):
-            hint = "another service keeps the timetables now: what this one found is collected again by that one"
-            raise StoreError(f"round {round_number} was ended by somebody else; nothing was recorded in it", hint=hint)
+            hint = "another service uses this store now, and collects again what this one found"
+            raise StoreError(
+                f"round {round_number} was ended by another process; nothing was recorded in it", hint=hint
+            )
         visits = []
         for entry in entries:
             source = self._names.of(entry.source)
@@ -224,14 +230,33 @@ class LedgerStore(Store):
             (OUTCOMES.index(Outcome.CHANGED), source, number, OUTCOMES.index(Outcome.SUSPECT)),
         )
         self._signatures.add(source, number, signature)
-        last = int(self._memory.recall(version.source, _VOUCHED) or 0)
-        self._memory.remember(_VOUCHED, {version.source: str(max(last, number))})
+        self._remember_vouches(version.source, {*self._vouches(version.source), number})
+
+    def _vouches(self, source: str) -> list[int]:
+        return [int(number) for number in (self._memory.recall(source, _VOUCHED) or "").split()]
+
+    def _remember_vouches(self, source: str, numbers: set[int]) -> None:
+        self._memory.remember(_VOUCHED, {source: " ".join(map(str, sorted(numbers)))})
+
+    def held(self) -> list[Version]:
+        """See Store."""
+        with self.transactions.reading("read the holds"):
+            return [_version(*row) for row in self._db.execute(_HELD).fetchall()]
+
+    def vouched(self) -> list[Version]:
+        """See Store."""
+        numbers = {source: text.split() for source, text in self.recall_all(_VOUCHED).items()}
+        found = [self.version(source, int(one)) for source in sorted(numbers) for one in numbers[source]]
+        return [one for one in found if one is not None]
 
     @writing("doubt a version")
     def doubt(self, version: Version, why: str) -> None:
         """See Store."""
         source, number = self._names.known(version.source), version.number
         suspect = STATES.index(State.SUSPECT)
+        vouches = self._vouches(version.source)
+        if number in vouches:
+            self._remember_vouches(version.source, {*vouches} - {number})
         marked = self._db.execute(
             "UPDATE version SET state = ?, families = NULL, note = ? WHERE source = ? AND number = ? AND state <> ?",
             (suspect, why, source, number, suspect),
@@ -246,7 +271,7 @@ class LedgerStore(Store):
             "UPDATE source SET good = ?, good_at = ?, confirmed_at = ? WHERE id = ? AND good = ?",
             (good, at, at, source, number),
         )
-        well = [OUTCOMES.index(one) for one in (Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED)]
+        well = [OUTCOMES.index(one) for one in (Outcome.NEW, Outcome.CHANGED, Outcome.UNCHANGED)]
         self._db.execute(
             "UPDATE source SET outcome = ?, note = ? WHERE id = ? AND last_number = ? AND outcome IN (?, ?, ?)",
             (OUTCOMES.index(Outcome.SUSPECT), why, source, number, *well),
@@ -282,7 +307,7 @@ class LedgerStore(Store):
     def last_good(self, source: str, most: int) -> list[Version]:
         """See Store."""
         with self.transactions.reading(f"read the versions of {source}"):
-            since = int(self._memory.recall(source, _VOUCHED) or 0)
+            since = max(self._vouches(source), default=0)
             rows = self._db.execute(
                 f"{_VERSION} AND state <> ? AND number >= ? ORDER BY number DESC LIMIT ?",
                 (self._names.known(source), STATES.index(State.SUSPECT), since, most),
@@ -405,7 +430,7 @@ class LedgerStore(Store):
         self._keep("service", msgspec.json.encode((holder, to_ms(ends))))
         return None
 
-    @writing("give the lease back")
+    @writing("end the lease")
     def release(self, holder: str) -> None:
         """See Store."""
         row = self._db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
@@ -465,7 +490,7 @@ class LedgerStore(Store):
 
     def weights(self, source: str) -> dict[int, int]:
         """See Store."""
-        with self.transactions.reading(f"weigh the versions of {source}"):
+        with self.transactions.reading(f"measure the versions of {source}"):
             known = self._names.known(source)
             rows = self._db.execute("SELECT number, parts FROM version WHERE source = ? ORDER BY number", (known,))
             versions = [(number, places_in(parts)) for number, parts in rows]
@@ -477,13 +502,13 @@ class LedgerStore(Store):
 
     def removed(self, source: str) -> list[Removed]:
         """See Store."""
-        with self.transactions.reading(f"read what was removed of {source}"):
+        with self.transactions.reading(f"read the removals of {source}"):
             rows = self._db.execute(f"{_REMOVED} WHERE source = ? ORDER BY number", (self._names.known(source),))
             return [_removed(*row) for row in rows]
 
     def removed_after(self, round_number: int) -> list[Removed]:
         """See Store."""
-        with self.transactions.reading("read what was removed"):
+        with self.transactions.reading("read the removals"):
             rows = self._db.execute(f"{_REMOVED} WHERE round = ? ORDER BY name, number", (round_number,))
             return [_removed(*row) for row in rows]
 
@@ -544,7 +569,7 @@ class LedgerStore(Store):
         """See Store."""
         source, other = self._names.known(old), self._names.known(new)
         if self._db.execute("SELECT 1 FROM version WHERE source = ?", (other,)).fetchone():
-            raise StoreError(f"{new} has versions already; nothing was changed", hint=f"historon versions {new}")
+            raise StoreError(f"{new} already has versions; nothing was changed", hint=f"historon versions {new}")
         numbers = self._db.execute("SELECT number, at FROM version WHERE source = ?", (source,)).fetchall()
         digests = {number: self._digest(source, number) for number, _ in numbers}
         rename = "UPDATE source SET name = ? WHERE id = ?"
@@ -576,7 +601,7 @@ class LedgerStore(Store):
         with self.transactions.reading("read the numbers of versions"):
             return dict(self._db.execute("SELECT name, last_number FROM source").fetchall())
 
-    @writing("note which numbers are taken")
+    @writing("record used numbers")
     def raise_numbers(self, numbers: Mapping[str, int]) -> None:
         """See Store."""
         self._db.executemany(

@@ -2,7 +2,7 @@
 
 __all__ = ["KEYS", "OUTCOMES", "STATES", "TABLES", "insertion"]
 
-OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
+OUTCOMES = ("new", "changed", "unchanged", "suspect", "failed", "skipped")
 STATES = ("good", "noise", "suspect")
 
 TABLES: dict[str, tuple[str, ...]] = {

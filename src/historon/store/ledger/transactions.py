@@ -73,8 +73,8 @@ class Transactions(ABC):
             with self.doing(what):
                 yield
         except _SENSELESS as exc:
-            hint = "historon verify tells what else is damaged; take the store back from a copy"
-            raise StoreError(f"{self.place}: cannot {what}: what the ledger says of it is damaged", hint=hint) from exc
+            hint = "historon verify shows all damage; rebuild the store from a copy"
+            raise StoreError(f"{self.place}: cannot {what}: its record in the ledger is damaged", hint=hint) from exc
 
 
 class Ledgered(Protocol):

@@ -1,4 +1,4 @@
-"""A connection to PostgreSQL that is made anew when it broke, and transactions on it.
+"""A connection to PostgreSQL that is made again when it broke, and transactions on it.
 
 One transaction writes at a time: it begins by changing one row, for which the next one waits. A row is what poolers and
 clusters that speak PostgreSQL's protocol have; nothing depends on a session. What that row says afterwards also tells
@@ -85,7 +85,7 @@ class ServerConnection:
         return self._made.closed
 
     def connect_again(self, patience_s: float) -> None:
-        """Make the connection anew; raises psycopg's error when that cannot be done for so long."""
+        """Make the connection again; raises psycopg's error when that cannot be done for so long."""
         with suppress(psycopg.Error):
             self._made.close()
         self.in_transaction = False
@@ -142,7 +142,7 @@ class ServerTransactions(Transactions):
         self.place = place
         self._one_at_a_time = threading.RLock()
         self._begin = f"BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL lock_timeout = '{_BUSY_S}s'; " + _SCHEMAS
-        # Where the server was told not to wait for its disk, a version would be reported that may still be lost.
+        # Where the server is set not to wait for its disk, a version would be reported that may still be lost.
         with self.doing("open the store"):
             lazy = db.execute("SHOW synchronous_commit").fetchone()[0] == "off"
         self._also = "SET LOCAL synchronous_commit = 'on';" if lazy else ""
@@ -170,8 +170,7 @@ class ServerTransactions(Transactions):
                         raise StoreError(f"{self.place}: cannot {what}: the connection breaks each time") from None
                 except _UnknownEndError as exc:
                     raise StoreError(
-                        f"{self.place}: cannot {what}: the connection broke while it was being committed, "
-                        "and whether it was written is unknown",
+                        f"{self.place}: cannot {what}: the connection broke at the commit, so the result is unknown",
                         hint="do it again once the server can be reached: equal exports make no second version",
                     ) from exc
 
@@ -229,14 +228,14 @@ def _why(exc: psycopg.Error) -> str:
 
 def _advice(exc: psycopg.Error) -> str:
     advice: dict[type[psycopg.Error], str] = {
-        errors.LockNotAvailable: "wait for it to end, or see on the server which session holds the row in meta",
-        errors.DiskFull: "the server's disk is full: make room there; nothing was half written",
+        errors.LockNotAvailable: "wait for it to end, or check on the server which session locks the row in meta",
+        errors.DiskFull: "the server's disk is full: free some space there; nothing was half written",
         errors.InsufficientPrivilege: "let the account own the database, or its tables",
-        errors.ReadOnlySqlTransaction: "the server only reads, as a standby does: name the one that takes writes",
-        errors.DataCorrupted: "the server reports damage: take the store back from a copy",
+        errors.ReadOnlySqlTransaction: "the server is read-only, such as a standby: name the primary server",
+        errors.DataCorrupted: "the server reports damage: rebuild the store from a copy",
     }
     found = next((text for kind, text in advice.items() if isinstance(exc, kind)), "")
     if found:
         return found
     is_away = isinstance(exc, psycopg.OperationalError)
-    return "is the server up, and reachable from here?" if is_away else "see the server's log"
+    return "check that the server is up, and that this machine can reach it" if is_away else "see the server's log"

@@ -82,11 +82,11 @@ def make_tables(db: Database, place: str) -> None:
         f"WHERE table_schema = current_schema() AND table_name IN ({names}) ORDER BY table_name"
     ).fetchall()
     if len(there) == len(TABLES):
-        raise StoreError(f"{place}: a store is there already; nothing was changed")
+        raise StoreError(f"{place}: there is already a store; nothing was changed")
     if there:
         raise StoreError(
             f"{place}: the database has a table {there[0][0]}, which is not Historon's; nothing was changed",
-            hint="make a database for Historon alone",
+            hint="create a database for Historon only",
         )
     db.execute(_TABLES)
     rows = [(name, b"%d" % number) for name, number in _NUMBERS.items()]
@@ -98,7 +98,7 @@ def check_schema(db: Database, place: str) -> None:
     """StoreError when there is no store, or one of a newer program."""
     found = db.execute("SELECT to_regclass('meta') IS NOT NULL AND to_regclass('strand') IS NOT NULL").fetchone()
     if not found[0]:
-        hint = "is it the right database? A new, empty store is made with: historon new DIR --store-only"
+        hint = "check the database name. A new, empty store is made with: historon new DIR --store-only"
         raise StoreError(f"{place}: there is no store here", hint=hint)
     (schema,) = db.execute("SELECT value FROM meta WHERE name = 'schema'").fetchone()
     if int(schema) != _SCHEMA:

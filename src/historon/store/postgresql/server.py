@@ -28,7 +28,7 @@ try:
     from historon.store.postgresql.schema import check_schema, make_tables
 except ImportError as exc:
     raise OutsideError(
-        "this installation cannot speak to PostgreSQL", hint="pip install 'historon[postgresql]'"
+        "this installation has no support for PostgreSQL", hint="install the extra postgresql: docs/install.md"
     ) from exc
 
 __all__ = ["PostgresStore"]
@@ -38,14 +38,14 @@ _CONNECT_S = 10
 _AT_ONCE = 500  # rows
 _LARGE = ("data", "bits", "more")  # columns of which digests are compared
 _OF_THE_SERVER = ("writer", "schema")  # what `meta` says of this engine alone
-_NUMBERS = ("changes", "families_after", "packed")  # in `meta`, which SQLite's own triggers reckon with
+_NUMBERS = ("changes", "families_after", "packed")  # in `meta`, which SQLite's own triggers calculate with
 # What points to something that is not there.
 _CHECKS = {
     "version {1} of source {0} belongs to no source": (
         "SELECT version.source, number FROM version LEFT JOIN source ON source.id = version.source "
         "WHERE source.id IS NULL LIMIT 20"
     ),
-    "the last good version of {0}, {1}, is not there": (
+    "the last good version of {0}, {1}, is missing": (
         "SELECT name, good FROM source LEFT JOIN version ON version.source = source.id AND version.number = good "
         "WHERE good IS NOT NULL AND version.source IS NULL LIMIT 20"
     ),
@@ -88,7 +88,7 @@ class PostgresStore(LedgerStore):
         db = transactions.db
         with closing(db), transactions.doing("make a store"):
             db.script("BEGIN")
-            db.in_transaction = True  # or a connection that breaks would be made anew in the middle of it
+            db.in_transaction = True  # or a connection that breaks would be made again in the middle of it
             make_tables(db, _told(place))
             if copy is not None:
                 _fill_from(copy, db)
@@ -135,7 +135,7 @@ class PostgresStore(LedgerStore):
     def size(self) -> int:
         """See Store."""
         tables = " + ".join(f"pg_total_relation_size('{name}')" for name in TABLES)
-        with self.transactions.doing("ask what the store takes"):
+        with self.transactions.doing("measure the store"):
             return int(self._db.execute(f"SELECT {tables}").fetchone()[0])
 
     def check(self) -> list[str]:
@@ -182,7 +182,10 @@ def _transactions(place: StorePlace, folder: Path, password: SecretRef | None) -
         return ServerTransactions(ServerConnection(lambda: _connected(place, folder, password)), _told(place))
     except psycopg.OperationalError as exc:
         why = (str(exc).strip().splitlines() or [""])[0].rpartition("failed: ")[2].removeprefix("FATAL:  ")
-        hint = "is the server up, and may this account in? TLS needs a certificate that is valid for its name"
+        hint = (
+            "check that the server is up, and that this account may log in. TLS needs a certificate "
+            "that is valid for its name"
+        )
         raise StoreError(f"{_told(place)}: cannot open the store: {why}", hint=hint) from exc
 
 

@@ -203,7 +203,7 @@ def _without_broken(
         missing = next((place for place in places if place not in there), None)
         if places and missing is None and source in sources:
             continue
-        problem = why.get(missing, "a content is not there") if missing else "its row is damaged"
+        problem = why.get(missing, "a content is missing") if missing else "its row is damaged"
         part = names.get(missing[0], "") if missing else ""
         lost.append(Damage(str(sources.get(source, f"source {source}")), number, part, problem))
         db.execute("DELETE FROM version WHERE source = ? AND number = ?", (source, number))
@@ -238,7 +238,7 @@ def _known(rows: RowsOf, *, whole: bool) -> Iterator[tuple[tuple[int, int], int,
         except (ValueError, IndexError, TypeError) as exc:
             if not whole:
                 continue
-            raise StoreError(f"a bundle is damaged: {exc}", hint="take the store back from a copy") from exc
+            raise StoreError(f"a bundle is damaged: {exc}", hint="rebuild the store from a copy") from exc
         yield from (((strand, position), size, sha256) for position, size, sha256 in heads)
 
 
@@ -255,6 +255,6 @@ def _used(
             if place not in known:
                 if not whole:
                     continue
-                hint = "historon verify tells what is damaged"
-                raise StoreError(f"version {number} of source {source} is made of what is not there", hint=hint)
+                hint = "historon verify shows all damage"
+                raise StoreError(f"version {number} of source {source} needs a missing content", hint=hint)
             yield *place, *known[place]

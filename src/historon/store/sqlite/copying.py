@@ -45,7 +45,7 @@ def copy_of(ledger: Path, target: Path, approve: Approval | None = None) -> Copi
 
 
 def follow(target: Path, patch: Callable[[sqlite3.Connection], None], approve: Approval | None = None) -> Copied | None:
-    """Bring a copy up to date with a store of another engine; None where all of it is to be written anew.
+    """Bring a copy up to date with a store of another engine; None where all of it is to be written again.
 
     `patch` makes the rows of a ledger, which are those of the copy at first, those of the store. Raises StoreError, and
     leaves the copy as it was, as `make_copy` does.
@@ -105,7 +105,7 @@ def make_copy(target: Path, fill: Callable[[sqlite3.Connection], None], approve:
 
 
 def _update(ledger: Path, target: Path, approve: Approval | None) -> Copied | None:
-    """Bring the copy up to date in place; None where it has another schema, so that it has to be written anew.
+    """Bring the copy up to date in place; None where it has another schema, so that it has to be written again.
 
     What is written is committed when it is proven: all rows are those of the store, as of one moment, and every content
     that differs matches its SHA-256. Whatever ends it before leaves the copy as it was.
@@ -125,7 +125,7 @@ def _update(ledger: Path, target: Path, approve: Approval | None) -> Copied | No
             _take_over(db, table, rows)
         _take_over(db, "meta", _differing(db, "meta", TABLES["meta"]))  # triggers have written to it until now
         if not all(_has_as_many(db, table) for table in TABLES):
-            raise StoreError(f"{target}: what was written is not what the store holds; the copy was not changed")
+            raise StoreError(f"{target}: the written data differs from the store; the copy was not changed")
         sources, held = db.execute("SELECT count(DISTINCT source), count(*) FROM main.version").fetchone()
         (changes,) = db.execute("SELECT value FROM main.meta WHERE name = 'changes'").fetchone()
         db.execute("COMMIT")
@@ -207,13 +207,13 @@ def _told_of(target: Path) -> Iterator[None]:
     try:
         yield
     except OSError as exc:
-        raise StoreError(f"{target}: {exc.strerror}", hint="is it mounted, and writable?") from exc
+        raise StoreError(f"{target}: {exc.strerror}", hint="check that it is mounted, and writable") from exc
     except sqlite3.Error as exc:
         if (target / LEDGER).exists() and not _is_whole(target / LEDGER):
-            hint = "verify the store; if it is whole, move the damaged copy away, and update again"
+            hint = "verify the store; if it is intact, move the damaged copy away, and update again"
             raise StoreError(f"{target}: the copy there is damaged; it was not changed", hint=hint) from exc
         raise StoreError(
-            f"{target}: cannot copy the store: {exc}", hint="is there room? The copy is as it was"
+            f"{target}: cannot copy the store: {exc}", hint="check the free space. The copy is unchanged"
         ) from exc
 
 
@@ -227,7 +227,7 @@ def _opened(file: Path) -> sqlite3.Connection:
         with suppress(sqlite3.Error), closing(sqlite3.connect(f"{uri}?mode=rw", uri=True)) as writer:
             writer.execute("SELECT 1 FROM sqlite_schema").fetchone()
     except sqlite3.DatabaseError:
-        pass  # whoever reads it is told
+        pass  # whoever reads it is reported
     return db
 
 
@@ -271,7 +271,7 @@ def _verify(made: sqlite3.Connection, target: Path, differing: Mapping[str, _Dif
     except StoreError as exc:
         raise StoreError(
             f"{target}: the copy would be damaged: {exc.message}; it was not changed",
-            hint="historon verify tells what is damaged in the store; take it back from the copy",
+            hint="historon verify shows the damage in the store; rebuild it from the copy",
         ) from exc
 
 

@@ -94,7 +94,7 @@ class FolderStore(LedgerStore):
                 return cls(folder)
             os.close(os.open(file, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
         except FileExistsError as exc:
-            raise StoreError(f"{folder}: a store is there already; nothing was changed") from exc
+            raise StoreError(f"{folder}: there is already a store; nothing was changed") from exc
         except OSError as exc:
             raise StoreError(f"{folder}: cannot make a store: {exc.strerror}", hint="check the permissions") from exc
         with closing(sqlite3.connect(file)) as db:
@@ -109,7 +109,7 @@ class FolderStore(LedgerStore):
         """The ledger's own triggers raise the change number."""
 
     def _lease_time(self, now: datetime) -> datetime:
-        return now  # all who share the folder are on this machine, or reckon with its clock
+        return now  # all who share the folder are on this machine, or calculate with its clock
 
     def _is_dead(self, holder: str) -> bool:
         return is_running(holder) is False
@@ -122,7 +122,7 @@ class FolderStore(LedgerStore):
     def give_back(self) -> None:
         """See Store."""
         db = self.transactions.db
-        with self.transactions.doing("give space back"):
+        with self.transactions.doing("free disk space"):
             # In small steps, as a full disk has little room for the journal of each.
             free = -1
             while (left := db.execute("PRAGMA freelist_count").fetchone()[0]) not in (0, free):
@@ -158,7 +158,7 @@ class FolderStore(LedgerStore):
         try:
             return sum(file.stat().st_size for file in self._folder.glob(f"{LEDGER}*"))
         except OSError as exc:
-            raise StoreError(f"{self._folder}: {exc.strerror}", hint="is its disk mounted?") from exc
+            raise StoreError(f"{self._folder}: {exc.strerror}", hint="check that its disk is mounted") from exc
 
     def copy_to(self, target: Path, approve: Approval | None = None) -> Copied:
         """See Store."""

@@ -39,7 +39,7 @@ def rescue(damaged: Path, folder: Path) -> list[Damage]:
             return lost + _rescued(db, folder / LEDGER, lost)
     except _SENSELESS as exc:
         (folder / LEDGER).unlink(missing_ok=True)
-        raise StoreError(f"{ledger}: nothing in it can be read: {exc}", hint="take another copy") from exc
+        raise StoreError(f"{ledger}: no part of it can be read: {exc}", hint="take another copy") from exc
 
 
 def _rescued(db: sqlite3.Connection, file: Path, lost: list[Damage]) -> list[Damage]:
@@ -76,7 +76,7 @@ def _readable(db: sqlite3.Connection, table: str, columns: Sequence[str], lost: 
                 found[row[: len(key)]] = row[len(key) :]
         except sqlite3.Error:
             if not way:
-                lost.append(Damage("", None, f"table {table}", "a part of the ledger cannot be read"))
+                lost.append(Damage("", None, f"table {table}", "a part of the ledger is unreadable"))
             continue
         break
     return list(found.values())

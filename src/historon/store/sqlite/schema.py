@@ -112,8 +112,8 @@ def check_schema(db: sqlite3.Connection, place: str) -> None:
         migrate(db, place)  # tells what is wrong
     if version != _SCHEMA:
         raise StoreError(
-            f"{place}: the ledger has schema {version}, and is read-only, so that it cannot be raised to {_SCHEMA}",
-            hint="copy the store's folder to where it can be written, and open that",
+            f"{place}: the ledger has schema {version}, and is read-only, so it cannot be upgraded to {_SCHEMA}",
+            hint="copy the store's folder to a writable place, and open that",
         )
 
 
@@ -132,8 +132,8 @@ def migrate(db: sqlite3.Connection, place: str) -> None:
         return
     if version and (version < _OLDEST or _shape(db) != _shape_of(version)):
         raise StoreError(
-            f"{place}: the ledger was written by a Historon that was never released; nothing was changed in it",
-            hint="restore what you need with the Historon that wrote it, then make a new store here",
+            f"{place}: the ledger is of a Historon that was never released; nothing was changed in it",
+            hint="restore the versions that you need with that Historon, then make a new store here",
         )
     for number in range(version or _OLDEST - 1, _SCHEMA):
         # A savepoint would not cover the statements of a script: the script itself begins and ends the transaction.

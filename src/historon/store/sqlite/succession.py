@@ -75,7 +75,7 @@ def check_successor(
         raise another_store(target)
     row = db.execute(_WENT_BACK).fetchone()
     if row:
-        raise lost(target, "has {}@{}, which the store does not know".format(*row))
+        raise lost(target, "has {}@{}, which the store lacks".format(*row))
     if gone is None or db.execute(_RENAMED).fetchone():
         missing = db.execute(_MISSING).fetchall()
     else:
@@ -114,7 +114,7 @@ def check_same(target: Path | str, sources: Iterable[str], ours: VersionDigests,
 
 
 def _damaged(target: Path | str, what: str, why: str) -> StoreError:
-    hint = "historon verify shows what is damaged in the store; this copy may have it"
+    hint = "historon verify shows the damage in the store; this copy may have an intact version"
     return StoreError(f"{target}: the store is damaged: {what}: {why}; the copy was not changed", hint=hint)
 
 

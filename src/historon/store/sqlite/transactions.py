@@ -69,13 +69,13 @@ class FileTransactions(Transactions):
         except (FileNotFoundError, NotADirectoryError) as exc:
             raise StoreError(
                 f"{self.folder}: there is no store here",
-                hint="is its disk mounted? A new, empty one is made with: historon new DIR --store-only",
+                hint="check that its disk is mounted. A new, empty store is made with: historon new DIR --store-only",
             ) from exc
         except OSError as exc:
-            hint = "run this as the user whom it belongs to, or change owner and mode"
-            raise StoreError(f"{self.file}: it cannot be read by this user: {exc.strerror}", hint=hint) from exc
+            hint = "run this as its owner, or change its owner and mode"
+            raise StoreError(f"{self.file}: this user cannot read it: {exc.strerror}", hint=hint) from exc
         if not state.st_size:
-            hint = "something has cut it off: take the store back from a copy"
+            hint = "it was cut off: rebuild the store from a copy"
             raise StoreError(f"{self.file}: the ledger is empty, a file of 0 bytes", hint=hint)
         return state
 
@@ -132,7 +132,7 @@ class FileTransactions(Transactions):
     def write(self, what: str, work: Callable[[], _T]) -> _T:
         """See Transactions."""
         if self.read_only:
-            hint = "reading commands work; to write, mount it writable, or use a copy of it"
+            hint = "commands that only read still work; to write, mount it writable, or use a copy of it"
             raise StoreError(f"{self.file}: cannot {what}: the store is read-only", hint=hint)
         if self.full:
             raise StoreError(f"{self.file}: cannot {what}: the disk is full", hint=self._full_advice())
@@ -160,8 +160,8 @@ class FileTransactions(Transactions):
             state = None
         if state is None or (state.st_dev, state.st_ino) != self.identity:
             raise StoreError(
-                f"{self.file}: the store was moved away or replaced while it was open; nothing more was written",
-                hint="if that was meant, restart the service: it opens the one that is there then",
+                f"{self.file}: the store was moved or replaced while it was open; nothing more was written",
+                hint="if this was intended, restart the service: it opens the store that is there then",
             )
 
     def _sign(self, what: str) -> None:
@@ -193,8 +193,8 @@ class FileTransactions(Transactions):
     def _full_advice(self) -> str:
         """What makes room: to advise what has just been tried would lead nowhere."""
         if self._to_free:
-            return f"move something else away from the disk of {self.folder}, a few MB, then prune; nothing was removed"
-        return "make room (historon prune), then run it again; nothing was half written"
+            return f"move other files away from the disk of {self.folder}, a few MB, then prune; nothing was removed"
+        return "free some space (historon prune), then run it again; nothing was half written"
 
 
 def _is_full(exc: sqlite3.Error) -> bool:
@@ -206,12 +206,15 @@ def _is_full(exc: sqlite3.Error) -> bool:
 def _advice(exc: sqlite3.Error) -> str:
     name = getattr(exc, "sqlite_errorname", "") or ""
     advice = {
-        "SQLITE_IOERR": "nothing was half written, but the disk took no more: full (historon prune)? failing?",
+        "SQLITE_IOERR": "nothing was half written, but the disk refused the data: full (historon prune)? failing?",
         "SQLITE_BUSY": "another Historon is writing: wait for it to end",
         "SQLITE_READONLY": "check the owner and mode of the store",
         "SQLITE_CANTOPEN": "check the owner and mode of the store",
-        "SQLITE_CORRUPT": "the file is damaged: take the store back from a copy",
-        "SQLITE_NOTADB": "this file is not a ledger, or it is damaged: take the store back from a copy",
+        "SQLITE_CORRUPT": "the file is damaged: rebuild the store: historon new . --store-only --from-copy PLACE",
+        "SQLITE_NOTADB": (
+            "this file is not a ledger, or it is damaged: rebuild the store: historon new . "
+            "--store-only --from-copy PLACE"
+        ),
     }
     return next(
         (text for code, text in advice.items() if name.startswith(code)), "check the disk and the store's folder"
