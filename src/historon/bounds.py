@@ -22,7 +22,7 @@ class TooHeavyError(HistoronError):
 
     def __init__(self, what: str, why: str) -> None:
         hint = "historon show SOURCE@WHEN PART > FILE writes a part as it was collected"
-        super().__init__(f"{what} cannot be looked into: it {why}", hint=hint)
+        super().__init__(f"{what} cannot be examined: it {why}", hint=hint)
         self.why = why
 
 

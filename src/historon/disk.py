@@ -48,7 +48,7 @@ def clear_scratch() -> None:
 
 
 def _is_left(folder: Path) -> bool:
-    """Whether nobody works in a scratch folder any more. OSError where that cannot be told."""
+    """Whether nobody works in a scratch folder any more. OSError where that cannot be known."""
     import fcntl
 
     held = os.open(folder / _HELD, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)

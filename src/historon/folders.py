@@ -32,7 +32,7 @@ class LinkError(OutsideError):
     def __init__(self, place: str) -> None:
         super().__init__(
             f"{place} is a link; nothing was written through it",
-            hint="another user could have placed it: remove it, or name the place that it leads to",
+            hint="another user could have created it: remove it, or use its target as the path",
         )
 
 

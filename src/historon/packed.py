@@ -6,6 +6,8 @@ import io
 import lzma
 from typing import IO
 
+from historon.sizes import size_text
+
 __all__ = ["Rejoined", "TooMuchError", "decompressed", "kind_by_head"]
 
 _MAGIC = {
@@ -54,7 +56,7 @@ class Rejoined:
             piece += more
         self.count += len(piece)
         if self.count > self._most:
-            raise TooMuchError(f"{self._most // 2**30} GiB")
+            raise TooMuchError(size_text(self._most))
         return piece
 
 

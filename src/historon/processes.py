@@ -13,7 +13,7 @@ def this_process() -> str:
 
 
 def process_in_words(name: str) -> str:
-    """A process as people are told of it: `host, process 41`."""
+    """A process in words: `host, process 41`."""
     host, _, rest = name.rpartition(" ")[0].rpartition(" ")
     return f"{host}, process {rest}" if host else name
 

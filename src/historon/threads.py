@@ -18,7 +18,7 @@ class StillBusyError(OSError):
     """The call before, of the same key, has not come back yet."""
 
     def __init__(self, key: str, since: str) -> None:
-        self.words = f"what was begun at {since} has not come back yet: is its disk or server gone?"
+        self.words = f"work that began at {since} has not ended yet: check its disk or server"
         super().__init__(errno.EBUSY, self.words, key)
 
 

@@ -7,7 +7,7 @@ from functools import lru_cache
 __all__ = ["made_visible"]
 
 _UNUSUAL = re.compile(r"[^\x20-\x7e]")
-# Of general categories that are seen, and not seen all the same: fillers, joiners, selectors, and Braille's blank
+# Of general categories that are seen, and not seen anyway: fillers, joiners, selectors, and Braille's blank
 # (Unicode 15.1, DerivedCoreProperties: Default_Ignorable_Code_Point).
 _IGNORED = re.compile(
     "[\u034f\u115f\u1160\u17b4\u17b5\u180b-\u180f\u2800\u3164\ufe00-\ufe0f\uffa0\U000e0000-\U000e0fff]"

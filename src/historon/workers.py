@@ -1,6 +1,6 @@
 """Work on what is not to be trusted, in processes that can be ended at any moment: bounded in time and memory.
 
-A keeper process is forked while this one has a single thread, or else started anew; it forks the workers, so that one
+A keeper process is forked while this one has a single thread, or else started again; it forks the workers, so that one
 that had to be ended is replaced in a few milliseconds. What is said between them are pickles: a function and what it
 is given. Back comes whatever the function yields, piece by piece, as plain values of a type that the asker names, as
 whoever looks at foreign bytes may have been taken over by them. Exceptions come back as text.
@@ -133,14 +133,14 @@ class _Worker:
                 except (OSError, EOFError) as exc:
                     self.end()
                     why = exc.strerror if isinstance(exc, OSError) and exc.strerror else "it ended at once"
-                    return Done(trouble=f"no process could be started to look at it: {why}")
+                    return Done(trouble=f"no process could be started to inspect it: {why}")
                 return Done(self.pieces, await self._converse(talk, task, within))
         except TimeoutError:
             self._lose()
             return None
         except (OSError, EOFError, msgspec.DecodeError):
             self._lose()
-            return Done(self.pieces, "the process that looked at it ended: it took too much memory, or crashed")
+            return Done(self.pieces, "the process that inspected it ended: it needed too much memory, or crashed")
         except asyncio.CancelledError:
             self.end()
             raise
@@ -343,7 +343,7 @@ def _plain(value: object) -> object:
         return str.__str__(value)
     if isinstance(value, bytes):
         return bytes(value)
-    raise NotImplementedError(f"{type(value).__name__} is nothing that is handed over")
+    raise NotImplementedError(f"{type(value).__name__} cannot be handed over")
 
 
 def _exactly(talk: socket.socket, length: int) -> bytes:

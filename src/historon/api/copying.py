@@ -20,7 +20,7 @@ def known_copies(estate: Estate, *names: str) -> list[str]:
     """These copies, or all; UsageError when there is no such."""
     for name in names:
         if name not in estate.copies:
-            hint = nearest(name, estate.copies) or "write one in [copies] of the estate file"
+            hint = nearest(name, estate.copies) or "add one to [copies] in the estate file"
             raise UsageError(f'there is no copy "{name}"', hint=hint)
     return list(names or estate.copies)
 

@@ -15,6 +15,7 @@ from typing import IO, TYPE_CHECKING, Self
 from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Pruning, Required
 from historon.errors import StoreError, UsageError
 from historon.estate import Duration, Estate, Source, nearest, select
+from historon.sizes import size_text
 from historon.store import (
     LARGE,
     RENAMED,
@@ -128,7 +129,7 @@ class Historon:
         self.take_over()
 
     def _fingerprint_key(self) -> bytes:
-        """The key by which hidden secrets are told apart; read once, so that it is there when the store is closed."""
+        """The key by which masked secrets are distinguished; read once, so that it is there after closing."""
         if self._key is None:
             self._key = self.store.fingerprint_key()
         return self._key
@@ -234,11 +235,13 @@ class Historon:
             return b"".join(self.pieces(chosen))
         command = f"historon show {found.source}@{found.number} {chosen.name} > FILE"
         if chosen.size > LARGE:
-            raise UsageError(f"{chosen.name} is too large to mask secrets in it, {chosen.size:,} bytes", hint=command)
+            raise UsageError(
+                f"{chosen.name} is too large to mask secrets in it, {size_text(chosen.size)}", hint=command
+            )
         begin_on(f"{found.source}@{found.number}")
         content = comparable(chosen, self.store)
         if is_binary(content):
-            raise UsageError(f"{chosen.name} is binary, {chosen.size:,} bytes", hint=command)
+            raise UsageError(f"{chosen.name} is binary, {size_text(chosen.size)}", hint=command)
         return self.masks(found.source).hide(content)
 
     def pieces(self, part: StoredPart) -> Iterator[bytes]:
@@ -354,7 +357,7 @@ class Historon:
     ) -> "dict[str, list[str]]":
         """The lines that lead from a source's last good version to another, by part; secrets are masked.
 
-        Raises UsageError where they cannot be reckoned.
+        Raises UsageError where they cannot be calculated.
 
         Example: `estate.lines_to("edge-1@1")`
         """
@@ -495,7 +498,7 @@ class Historon:
         exact_case: bool = False,
         reveal: bool = False,
     ) -> Found:
-        """Where a text stands now, stood at a moment, or ever stood, line by line.
+        """Where a text stands now, was at a moment, or ever was, line by line.
 
         `at` is a date, an instant or an age. Raises UsageError when the text is none, or the expression has a mistake.
 
@@ -505,7 +508,7 @@ class Historon:
 
         query = checked_query(text, expression=expression, exact_case=exact_case)
         if ever and at:
-            raise UsageError("--ever looks at all times, --at at one", hint="give one of them")
+            raise UsageError("--ever searches all versions, --at those of one instant", hint="give only one of them")
         names = [source.name for source in self.sources(where=where)]
         if ever:
             return found_ever(self, names, query, reveal=reveal)
@@ -572,7 +575,7 @@ class Historon:
         trust: "Callable[[Mapping[str, OfferedKey]], bool] | None" = None,
         stopped_by: Sequence[signal.Signals] = (),
     ) -> Collected:
-        """Collect from these sources, or all, now: one round; then tell the channels what is to be told.
+        """Collect from these sources, or all, now: one round; then tell the channels what is to be reported.
 
         `observer` hears how each source fares. Host keys that are shown for the first time are refused, unless `trust`
         says of them, by source, that they may be remembered: then those sources are collected from again. Signals in
@@ -618,7 +621,7 @@ class Historon:
         from historon.retention import plans_of
 
         if retention is not None and retention not in self.estate.retention:
-            hint = nearest(retention, self.estate.retention) or "write one in [retention] of the estate file"
+            hint = nearest(retention, self.estate.retention) or "add one to [retention] in the estate file"
             raise UsageError(f'there is no retention "{retention}"', hint=hint)
         sources = self.sources(*names, where=where)
         return plans_of(self.estate, sources, self.store, as_of or self.clock(), retention)
@@ -683,10 +686,19 @@ class Historon:
         self.to_write().hold(found.source, found.number, reason)
 
     def vouch(self, version: Version | str) -> Version:
-        """Take a suspect version for good. Raises UsageError for one that is good already."""
+        """Mark a suspect version as good. Raises UsageError for one that is good already."""
         from historon.collect import vouch
 
         return vouch(self.estate, self.to_write(), self._version(version))
+
+    def withdraw_vouch(self, version: Version | str) -> Version:
+        """Mark a version as suspect again that a person vouched for. Raises UsageError for any other.
+
+        Example: `estate.withdraw_vouch("edge-1@18")`
+        """
+        from historon.collect import withdraw_vouch
+
+        return withdraw_vouch(self.to_write(), self._version(version))
 
     def verify(self, *names: str, told: Callable[[str], None] | None = None) -> "Verification":
         """Read every version of these sources, or all, from the disk and check it; `told` hears of each source.
@@ -706,7 +718,7 @@ class Historon:
     # ---- the machine, the timetable, second places -------------------------------------------------------------------
 
     def doctor(self) -> "list[Finding]":
-        """What is wrong, or will be, as far as it can be told without asking any source; what is wrong comes first.
+        """What is wrong, or will be, as far as it can be known without asking any source; what is wrong comes first.
 
         Example: `[finding.what for finding in estate.doctor()]`
         """
@@ -732,7 +744,7 @@ class Historon:
         """
         if source in self.estate.sources:
             hint = f"remove it from {self.estate.file} first"
-            raise UsageError(f"{source} is still described: it is collected", hint=hint)
+            raise UsageError(f"{source} is still in the estate file: it is collected", hint=hint)
         if source not in self.missing():
             self.versions(source)
         self.to_write().remember(source, RETIRED, why)
@@ -746,7 +758,7 @@ class Historon:
         Example: `estate.rename("edge-1", "edge-9") if "edge-9" in estate.estate.sources else None`
         """
         if old in self.estate.sources:
-            raise UsageError(f"{old} is still described", hint=f"name it {new} in the estate file first")
+            raise UsageError(f"{old} is still in the estate file", hint=f"rename it to {new} in the estate file first")
         self.sources(new)
         if not self.store.versions(old):
             raise UsageError(f'"{old}" has no versions', hint=nearest(old, self.store.states()))

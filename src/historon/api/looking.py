@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["checked_query", "found_at", "found_ever", "prunings", "required_of", "typical_of"]
 
-_FEWEST_ALIKE = 3  # sources from which on it can be told what most of them have
+_FEWEST_ALIKE = 3  # sources from which on it can be known what most of them have
 
 
 def checked_query(text: str, *, expression: bool, exact_case: bool) -> Query:
@@ -31,7 +31,7 @@ def checked_query(text: str, *, expression: bool, exact_case: bool) -> Query:
     try:
         query.pattern()
     except ValueError as exc:
-        raise UsageError(f'"{text}": {exc}', hint="leave out -e to look for the text as it stands") from exc
+        raise UsageError(f'"{text}": {exc}', hint="omit -e to search for the text literally") from exc
     return query
 
 
@@ -43,7 +43,7 @@ def found_at(opened: "Historon", names: Sequence[str], at: str | None, query: Qu
 
 
 def found_ever(opened: "Historon", names: Sequence[str], query: Query, *, reveal: bool) -> Found:
-    """Where a query ever stood, each stay of a line with its beginning and end."""
+    """Where a query ever was, each stay of a line with its beginning and end."""
     hits, closed = [], {}
     for name in names:
         history = [version for version in opened.store.versions(name) if version.good]
@@ -92,7 +92,7 @@ def typical_of(opened: "Historon", sources: Sequence[Source]) -> Typical:
         readers[source.name] = Reader(source.own_names, texts, numbers=False)
     if len(contents) < _FEWEST_ALIKE:
         number = f"{len(contents)} source{'s' * (len(contents) != 1)}"
-        raise UsageError(f"{number} with a version are too few to tell what is usual", hint="widen --where")
+        raise UsageError(f"{number} with a version are too few for a majority", hint="widen --where")
     return typical(contents, readers, outlines)
 
 

@@ -36,7 +36,7 @@ def find_estate_file(named: str | Path | None = None) -> Path:
     try:
         here = Path.cwd()
     except OSError as exc:
-        message = "the folder that this command was started in is gone"
-        raise OutsideError(message, hint="start it in another one, or name the estate: --estate FILE") from exc
+        message = "the current folder no longer exists"
+        raise OutsideError(message, hint="change to another folder, or name the estate: --estate FILE") from exc
     found = (folder / ESTATE_FILE for folder in (here, *here.parents))
     return next((file for file in found if file.is_file()), here / ESTATE_FILE)

@@ -73,7 +73,7 @@ class PushPlan:
 class Pushed:
     """What came of a push; `failure` says why its steps did not end well.
 
-    What the source holds all the same is told by the export that was taken afterwards: `left` is what still differs,
+    What the source holds anyway is known by the export that was taken afterwards: `left` is what still differs,
     None where there is no such export, for the reason `unknown`. `answers` are the lines that were typed to which
     anything was answered. With `again` another push would send something else than this one did.
     """
@@ -134,7 +134,7 @@ def _check_steps(opened: "Historon", source: Source, version: Version) -> None:
     given = values_of(source, procedure, account.user if account else "")
     for place, name in missing_values(procedure, [*given, *secrets]):
         where = " ".join(map(str, place))
-        raise UsageError(f"{source.procedure}: {where}: nothing is known as {name}", hint="historon doctor")
+        raise UsageError(f"{source.procedure}: {where}: {name} is unknown", hint="historon doctor")
     for _, step in (*walk(procedure.push), *walk(procedure.push_confirm)):
         if isinstance(step, Put) and not any(belongs_to(name, step.part) for name in names):
             message = f"{version.source}@{version.number} has no part {step.part}, which the push steps put"
@@ -142,7 +142,9 @@ def _check_steps(opened: "Historon", source: Source, version: Version) -> None:
 
 
 def _held(source: Source) -> OutsideError:
-    return OutsideError(f"another push to {source.name} is under way", hint="wait until it has ended; nothing was sent")
+    return OutsideError(
+        f"another push to {source.name} is in progress", hint="wait until it has ended; nothing was sent"
+    )
 
 
 def push(opened: "Historon", plan: PushPlan) -> Pushed:
@@ -167,7 +169,7 @@ def _pushed(opened: "Historon", source: Source, planned: PushPlan) -> Pushed:
     present = _collected(opened, source, suspect_too=True)
     plan = _plan(opened, source, planned.wanted, present, planned.only)
     if plan.digest != planned.digest:
-        message = f"{source.name} was changed meanwhile: it is {source.name}@{present.number} now"
+        message = f"{source.name} changed in the meantime: it is {source.name}@{present.number} now"
         raise OutsideError(message, hint="nothing was pushed; look at the change again")
     procedure = opened.estate.procedure_of(source)
     now = opened.clock()
@@ -204,14 +206,14 @@ def _would_help(opened: "Historon", source: Source, plan: PushPlan, after: Versi
 
 
 def _left(opened: "Historon", source: Source, plan: PushPlan) -> tuple[Version, Difference]:
-    """What still differs, and in which export. OutsideError where that cannot be told.
+    """What still differs, and in which export. OutsideError where that cannot be known.
 
     An export that looks suspect, such as one that is much smaller again, shows that nothing differs, and nothing else.
     """
     after = _collected(opened, source, suspect_too=True)
     left = _difference(opened, after, plan.wanted, plan.only)
     if not after.good and left.parts:
-        message = f"{source.name} could not be collected: its export looks wrong, and was set aside"
+        message = f"{source.name} could not be collected: its export is suspect, and was set aside"
         raise OutsideError(message, hint=f"historon show {source.name}@{after.number}")
     return after, left
 
@@ -242,8 +244,8 @@ def _source_of(opened: "Historon", version: Version) -> Source:
     if source is None:
         raise UsageError(f"{version.source} is no longer a source", hint="restore the version to a folder")
     if not opened.estate.procedure_of(source).push:
-        hint = "add push steps to it, or take the lines or files: historon push --lines, historon restore"
-        raise UsageError(f"the procedure {source.procedure} does not say how to push", hint=hint)
+        hint = "add push steps to it, or use the lines or files: historon push --lines, historon restore"
+        raise UsageError(f"the procedure {source.procedure} has no push steps", hint=hint)
     return source
 
 
@@ -254,14 +256,14 @@ def _collected(opened: "Historon", source: Source, *, suspect_too: bool = False)
         found = opened.store.version(source.name, result.number)
         if found is not None:
             return found
-    if result.outcome not in (Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED):
+    if result.outcome not in (Outcome.NEW, Outcome.CHANGED, Outcome.UNCHANGED):
         why = str(result.failure or result.note or result.outcome)
         raise OutsideError(f"{source.name} could not be collected: {why}", hint=f"historon collect {source.name}")
     return opened.version(source.name)
 
 
 def _lines(opened: "Historon", source: Source | None, name: str, present: bytes, wanted: bytes) -> list[str]:
-    """The lines for one part, as they are typed but for their indentation. UsageError where none can be reckoned."""
+    """The lines for one part, as they are typed but for their indentation. UsageError where none can be calculated."""
     procedure = opened.estate.procedure_of(source) if source else None
     masks = opened.masks(source.name) if source else Masks()
     how = _how(procedure)
@@ -286,8 +288,8 @@ def _typed(line: str, how: Lines) -> str:
         elif character in _KEYS:
             shown = {"\t": "a tab", "?": "?"}[character]
             raise ValueError(
-                f'"{said[:_QUOTED].strip()}" has {shown} in it, which a command line takes for a key '
-                "(say how it is typed: typed_as)"
+                f'"{said[:_QUOTED].strip()}" contains {shown}, which a command line takes for a key (say '
+                "how to enter it: typed_as)"
             )
         else:
             made.append(character)
@@ -300,7 +302,7 @@ def _how(procedure: Procedure | None) -> Lines:
 
 def _text(name: str, content: bytes) -> str:
     """A text as it would be typed: no character is guessed, and none steers the session."""
-    refusal = UsageError(f"{name} is no text of lines that could be typed", hint="name another part by --only")
+    refusal = UsageError(f"{name} is not a text of lines that can be entered", hint="name another part by --only")
     if is_binary(content) or content.lstrip()[:1] in (b"<", b"{", b"["):
         raise refusal
     try:
@@ -346,7 +348,7 @@ def _narrowed(
                 _check_document(name, before[name], text)
                 found[name] = text
         except ValueError as exc:
-            raise UsageError(f"{name}, {only}: {exc}", hint="name what it stands in, or the part, by --only") from exc
+            raise UsageError(f"{name}, {only}: {exc}", hint="name its parent, or the part, by --only") from exc
     return {name: before[name] for name in found}, found
 
 
@@ -357,7 +359,7 @@ def _check_document(name: str, before: bytes, made: bytes) -> None:
         return
     again = parse_document(name, made)
     if again is None or again.kind != document.kind:
-        raise ValueError(f"the {document.kind.upper()} would not be whole with these lines of it")
+        raise ValueError(f"the {document.kind.upper()} would be incomplete with these lines of it")
 
 
 def _tells_of(difference: Difference, part: str) -> bool:
@@ -404,11 +406,11 @@ def _tell(opened: "Historon", done: Pushed) -> None:
     wanted = done.plan.wanted
     name, kind = f"{wanted.source}@{wanted.number}", "pushed" if done.well else "push-failed"
     if done.well:
-        message = f"{done.plan.what} is as in {name} again"
+        message = f"{done.plan.what} matches {name} again"
     elif done.failure is not None:
         message = str(done.failure)
     else:
-        message = done.unknown or f"{done.plan.what} is not as in {name}, though all steps ended well"
+        message = done.unknown or f"{done.plan.what} does not match {name}, though all steps ended well"
     notifier = Notifier(opened.estate, opened.store, opened.clock)
     advice = f"to go back: {done.plan.way_back}"
     notifier.tell(Event(kind, opened.clock(), message, source=wanted.source, advice=advice, version=wanted.number))

@@ -1,4 +1,4 @@
-"""A round by hand: collected, told of, and once more for the host keys that somebody trusts."""
+"""A round by hand: collected, reported, and once more for the host keys that somebody trusts."""
 
 import asyncio
 import signal
@@ -43,7 +43,7 @@ def collect(
             opened.estate = notifier.estate = estate
             sources = list(estate.sources.values())
     if not sources:
-        raise UsageError("there is no source to collect", hint="describe some in the estate file")
+        raise UsageError("there is no source to collect", hint="add one to the estate file")
     run = _Round(opened, notifier, observer or (lambda event: None), stopped_by)
     with suppress(StoreError):
         notifier.tell_untold()  # before its own news: whoever collects by hand or by cron has no service that does
@@ -83,7 +83,7 @@ def _sign_of_life(opened: "Historon", report: RoundReport) -> Iterator[DeliveryR
 
 
 class _Round:
-    """One pass over some sources, each told of as soon as it is done."""
+    """One pass over some sources, each reported as soon as it is done."""
 
     def __init__(
         self, opened: "Historon", notifier: Notifier, observer: Observer, stopped_by: Sequence[signal.Signals]
@@ -118,7 +118,7 @@ class _Round:
 
     def _hear(self, event: SourceBegan | SourceStep | SourceResult) -> None:
         self._observer(event)
-        # Of a key that is shown for the first time is only told when nobody trusts it.
+        # Of a key that is shown for the first time is only reported when nobody trusts it.
         if isinstance(event, SourceResult) and not _offered(event):
             self._notifier.hear(event)
 

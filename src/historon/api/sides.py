@@ -10,10 +10,14 @@ from historon.errors import OutsideError, UsageError
 from historon.store import State, Store, TreeRecord, Version
 from historon.versions import contents_of, is_called
 
-__all__ = ["narrowed", "sides_of"]
+__all__ = ["NoChangeError", "narrowed", "sides_of"]
 
 _FILE = "file:"
 _NAMED = 8
+
+
+class NoChangeError(UsageError):
+    """A source has only versions without a difference between them, but for noise."""
 
 
 def sides_of(
@@ -50,7 +54,7 @@ def _versions(store: Store, version: Callable[[str], Version], old: str, new: st
     good = [one for one in store.versions(source) if one.good]
     last = max((place for place, one in enumerate(good) if one.state is State.GOOD), default=0)
     if last == 0:
-        raise UsageError(
+        raise NoChangeError(
             f"{source} has no change on record since its first version", hint=f"historon versions {source}"
         )
     return good[last - 1], good[last]
@@ -68,7 +72,7 @@ def _one_part(named: str, contents: Mapping[str, bytes], only: str | None) -> st
         told = [only]
     if len(told) != 1:
         listed = ", ".join(told[:_NAMED])
-        raise UsageError(f"{named} has {len(told)} parts; which is it?", hint=f"--only, one of: {listed}")
+        raise UsageError(f"{named} has {len(told)} parts; name one", hint=f"add --only with one of: {listed}")
     return told[0]
 
 
@@ -77,7 +81,7 @@ def _from_file(path: Path, part: str) -> Side:
         at = datetime.fromtimestamp(path.stat().st_mtime, UTC)
         return Side(str(path), at, {part: path.read_bytes()})
     except OSError as exc:
-        raise OutsideError(f"{path}: {exc.strerror}", hint="is the path right?") from exc
+        raise OutsideError(f"{path}: {exc.strerror}", hint="check the path") from exc
 
 
 def narrowed(changes: Sequence[PartChange], only: str, sides: Sequence[Side]) -> list[PartChange]:
@@ -89,7 +93,7 @@ def narrowed(changes: Sequence[PartChange], only: str, sides: Sequence[Side]) ->
     texts = b"\n".join(contents.values()).lower()
     if not all(step.strip().encode() in texts for step in only.lower().split(" / ")):
         raise UsageError(
-            f'neither a part nor a path is "{only}"', hint="--form outline shows the paths of what changed"
+            f'no part and no path is called "{only}"', hint="--form outline shows the paths of the changes"
         )
     kept = [change.only(only) for change in changes]
     return [change for change in kept if change]

@@ -69,7 +69,7 @@ class App:
     def store(self, estate: Estate, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Store]:
         """The estate's store, closed again at the end.
 
-        Whoever has opened it is told of services that were left paused, unless the command tells of them itself.
+        Whoever has opened it is reported services that were left paused, unless the command tells of them itself.
         """
         with Historon(estate, clock=self.clock, spend_reserve=spend_reserve) as opened:
             if tell_paused:
@@ -81,12 +81,12 @@ class App:
         for one in still_paused(store, self.clock()):
             words = f"SERVICE NOT RESUMED: {one.source}: Historon ended while it was paused"
             click.echo(f"historon: {words}", err=True)
-            click.echo(f"  try: historon collect {one.source}; or by hand, now: {one.words}", err=True)
+            click.echo(f"  try: historon collect {one.source}; or run by hand, now: {one.words}", err=True)
 
     def _tell_unfinished(self, store: Store) -> None:
         for push in unfinished_pushes(store, self.clock()):
             name = f"{push.source}@{push.wanted}"
-            words = f"PUSH NOT FINISHED: {push.source} may be between two versions: "
+            words = f"PUSH INTERRUPTED: {push.source} may be between two versions: "
             words += push.why or f"Historon ended while it pushed {name}"
             click.echo(f"historon: {words}", err=True)
             again = f"historon push {name}; to go back: historon push {push.source}@{push.before}"
@@ -98,32 +98,40 @@ def pass_app(function: F) -> F:
     return cast(F, click.make_pass_decorator(App, ensure=True)(function))
 
 
+def _estate_file() -> str | None:
+    """The estate that is named before the command, else by the environment."""
+    named: str | None = click.get_current_context().find_root().params.get("estate_file")
+    return named or os.environ.get("HISTORON_ESTATE")
+
+
 def estate_option(function: F) -> F:
-    """Every command about an estate may be told where it is."""
+    """Every command about an estate may be reported where it is."""
     return click.option(
         "--estate",
         "estate_file",
         metavar="FILE",
-        default=lambda: os.environ.get("HISTORON_ESTATE"),
-        help="The estate file or its folder; otherwise $HISTORON_ESTATE, or historon.toml here or above.",
+        default=_estate_file,
+        help="The estate file or its folder. [default: $HISTORON_ESTATE, or historon.toml here or above]",
     )(function)
 
 
 def where_option(function: F) -> F:
     """Narrow a command to sources by their labels."""
-    return click.option("--where", multiple=True, metavar="LABEL=VALUE", help="Only sources with this label.")(function)
+    return click.option(
+        "--where", multiple=True, metavar="LABEL=VALUE", help="Only sources with this label; repeatable."
+    )(function)
 
 
 def query_options(function: F) -> F:
     """How a text that is looked for is meant."""
     expression = click.option("-e", "--expression", is_flag=True, help="TEXT is a regular expression for lines.")
-    exact = click.option("--exact-case", is_flag=True, help="Tell capitals from small letters.")
+    exact = click.option("--exact-case", is_flag=True, help="Match upper and lower case exactly.")
     return expression(exact(function))
 
 
 def json_option(function: F) -> F:
     """The same data, for programs."""
-    return click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")(function)
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON instead of text.")(function)
 
 
 def reveal_option(function: F) -> F:

@@ -94,10 +94,10 @@ def _wait(child: int, reading: int) -> tuple[int, str]:
 def _why(status: int) -> str | None:
     """Why the other process did not come to its end; None where it did, or somebody ended it."""
     if os.WIFEXITED(status):
-        return "takes too much memory" if os.WEXITSTATUS(status) == _OUT_OF_MEMORY else None
+        return "needs too much memory" if os.WEXITSTATUS(status) == _OUT_OF_MEMORY else None
     if os.WTERMSIG(status) == signal.SIGXCPU:
-        return f"takes more than {_SECONDS} s"
-    return "takes too much memory, or crashes" if os.WTERMSIG(status) in _ENDED_BY_IT else None
+        return f"needs more than {_SECONDS} s"
+    return "needs too much memory, or crashes" if os.WTERMSIG(status) in _ENDED_BY_IT else None
 
 
 def _limit_memory() -> None:

@@ -19,44 +19,48 @@ __all__ = ["COMMANDS", "main", "run"]
 
 # Their help here, so that `historon --help` imports none of them; a test holds it equal to what they say themselves.
 COMMANDS: dict[str, dict[str, str]] = {
-    "Begin": {
-        "new": "Lay out a new estate in a folder.",
-        "demo": "Play a complete example on simulated devices.",
-        "standins": "Run simulated devices on loopback, to play with.",
-        "doctor": "Examine the estate file, the machine, secrets, disk and permissions.",
-        "sources": "The sources that the estate file describes: list, add, import, rename, retire, pin.",
-        "procedures": "How kinds of sources are asked: the estate's procedures and those shipped.",
+    "Set up": {
+        "new": "Make a new estate in a folder.",
+        "doctor": "Check the estate file, machine, secrets, disk and permissions.",
+        "sources": "List, add, import, rename, retire or pin sources.",
+        "procedures": "List or explain procedures: how a kind of source is collected.",
+        "rehearse": "Test the procedure of a source; nothing is stored.",
+        "service-files": "Print or write service files: systemd units, a crontab line, a task.",
     },
-    "Collect": {
-        "rehearse": "Go through the procedure, storing nothing.",
-        "collect": "Collect from sources, now: one round.",
-        "agenda": "What is due next.",
-        "serve": "Keep the timetable.",
-        "service-files": "What a system needs to run the service: units, a crontab line, a task.",
-        "vouch": "Take a suspect version for good, on your word.",
-        "status": "Is everything fresh, and well? The exit code says it too.",
-        "notices": "Who is notified of what, what is waiting to be sent, and what was sent.",
-        "rounds": "What happened, round by round.",
+    "Run": {
+        "collect": "Collect from sources now, in one round.",
+        "serve": "Run the service: collect on schedule.",
+        "agenda": "List what is due next.",
+        "status": "Show whether everything is well, by exit code too.",
+        "rounds": "List rounds, or show one with its outcomes.",
+        "notices": "List channels and notices; test a channel.",
     },
     "Look": {
-        "versions": "The timeline of a source.",
+        "versions": "List the versions of a source, newest first.",
         "show": "Print a part of a version.",
-        "diff": "What changed between two versions, or two sources.",
-        "changes": "What changed across the estate, equal changes shown once.",
-        "find": "Where a text is now, or ever was.",
-        "trace": "Since when a line has been there, and what it was before.",
-        "requirements": "Are the sources as they must be? The exit code says it too.",
-        "noise": "What differs in nearly every version of a source: proposes masks.",
-        "restore": "Write versions, or a part of them, to a folder, into a tar, or back to where they were.",
+        "diff": "Compare two versions, or two sources.",
+        "changes": "List changes across the estate; equal changes are shown once.",
+        "find": "Search all sources for a text, now or in all versions.",
+        "trace": "Show the history of a line: when it was added, edited, moved and removed.",
+        "requirements": "Check sources against the requirements of the estate file.",
+        "noise": "Propose masks for lines that change in nearly every version.",
+    },
+    "Restore": {
+        "restore": "Restore versions, or parts of them, to files.",
         "push": "Push a version to its source, by the `push` steps of its procedure.",
         "prove": "Test versions with the programs that their procedures name (such as `nginx -t`).",
     },
     "Keep": {
-        "prune": "What retention would remove; removes it when confirmed.",
-        "hold": "Keep a version whatever retention says; --lift ends it.",
-        "copies": "Second places that hold the versions too.",
-        "verify": "Read every version again, and verify it.",
-        "store": "Which estate the store belongs to.",
+        "vouch": "Mark a suspect version as good.",
+        "hold": "Keep a version regardless of retention, until --lift.",
+        "prune": "Show what retention would remove; remove it when confirmed.",
+        "copies": "List, update, verify or compare copies of the store.",
+        "verify": "Read every version again and check it against its SHA-256.",
+        "store": "Show or change which estate the store belongs to.",
+    },
+    "Try": {
+        "demo": "Play a complete example on simulated devices.",
+        "standins": "Run simulated devices on loopback, to try Historon on.",
     },
 }
 
@@ -89,10 +93,10 @@ class _Commands(click.Group):
         return super().resolve_command(ctx, args)
 
 
-_HELP = """Collect configurations, keep every version, and say what changed.
+_HELP = """Collect configurations on schedule, keep every version, and show what changed.
 
 \b
-Begin with   historon demo         a complete example, made up
+Begin with   historon demo       a complete example, simulated
              historon new DIR    your own estate
 Versions     SOURCE@WHEN, such as edge-1@latest, edge-1@17, edge-1@-1,
              edge-1@2026-06-14, edge-1@2026-06-14T03:00, edge-1@3d
@@ -103,7 +107,8 @@ Versions     SOURCE@WHEN, such as edge-1@latest, edge-1@17, edge-1@-1,
     cls=_Commands, help=_HELP, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
 )
 @click.version_option(__version__, message="historon %(version)s")
-def cli() -> None:
+@click.option("--estate", "estate_file", metavar="FILE", help="The estate file or its folder, for all commands.")
+def cli(estate_file: str | None) -> None:
     """The root of all commands; its help is `_HELP`."""
 
 
@@ -128,13 +133,20 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
         return ExitCode.INTERRUPTED
     except MemoryError:
         give_up_memory()
-        _complain(OutsideError("there is not enough memory", hint="end what takes it, and try again"))
+        _complain(
+            OutsideError("there is not enough memory", hint="stop other programs that use much memory, and try again")
+        )
         return ExitCode.OUTSIDE
     except Exception as exc:
         trouble = _no_output(exc)
         if trouble is not None:
             _write_no_more()
-            _complain(OutsideError(f"the output could not be written: {trouble}", hint="where does it go?"))
+            _complain(
+                OutsideError(
+                    f"the output could not be written: {trouble}",
+                    hint="check the file or program that the output goes to",
+                )
+            )
             return ExitCode.OUTSIDE
         click.echo(f"historon: a defect in Historon itself: {where_raised(exc)}", err=True)
         click.echo("  try: report this line and the command, please", err=True)
@@ -187,7 +199,7 @@ def _complain(exc: HistoronError) -> None:
 
 
 def _of_click(exc: click.ClickException) -> HistoronError:
-    """What click has found wrong with the command line, told as everything else is."""
+    """What click has found wrong with the command line, reported as everything else is."""
     message = exc.format_message().rstrip(".")
     context = exc.ctx if isinstance(exc, click.UsageError) else None
     return UsageError(message[:1].lower() + message[1:], hint=f"{context.command_path} --help" if context else "")

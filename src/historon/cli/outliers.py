@@ -26,7 +26,7 @@ def print_typical(found: Typical, *, as_json: bool) -> int:
 def _headline(found: Typical) -> str:
     odd = sum(bool(oddities) for oddities in found.oddities.values())
     total = count(len(found.oddities), "source")
-    return f"{odd} of {total} differ from what most of them have; the most typical is {found.source}"
+    return f"{odd} of {total} differ from the majority; the most typical is {found.source}"
 
 
 def _as_data(found: Typical) -> list[dict[str, object]]:
@@ -67,7 +67,7 @@ def _print(found: Typical) -> None:
             screen.print(Text(f"  {more} more: historon diff {found.source} {source}", style="dim"))
     alike = sum(not oddities for oddities in found.oddities.values())
     screen.print()
-    screen.print(f"{count(alike, 'source')} without a difference" if alike else "each has something of its own")
+    screen.print(f"{count(alike, 'source')} without a difference" if alike else "each has its own differences")
 
 
 def _rank(one: Oddity) -> tuple[int, int]:

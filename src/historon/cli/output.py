@@ -1,6 +1,7 @@
 """How things look on a screen, and how the same things are given to a program."""
 
 import sys
+import textwrap
 from collections.abc import Collection, Sequence
 from datetime import datetime, timedelta, tzinfo
 from typing import TYPE_CHECKING, Any
@@ -11,6 +12,7 @@ import msgspec
 from historon.cli import tables
 from historon.cli.tables import Table
 from historon.estate import describe
+from historon.sizes import size_text
 from historon.times import for_people, utc_text
 from historon.visible import made_visible
 
@@ -28,6 +30,7 @@ __all__ = [
     "instant",
     "print_failure",
     "print_json",
+    "print_labelled",
     "print_pruned",
     "print_table",
     "printable",
@@ -38,7 +41,7 @@ __all__ = [
 ]
 
 STYLES = {
-    "first": "cyan",
+    "new": "cyan",
     "changed": "cyan",
     "unchanged": "dim",
     "suspect": "yellow",
@@ -58,6 +61,7 @@ STYLES = {
 }
 
 _TAIL_LINES = 4
+_LABEL = 11  # columns of a label, with the blanks around it
 _EXCERPT_LINES, _EXCERPT_WIDTH = 3, 160
 
 
@@ -115,11 +119,21 @@ def print_failure(screen: "Console", sources: "Sequence[str]", failure: "Failure
     many = f" ({len(sources)} sources, for the same reason)" if len(sources) > 1 else ""
     screen.print(Text(f"{', '.join(sources)}: failed{many}", style=STYLES["failed"]))
     if failure.step:
-        screen.print(Text(f"  where    {printable(failure.step)}"))
-    screen.print(Text(f"  what     {printable(failure.message)}"))
+        print_labelled(screen, "where", printable(failure.step))
+    print_labelled(screen, "what", printable(failure.message))
     for line in failure.tail.splitlines()[-_TAIL_LINES:]:
         screen.print(Text(f"           | {printable(line)[:200]}", style="dim"))
-    screen.print(Text(f"  try      {printable(failure.hint)}"))
+    print_labelled(screen, "try", printable(failure.hint))
+
+
+def print_labelled(screen: "Console", label: str, text: str) -> None:
+    """A line with its label before it; on a terminal a long one goes on under its own column."""
+    from rich.text import Text
+
+    lines = [text]
+    if screen.is_terminal and text:
+        lines = textwrap.wrap(text, max(screen.width - _LABEL, 20), break_on_hyphens=False)
+    screen.print(Text(f"  {label:<9}" + ("\n" + " " * _LABEL).join(lines)))
 
 
 def warn_if_suspect(version: "Version") -> None:
@@ -147,17 +161,6 @@ def since(span: timedelta | None) -> str:
     if span is None:
         return "-"
     return "just now" if span < timedelta(seconds=2) else f"{describe(span)} ago"
-
-
-def size_text(count_of_bytes: float) -> str:
-    """A size with three digits or so: `812 B`, `53.2 kB`, `1.4 MB`."""
-    for unit in ("B", "kB", "MB", "GB"):
-        if count_of_bytes < 1000 or unit == "GB":
-            if unit == "B" or count_of_bytes >= 100:
-                return f"{count_of_bytes:.0f} {unit}"
-            return f"{count_of_bytes:.1f} {unit}"
-        count_of_bytes /= 1000
-    raise AssertionError("unreachable")
 
 
 def count(number: int, thing: str, things: str = "") -> str:

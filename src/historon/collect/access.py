@@ -94,7 +94,7 @@ class Access:
             name for source in sources for name in (source.credentials, source.via and jumps[source.via].credentials)
         ]
         await asyncio.gather(*(self._fetched(name) for name in dict.fromkeys(names) if name is not None))
-        with suppress(OSError):  # told where something large has to rest there
+        with suppress(OSError):  # reported where something large has to rest there
             self._spool.mkdir(mode=0o700, exist_ok=True)
 
     async def _fetched(self, name: str) -> None:
@@ -357,7 +357,7 @@ class Access:
 
 @contextmanager
 def _its_own_failures() -> Iterator[None]:
-    """Whatever goes wrong with a source is told as a CollectError, as one bad source must not harm another."""
+    """Whatever goes wrong with a source is reported as a CollectError, as one bad source must not harm another."""
     try:
         yield
     except (CollectError, NotNowError):

@@ -27,7 +27,7 @@ def find(finder: Finder, answer: Answer) -> Any:
     else:
         found = _by_pattern(answer.content, place, every=kind == "patterns")
     if found is None or found == []:
-        raise LookupError(f"there is no {finder} in the answer")
+        raise LookupError(f"the answer has no {finder}")
     return found
 
 
@@ -55,7 +55,7 @@ def _pointed(data: Any, pointer: str) -> Any:
         elif isinstance(at, list) and re.fullmatch(r"0|[1-9]\d{0,8}", key) and int(key) < len(at):
             at = at[int(key)]
         else:
-            raise LookupError(f"there is no json:{pointer} in the answer")
+            raise LookupError(f"the answer has no json:{pointer}")
     return at
 
 
@@ -113,7 +113,7 @@ def whats_wrong(answer: Answer, expect: Check | None, *, strict: bool = True) ->
     for pattern in wanted.lacks:
         found = pattern.compiled.search(answer.content)
         if found:
-            return f'the answer holds "{found[0][:100].decode("utf-8", "replace")}"'
+            return f'the answer contains "{found[0][:100].decode("utf-8", "replace")}"'
     return None
 
 
@@ -129,9 +129,9 @@ def has_wrong_status(answer: Answer, expect: Check | None) -> bool:
 def _wrong_code(answer: Answer, wanted: Check, *, strict: bool) -> str | None:
     ended, status = answer.exit_code, answer.status
     if ended is not None and not _is_wanted(ended, wanted.exit_code, fine=ended == 0 or not strict):
-        return f"it ended with exit code {ended}"
+        return f"the command ended with exit code {ended}"
     if status is not None and not _is_wanted(status, wanted.status, fine=200 <= status < 300 or not strict):
-        return f"it answers with status {status}"
+        return f"the server answered with status {status}"
     return None
 
 
@@ -153,7 +153,7 @@ def choose(items: Any, where: Mapping[str, Pattern]) -> list[Any]:
     if isinstance(items, Mapping):
         items = [{"key": key, "value": value} for key, value in items.items()]
     if not isinstance(items, Sequence) or isinstance(items, str):
-        raise LookupError("it is not a list")
+        raise LookupError("the answer is not a list")
     return [item for item in items if _is_meant(item, where)]
 
 

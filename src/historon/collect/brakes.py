@@ -9,7 +9,7 @@ from historon.collect.failures import CollectError, FailureKind
 __all__ = ["Brake"]
 
 _UNKNOWN = 4  # sources that are asked at the same time before the account was let in anywhere
-_UNPROVEN = 3  # of them such as have no good record: they may hang, and the account may be right all the same
+_UNPROVEN = 3  # of them such as have no good record: they may hang, and the account may be right anyway
 _REFUSALS = 4  # after which no further source is asked
 
 
@@ -39,8 +39,11 @@ class Brake:
             if self._refusals >= _REFUSALS:
                 raise CollectError(
                     FailureKind.LOGIN,
-                    f"not asked: the account {self._account} was refused {self._refusals} times in this round",
-                    hint="try it by hand: was its password changed? No other source is asked, as accounts lock",
+                    f"not contacted: the account {self._account} was refused {self._refusals} times in this round",
+                    hint=(
+                        "log in by hand: was its password changed? No other source is contacted with it, "
+                        "as accounts lock"
+                    ),
                 )
             self._running += 1
             self._unproven += not proven

@@ -22,7 +22,7 @@ def export_date(answer: Answer, dated: Dated, form: str | None, origin: Origin, 
     """
     if dated == "time":
         if origin.time is None:
-            raise LookupError("the source does not tell the time of the file")
+            raise LookupError("the source does not report the time of the file")
         return origin.time
     if dated.kind == "name":
         value: Any = find(

@@ -80,7 +80,7 @@ class SourceStep:
 class SourceResult:
     """How one source fared; whatever version it names is on disk, and all of it on record in its `round`, if any.
 
-    What changed is told in `lines` and in the fingerprints of `families`;
+    What changed is reported in `lines` and in the fingerprints of `families`;
     `unmet` are the requirements that it newly fails, `met_again` the names of those that it meets again; `waiting` is
     how many more exports wait there, to be taken in the same round.
     """

@@ -9,7 +9,7 @@ from historon.errors import ExitCode, HistoronError
 __all__ = ["NOT_RESUMED", "TAIL", "CollectError", "FailureKind", "NotNowError", "OfferedKey"]
 
 
-NOT_RESUMED = "SERVICE NOT RESUMED"  # how the gravest failure is called wherever it is told
+NOT_RESUMED = "SERVICE NOT RESUMED"  # how the gravest failure is called wherever it is reported
 
 
 class FailureKind(StrEnum):
@@ -39,17 +39,17 @@ class FailureKind(StrEnum):
 _ADVICE = {
     FailureKind.PAUSED: "resume it by hand, now",
     FailureKind.UNREACHABLE: "check address and port, that it is switched on, and firewalls between",
-    FailureKind.REFUSED: "is the service on, the port right, and this machine let in by the device's access list?",
-    FailureKind.IDENTITY: "compare the fingerprint with the one the device shows on its own console",
-    FailureKind.IDENTITY_CHANGED: "was it replaced? If nobody knows why, somebody may be listening",
-    FailureKind.LOGIN: "try the account by hand; it is not tried again, as accounts lock",
+    FailureKind.REFUSED: "check that its service is on, the port is right, and its access list allows this machine",
+    FailureKind.IDENTITY: "compare the fingerprint with the one that the device shows on its own console",
+    FailureKind.IDENTITY_CHANGED: "was it replaced? If the change is unexplained, the connection may be intercepted",
+    FailureKind.LOGIN: "log in by hand with this account; Historon does not repeat it, as accounts lock",
     FailureKind.PERMISSION: "let the account read this, and nothing more",
-    FailureKind.STEP: "try this step by hand, with the same account",
-    FailureKind.TIME: "try this step by hand; if it is only slow, raise its deadline",
-    FailureKind.INCOMPLETE: "collect it again; if it stays so, try the step by hand",
-    FailureKind.TOO_LARGE: "look at what it sends; raise max_size if that much is right",
+    FailureKind.STEP: "run this step by hand, with the same account",
+    FailureKind.TIME: "run this step by hand; if it is only slow, raise its deadline",
+    FailureKind.INCOMPLETE: "collect it again; if that does not help, run the step by hand",
+    FailureKind.TOO_LARGE: "look at what the source sends; raise max_size if its size is right",
     FailureKind.SETUP: "correct this on the machine that Historon runs on",
-    FailureKind.STORE: "historon doctor: the store comes first",
+    FailureKind.STORE: "historon doctor: repair the store first",
     FailureKind.DEFECT: "report this line, please",
 }
 

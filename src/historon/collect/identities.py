@@ -73,5 +73,5 @@ class Identities:
             if known.key != key or other is None or name == source.name or other.identity == "shared":
                 continue
             if (other.address, other.via) != (source.address, source.via):
-                return [f'it shows the {kind} of {name} ({other.address}); if it may, set identity = "shared"']
+                return [f'it shows the {kind} of {name} ({other.address}); if that is right, set identity = "shared"']
         return []

@@ -58,7 +58,8 @@ class ChangedLine(msgspec.Struct, frozen=True, array_like=True):
 class Judged:
     """An export with its verdict, ready to become an entry; `as_it_was` when it is the last one byte for byte.
 
-    `doubts` make it suspect; `remarks` are what could not be looked into or compared. What changed is told in `lines`
+    `doubts` make it suspect; `remarks` are what could not be looked into or compared. What changed is reported in
+    `lines`
     and in the fingerprints of `families`. `unmet` is what of the source's requirements it does not meet, or None where
     that was not asked.
     """
@@ -142,7 +143,7 @@ class _Checked(msgspec.Struct, frozen=True, tag=True):
 
 
 class _Trouble(msgspec.Struct, frozen=True, tag=True):
-    """Something that could not be done, and why; the stages after it are taken all the same."""
+    """Something that could not be done, and why; the stages after it are taken anyway."""
 
     what: str
 
@@ -151,7 +152,7 @@ _Stage = Inspection | _Compared | _Signed | _Checked | _Trouble
 
 
 def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Stage]:
-    """The stages of judging. Whatever goes wrong while foreign bytes are looked at is told, and raises nothing."""
+    """The stages of judging. Whatever goes wrong while foreign bytes are looked at is reported, and raises nothing."""
     question = question.with_files(files)
     try:
         inspection = inspect(
@@ -163,7 +164,7 @@ def answer(question: Question, files: Sequence[IO[bytes]] = ()) -> Iterator[_Sta
             question.past,
         )
     except Exception as exc:
-        inspection = Inspection([f"it could not be inspected: {where_raised(exc)}"])
+        inspection = Inspection([f"the export could not be inspected: {where_raised(exc)}"])
     inspection.doubts.extend(question.doubts)
     yield inspection
     follows: Sequence[str] = ()
@@ -199,7 +200,7 @@ def _compared(question: Question, *, suspect: bool) -> _Compared:
 
 
 def _told(changes: Sequence[PartChange], reader: Reader, *, changed: bool, follows: Sequence[str] = ()) -> _Compared:
-    """What is to be kept and told of changes."""
+    """What is to be kept and reported changes."""
     added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
     made = each_fingerprint(changes, reader)
     families = packed(grave_first(made.values()))
@@ -209,7 +210,7 @@ def _told(changes: Sequence[PartChange], reader: Reader, *, changed: bool, follo
 def changed_lines(
     changes: Sequence[PartChange], reader: Reader, made: Mapping[tuple[str, Change], Fingerprint] = MappingProxyType({})
 ) -> list[ChangedLine]:
-    """The changes of a version as they are told, no more than anybody reads; of many that are alike two.
+    """The changes of a version as they are reported, no more than anybody reads; of many that are alike two.
 
     `made` are their fingerprints, as far as there are any.
     """
@@ -274,7 +275,7 @@ def judged(question: Question, done: Done) -> Judged:
     """The verdict. Where the stages broke off, `done.trouble` says why: that makes what they had to say unknown."""
     found: dict[type, _Stage] = {type(stage): stage for stage in done.pieces}
     remarks = [stage.what for stage in done.pieces if isinstance(stage, _Trouble)]
-    inspection = found.get(Inspection) or Inspection([f"it could not be inspected: {done.trouble}"])
+    inspection = found.get(Inspection) or Inspection([f"the export could not be inspected: {done.trouble}"])
     assert isinstance(inspection, Inspection)  # noqa: S101 (by its key)
     compared = found.get(_Compared)
     if done.trouble and compared is None and Inspection in found:
@@ -305,7 +306,7 @@ def _outcome(question: Question, inspection: Inspection, compared: _Compared | N
     if inspection.doubts:
         return Judged(Outcome.SUSPECT, parts, State.SUSPECT, doubts=inspection.doubts, **sums)  # type: ignore[arg-type]
     if question.before is None:
-        return Judged(Outcome.FIRST, parts, **sums)  # type: ignore[arg-type]
+        return Judged(Outcome.NEW, parts, **sums)  # type: ignore[arg-type]
     if not told.changed:
         return Judged(Outcome.UNCHANGED, parts, State.NOISE, remarks=remarks, as_it_was=not any(question.sides))
     return Judged(Outcome.CHANGED, parts, families=told.families, remarks=remarks, **sums)  # type: ignore[arg-type]
@@ -396,7 +397,7 @@ def _proof_that_failed(store: Store, source: Source, procedure: Procedure, kept:
         return ""
     there = {(part.name, part.sha256) for part in store.parts(source.name, number)}
     same = there == {(one.part.name, one.part.sha256) for one in kept}
-    return f"it is as in @{number}, whose proof failed: {proof.why}" if same else ""
+    return f"it equals @{number}, whose proof failed: {proof.why}" if same else ""
 
 
 def _differing(store: Store, before: Mapping[str, StoredPart], new: Mapping[str, Part]) -> tuple[_Contents, _Contents]:

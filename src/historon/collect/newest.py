@@ -18,7 +18,7 @@ def newest_of(values: Sequence[Any], now: datetime, zone: ZoneInfo) -> tuple[int
     """The place of the newest of these values, and a remark. What is in the future counts only where nothing else is.
 
     Numbers are compared by size, dates and times as instants (ISO 8601, those of mail and HTTP, and `31.12.2025`),
-    anything else in natural order: `backup-9` before `backup-10`. ValueError where days and months cannot be told
+    anything else in natural order: `backup-9` before `backup-10`. ValueError where days and months cannot be known
     apart.
     """
     there = [at for at, value in enumerate(values) if value is not None]
@@ -30,10 +30,10 @@ def newest_of(values: Sequence[Any], now: datetime, zone: ZoneInfo) -> tuple[int
         known = {at: instant for at, instant in instants.items() if instant is not None}
         past = [at for at in there if known[at] <= now + _SKEW]
         ahead = len(there) - len(past)
-        remark = f"{ahead} of {len(there)} are dated in the future, and left out" if ahead and past else ""
+        remark = f"{ahead} of {len(there)} are dated in the future, and ignored" if ahead and past else ""
         return max(past or there, key=lambda at: (known[at], -at)), remark
     mixed = any(one is not None for one in (*numbers.values(), *instants.values()))
-    remark = "not all are numbers, nor all dates: they are compared as names" if mixed else ""
+    remark = "not all are numbers, and not all are dates: they are compared as names" if mixed else ""
     return max(there, key=lambda at: (in_order(str(values[at])), -at)), remark
 
 
@@ -45,7 +45,7 @@ def newest_file(names: Sequence[str], times: Sequence[float], by: str, now: date
     limit = (now + _SKEW).timestamp()
     past = [at for at in every if times[at] <= limit]
     ahead = len(names) - len(past)
-    remark = f"{ahead} of {len(names)} files have a time in the future, and were left out" if ahead and past else ""
+    remark = f"{ahead} of {len(names)} files have a time in the future, and were ignored" if ahead and past else ""
     return max(past or every, key=lambda at: (times[at], in_order(names[at]))), remark
 
 
@@ -72,7 +72,7 @@ def _instants(texts: Sequence[str], zone: ZoneInfo) -> list[datetime | None]:
     by_day = max(firsts) > 12 or all(match[2] == "." for match in matches)
     by_month = max(seconds) > 12
     if by_day == by_month:
-        raise ValueError(f'"{texts[0]}" may be by day or by month first: none of {len(texts)} dates tells')
+        raise ValueError(f'"{texts[0]}" may be by day or by month first: none of {len(texts)} dates shows which')
     order = ("%d", "%m") if by_day else ("%m", "%d")
     return [_of_day(match, order, zone) for match in matches]
 

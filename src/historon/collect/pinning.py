@@ -33,7 +33,7 @@ async def shown_identity(estate: Estate, source: Source, store: Store, *, clock:
     if procedure.by_certificate and source.address:
         return await apart(source.name, _certificate, source, procedure.port)
     if not procedure.over_ssh:
-        raise CollectError(FailureKind.SETUP, f"over {procedure.over} there is nothing to pin")
+        raise CollectError(FailureKind.SETUP, f"{procedure.over} has no host key or certificate to pin")
     reach = Access(estate, store, clock, Workers())
     await reach.fetch_accounts([source])
     try:

@@ -7,6 +7,7 @@ from pathlib import Path
 from historon.collect.failures import CollectError, FailureKind
 from historon.errors import OutsideError
 from historon.estate import Estate, Procedure
+from historon.sizes import size_text
 
 __all__ = ["check_needs", "check_preconditions"]
 
@@ -17,17 +18,17 @@ def check_preconditions(estate: Estate) -> None:
     if estate.settings.mount is not None:
         _check_mount(estate.path(estate.settings.mount))
     if not os.access(store, os.R_OK | os.W_OK | os.X_OK):
-        raise OutsideError(f"{store} may not be written by this user", hint="check its owner and mode")
+        raise OutsideError(f"this user cannot write to {store}", hint="check its owner and mode")
     state = os.statvfs(store)
     if state.f_files and not state.f_favail:
-        hint = "remove files there that nobody needs: many small ones take them up, not large ones"
-        raise OutsideError(f"the disk of {store} has no inodes left: no file can be made there", hint=hint)
+        hint = "remove unneeded files there: many small ones use them up, not large ones"
+        raise OutsideError(f"the disk of {store} has no inodes left: no file can be created there", hint=hint)
     free = shutil.disk_usage(store).free
     if free < estate.settings.free:
-        wanted = f"{estate.settings.free // 10**6} MB"
+        wanted = f"{size_text(estate.settings.free)}"
         raise OutsideError(
-            f"the disk of {store} has {free // 10**6} MB free, less than the {wanted} of free in [estate]",
-            hint="make room, for example with historon prune, or lower free in [estate]",
+            f"the disk of {store} has {size_text(free)} free, less than the {wanted} of free in [estate]",
+            hint="free some space, for example with historon prune, or lower free in [estate]",
         )
 
 
@@ -40,8 +41,8 @@ def check_needs(estate: Estate, procedure: Procedure) -> None:
     if mount is not None and not os.path.ismount(mount):
         raise CollectError(FailureKind.SETUP, f"nothing is mounted at {mount}", hint="mount it, then collect again")
     if needs.free is not None and (free := shutil.disk_usage(mount or estate.folder).free) < needs.free:
-        message = f"the disk of {mount or estate.folder} has {free // 10**6} MB free"
-        raise CollectError(FailureKind.SETUP, f"{message}, fewer than the {needs.free // 10**6} MB that are needed")
+        message = f"the disk of {mount or estate.folder} has {size_text(free)} free"
+        raise CollectError(FailureKind.SETUP, f"{message}, fewer than the {size_text(needs.free)} that it needs")
     for program in needs.programs:
         if not shutil.which(program):
             hint = "install it, or name it by its absolute path"
@@ -52,5 +53,5 @@ def _check_mount(folder: Path) -> None:
     if not os.path.ismount(folder):
         raise OutsideError(
             f"nothing is mounted at {folder}; collecting is blocked",
-            hint=f"mount it; the store belongs on that disk: {folder}",
+            hint=f"mount it; the store must be on that disk: {folder}",
         )

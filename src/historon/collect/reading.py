@@ -11,6 +11,7 @@ from typing import IO, Any, TypeVar, cast
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer
 from historon.estate import Check, Expression, Finder, Pattern
+from historon.sizes import size_text
 from historon.workers import Workers
 
 __all__ = ["expressions_of", "read_in"]
@@ -37,7 +38,7 @@ async def read_in(
         return work(answer, *given)
     done = await workers.run(source, _worked, work, (answer, *given))
     if done.trouble:
-        message = f"what is wanted of the answer could not be read in it: {done.trouble}"
+        message = f"the answer could not be searched: {done.trouble}"
         raise CollectError(FailureKind.STEP, message, tail=answer.tail)
     well, found = done.pieces[0]
     if not well:
@@ -53,7 +54,7 @@ def _worked(work: Callable[..., Any], given: Sequence[Any], _: Sequence[IO[bytes
         return
     # Bytes are handed over as they are; of anything else many small pieces would have to be put together again.
     if not isinstance(found, bytes) and len(pickle.dumps(found)) > _MOST:
-        yield False, f"what is found takes up more than {_MOST // 2**20} MiB (ask for less of it)"
+        yield False, f"the values found exceed {size_text(_MOST)} (search for fewer)"
         return
     yield True, found
 

@@ -31,7 +31,7 @@ __all__ = ["Pen", "run_round", "unfinished_sources"]
 T = TypeVar("T")
 
 _BATCH = 256
-_CLOCK, _TOLD = "wrong clock", "told"  # the topic under which is remembered that this was told of the last version
+_CLOCK, _TOLD = "wrong clock", "told"  # the topic under which is remembered that this was reported the last version
 _INTERRUPTED = "the round was interrupted"
 
 
@@ -301,14 +301,14 @@ class _Round:
             question = replace(question, doubts=[*question.doubts, *who])
             twin, exports = self._twins.look(source.name, self._alike[source.procedure], [k.part for k in export.kept])
         if twin and question.before is not None:
-            question = replace(question, doubts=[*question.doubts, f"it is the export of {twin}, to the byte"])
+            question = replace(question, doubts=[*question.doubts, f"it equals the export of {twin}, to the byte"])
         if not any(question.sides) and same_rules(checked_before, rules):
             question = replace(question, rules=())  # nothing to check: neither the export nor the rules are others
         judged = await judge(self._workers, source.name, question)
         newly, met_again, held = _checked(checked_before, rules, judged)
         remarks = [*judged.doubts, *judged.remarks, *export.remarks]
         if twin and question.before is None:
-            remarks.append(f"it is the export of {twin}, to the byte: is its address right?")
+            remarks.append(f"it equals the export of {twin}, to the byte: is its address right?")
         if exports and judged.state is not State.SUSPECT:
             held = [*held, (EXPORT, exports)]
             self._twins.note(source.name, exports)
@@ -394,7 +394,7 @@ class _Round:
             await self._record(batch)
 
     async def _record(self, batch: Sequence[_Found]) -> None:
-        """Only what is on disk is told to the observer as done. Waiting for the store keeps nobody else waiting."""
+        """Only what is on disk is reported to the observer as done. Waiting for the store keeps nobody else waiting."""
         try:
             entries = [self._marked(found) for found in batch]
             recorded = await self._pen.write(self._pen.store.record, self._number, entries)
@@ -424,7 +424,7 @@ class _Round:
         try:
             self._observer(event)
         except Exception as exc:
-            self._remarks.append(f"telling about {event.source} failed: {where_raised(exc)}")
+            self._remarks.append(f"reporting on {event.source} failed: {where_raised(exc)}")
 
     async def _skip_rest(self, sources: Sequence[Source]) -> None:
         """Sources that an interrupted round did not come to, or was in the middle of."""

@@ -41,12 +41,12 @@ async def settle(reach: Access, estate: Estate, store: Store, source: Source) ->
         await reach.settle(source, owed)
         store.remember(source.name, OWED, "")
     except CollectError as exc:
-        return f"{source.name}: {exc.message}; what was taken is not put away yet"
+        return f"{source.name}: {exc.message}; its collected file is not removed or moved yet"
     except OutsideError as exc:
-        return f"{source.name}: {exc.message}; it was collected, and is not put away yet"
+        return f"{source.name}: {exc.message}; it was collected, but its file is not removed or moved yet"
     except OSError as exc:
         name = exc.filename if isinstance(exc.filename, (str, Path)) else source.name
-        return f"{name}: {exc.strerror}; it was collected all the same"
+        return f"{name}: {exc.strerror}; it was collected anyway"
     return ""
 
 

@@ -25,7 +25,7 @@ class Record(Enum):
 
 
 def record_of(store: Store, source: str) -> Record:
-    """How a source fared, by the store; good where that cannot be read, which is told where its versions are needed."""
+    """How a source fared, by the store; good where that cannot be read."""
     try:
         state = store.state(source)
     except StoreError:

@@ -11,20 +11,20 @@ _KINDS = {401: FailureKind.LOGIN, 403: FailureKind.PERMISSION}
 _PASSING = frozenset({408, 425, 502, 503, 504})
 _CERTIFICATE = (b"SSL certificate", b"client certificate", b"TLS certificate")
 _SESSION = (
-    "try the account by hand; it is not tried again, as accounts lock. If a step before this one logged in well, the "
-    "session has ended too early"
+    "log in by hand with this account; Historon does not repeat it, as accounts lock. If an earlier step "
+    "logged in, the session ended too early"
 )
 _ADVICE = {
     400: "compare the request with the documents of its interface",
     401: _SESSION,
-    404: "is the path right for the release that it runs?",
-    405: "is the method right (GET, POST)?",
-    407: "a proxy stands between: let this machine reach it without one",
-    410: "is the path right for the release that it runs?",
-    413: "what is sent is too large for it",
-    415: "it wants another content-type: name it in the step's headers",
-    421: "it answers to another name: give that as the source's address",
-    429: "it wants to be asked less often: lower at_once, or collect at another time",
+    404: "check the path: is it right for the release that it runs?",
+    405: "check the method (GET, POST)",
+    407: "there is a proxy between: let this machine reach it without one",
+    410: "check the path: is it right for the release that it runs?",
+    413: "the request is too large for it",
+    415: "it expects another content-type: set it in the step's headers",
+    421: "it expects another host name: set that as the source's address",
+    429: "it allows fewer requests: lower at_once, or collect at another time",
 }
 _SERVER = "it is out of order or busy: look at its own log"
 
@@ -44,6 +44,6 @@ def status_failure(status: int, content: bytes = b"", *, safe: bool, tail: bytes
     if status in _PASSING and safe:
         kind = FailureKind.REFUSED
     if status == HTTPStatus.BAD_REQUEST and any(words in content for words in _CERTIFICATE):
-        kind, hint = FailureKind.LOGIN, "it wants a client certificate: give the account a certificate and its key"
+        kind, hint = FailureKind.LOGIN, "it expects a client certificate: give the account a certificate and its key"
     absent = status in (HTTPStatus.NOT_FOUND, HTTPStatus.GONE)
-    return CollectError(kind, f"it answers with status {_words(status)}", hint=hint, tail=tail, absent=absent)
+    return CollectError(kind, f"the server answered with status {_words(status)}", hint=hint, tail=tail, absent=absent)

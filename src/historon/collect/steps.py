@@ -53,6 +53,7 @@ from historon.estate import (
 )
 from historon.inspection import Kept, error_line
 from historon.patience import within
+from historon.sizes import size_text
 from historon.store import LARGE, Part
 from historon.threads import apart
 from historon.versions import belongs_to
@@ -100,7 +101,8 @@ class StepContext:
 
     `skew` is by how much clocks may differ.
 
-    `hide` is told every secret that is learnt; `paused` how to resume what is about to be paused and whether we are at
+    `hide` is reported every secret that is learnt; `paused` how to resume what is about to be paused and whether we
+    are at
     it, and None when nothing is paused any more. `wanted` are the parts of a version that is pushed, by their names.
     """
 
@@ -133,11 +135,11 @@ async def take_steps(session: Session[Any], procedure: Procedure, around: StepCo
         raise exc.remarking(session.remarks) from exc.__cause__
     names = [one.part.name for one in taking.kept]
     if len(names) > len(set(names)):
-        raise CollectError(FailureKind.STEP, "two parts have the same name", hint="give each step its own as")
+        raise CollectError(FailureKind.STEP, "two parts have the same name", hint="give each step its own `as`")
     if not taking.kept and taking.passed_over:
         conditions = "; ".join(dict.fromkeys(taking.passed_over))
         raise CollectError(
-            FailureKind.STEP, f"no step that keeps anything fits: {conditions}", hint="add steps for this version"
+            FailureKind.STEP, f"no step with a part fits: {conditions}", hint="add steps for this version"
         )
     return taking.kept
 
@@ -190,7 +192,7 @@ class _Taking:
                     continue
                 if self._fits(step):
                     await self._take(place(number, step), step)
-                elif isinstance(step, Pause):  # it need not be paused this time: what is inside is wanted all the same
+                elif isinstance(step, Pause):  # it need not be paused this time: what is inside is wanted anyway
                     await self.take_all(step.steps, f"{place(number, step)}, ")
             well = True
         finally:
@@ -369,7 +371,7 @@ class _Taking:
             own = () if self.procedure.errors is UNSET else self.procedure.errors
             line = await self._read(answer, _error_line, self.procedure, asked=own)
             if line is not None:
-                wrong, refused = f'it answers: "{line}"', logging_in
+                wrong, refused = f'the answer is "{line}"', logging_in
         if wrong is not None and answer.status is not None and has_wrong_status(answer, check):
             raise status_failure(answer.status, answer.content, safe=safe, tail=answer.tail)
         if wrong is not None:
@@ -382,7 +384,7 @@ class _Taking:
         if step.canonical:
             large = next((part for part in parts if part.size > LARGE), None)
             if large:
-                message = f"{large.name} has {large.size} bytes; one stable form is made of {LARGE} at most"
+                message = f"{large.name} has {size_text(large.size)}; canonical takes {size_text(LARGE)} at most"
                 raise CollectError(FailureKind.TOO_LARGE, message, hint="remove canonical from this step")
             with _failing():
                 parts = [Part(part.name, await self._read(Answer(part.content), _canonical)) for part in parts]
@@ -441,7 +443,9 @@ class _Taking:
             found = choose(self._list(step), step.where)
         if not found:
             conditions = ", ".join(f"{name} {pattern}" for name, pattern in step.where.items())
-            raise CollectError(FailureKind.STEP, f"nothing to pick: {step.from_} has none with {conditions or 'these'}")
+            raise CollectError(
+                FailureKind.STEP, (f"nothing to pick: no item of {step.from_} has {conditions or 'these'}")
+            )
         newest = step.newest
         if newest is not None and all(field_of(one, newest) is None for one in found):
             raise CollectError(
@@ -455,14 +459,14 @@ class _Taking:
         try:
             at, remark = newest_of(values, self.around.clock(), self.around.zone)
         except ValueError as exc:
-            raise CollectError(FailureKind.STEP, f"the newest cannot be told: {exc}") from exc
+            raise CollectError(FailureKind.STEP, f"the newest is unknown: {exc}") from exc
         if remark:
             self.session.remarks.append(remark)
         return items[at]
 
     def _list(self, step: Pick | Each) -> Any:
         if step.from_ not in self.around.values:
-            raise LookupError(f"nothing is known as {step.from_} yet")
+            raise LookupError(f"no step has learnt {step.from_} yet")
         return self.around.values[step.from_]
 
     async def _each(self, place: str, step: Each) -> None:
@@ -483,7 +487,7 @@ class _Taking:
             if wrong is not None:
                 self.session.remarks.append(f"continued without {step.word or step.says}: {wrong} after {step.within}")
             return answer.content, ()
-        message = f"{step.word or 'the awaited'} did not come within {step.within}: {wrong}"
+        message = f"{step.word or 'the awaited answer'} did not come within {step.within}: {wrong}"
         if step.or_else == "skip":
             raise NotNowError(message)
         raise CollectError(FailureKind.TIME, message, tail=answer.tail).at_step(place)
@@ -551,7 +555,7 @@ class _Taking:
         assert trouble is not None  # noqa: S101
         left = CollectError(
             FailureKind.PAUSED,
-            f"{NOT_RESUMED}: it was tried {_RESUMES} times: {trouble.message}",
+            f"{NOT_RESUMED}: {_RESUMES} tries failed: {trouble.message}",
             hint=f"resume it by hand, now: {_words(step.resume)}",
             tail=trouble.tail,
         )
@@ -570,7 +574,7 @@ class _Taking:
         if step.probe is not None and step.until is not None:
             answer, wrong = await self._poll(self._fill(step.probe), step, step.until, f"{place}, probing")
             if wrong is not None:
-                message = f"after resuming, it did not answer as it should within {step.within}: {wrong}"
+                message = f"after resuming, its answer was not right within {step.within}: {wrong}"
                 raise CollectError(FailureKind.STEP, message, tail=answer.tail)
         if self.around.told:
             took = timedelta(seconds=monotonic() - began)
@@ -681,7 +685,7 @@ def _words(said: Said | None) -> str:
 def _moving(until: Check, stood: float) -> str | None:
     if until.still is None or stood >= until.still.total_seconds():
         return None
-    return f"the answer still changes, or has not stood still for {until.still}"
+    return f"the answer still changes, or was not unchanged for {until.still}"
 
 
 def _error_line(answer: Answer, procedure: Procedure) -> str | None:
@@ -709,5 +713,5 @@ def _canonical(answer: Answer) -> bytes:
 def _checked(part: Part) -> Part:
     """Names of parts become file names one day: they may not lead anywhere."""
     if any(piece in _HOSTILE for piece in part.name.split("/")) or "\0" in part.name:
-        raise CollectError(FailureKind.STEP, f"{part.name!r} cannot be the name of a part", hint="use as to name it")
+        raise CollectError(FailureKind.STEP, f"{part.name!r} cannot be the name of a part", hint="name it with `as`")
     return part

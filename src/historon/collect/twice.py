@@ -30,7 +30,7 @@ async def check_agreement(
     if done.pieces:
         names = ", ".join(done.pieces[:_NAMED])
         more = f" and {len(done.pieces) - _NAMED} more parts" if len(done.pieces) > _NAMED else ""
-        hint = "the source changes while it is collected: collect it later, or name what differs as noise"
+        hint = "the source changes while it is collected: collect it later, or mask the differences as noise"
         raise CollectError(FailureKind.INCOMPLETE, f"two exports in a row differ in {names}{more}", hint=hint)
 
 

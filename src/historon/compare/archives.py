@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from typing import IO
 
 from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
+from historon.sizes import size_text
 from historon.store import LARGE, Member, name_of, tree_part_name, written_tree
 from historon.versions import stand_in
 
@@ -62,7 +63,7 @@ def unpacked(name: str, file: IO[bytes]) -> dict[str, bytes]:
     except ArchiveError:
         raise
     except Exception as exc:  # whatever its readers meet in foreign bytes
-        raise ArchiveError("is an archive that is damaged or encrypted") from exc
+        raise ArchiveError("is a damaged or encrypted archive") from exc
     return {f"{name}/{_bare_name(name)}": content}
 
 
@@ -77,7 +78,7 @@ def _held(file: Rejoined | IO[bytes], room: int) -> tuple[bytes, int]:
     while piece := file.read(_PIECE):
         size += len(piece)
         if size > _MOST:
-            raise TooMuchError(f"{_MOST // 2**30} GiB")
+            raise TooMuchError(size_text(_MOST))
         digest.update(piece)
         if size <= room:
             held += piece
@@ -136,7 +137,7 @@ def _zip_members(file: IO[bytes]) -> _Found:
             member = Member.of(_tame(_text(one.filename)), kind | (one.external_attr >> 16) & 0o7777, "-:-", at)
             room -= one.file_size
             if room < 0:
-                raise TooMuchError(f"{_MOST // 2**30} GiB")
+                raise TooMuchError(size_text(_MOST))
             if one.is_dir():
                 yield member, None
                 continue

@@ -15,7 +15,7 @@ _XML_SPACE = b" \t\r\n"
 def area_of(content: bytes, place: str) -> bytes:
     """What stands at a place of a document: an XPath 1.0 expression, or a JSON Pointer (RFC 6901); empty for nothing.
 
-    Values of JSON are as they are written, byte for byte; elements of XML are written anew, with the namespaces that
+    Values of JSON are as they are written, byte for byte; elements of XML are written again, with the namespaces that
     they stand in, attributes and texts as what they hold.
     """
     if not place.startswith("/"):

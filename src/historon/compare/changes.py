@@ -25,7 +25,7 @@ _FREE_TEXT = {b"description", b"remark", b"comment", b"note", b"label", b"banner
 
 
 class How(StrEnum):
-    """How a place differs; what leads nowhere since then is told like a change."""
+    """How a place differs; what leads nowhere since then is reported like a change."""
 
     ADDED = "added"
     REMOVED = "removed"

@@ -267,14 +267,14 @@ def parse_document(
 
 
 def _first(content: bytes) -> bytes:
-    """The first byte that says something, by which formats are told apart."""
+    """The first byte that says something, by which formats are distinguished."""
     return content[:2048].lstrip(b"\xef\xbb\xbf \t\r\n")[:1]
 
 
 def parse_trees(old: bytes, new: bytes) -> tuple[Document, Document]:
     """The metadata of a tree on both sides, without times, and without files that the other side lacks.
 
-    Such files are parts of their own, which are told of anyway.
+    Such files are parts of their own, which are reported anyway.
     """
     before = {member.name: member for member in read_tree(old)}
     after = {member.name: member for member in read_tree(new)}
@@ -282,7 +282,7 @@ def parse_trees(old: bytes, new: bytes) -> tuple[Document, Document]:
 
 
 def _tree(members: Mapping[str, Member], others: Set[str]) -> Document:
-    """A tree without the files that the other one lacks, as these are told of as parts."""
+    """A tree without the files that the other one lacks, as these are reported as parts."""
     fields: dict[str, Node] = {}
     for name, member in members.items():
         if name in others or not stat.S_ISREG(member.mode):
@@ -391,7 +391,7 @@ def _named_once(pairs: Sequence[tuple[str, Any]]) -> dict[str, Any]:
     """An object; one that has a name twice says something that no tree can hold (RFC 8259 section 4)."""
     found = dict(pairs)
     if len(found) < len(pairs):
-        raise ValueError("a name stands twice")
+        raise ValueError("a name appears twice")
     return found
 
 
@@ -399,12 +399,12 @@ def _exact(text: str) -> float:
     """A number; one with digits that would be lost is none."""
     number = float(text)
     if Decimal(repr(number)) != Decimal(text):
-        raise ValueError("more digits than can be held")
+        raise ValueError("more digits than are supported")
     return number
 
 
 def _no_such_number(text: str) -> float:
-    raise ValueError(f"{text} is no number (RFC 8259 section 6)")
+    raise ValueError(f"{text} is not a number (RFC 8259 section 6)")
 
 
 def same_meaning(old: bytes, new: bytes, xpaths: Sequence[str] = ()) -> bool:

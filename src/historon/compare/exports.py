@@ -19,6 +19,7 @@ from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts
 from historon.compare.uses import with_references
+from historon.sizes import size_text
 from historon.store import LARGE, TreeRecord, tree_part_name
 from historon.versions import Masks, ShownLines, is_binary, split_lines, stands_for
 
@@ -31,7 +32,7 @@ _DEEPEST = 3  # archives in archives in archives
 _ROOM = 8 * LARGE  # bytes of all members of both sides
 _DATE = re.compile(r"\d{4}[-_.]?\d{2}[-_.]?\d{2}(?:[-_.T ]?\d{2}[-_.:]?\d{2}(?:[-_.:]?\d{2})?)?|\d{6,}")
 _UTF16 = (b"\xff\xfe", b"\xfe\xff")
-_MANY_LINES = 8  # that differ, before a text is told of as a whole
+_MANY_LINES = 8  # that differ, before a text is reported as a whole
 _STRINGS_IN = 2**20  # bytes of a binary part in which readable texts are looked for
 _MOST_STRINGS = 12  # that differ; where there are more they are chance, or all new
 
@@ -131,7 +132,7 @@ class PartChange:
                 Change(How.EDITED, "", "", f"only the order of its lines: {self.added:,} of {len(self.new):,} moved")
             ]
         if not sides[0].keys() & sides[1].keys():
-            words = f"{_described(self.new_content)}, another file altogether"
+            words = f"{_described(self.new_content)}, a different file"
             return [Change(How.EDITED, "", _described(self.old_content), words)]
         return []
 
@@ -348,7 +349,7 @@ def _telling(edits: list[Edit], lines: _Lines, masks: Masks) -> Iterator[Edit]:
 
 
 def _bare(line: bytes) -> bytes:
-    """A line without its line feed; one that lacks it is told apart from one that has it."""
+    """A line without its line feed; one that lacks it is distinguished from one that has it."""
     return line[:-1] if line.endswith(b"\n") else line + b"\n\\"
 
 
@@ -407,8 +408,8 @@ def _described(content: bytes) -> str:
     """A whole part in a few words."""
     whole = stands_for(content)
     if whole:
-        return f"{whole[0]:,} bytes, too large to be looked into, SHA-256 {whole[1][:16]}"
+        return f"{size_text(whole[0])}, too large to be examined, SHA-256 {whole[1][:16]}"
     if is_binary(content):
-        return f"{len(content):,} bytes, SHA-256 {hashlib.sha256(content).hexdigest()[:16]}"
+        return f"{size_text(len(content))}, SHA-256 {hashlib.sha256(content).hexdigest()[:16]}"
     lines = content.count(b"\n") + (not content.endswith(b"\n") if content else 0)
     return f"{lines:,} line{'s' * (lines != 1)}"

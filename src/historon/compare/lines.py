@@ -63,7 +63,7 @@ def join_edits(edits: Iterable[Edit]) -> list[Edit]:
 def _edits(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Edit]:
     """Edits in order; gaps wait on a stack, so that hostile input cannot exhaust Python's own.
 
-    What would take more comparisons than there may be is aligned in pieces, or told as replaced whole.
+    What would take more comparisons than there may be is aligned in pieces, or reported as replaced whole.
     """
     gaps = [(0, len(old), 0, len(new))]
     searches, comparisons = _SEARCHES, _COMPARISONS

@@ -16,7 +16,7 @@ __all__ = ["Opened", "large_archives", "opened", "searchable"]
 
 _DEEPEST = 3
 _ROOM = 2 * LARGE
-_TOO_LARGE = "is too large to be looked into"
+_TOO_LARGE = "is too large to be examined"
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ def _open_within(inside: dict[str, bytes]) -> dict[str, str]:
     while waiting:
         name, depth = waiting.pop()
         if depth >= _DEEPEST or room <= 0:
-            closed[name] = "is packed too deep to be looked into" if depth >= _DEEPEST else _TOO_LARGE
+            closed[name] = "is packed too deeply to be examined" if depth >= _DEEPEST else _TOO_LARGE
             continue
         try:
             members = unpacked(name, BytesIO(inside[name]))

@@ -1,4 +1,4 @@
-"""How the lines of a configuration are nested, found without being told what wrote it.
+"""How the lines of a configuration are nested, found without knowing what wrote it.
 
 By indentation; by braces; by words that open and close (`config` ... `end`); by header lines (`[section]`,
 `/section`); or not at all, where each line is a whole path (`set interfaces port-3 mtu 1500`) or stands for itself.
@@ -18,7 +18,7 @@ __all__ = ["Outline", "first_words", "places_under", "section_of", "words_of"]
 _DEEPEST = 100  # headings of a path: whatever nests deeper is no configuration that anybody wrote
 _LONGEST_HEADER = 400  # bytes of a line
 _MOST_FITTING = 50  # words that are tried as what a closing word closes
-_SAMPLE = 600  # lines among which are those by which the kind of nesting is told ...
+_SAMPLE = 600  # lines among which are those by which the kind of nesting is reported ...
 _TELLING = 250  # ... which are so many that say something
 _STEPS = 100_000  # lines that are walked over at most before all lines are looked at once ...
 _FEW_STEPS = 1_000  # ... where they are not that many, these and twice as many as there are

@@ -123,7 +123,7 @@ def _common_ends(old: bytes, new: bytes) -> tuple[int, int]:
 
 
 def _bare_lines(text: bytes) -> list[bytes]:
-    """The lines without their line feeds; a last line that lacks its own is told apart from one that has it."""
+    """The lines without their line feeds; a last line that lacks its own is distinguished from one that has it."""
     lines = text.split(b"\n")
     last = lines.pop()
     return [*lines, last + b"\n\\"] if last else lines

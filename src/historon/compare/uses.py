@@ -1,6 +1,6 @@
 """What refers to what, learnt from the text alone: a name that heads a block and stands elsewhere as a value.
 
-Nothing is known of the platform, so only what is certain is told. A word is the use of a name where the name tells
+Nothing is known of the platform, so only what is certain is reported. A word is the use of a name where the name tells
 itself apart from ordinary words, or where another name of the same kind is used in the same way.
 """
 
@@ -221,7 +221,7 @@ def _lost(changes: Iterable[Change], old: _Text, new: _Text) -> Iterator[Change]
             if left:
                 heading = old.lines[at].decode("utf-8", "replace").strip(" \t\r\n{")
                 places = counted([*dict.fromkeys(_place(new, use) for use in left)])
-                yield _told(heading, f"no longer defined, and still used by {places}", left[0])
+                yield _told(heading, f"no longer defined, but still used by {places}", left[0])
 
 
 def _headings_within(change: Change, old: _Text) -> Iterator[int]:
@@ -257,7 +257,7 @@ def _undefined(changes: Iterable[Change], old: _Text, new: _Text) -> Iterator[Ch
                     told.add(name)
                     words_of_kind = kind.decode("utf-8", "replace")
                     yield _told(
-                        _place(new, at), f"{name.decode('utf-8', 'replace')} is defined nowhere as {words_of_kind}", at
+                        _place(new, at), f"{name.decode('utf-8', 'replace')} is not defined as {words_of_kind}", at
                     )
 
 

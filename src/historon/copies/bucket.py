@@ -53,11 +53,11 @@ class BucketCopy(Copy, frozen=True, kw_only=True):
         if found.scheme not in ("https", "http") or not found.hostname or not self.bucket or "/" in self.bucket:
             raise ValueError('url is a server and a bucket (such as url = "https://objects.example/historon-copies")')
         if found.scheme == "http" and found.hostname not in _OURSELVES:
-            raise ValueError("would send what it holds in the clear (write https)")
+            raise ValueError("would send its contents in the clear (write https)")
         if found.username or found.query or found.fragment:
-            raise ValueError("url holds a server and a bucket alone (name the account by credentials)")
+            raise ValueError("url has only a server and a bucket (name the account by credentials)")
         if self.mount is not None:
-            raise ValueError("mount means nothing for a bucket (remove it)")
+            raise ValueError("mount has no effect for a bucket (remove it)")
         if self.path.startswith("/") or ".." in self.path.split("/"):
             raise ValueError("path is below the bucket, without a slash in front")
 
@@ -194,7 +194,7 @@ class _Bucket:
                 condition: Any = "create" if mark is None else {"e_tag": mark}
                 obstore.put(self._store, HEAD, content, mode=condition, use_multipart=False)
             except (AlreadyExistsError, PreconditionError) as exc:
-                raise ConflictError(self.place, "brought this copy up to date meanwhile") from exc
+                raise ConflictError(self.place, "updated this copy at the same time") from exc
 
     def remove(self, names: Sequence[str]) -> None:
         """See Objects: what is under a lock, or what this account may not remove, stays."""
@@ -216,9 +216,9 @@ class _Bucket:
             hint = "check the credentials, and what they may do in this bucket"
             raise OutsideError(f"{self.place}: may not {what}: {_why(exc)}", hint=hint) from exc
         except (exceptions.NotFoundError, FileNotFoundError) as exc:
-            raise StoreError(f"{self.place}: cannot {what}: it is not there", hint="historon copies --verify") from exc
+            raise StoreError(f"{self.place}: cannot {what}: it is missing", hint="historon copies --verify") from exc
         except (exceptions.BaseError, OSError) as exc:
-            hint = "is the server up, and is there room? What is there stays, and is gone on with"
+            hint = "check the server and its free space. The update resumes where it stopped"
             raise StoreError(f"{self.place}: cannot {what}: {_why(exc)}", hint=hint) from exc
 
 
@@ -236,7 +236,7 @@ def _why(exc: BaseException) -> str:
         if found:
             return found[1][:_LONGEST]
     if "InvalidCertificate" in text:
-        return "nobody vouches for its certificate"
+        return "its certificate is not trusted"
     return text.split("\n")[0].rpartition(" - ")[2][:_LONGEST]
 
 
@@ -244,7 +244,9 @@ def _opened(copy: BucketCopy, estate: Estate) -> "S3Store":
     try:
         from obstore.store import S3Store
     except ImportError as exc:
-        raise OutsideError("this installation cannot use buckets", hint="pip install 'historon[bucket]'") from exc
+        raise OutsideError(
+            "this installation cannot use buckets", hint="install the extra bucket: docs/install.md"
+        ) from exc
     account = estate.credentials[copy.credentials]
     password = account.password.resolve(estate.folder).reveal() if account.password else ""
     options: Any = {"timeout": _TIMEOUT, "allow_http": copy.server.startswith("http:")}
@@ -253,7 +255,7 @@ def _opened(copy: BucketCopy, estate: Estate) -> "S3Store":
             options["root_certificate"] = estate.path(copy.authority).read_bytes()
         except OSError as exc:
             message = f"the authority {copy.authority}: {exc.strerror or exc}"
-            raise OutsideError(message, hint="is it a PEM file?") from exc
+            raise OutsideError(message, hint="check that it is a PEM file") from exc
     made: S3Store = S3Store(
         copy.bucket,
         prefix=copy.path or None,

@@ -59,4 +59,4 @@ def _compare_source(
         elif number in digests and digests[number] != ours.get(number):
             found.differing.append(Damage(source, number, "", "the store has another content under this number"))
         elif as_new and (theirs.state, theirs.held) != (version.state, version.held):
-            found.differing.append(Damage(source, number, "", "it is marked differently in the store"))
+            found.differing.append(Damage(source, number, "", "it has another state in the store"))

@@ -91,7 +91,7 @@ def _described(place: str, estate: Estate | None) -> tuple[Estate, str]:
         described = read_estate(path)
         if len(described.copies) != 1:
             message = f"{place} describes {len(described.copies)} copies"
-            raise UsageError(message, hint="leave the one in it that is to be taken")
+            raise UsageError(message, hint="leave only the right one in it")
         return described, next(iter(described.copies))
     if estate is not None and place in estate.copies:
         return estate, place

@@ -57,10 +57,10 @@ class FolderCopy(FarCopy, frozen=True, kw_only=True):
         try:
             tried = self.pattern.format(source="s", number=1, date="d", time="t", part="p")
         except (KeyError, IndexError, ValueError, AttributeError) as exc:
-            raise ValueError("pattern knows {source}, {number}, {date}, {time} and {part}, and nothing else") from exc
+            raise ValueError("pattern takes only {source}, {number}, {date}, {time} and {part}") from exc
         told = [one for one in ("{source}", "{part}") if one not in self.pattern]
         if told or not ("{number}" in self.pattern or ("{date}" in self.pattern and "{time}" in self.pattern)):
-            raise ValueError("pattern must hold {source}, {part}, and {number} or {date} with {time}")
+            raise ValueError("pattern must contain {source}, {part}, and {number} or {date} with {time}")
         if tried.startswith("/") or ".." in tried.split("/") or not self.pattern.endswith("{part}"):
             raise ValueError("pattern is a path below the copy's folder, with {part} at its end")
 
@@ -200,7 +200,7 @@ def _check(
     if strange:
         more = f" and {len(strange) - 1} more" if len(strange) > 1 else ""
         hint = "the store lost versions, or the files are of another store; the copy was not changed"
-        message = f"{folder.place} has {min(strange)}{more}, of versions that the store does not know"
+        message = f"{folder.place} has {min(strange)}{more}, of versions that the store lacks"
         raise RefusedError(message, hint=hint)
     numbers: dict[str, set[int]] = {source: set(versions) for source, versions in held.items()}
     for source, given in (record.versions if record else {}).items():
@@ -288,7 +288,7 @@ def _write(store: Store, folder: Folder, name: str, file: _File, same: str | Non
     if not is_ours and (obstacle := folder.obstacle(name)):
         if problem_of(folder, name, file.digest) == "":
             return  # of an update that was cut short
-        raise OutsideError(f"{obstacle}, and not Historon's; nothing was changed in it", hint="move it away")
+        raise OutsideError(f"{obstacle}, and is not Historon's; nothing was changed in it", hint="move it away")
     if same is not None and problem_of(folder, same, file.digest) == "" and folder.link(same, name):
         return
     folder.put(name, store.pieces(file.part))
@@ -332,7 +332,7 @@ def verify(copy: FolderCopy, estate: Estate, store: Store, sample: int | None, _
         ours, there = read_manifest(folder), folder.files()
         record = Record.read(folder)
         if record is None or record.store != identity:
-            found.differing.append(Damage("", None, RECORD, "it does not say that this copy belongs to the store"))
+            found.differing.append(Damage("", None, RECORD, "it has no record that the copy belongs to the store"))
         names = sorted({*wanted, *ours})
         read = set(names)
         if sample is not None and sample < len(names):
@@ -340,7 +340,7 @@ def verify(copy: FolderCopy, estate: Estate, store: Store, sample: int | None, _
             read = set(secrets.SystemRandom().sample(names, sample))
         for name in names:
             expected = wanted[name].digest if name in wanted else ours[name]
-            problem = "" if name in there else "it is not there"
+            problem = "" if name in there else "it is missing"
             if name in read:
                 problem = problem_of(folder, name, expected)
                 found.contents += 1
@@ -384,7 +384,7 @@ def fetch(copy: FolderCopy, estate: Estate, folder: Path) -> list[Damage]:
     with _folder_of(copy, estate, make=False) as place:
         digests = read_manifest(place)
         if not digests:
-            raise StoreError(f"{place.place}: there is no {MANIFEST}", hint="is this the place of a copy?")
+            raise StoreError(f"{place.place}: there is no {MANIFEST}", hint="check whether this is the copy's location")
         record = Record.read(place)
         pattern = Pattern(record.pattern if record else copy.pattern)
         versions: defaultdict[tuple[str, datetime, int], dict[str, str]] = defaultdict(dict)
@@ -395,16 +395,16 @@ def fetch(copy: FolderCopy, estate: Estate, folder: Path) -> list[Damage]:
             try:
                 versions[named.source, named.at, named.order][named.part] = name
             except ValueError as exc:
-                raise StoreError(f"{place.place}: {name} is named by no instant", hint="name the pattern") from exc
+                raise StoreError(f"{place.place}: {name} has no instant in its name", hint="give the pattern") from exc
         if not versions:
-            message = f"{place.place}: no file is named by the pattern {pattern.text}"
+            message = f"{place.place}: no file name matches the pattern {pattern.text}"
             raise StoreError(message, hint="give the pattern that the copy was made with")
 
         def read(name: str) -> bytes:
             try:
                 content = b"".join(place.read(name))
             except (FileNotFoundError, StoreError) as exc:
-                raise UnreadableError(f"{name} is not there, or cannot be read") from exc
+                raise UnreadableError(f"{name} is missing or unreadable") from exc
             if hashlib.sha256(content).hexdigest() != digests[name]:
                 raise UnreadableError(f"{name} does not match its SHA-256")
             return content

@@ -1,4 +1,4 @@
-"""A copy in a git repository: one commit a round, by the real git; what others did there is told, and never forced.
+"""A copy in a git repository: one commit a round, by the real git; what others did there is reported, and never forced.
 
 The repository is bare. A commit's author date is that of its round; trailers name the round and the versions. Versions
 of noise alone are left out: they would be all that most nights bring. A source lies in a folder of its name, below one
@@ -46,7 +46,7 @@ _LIMIT_S = 300
 _OVERLAPPING = 50  # rounds that may have been under way together
 _REASONS = 6  # lines of what git says when it fails
 _WHO = b"Historon <historon@localhost>"
-_NEWS = (Outcome.FIRST, Outcome.CHANGED)
+_NEWS = (Outcome.NEW, Outcome.CHANGED)
 _ROUND, _VERSION, _MASKED, _STORE = "Historon-Round", "Historon-Version", "Historon-Masked", "Historon-Store"
 _FOLDERS = "Historon-Folders"
 _SSH = "core.sshcommand"  # in the repository's own configuration (git-config(1)), where a key can be named too
@@ -66,12 +66,12 @@ class GitCopy(Copy, frozen=True, kw_only=True):
     branches_by: str | None = None
     folders_by: str | None = None
     masked: bool = False
-    push: str | None = None
+    remote_update: str | None = None
 
     def __post_init__(self) -> None:
         """What git would take for one of its options is none of a remote's names."""
-        if self.push is not None and self.push.startswith("-"):
-            raise ValueError("push is the address, or the name, of a remote repository")
+        if self.remote_update is not None and self.remote_update.startswith("-"):
+            raise ValueError("remote_update is the address, or the name, of a remote repository")
 
     @property
     def labels(self) -> tuple[str, ...]:
@@ -113,8 +113,8 @@ def update(copy: GitCopy, estate: Estate, store: Store, _now: datetime, damaged:
     for branch in branches:
         tip = _bring_up_to_date(place, branch, store, latest, texts)
         store.remember(ESTATE, _topic(place, branch), tip)
-    if copy.push is not None:
-        _push(place, copy.push, branches)
+    if copy.remote_update is not None:
+        _push(place, copy.remote_update, branches)
     size = sum(file.stat().st_size for file in place.rglob("*") if file.is_file())
     return Copied(len(latest), len(latest), size, changes, left_out=tuple(sorted(texts.left_out)))
 
@@ -144,8 +144,8 @@ def fetch(copy: GitCopy, estate: Estate, folder: Path) -> list[Damage]:
     """See CopyModule: the versions that commits brought, with the instants of their rounds."""
     place = estate.path(copy.path)
     if copy.masked or _git(place, "log", "--branches", "-1", f"--grep=^{_MASKED}: ", "--format=%H").strip():
-        message = f"{place}: the secrets in this repository are masked, so no version in it is whole"
-        raise OutsideError(message, hint="make the store from another copy")
+        message = f"{place}: the secrets in this repository are masked, so no version in it is complete"
+        raise OutsideError(message, hint="rebuild the store from another copy")
 
     def read(blob: str) -> bytes:
         try:
@@ -259,7 +259,7 @@ def verify(copy: GitCopy, estate: Estate, store: Store, _sample: int | None, _se
         there = _blobs(place, _tip(place, branch))
         found.contents += len(there)
         for version in _differing(texts.of_branch(branch, latest), there, texts):
-            found.damages.append(Damage(version.source, version.number, "", "the newest commit has something else"))
+            found.damages.append(Damage(version.source, version.number, "", "the newest commit has another content"))
     return found
 
 
@@ -423,7 +423,7 @@ def _git(place: Path, *arguments: str, given: Iterator[bytes] = iter(())) -> byt
     }
     program = shutil.which("git")
     if program is None:
-        raise OutsideError("there is no git on this machine", hint="install it, or copy in another way")
+        raise OutsideError("there is no git on this machine", hint="install it, or use another kind of copy")
     command = [program, "--git-dir", str(place), *arguments]
     with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
         running = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=out, stderr=err, env=environment)
@@ -432,7 +432,7 @@ def _git(place: Path, *arguments: str, given: Iterator[bytes] = iter(())) -> byt
             code = running.wait(_LIMIT_S)
         except subprocess.TimeoutExpired as exc:
             message = f"{place}: git {arguments[0]} did not end within {_LIMIT_S}s"
-            raise StoreError(message, hint="run it by hand; does it ask for something?") from exc
+            raise StoreError(message, hint="run it by hand; does it ask a question?") from exc
         finally:
             running.kill()
             running.wait()
@@ -458,9 +458,9 @@ def _give(running: "subprocess.Popen[bytes]", given: Iterator[bytes]) -> None:
 
 
 _HINTS = {
-    "push": "the commits are in the repository; nothing was forced. Look at what the other side has, then update again",
-    "fast-import": "is there room, and nobody else at it? Nothing was changed",
-    "fsck": "the repository is damaged: move it away and update again; all of it is made anew",
+    "push": "the commits are in the repository; nothing was forced. Compare it with the remote, then update again",
+    "fast-import": "check the free space, and that no other program uses it. Nothing was changed",
+    "fsck": "the repository is damaged: move it away and update again; it is made again from the store",
 }
 
 
@@ -469,11 +469,11 @@ def _make(place: Path, branch: str) -> bool:
     if (place / "HEAD").is_file():
         return False
     if place.exists() and any(place.iterdir()):
-        raise OutsideError(f"{place} is no bare git repository, and not empty", hint="name another folder")
+        raise OutsideError(f"{place} is not a bare git repository, and not empty", hint="name another folder")
     try:
         place.mkdir(mode=0o700, exist_ok=True)
     except OSError as exc:
-        raise StoreError(f"{place}: {exc.strerror}", hint="is it mounted, and writable?") from exc
+        raise StoreError(f"{place}: {exc.strerror}", hint="check that it is mounted, and writable") from exc
     _git(place, "init", "--quiet", "--bare", f"--initial-branch={branch}")
     return True
 
@@ -497,9 +497,9 @@ def _check_ours(place: Path, branch: str, known: str, store: Store) -> None:
     if tip == known:
         return
     between = f"{known}..{tip}" if known else tip
-    hint = "look at it with git log; move the repository away, and update again to have it made anew"
+    hint = "look at it with git log; move the repository away, and update again: it is made again"
     if not tip:
-        raise OutsideError(f"{place}: the branch {branch} is gone that the copy was in", hint=hint)
+        raise OutsideError(f"{place}: the copy's branch {branch} is missing", hint=hint)
     try:
         if known:
             _git(place, "merge-base", "--is-ancestor", known, tip)
@@ -507,11 +507,11 @@ def _check_ours(place: Path, branch: str, known: str, store: Store) -> None:
     except StoreError as exc:
         raise OutsideError(f"{place}: its history was changed since the last update", hint=hint) from exc
     if any(not line.rstrip(".").strip() for line in rounds.decode().splitlines()):
-        raise OutsideError(f"{place}: it holds commits that are not Historon's; nothing was added", hint=hint)
+        raise OutsideError(f"{place}: it has commits that are not Historon's; nothing was added", hint=hint)
     for source, number in sorted(_last_brought(place, between).items()):
         removed = {one.number for one in store.removed(source)}
         if store.version(source, number) is None and number not in removed:
-            raise lost(place, f"has {source}@{number}, which the store does not know")
+            raise lost(place, f"has {source}@{number}, which the store lacks")
 
 
 def _check_folders(place: Path, branch: str, folders_by: str | None) -> None:
@@ -546,7 +546,7 @@ def _blobs(place: Path, tip: str) -> Mapping[str, str]:
 
 
 def _push(place: Path, remote: str, branches: Sequence[str]) -> None:
-    """Push the branches that there are; one that the other side does not take is told, and nothing is forced."""
+    """Push the branches that there are; one that the other side does not take is reported, and nothing is forced."""
     heads = [f"refs/heads/{branch}" for branch in branches if _tip(place, branch)]
     if not heads:
         return
@@ -606,7 +606,7 @@ def _message(commit: _Commit, texts: _Texts) -> bytes:
     if texts.folders_by is not None:
         lines.append(f"{_FOLDERS}: {texts.folders_by}")
     if texts.masked:
-        lines.append(f"{_MASKED}: secrets are hidden where they are recognised, parts that are no text are left out")
+        lines.append(f"{_MASKED}: recognised secrets are masked, and binary parts are left out")
     return "\n".join(lines).encode()
 
 

@@ -34,7 +34,7 @@ class Folder(Protocol):
         """Give a file a second name; False where that cannot be."""
 
     def settle(self) -> None:
-        """Once it returns, files that were put or linked have their names whatever happens, as far as that can be told.
+        """Once it returns, files that were put or linked have their names whatever happens.
 
         Of a server only its programs know.
         """
@@ -132,7 +132,7 @@ class FolderHere:
             at /= part
             if at.is_symlink():
                 return f"{at} is a link"
-        return f"{at} is there" if at.exists() else ""
+        return f"{at} already exists" if at.exists() else ""
 
     def remove(self, name: str) -> None:
         """See Folder."""
@@ -158,7 +158,7 @@ class FolderHere:
         for part in folder.relative_to(self._path).parts:
             at /= part
             if at.is_symlink():
-                raise OutsideError(f"{at} is a link, and not Historon's", hint="move it away")
+                raise OutsideError(f"{at} is a link, and is not Historon's", hint="move it away")
             with suppress(FileExistsError):
                 at.mkdir(mode=0o700)
                 self._unsettled.add(at.parent)
@@ -169,5 +169,5 @@ class FolderHere:
         try:
             yield
         except OSError as exc:
-            hint = "is it mounted, writable, and is there room? What is there is as it was"
+            hint = "check that it is mounted and writable, and its free space. The copy is unchanged"
             raise StoreError(f"{exc.filename or self._path}: {exc.strerror}", hint=hint) from exc

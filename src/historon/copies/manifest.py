@@ -13,7 +13,7 @@ __all__ = ["MANIFEST", "RECORD", "Record", "is_below", "problem_of", "read_manif
 MANIFEST = "SHA256SUMS"
 RECORD = "copy.json"
 _FORM = 1
-_MANIFEST_HINT = "move it away and update again: files that hold what is to be there are taken up as they are"
+_MANIFEST_HINT = "move it away and update again: files with the right content are used as they are"
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ class Record:
             content = b"".join(folder.read(RECORD))
         except FileNotFoundError:
             return None
-        hint = "it says which store the copy belongs to: restore this file, or give the copy another folder"
+        hint = "it records which store the copy belongs to: restore this file, or give the copy another folder"
         damaged = StoreError(f"{folder.place}/{RECORD} is damaged", hint=hint)
         try:
             data = json.loads(content)
@@ -119,7 +119,7 @@ def problem_of(folder: Folder, name: str, expected: str) -> str:
         for piece in folder.read(name):
             digest.update(piece)
     except FileNotFoundError:
-        return "it is not there"
+        return "it is missing"
     except StoreError as exc:
         return exc.message
     return "" if digest.hexdigest() == expected else "it does not match its SHA-256"

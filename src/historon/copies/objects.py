@@ -1,7 +1,7 @@
 """A copy as objects: each content under its digest, the ledger, the estate's own files, and a head that names them.
 
 Objects never change once they are there, so what is missing is all that is ever written; the head alone is replaced, in
-one step, when everything that it names is there. docs/keeping.md says what the objects hold.
+one step, when everything that it names is there. docs/copies.md says what the objects hold.
 """
 
 import hashlib
@@ -25,6 +25,7 @@ from historon.copies.removals import approval_of
 from historon.disk import scratch
 from historon.errors import RefusedError, StoreError
 from historon.estate import Estate, replace_file, settings_digest, settings_files
+from historon.sizes import size_text
 from historon.store import (
     LARGE,
     LEDGER,
@@ -44,7 +45,7 @@ from historon.store import (
 
 __all__ = ["HEAD", "SETTINGS", "ConflictError", "Objects", "fetch", "holdings", "update", "verify"]
 
-_FORM = 1  # of what lies there; docs/keeping.md
+_FORM = 1  # of what lies there; docs/copies.md
 HEAD = "head.json"
 _CONTENT, _LEDGER, _ESTATE = "contents/", "ledgers/", "estates/"
 _NAME = re.compile(r"(ledgers|estates)/[0-9a-f]{64}")
@@ -60,7 +61,7 @@ class ConflictError(StoreError):
     """Somebody else is at the same copy: what they did, or do, is said in words."""
 
     def __init__(self, place: str, what: str) -> None:
-        super().__init__(f"{place}: somebody else {what}", hint="nothing is lost; let one Historon alone write it")
+        super().__init__(f"{place}: another Historon {what}", hint="nothing is lost; let only one Historon update it")
 
 
 class Objects(Protocol):
@@ -104,9 +105,9 @@ class _Head:
             form = int(data["form"])
             made = cls(int(data["changes"]), str(data["ledger"]), str(data["estate"]), str(data["settings"]))
         except (ValueError, KeyError, TypeError, OverflowError, RecursionError) as exc:
-            raise StoreError(f"{place}: {HEAD} is damaged", hint="is this the place of a copy?") from exc
+            raise StoreError(f"{place}: {HEAD} is damaged", hint="check whether this is the copy's location") from exc
         if not all(_NAME.fullmatch(name) for name in (made.ledger, made.estate)):
-            raise StoreError(f"{place}: {HEAD} names no objects", hint="is this the place of a copy?")
+            raise StoreError(f"{place}: {HEAD} names no objects", hint="check whether this is the copy's location")
         if form > _FORM:
             raise StoreError(f"{place}: a newer Historon wrote this copy", hint="install that one here too")
         return made
@@ -161,7 +162,7 @@ def _updated(
         head = _write_ledger(objects, ledger, estate, changes)
         objects.replace_head(head.written(), found[1] if found else None)
         there = _all(objects)
-        _write_contents(objects, store, wanted, there)  # what is gone all the same, or another one removed meanwhile
+        _write_contents(objects, store, wanted, there)  # what is gone anyway, or another one removed meanwhile
         size, left = _tidy(objects, {*wanted, head.ledger, head.estate}, there)
         sources, versions = ledger.counts()
     gone = (known_there & wanted.keys()) - there.keys()
@@ -197,7 +198,7 @@ def _packed(store: Store, kept: Kept) -> Iterator[bytes]:
         digest.update(piece)
         yield from (pack(piece[at : at + _PIECE], _LEVEL) for at in range(0, len(piece), _PIECE))
     if digest.digest() != kept.sha256:
-        raise StoreError("a content changed its place while it was copied", hint="run this again")
+        raise StoreError("a content was moved while it was copied", hint="run this again")
 
 
 def _write_ledger(objects: Objects, ledger: BareLedger, estate: Estate, changes: int) -> _Head:
@@ -206,7 +207,7 @@ def _write_ledger(objects: Objects, ledger: BareLedger, estate: Estate, changes:
         files = settings_files(estate)
     except OSError as exc:
         message = f"{exc.filename}: the estate's own files could not be copied: {exc.strerror}"
-        raise StoreError(message, hint="can they be read?") from exc
+        raise StoreError(message, hint="check whether they are readable") from exc
     ledger_name = _LEDGER + _digest_of(ledger.file)
     estate_text = json.dumps({name: content.hex() for name, content in sorted(files.items())}).encode()
     estate_name = _ESTATE + hashlib.sha256(estate_text).hexdigest()
@@ -323,7 +324,7 @@ def _fetch_settings(objects: Objects, head: _Head, folder: Path) -> None:
     try:
         files = {str(name): bytes.fromhex(content) for name, content in json.loads(text).items()}
     except (ValueError, TypeError, AttributeError) as exc:
-        raise StoreError(f"{objects.place}: {head.estate} is damaged", hint="it lists the estate's own files") from exc
+        raise StoreError(f"{objects.place}: {head.estate} is damaged", hint="it lists the estate's files") from exc
     for name, content in files.items():
         check_plain_name(name)
         (folder / name).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
@@ -377,7 +378,9 @@ def _bounded(objects: Objects, name: str, most: int) -> Iterator[bytes]:
     for piece in _unpacked(objects, name):
         size += len(piece)
         if size > most:
-            raise StoreError(f"{objects.place}: {name} unpacks to more than {most:,} bytes", hint="it is not a copy's")
+            raise StoreError(
+                f"{objects.place}: {name} unpacks to more than {size_text(most)}", hint="it is not part of a copy"
+            )
         yield piece
 
 
@@ -389,5 +392,5 @@ def _unpacked(objects: Objects, name: str) -> Iterator[bytes]:
 
 
 def _damaged(objects: Objects, name: str) -> StoreError:
-    hint = "remove this object and update the copy: what is missing is written again"
+    hint = "remove this object and update the copy: missing objects are written again"
     return StoreError(f"{objects.place}: {name} is damaged", hint=hint)

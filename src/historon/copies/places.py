@@ -20,7 +20,7 @@ def check_plain_name(name: str) -> None:
     """StoreError unless a name is that of something below a folder."""
     path = PurePosixPath(name)
     if not path.parts or path.is_absolute() or ".." in path.parts or "\0" in name:
-        raise StoreError(f"the copy names a file that lies elsewhere: {name!r}", hint="nothing was written there")
+        raise StoreError(f"the copy has a file outside its own folder: {name!r}", hint="nothing was written there")
 
 
 def plan_by_newest(estate: Estate, retention: str, versions: Sequence[Version]) -> "list[Verdict]":

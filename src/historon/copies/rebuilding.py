@@ -52,6 +52,6 @@ def _entry(found: Found, read: Callable[[str], bytes], known: set[str], lost: li
     except UnreadableError as exc:
         lost.append(Damage(found.source, None, f"of {found.at:%Y-%m-%d %H:%M:%S} UTC", str(exc)))
         return None
-    outcome = Outcome.CHANGED if found.source in known else Outcome.FIRST
+    outcome = Outcome.CHANGED if found.source in known else Outcome.NEW
     known.add(found.source)
     return Entry(found.source, outcome, found.at, timedelta(), parts)

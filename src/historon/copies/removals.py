@@ -37,7 +37,7 @@ def approval_of(
         for one in ordered:
             theirs = known.get(one.version.source, {}).get(one.version.number)
             if one.sha256 is not None and theirs is not None and theirs != one.sha256:
-                unexplained.append((one, "the record of its removal names another content"))
+                unexplained.append((one, "the record of its removal has another content"))
         if not unexplained:
             return
         digest = _digest_of([one for one, _ in unexplained])
@@ -46,7 +46,10 @@ def approval_of(
         told = [f"{one.version.source}@{one.version.number} ({why})" for one, why in unexplained]
         more = f" and {len(told) - _NAMED} more" if len(told) > _NAMED else ""
         raise RefusedError(
-            f"the store removed versions for no reason that the estate file gives: {', '.join(told[:_NAMED])}{more}",
+            (
+                "the store removed versions for reasons that are not in the estate file: "
+                f"{', '.join(told[:_NAMED])}{more}"
+            ),
             hint=f"the copy was not changed; if you removed them: historon copies --update --removed {digest}",
         )
 
@@ -92,7 +95,7 @@ def _unexplained(
             versions = [then[number] for number in sorted(then) if then[number].at <= one.gone]
             why = _stays(estate, one, versions)
             if why:
-                yield one, f"it was to stay: {why}"
+                yield one, f"it had to stay: {why}"
 
 
 def _goes_on(store: Store, one: Followed) -> bool:

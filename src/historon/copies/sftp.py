@@ -125,7 +125,7 @@ class SftpFolder:
             raise
 
     def link(self, there: str, name: str) -> bool:
-        """Give a file a second name; False where it is simply written anew, as over a line that is no dearer."""
+        """Give a file a second name; False where it is simply written again, as over a line that is no dearer."""
         return False
 
     def settle(self) -> None:
@@ -151,13 +151,15 @@ class SftpFolder:
 
     @contextmanager
     def _told_of(self, what: str) -> Iterator[None]:
-        hint = "is the server up, and is there room? What is there stays, and is gone on with"
+        hint = "check the server and its free space. The update resumes where it stopped"
         try:
             yield
         except _AbsentError:
-            raise FileNotFoundError(f"{self.place}: cannot {what}: it is not there") from None
+            raise FileNotFoundError(f"{self.place}: cannot {what}: it is missing") from None
         except asyncssh.SFTPPermissionDenied as exc:
-            raise OutsideError(f"{self.place}: may not {what}: {exc.reason}", hint="check the account there") from exc
+            raise OutsideError(
+                f"{self.place}: may not {what}: {exc.reason}", hint="check the permissions of the account there"
+            ) from exc
         except (asyncssh.Error, OSError, TimeoutError) as exc:
             why = getattr(exc, "reason", None) or str(exc) or "it does not answer"
             if isinstance(exc, OSError) and exc.errno:
@@ -210,10 +212,10 @@ class SftpFolder:
                 if kinds is _HOST_KEYS[-1] and not shown:
                     raise  # else it has none of this kind
             except asyncssh.PermissionDenied as exc:
-                raise OutsideError(f"{self.place}: refuses the account: {exc.reason}", hint="try it by hand") from exc
+                raise OutsideError(f"{self.place}: refused the log-in: {exc.reason}", hint="log in by hand") from exc
         keys = " or ".join(shown) or "of another kind"
         message = f"{self.place}: its host key is {keys}, not the one of the estate file"
-        raise OutsideError(message, hint="has the server been made anew? Compare it at its console")
+        raise OutsideError(message, hint="was the server installed again? Compare the key at its console")
 
     async def _disconnect(self, connection: asyncssh.SSHClientConnection) -> None:
         connection.abort()
@@ -272,7 +274,7 @@ class SftpFolder:
                 await self._sftp.mkdir(self._path(str(at)), asyncssh.SFTPAttrs(permissions=0o700))
                 continue
             if not stat.S_ISDIR(attrs.permissions or 0):
-                raise OutsideError(f"{self.place}: {at} is no folder, and not Historon's", hint="move it away")
+                raise OutsideError(f"{self.place}: {at} is not a folder, and is not Historon's", hint="move it away")
 
     async def _write(self, file: "asyncssh.SFTPClientFile", piece: bytes) -> None:
         await asyncio.wait_for(file.write(piece), _SILENT_S)
@@ -296,7 +298,7 @@ class SftpFolder:
                 return ""
             if stat.S_ISLNK(attrs.permissions or 0):
                 return f"{self.place}/{at} is a link"
-        return f"{self.place}/{at} is there"
+        return f"{self.place}/{at} already exists"
 
     async def _remove(self, name: str) -> None:
         await self._sftp.remove(self._path(name))
@@ -323,7 +325,7 @@ class SftpFolder:
         now = (await self._sftp.stat(f"{lock}.now")).mtime or 0
         await self._sftp.remove(f"{lock}.now")
         if now - made < _STALE_S:
-            raise ConflictError(self.place, "is bringing this copy up to date")
+            raise ConflictError(self.place, "is updating this copy")
         await self._sftp.remove(lock)
         await self._make_lock(lock, words)
 
@@ -387,7 +389,7 @@ class SftpObjects(SftpFolder):
         try:
             found = self.head()
             if (found[1] if found else None) != mark:
-                raise ConflictError(self.place, "brought this copy up to date meanwhile")
+                raise ConflictError(self.place, "updated this copy at the same time")
             self.put(HEAD, [content])
         finally:
             with suppress(StoreError, OSError):

@@ -89,7 +89,7 @@ class CopyStatus:
         if self.damaged:
             return "different" if self.differs else "damaged"
         if self.is_gone:
-            return "not there"
+            return "missing"
         return "behind" if self.missing_since is not None else "up to date"
 
     @property
@@ -252,10 +252,12 @@ def bring_up_to_date(estate: Estate, name: str, now: datetime) -> Copied:
         except HistoronError:
             raise
         except OSError as exc:
-            raise StoreError(f"{exc.filename or copy.place}: {exc.strerror}", hint="can it be written?") from exc
+            raise StoreError(
+                f"{exc.filename or copy.place}: {exc.strerror}", hint="check whether it is writable"
+            ) from exc
         except Exception as exc:  # a copy's failure, foreseen or not, is the copy's
             message = f"a defect in Historon itself: {where_raised(exc)}"
-            raise StoreError(message, hint="please report it; the store is as it was") from exc
+            raise StoreError(message, hint="report it, please; the store is unchanged") from exc
 
 
 def verify_copy(estate: Estate, name: str, sample: int | None = None) -> Verification:
@@ -267,7 +269,9 @@ def verify_copy(estate: Estate, name: str, sample: int | None = None) -> Verific
         try:
             return _module_of(copy).verify(copy, estate, store, sample, settings)
         except OSError as exc:
-            raise StoreError(f"{exc.filename or copy.place}: {exc.strerror}", hint="can it be read?") from exc
+            raise StoreError(
+                f"{exc.filename or copy.place}: {exc.strerror}", hint="check whether it is readable"
+            ) from exc
 
 
 def holdings_of(estate: Estate, name: str, store: Store) -> Holdings:
@@ -276,7 +280,7 @@ def holdings_of(estate: Estate, name: str, store: Store) -> Holdings:
     try:
         return _module_of(copy).holdings(copy, estate, store)
     except OSError as exc:
-        raise StoreError(f"{exc.filename or copy.place}: {exc.strerror}", hint="can it be read?") from exc
+        raise StoreError(f"{exc.filename or copy.place}: {exc.strerror}", hint="check whether it is readable") from exc
 
 
 def fetch_copy(estate: Estate, name: str, folder: Path) -> list[Damage]:
@@ -288,7 +292,7 @@ def fetch_copy(estate: Estate, name: str, folder: Path) -> list[Damage]:
     try:
         return _module_of(copy).fetch(copy, estate, folder)
     except (OSError, ValueError, TypeError, OverflowError, RecursionError) as exc:
-        message = f"{copy.place}: {getattr(exc, 'strerror', None) or 'what lies there is no copy, or a damaged one'}"
+        message = f"{copy.place}: {getattr(exc, 'strerror', None) or 'it is not a copy, or it is damaged'}"
         raise StoreError(message, hint="take another copy") from exc
 
 

@@ -79,7 +79,9 @@ def update(copy: StoreCopy, estate: Estate, store: Store, now: datetime, damaged
         _carry(files, place / SETTINGS)
     except OSError as exc:
         message = f"{exc.filename or place}: the estate's own files could not be copied: {exc.strerror}"
-        raise StoreError(message, hint="all versions are there; is there room, and can they be read?") from exc
+        raise StoreError(
+            message, hint="all versions are there; check the free space, and that these files are readable"
+        ) from exc
     return replace(copied, settings=settings_digest(files), mended=tuple(map(str, damaged)))
 
 

@@ -59,9 +59,9 @@ class Finding:
 
 
 def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> list[Finding]:
-    """Everything that can be told without asking any source; what is wrong first.
+    """Everything that can be known without asking any source; what is wrong first.
 
-    In the place of a store that cannot be opened stands why: everything else is examined all the same.
+    In the place of a store that cannot be opened stands why: everything else is examined anyway.
     """
     found = [
         *_machine(estate),
@@ -83,7 +83,7 @@ def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> l
 
 def _machine(estate: Estate) -> Iterator[Finding]:
     if not estate.working_folder.is_dir():
-        return  # the store itself is told of
+        return  # the store itself is reported
     try:
         check_preconditions(estate)
     except HistoronError as exc:
@@ -98,7 +98,7 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
     yield from _masking(estate, store)
     last = next(iter(store.rounds(1)), None)
     if last is not None and last.began > now:
-        remedy = "set this machine's clock, and keep it with a time service (NTP)"
+        remedy = "set this machine's clock, and keep it right with a time service (NTP)"
         yield Finding(
             True,
             "clock",
@@ -126,7 +126,7 @@ def _accounts(estate: Estate) -> Iterator[Finding]:
     for name, written in estate.credentials.items():
         yield from _secrets(f"credentials {name}", _references(written), estate.folder)
         if written.user.lower() in _TELLING:
-            remedy = "make an account of its own for Historon, which may read configurations and nothing else"
+            remedy = "create a separate account for Historon, which may only read configurations"
             yield Finding(False, f"credentials {name}", f'the account is called "{written.user}"', remedy)
         if written.certificate and not estate.path(written.certificate).is_file():
             message = f"there is no certificate {written.certificate}"
@@ -174,7 +174,7 @@ def _channels(estate: Estate) -> Iterator[Finding]:
     deaf = [kind for kind in ("store-trouble", "failing", "overdue") if not any(_hears(estate, kind))]
     if estate.channels and deaf:
         remedy = 'give one channel tell = "trouble", without where and hours'
-        yield Finding(False, "channels", f"nobody is notified of {', '.join(deaf)} in every case", remedy)
+        yield Finding(False, "channels", f"no channel is certain to report {', '.join(deaf)}", remedy)
     for name, channel in estate.channels.items():
         yield from _secrets(f"channel {name}", [one for one in channel.secrets if one], estate.folder)
         yield from _absent(f"channel {name}", channel.reads, estate)
@@ -237,26 +237,26 @@ def _surroundings(estate: Estate) -> Iterator[Finding]:
         return
     names = environment_secrets(estate)
     if names:
-        what = f"secrets are variables of the environment: {', '.join(names)}; a service has those of its unit alone"
+        what = f"secrets are variables of the environment: {', '.join(names)}; a service has only those of its unit"
         remedy = f"write them into {estate.folder / ENVIRONMENT_FILE}, mode 600; historon service-files names it"
         yield Finding(False, "service", what, remedy)
     places = temporary_places(estate)
     if places:
         what = f"{places[0]} is a folder for temporary files: others may write there, and the system empties it"
-        yield Finding(False, "service", what, "move it to a folder of its own, such as /srv")
+        yield Finding(False, "service", what, "move it to another folder, such as /srv")
 
 
 def _retention(estate: Estate) -> Iterator[Finding]:
     if estate.settings.prune or not any(source.retention for source in estate.sources.values()):
         return
-    remedy = 'prune = "after rounds" in [estate], or historon prune by hand'
-    yield Finding(False, "retention", "sources have one, and nothing is pruned by itself", remedy)
+    remedy = 'set prune = "after rounds" in [estate], or run historon prune'
+    yield Finding(False, "retention", "retention is set, but nothing prunes automatically", remedy)
 
 
 def _proofs(estate: Estate) -> Iterator[Finding]:
     if not estate.settings.prove and any(estate.procedure_of(one).proof for one in estate.sources.values()):
-        remedy = 'prove = "after rounds" in [estate], or historon prove by hand'
-        yield Finding(False, "proof", "procedures have one, and nothing is proven by itself", remedy)
+        remedy = 'set prove = "after rounds" in [estate], or run historon prove'
+        yield Finding(False, "proof", "procedures have a proof, but nothing tests versions automatically", remedy)
 
 
 def _procedures(estate: Estate) -> Iterator[Finding]:
@@ -282,7 +282,7 @@ def _programs(about: str, programs: Iterable[str], folder: Path) -> Iterator[Fin
             yield Finding(True, about, message, "install it, or write its absolute path")
         elif "/" not in program and not shutil.which(program, path=_SHORT_PATH):
             remedy = f"write {os.path.abspath(found)}"
-            yield Finding(True, about, f"{program} is not on the short path that a scheduler has", remedy)
+            yield Finding(True, about, f"{program} is not on the short PATH that a scheduler has", remedy)
 
 
 def _sources(estate: Estate) -> Iterator[Finding]:
@@ -294,11 +294,9 @@ def _sources(estate: Estate) -> Iterator[Finding]:
         if procedure.place:
             folder = estate.path(fill(procedure.place, values_of(source, procedure)))
             if not os.access(folder, os.R_OK | os.X_OK):
-                yield Finding(
-                    True, source.name, f"{folder} is not there, or may not be read", "make it; check its mode"
-                )
+                yield Finding(True, source.name, f"{folder} is missing or unreadable", "create it; check its mode")
     for file in strangers(estate):
-        yield Finding(False, "drop folder", f"{file} belongs to no source", "describe its source, or remove the file")
+        yield Finding(False, "drop folder", f"{file} belongs to no source", "add its source, or remove the file")
 
 
 def _one_device(estate: Estate) -> Iterator[Finding]:
@@ -318,7 +316,7 @@ def _one_device(estate: Estate) -> Iterator[Finding]:
         if len(names) > 1:
             first, *others = sorted(names.values())
             words = f"shows the same {what} as {', '.join(others[:3])}: are they one device, or a device and its clone?"
-            yield Finding(False, first, words, "check their addresses; give each device a key of its own")
+            yield Finding(False, first, words, 'check their addresses; if sharing is right, set identity = "shared"')
 
 
 def _known_keys(file: Path) -> Iterator[tuple[str, str]]:
@@ -334,7 +332,7 @@ def _known_keys(file: Path) -> Iterator[tuple[str, str]]:
 
 
 def _lacking(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
-    """What sources lack, told once for all of them."""
+    """What sources lack, reported once for all of them."""
     states = store.states()
     sources = [source for source in estate.sources.values() if not estate.is_skipped(source, now)]
     collected = {name for name, state in states.items() if state.good is not None}
@@ -344,7 +342,7 @@ def _lacking(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
     retained = [source for source in sources if source.retention is None]
     for lacking, what, remedy in (
         (never, "never collected", "historon rehearse, then historon collect"),
-        (unlimited, "no max_age: silence would not be noticed", "add max_age to them, or to [defaults]"),
+        (unlimited, "no max_age: missing exports would not be noticed", "add max_age to them, or to [defaults]"),
         (due, "no timetable: only collected by hand", "add timetable to them, or to [defaults]"),
         (retained, "no retention: every version stays", "add retention to them, or to [defaults]"),
     ):
@@ -372,12 +370,12 @@ def _masking(estate: Estate, store: Store) -> Iterator[Finding]:
 
 
 def _blinding(source: Source, texts: Mapping[str, bytes], masks: Masks) -> Iterator[Finding]:
-    """Noise that leaves out most of an export: of what changes there nothing would ever be told."""
+    """Noise that leaves out most of an export: of what changes there nothing would ever be reported."""
     lines = [line for content in texts.values() for line in split_lines(content) if line.strip()]
     hidden = sum(not (masks.essence(line) or b"").strip() for line in lines)
     if hidden > _FEW and hidden > len(lines) * _MOST_HIDDEN:
-        what = f"its noise leaves out {hidden:,} of {len(lines):,} lines of {source.name}: no change there is told"
-        remedy = "make its noise name what it means; see historon noise"
+        what = f"noise hides {hidden:,} of {len(lines):,} lines of {source.name}: changes in them are not reported"
+        remedy = "narrow the masks; see historon noise"
         yield Finding(True, f"procedures {source.procedure}", what, remedy)
 
 
@@ -404,7 +402,7 @@ def _blinding_settings(
     keeping = [step for _, step in walk(procedure.steps) if isinstance(step, Keeping)]
     if all(step.record_only for step in keeping):
         what = "each of its parts is record_only: no change is reported"
-        yield Finding(True, about, what, "leave record_only out of the parts that matter")
+        yield Finding(True, about, what, "remove record_only from the important parts")
     for step in keeping:
         name = step.as_ or str(step.says).rstrip("/").rpartition("/")[2]
         end = step.ends_with
@@ -417,29 +415,32 @@ def _blinding_settings(
             times = content.count(end.encode())
         if times > _REPEATED:
             what = f"ends_with appears {times} times in {source.name} {name}: an export cut after any of them passes"
-            yield Finding(False, about, what, "name a line that stands at the end alone")
+            yield Finding(False, about, what, "use a line that appears at the end only")
 
 
 def _unmasked(source: Source, texts: Mapping[str, bytes], masks: Masks) -> Iterator[Finding]:
-    """Words that look like secrets and would be shown; they are told by their place alone."""
+    """Words that look like secrets and would be shown; they are known by their place alone."""
     found = [(name, number) for name, content in texts.items() for number in random_words(masks.hide(content))]
     if found:
         places = ", ".join(f"{name} line {number}" for name, number in found[:_NAMED])
         more = f" and {len(found) - _NAMED} more" if len(found) > _NAMED else ""
         what = f"words that look like secrets are not masked: {source.name} {places}{more}"
-        remedy = "look at them; what is a secret, name in the procedure: secret = ['^that setting (\\S+)']"
+        remedy = "look at them; add the secret ones to the procedure: secret = ['^that setting (\\S+)']"
         yield Finding(False, f"procedures {source.procedure}", what, remedy)
 
 
 def _unused(estate: Estate) -> Iterator[Finding]:
     sources = estate.sources.values()
+    defaults = estate.defaults
     used: dict[str, set[str | None]] = {
-        "procedures": {source.procedure for source in sources},
+        "procedures": {defaults.procedure, *(source.procedure for source in sources)},
         "retention": {
+            defaults.retention,
             *(source.retention for source in sources),
             *(copy.own_retention for copy in estate.copies.values()),
         },
         "timetables": {
+            *([defaults.timetable] if isinstance(defaults.timetable, str) else defaults.timetable),
             *(name for source in sources for name in source.timetables),
             *(channel.digest for channel in estate.channels.values()),
             estate.settings.prune,
@@ -447,6 +448,7 @@ def _unused(estate: Estate) -> Iterator[Finding]:
         },
         "jumps": {source.via for source in sources},
         "credentials": {
+            defaults.credentials,
             *(source.credentials for source in sources),
             *(jump.credentials for jump in estate.jumps.values()),
             *(channel.account for channel in estate.channels.values()),

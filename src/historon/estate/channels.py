@@ -28,10 +28,10 @@ class Attaching:
 
 
 class Channel(Table, frozen=True, kw_only=True):
-    """`[channels.NAME]`: where people or programs are told; what more there is to say depends on its kind.
+    """`[channels.NAME]`: where people or programs are notified; what more there is to say depends on its kind.
 
-    What is told is what `tell` says and `except` does not, of sources with the labels of `where`, in the `hours`; it
-    waits for the end of `quiet` hours, and for the next instant of the timetable `digest`, unless it is critical.
+    What is reported is what `tell` says and `except` does not, of sources with the labels of `where`, in the `hours`;
+    it waits for the end of `quiet` hours, and for the next instant of the timetable `digest`, unless it is critical.
     """
 
     kind: ClassVar[str] = ""

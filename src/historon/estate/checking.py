@@ -27,7 +27,6 @@ from historon.estate.model import (
 )
 from historon.estate.patterns import Dated, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedures import Procedure
-from historon.estate.renamed import renamed
 from historon.estate.secrets import SecretRef
 from historon.estate.spelling import nearest
 from historon.estate.store_place import StorePlace
@@ -153,7 +152,7 @@ def _table_problems(data: dict[str, object], kind: type[msgspec.Struct], path: P
         if key in fields:
             found += problems_of(value, fields[key].type, (*path, key))
         else:
-            hint = renamed(key, fields, str(path[0]) if path else "") or nearest(key, fields)
+            hint = nearest(key, fields)
             found.append(Problem((*path, key), "this key is not known", hint))
     for name, field in fields.items():
         if field.required and name not in data:
@@ -176,11 +175,9 @@ def _plain(text: str, data: object, kind: Any) -> tuple[str, str]:
         wanted = " or ".join(_WORDS.get(word, word) for word in match[1].split(" | ") if word != "null")
         return f"expected {wanted}, found {_WORDS.get(match[2], match[2])}", ""
     if "Invalid enum value" in text:
-        return f'"{data}" is not possible here', renamed(str(data), _choices(kind)) or nearest(
-            str(data), _choices(kind)
-        )
+        return f'"{data}" is not possible here', nearest(str(data), _choices(kind))
     if "matching regex" in text:
-        return "this is not a usable name", "use letters, digits, dots, dashes and underscores"
+        return "this name cannot be used", "use letters, digits, dots, dashes and underscores"
     match = re.fullmatch(r"Expected `int` (.+)", text)
     if match:
         return f"expected a whole number {match[1]}", ""
@@ -196,7 +193,7 @@ def _choices(kind: Any) -> list[str]:
 
 @dataclass(frozen=True)
 class Kinds:
-    """The tables whose class is told by one of their keys, by their names; None for one that is wrong in itself."""
+    """The tables whose class is known by one of their keys, by their names; None for one that is wrong in itself."""
 
     procedures: Mapping[str, Procedure | None]
     channels: Mapping[str, Channel | None]
@@ -312,7 +309,7 @@ def _keeping_problems(file: Parts) -> Iterator[Problem]:
     labels = {label for source in file.sources if source for label in source.labels}
     for name, copy in file.copies.items():
         if copy is None:
-            continue  # what is wrong with it is told already
+            continue  # what is wrong with it is reported already
         if copy.own_retention is not None and copy.own_retention not in file.retention:
             yield _unknown(("copies", name, "retention"), copy.own_retention, file.retention)
         if copy.account is not None and copy.account not in file.credentials:
@@ -341,7 +338,7 @@ def _channel_problems(name: str, channel: Channel, file: Parts) -> Iterator[Prob
     if channel.digest and channel.digest not in file.timetables:
         yield _unknown((*path, "digest"), channel.digest, file.timetables)
     if channel.digest and channel.immediately:
-        yield Problem(path, "tells immediately or in a digest, not both", "remove immediately or digest")
+        yield Problem(path, "reports immediately or in a digest, not both", "remove immediately or digest")
     yield from _label_problems(channel.where, file, path)
 
 
@@ -395,9 +392,7 @@ def _identity_problems(source: Source | Jump, path: Path) -> Iterator[Problem]:
         yield Problem((*path, "host_key"), "is not a host key fingerprint", hint)
     for name in source.legacy:
         if name not in LEGACY:
-            yield Problem(
-                (*path, "legacy"), f'"{name}" is not an algorithm that could be allowed', nearest(name, LEGACY)
-            )
+            yield Problem((*path, "legacy"), f'"{name}" is not an algorithm that can be allowed', nearest(name, LEGACY))
     if isinstance(source, Source):
         if source.certificate and not CERTIFICATE_PIN.fullmatch(source.certificate):
             hint = 'write it as "SHA256:" and 64 hexadecimal digits'
@@ -407,7 +402,7 @@ def _identity_problems(source: Source | Jump, path: Path) -> Iterator[Problem]:
 
 
 def _missing_value(source: Source, name: str, values: Sequence[str], path: Path, place: Sequence[str | int]) -> Problem:
-    asked = f"which the procedure {source.procedure} asks for"
+    asked = f"which the procedure {source.procedure} needs"
     if name.startswith("label."):
         return Problem(path, f"has no {name}, {asked}", f'add labels = {{ {name[6:]} = "…" }}')
     if name == "address":
@@ -437,7 +432,7 @@ def _remote_problems(source: Source, procedure: Procedure, file: Parts, path: Pa
         if not account.user and procedure.needs_user:
             yield Problem(place, '"user" is missing', "add it")
     if source.via is not None and not procedure.over_ssh:
-        yield Problem((*path, "via"), f"over {procedure.over} there are no jump hosts", "they belong to SSH")
+        yield Problem((*path, "via"), f"{procedure.over} has no jump hosts", "jump hosts work over SSH")
 
 
 def _jump_problems(name: str, jump: Jump, file: Parts) -> Iterator[Problem]:

@@ -71,15 +71,15 @@ class FarCopy(Copy, frozen=True, kw_only=True):
         """A server is reached by an account, and known by its key; without one there is nothing to say of either."""
         if self.server is not None:
             if self.credentials is None or self.host_key is None:
-                raise ValueError(f"{self.server} is reached by an account and known by its key (add both)")
+                raise ValueError(f"{self.server} needs an account and its host key (add credentials and host_key)")
             if self.mount is not None:
-                raise ValueError("mount means nothing on a server (remove it)")
+                raise ValueError("mount has no effect on a server (remove it)")
             return
         for key in ("credentials", "host_key", "bandwidth"):
             if getattr(self, key) is not None:
-                raise ValueError(f"{key} means nothing without a server (remove it)")
+                raise ValueError(f"{key} has no effect without a server (remove it)")
         if self.port != 22:
-            raise ValueError("port means nothing without a server (remove it)")
+            raise ValueError("port has no effect without a server (remove it)")
 
     @property
     def account(self) -> str | None:

@@ -71,7 +71,7 @@ def _of_sources(was: Estate, now: Estate) -> Iterator[str]:
     gone = lost_sources(was, now)
     if gone:
         words = "source is" if len(gone) == 1 else "sources are"
-        yield f"{len(gone)} {words} no longer in the list: {_some(gone)}"
+        yield f"{len(gone)} {words} missing from the list: {_some(gone)}"
     changed: dict[str, list[str]] = defaultdict(list)
     for name in sorted(was.sources.keys() & now.sources.keys()):
         for words in _of_source(was, was.sources[name], now, now.sources[name]):

@@ -5,6 +5,8 @@ from datetime import timedelta
 from functools import lru_cache
 from typing import Self
 
+from historon.sizes import size_text
+
 __all__ = ["Duration", "Share", "Size", "describe", "in_words"]
 
 _SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800, "y": 31_536_000}
@@ -45,7 +47,7 @@ class Duration(timedelta):
             raise ValueError(f'a duration cannot be negative (write "{written.lstrip("- ") or "30d"}")')
         seconds = _seconds(written)  # remembered: a list of ten thousand sources writes the same few
         if not 0 < seconds <= _LONGEST:
-            raise ValueError("a duration must be more than nothing and at most 200y")
+            raise ValueError("a duration must be more than zero and at most 200y")
         made = cls(seconds=seconds)
         made.written = written
         return made
@@ -145,13 +147,10 @@ class Size(int):
             raise ValueError('expected a size with its unit, such as "200B", "64kB" or "10MiB"')
         size = float(term[1]) * _BYTES[term[2].lower()]
         if size > _LARGEST:
-            raise ValueError(f"a size is at most {_LARGEST // 2**30}GiB")
+            raise ValueError(f"a size is at most {size_text(_LARGEST)}")
         return cls(int(size))
 
     @property
     def words(self) -> str:
-        """As a person writes it, such as `200MB`, to three digits."""
-        for factor, unit in ((10**9, "GB"), (10**6, "MB"), (10**3, "kB")):
-            if self >= factor:
-                return f"{self / factor:.3g}{unit}"
-        return f"{int(self)}B"
+        """As a person reads it, such as `200 MB`."""
+        return size_text(self)

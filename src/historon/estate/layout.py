@@ -21,7 +21,7 @@ def lay_out(folder: Path, text: str | None = None) -> list[Path]:
     wanted = [folder / ESTATE_FILE, folder / "keys", folder / "store"]
     for path in wanted:
         if path.exists() or path.is_symlink():
-            raise OutsideError(f"{path} is there already; nothing was changed", hint="choose another folder")
+            raise OutsideError(f"{path} already exists; nothing was changed", hint="choose another folder")
     template = files("historon.estate").joinpath("template.toml").read_text(encoding="utf-8")
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)

@@ -126,7 +126,7 @@ class Retention(Table, frozen=True):
         """A retention that says neither how long nor how many would thin every history down to its floor."""
         if not self.spans and self.at_most is None and self.size is None:
             hint = 'add at least one duration, such as all = "90d", or at_most, or size'
-            raise ValueError(f"says only how few to keep ({hint})")
+            raise ValueError(f"has only a floor ({hint})")
         if self.at_most is not None and self.at_most < self.at_least:
             raise ValueError(f"at_most is less than at_least ({self.at_least})")
 
@@ -175,7 +175,7 @@ class Source(Table, frozen=True):
     def __post_init__(self) -> None:
         """A skip has a reason."""
         if self.skip_until is not None and self.skip is None:
-            raise ValueError("skip_until ends no skip (add skip with the reason, or remove it)")
+            raise ValueError("skip_until has no effect without skip (add skip with the reason, or remove it)")
 
     def has_labels(self, wanted: Mapping[str, str]) -> bool:
         """Whether it has all of these labels, with these values."""
@@ -251,10 +251,10 @@ class WeightRule(Table, frozen=True):
 
 
 class Notices(Table, frozen=True):
-    """`[notices]`: how all channels are told.
+    """`[notices]`: how all channels notify.
 
-    `tell_again` is the time until a trouble that lasts is told again; each next time takes twice as long. What could
-    not be told is retried for the time of `give_up`; what was told stays on record for that of `keep`.
+    `tell_again` is the time until a trouble that lasts is reported again; each next time takes twice as long. What
+    could not be reported is retried for the time of `give_up`; what was reported stays on record for that of `keep`.
     """
 
     tell_again: Duration = Duration(days=1)
@@ -300,6 +300,7 @@ class Estate:
     requirements: Sequence[Requirement]
     weights: Sequence[WeightRule]
     budgets: Sequence[Budget]
+    defaults: Defaults
     sources: Mapping[str, Source]
     texts: Mapping[str, str]  # the files it was read from, by their names in its folder
     instead: tuple[str, str] | None = None  # why it is in force instead of what the file says: a kind of event, words

@@ -58,7 +58,7 @@ def arrival_place(source: Source, procedure: Procedure) -> tuple[object, ...]:
 
 
 def _taken(source: Source, procedure: Procedure) -> Iterator[tuple[tuple[object, ...], str]]:
-    """Where a source takes what from, and the pattern of each step; nothing where a value is missing, which is told."""
+    """Where a source takes what from, and the pattern of each step; nothing where a value is missing."""
     values = values_of(source, procedure)
     for _, step in walk(procedure.steps):
         if not isinstance(step, Pull):
@@ -86,7 +86,9 @@ def _problem(file: Parts, later: _Taker, first: _Taker) -> Problem:
     source, other = file.sources[later[2]], file.sources[first[2]]
     names = (source.name, other.name) if source and other else ("", "")
     problem = f"takes the same files as {names[1]}: {later[1]} and {first[1]} can be one name"
-    return Problem(("sources", later[2]), problem, "tell them apart, such as by {name}-[0-9]*, or give each its folder")
+    return Problem(
+        ("sources", later[2]), problem, ("distinguish them, such as by {name}-[0-9]*, or give each a separate folder")
+    )
 
 
 @lru_cache(maxsize=65536)

@@ -94,9 +94,7 @@ class Pattern(str):
         except FutureWarning as exc:
             raise ValueError(f"not a plain regular expression: {exc} (write \\[ for a bracket)") from exc
         except (re.error, OverflowError, RecursionError) as exc:
-            raise ValueError(
-                f"not a regular expression: {exc} (use 'single quotes' so that \\ stays as it is)"
-            ) from exc
+            raise ValueError(rf"not a regular expression: {exc} (use 'single quotes' so that each \ stays)") from exc
         made = cls(text)
         made.compiled = Expression(text.encode())
         return made
@@ -113,8 +111,8 @@ class QuickPattern(Pattern):
         made = super().parse(text)
         if not made.compiled.is_linear and _linear(b"x") is not None:
             raise ValueError(
-                "not an expression that can be looked for here: what a source sends could make it take for ever "
-                "(write it without lookaround, backreferences, and counts over 1000)"
+                "not an expression that is allowed here: hostile text could make it run for hours (write "
+                "it without lookaround, backreferences, and counts over 1000)"
             )
         return made
 

@@ -158,7 +158,7 @@ def _strange(data: Mapping[str, Any], kind: _Kind, over: type[Procedure], path: 
             continue
         takers = [verb for verb in VERBS if verb in owners[key]]
         if verb not in takers and key in _KEEPING:
-            yield Problem(path, f"{verb} keeps nothing, so it takes no as, ends_with or min_size", "use keep")
+            yield Problem(path, f"{verb} stores no part, so it takes no as, ends_with or min_size", "use keep")
         elif verb not in takers:
             yield Problem(path, f"{verb} takes no {key}", f"it belongs to {', '.join(takers)}")
         elif kind.how is not None:

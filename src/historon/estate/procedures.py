@@ -25,7 +25,7 @@ class Needs(Table, frozen=True):
 
 
 class Lines(Table, frozen=True, kw_only=True):
-    """How a command line is told what is to be: what undoes a line, and what leaves a section.
+    """How a command line is reported what is to be: what undoes a line, and what leaves a section.
 
     `negate` is a word in front of a line, or two, the second of which takes the place of the first. A line in which one
     of `adds` is found adds to what is there, so that the one before has to be undone first. `typed_as` says how a
@@ -40,14 +40,14 @@ class Lines(Table, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """A word, or two."""
         if len(self.negate) not in (1, 2) or not all(self.negate):
-            raise ValueError('negate is a word, or two of which one takes the place of the other (["set", "delete"])')
+            raise ValueError('negate is one word, or two that replace each other (["set", "delete"])')
         if not all(len(one) == 1 for one in self.typed_as):
-            raise ValueError("typed_as names single characters, each with what is typed for it")
+            raise ValueError("typed_as has single characters, each with the text to enter for it")
         for one in self.adds:
             try:
                 re.compile(one)
             except re.error as exc:
-                raise ValueError(f"adds is a list of expressions, and {one!r} is none: {exc}") from exc
+                raise ValueError(f"adds is a list of expressions, and {one!r} is not one: {exc}") from exc
 
     @property
     def adding(self) -> list[re.Pattern[str]]:
@@ -113,17 +113,17 @@ class Procedure(Table, frozen=True):
     def __post_init__(self) -> None:
         """Steps that keep something, and that can be taken over this transport."""
         if self.proof_at and not self.proof:
-            raise ValueError("proof_at lays nothing out without a proof (add proof, or remove it)")
+            raise ValueError("proof_at has no effect without a proof (add proof, or remove it)")
         for place, part in self.proof_at.items():
             if not place.startswith("/") or place == "/" or ".." in (*place.split("/"), *part.split("/")):
-                raise ValueError('proof_at names absolute paths, each with a folder of parts ("" for an empty one)')
+                raise ValueError('proof_at has absolute paths, each with a folder of parts ("" for an empty one)')
         if self.proof_decides and not self.proof:
-            raise ValueError("proof_decides means nothing without a proof (add proof, or remove it)")
+            raise ValueError("proof_decides has no effect without a proof (add proof, or remove it)")
         keeping = [step for _, step in walk(self.steps) if isinstance(step, Keeping)]
         if not keeping:
-            raise ValueError("keeps nothing (at least one step must be keep or pull)")
+            raise ValueError("has no step with a part (at least one step must be keep or pull)")
         if self.collect_twice and self.arriving:
-            raise ValueError(f"collect_twice means nothing over {self.over}: what arrives is there once (remove it)")
+            raise ValueError(f"collect_twice has no effect over {self.over}: an export arrives only once (remove it)")
         self._check_push()
         self._check_steps(keeping)
 
@@ -133,7 +133,7 @@ class Procedure(Table, frozen=True):
         for _, step in walk(self.steps):
             self._check(step)
             if isinstance(step, Put):
-                raise ValueError("put is for bringing something back (move it to push)")
+                raise ValueError("put is for pushing (move it to push)")
         for step in keeping:
             if step.follows is not None and step.follows not in names:
                 raise ValueError(f'a part follows "{step.follows}", which no step keeps (give that step this as)')
@@ -151,26 +151,26 @@ class Procedure(Table, frozen=True):
         for _, step in (*walk(self.push), *walk(self.push_confirm)):
             self._check(step)
             if isinstance(step, Keeping):
-                raise ValueError(f"push keeps nothing (use send instead of {step.verb})")
+                raise ValueError(f"push stores no part (use send instead of {step.verb})")
             if isinstance(step, Put) and self.putting is None:
-                raise ValueError(f"over {self.over} nothing can be put")
+                raise ValueError(f"{self.over} cannot put files")
             if isinstance(step, Put) and self.typing_lines and step.says != "lines":
-                raise ValueError('what is put over a command line are lines (write put = "lines")')
+                raise ValueError('a command line takes only lines (write put = "lines")')
 
     def _check(self, step: Step) -> None:
         """What a step cannot be over this transport."""
         if isinstance(step, Pull) and self.pulling is None:
             other = ", or over ssh-exec" if self.over_ssh else ""
-            raise ValueError(f"over {self.over} cannot pull a file (use keep{other})")
+            raise ValueError(f"{self.over} cannot pull a file (use keep{other})")
         said = list(step.sayings)
         if said and self.asking is None:
-            raise ValueError(f"over {self.over} nothing can be sent (use pull)")
+            raise ValueError(f"{self.over} cannot send commands (use pull)")
         if self.as_list and any("{password}" in word or "{elevation}" in word for one in said for word in one):
             raise ValueError("a secret would be visible in the process list (give it in environment, or in a file)")
         if self.as_list and any(isinstance(one, str) for one in said):
             raise ValueError(f'a {self.over} command is a list, as no shell reads it (["program", "argument"])')
         if not self.as_list and not all(isinstance(one, str) for one in said):
-            raise ValueError(f'over {self.over} a command is a text ("list settings")')
+            raise ValueError(f'a command over {self.over} is a text ("list settings")')
 
     @property
     def place(self) -> str:

@@ -31,7 +31,6 @@ from historon.estate.overlaps import overlap_problems, same_device_problems
 from historon.estate.procedure_files import joined, shipped_names
 from historon.estate.procedure_reading import read_procedures, typed_procedure
 from historon.estate.procedures import Procedure
-from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
 from historon.estate.table_reading import read_kinds
 from historon.estate.timetable_words import understood
@@ -104,6 +103,7 @@ def read_estate(file: FilePath, text: str | None = None, *, remembered: Mapping[
         requirements=typed.requirements,
         weights=typed.weights,
         budgets=typed.budgets,
+        defaults=typed.defaults,
         sources={source.name: source for source in typed.sources},
         texts=files.texts,
     )
@@ -144,7 +144,7 @@ def _text_of(file: FilePath, files: Files) -> str:
     try:
         return files.read(file.relative_to(files.folder).as_posix())
     except FileNotFoundError as exc:
-        hint = "historon new DIR lays out an estate; --estate FILE names one elsewhere"
+        hint = "historon new DIR makes an estate; --estate FILE names one elsewhere"
         raise EstateError([], message=f"there is no estate file {file}", hint=hint) from exc
     except (OSError, UnicodeError) as exc:
         raise EstateError([Problem((), f"cannot be read: {exc}", "it must be readable UTF-8 text", str(file))]) from exc
@@ -190,7 +190,7 @@ def _read_procedures(files: Files, data: dict[str, Any], problems: list[Problem]
     if not isinstance(name, str) or not isinstance(procedures, dict):
         return {}
     if not files.has_folder(name):
-        problems.append(Problem(("estate", "procedures_from"), f"{name}: there is no such folder", "make it"))
+        problems.append(Problem(("estate", "procedures_from"), f"{name}: there is no such folder", "create it"))
     texts = {}
     for file in files.procedures_in(name):
         stem = FilePath(file).stem
@@ -218,7 +218,9 @@ def _join_procedures(data: dict[str, Any], problems: list[Problem]) -> None:
     problems += extends_problems(procedures, shipped)
     rows = sources if isinstance(sources, list) else []
     named = (row.get("procedure") for row in rows if isinstance(row, dict))
-    wanted = {name for name in named if isinstance(name, str)}  # what is no name is told where the tables are checked
+    wanted = {
+        name for name in named if isinstance(name, str)
+    }  # what is no name is reported where the tables are checked
     data["procedures"] = joined(procedures, (name for name in shipped if name in wanted))
 
 
@@ -247,8 +249,8 @@ def _csv_rows(files: Files, name: str, problems: list[Problem]) -> Iterator[tupl
                 yield reader.line_num, _csv_row(header, cells)
         if reader.line_num > 1 and not text.endswith(("\n", "\r")):
             message, hint = (
-                "the last line has no end: was the file cut off?",
-                "see whether all rows are there, and end it",
+                "the last line has no line feed: was the file cut off?",
+                "check that all rows are there, and end the last line",
             )
             problems.append(Problem((), message, hint, name, reader.line_num))
     except (OSError, UnicodeError, csv.Error) as exc:
@@ -270,7 +272,7 @@ def _header_problems(header: Sequence[str], name: str) -> Iterator[Problem]:
             yield Problem(
                 (),
                 f'column "{column}" is not known',
-                renamed(column, _COLUMNS) or nearest(column, (*_COLUMNS, f"label.{column}")),
+                nearest(column, (*_COLUMNS, f"label.{column}")),
                 name,
                 1,
             )

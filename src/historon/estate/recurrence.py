@@ -1,4 +1,4 @@
-"""The instants of a timetable in UTC, reckoned without looking at a clock.
+"""The instants of a timetable in UTC, calculated without looking at a clock.
 
 Times of day are those of the estate's zone. One that does not exist on the day that clocks go forward is as much later
 as they go; one that exists twice, on the day that they go back, is meant the first time. Either way it comes once.

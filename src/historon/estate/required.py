@@ -39,7 +39,7 @@ def same_rules(before: str | None, rules: Sequence[Requirement]) -> bool:
 
 
 def requirement_state(remembered: str | None, rules: Sequence[Requirement]) -> RequirementState | None:
-    """How a source stood when it was last checked; None without rules. Whether it meets new ones is unknown."""
+    """How a source was when it was last checked; None without rules. Whether it meets new ones is unknown."""
     if not rules:
         return None
     if remembered is None or not same_rules(remembered, rules):

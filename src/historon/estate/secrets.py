@@ -77,7 +77,7 @@ class SecretRef(str):
         found = _REFERENCE.fullmatch(text) if isinstance(text, str) else None
         if not found:
             raise ValueError(
-                "a secret must not stand in the file itself (refer to it: env:NAME, file:PATH or command:PROGRAM)"
+                "a secret must not be in the file itself (refer to it: env:NAME, file:PATH or command:PROGRAM)"
             )
         return cls(f"{found[1]}:{found[2].strip()}")
 
@@ -96,7 +96,7 @@ class SecretRef(str):
         fetch = {"env": self._from_env, "file": self._from_file, "command": self._from_command}[self.kind]
         text = fetch(folder)
         if not text:
-            raise SecretError(f"{self}: the secret is empty", hint="put it where the reference points")
+            raise SecretError(f"{self}: the secret is empty", hint="write it where the reference points")
         _fetched.update(line for line in (text, *text.splitlines()) if len(line) >= _SHORTEST)
         return Secret(text)
 
@@ -104,7 +104,7 @@ class SecretRef(str):
         if self.place not in os.environ:
             raise SecretError(
                 f"{self}: this variable is not set",
-                hint=f"export {self.place}, also for the scheduler's environment",
+                hint=f"export {self.place}, also in the scheduler's environment",
             )
         return os.environ[self.place]
 

@@ -54,7 +54,7 @@ class Check(Table, frozen=True, kw_only=True):
         for place in self.value:
             Finder.parse(place)
         if all(getattr(self, name) in (None, (), {}) for name in self.__struct_fields__):
-            raise ValueError("checks nothing (say status, exit_code, value, holds, lacks or still)")
+            raise ValueError("checks nothing (add status, exit_code, value, holds, lacks or still)")
 
 
 class Clauses(Table, frozen=True, kw_only=True):
@@ -145,9 +145,9 @@ class Keeping(Step, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """An end that can be looked for, a form of something, and a name that is another's."""
         if self.was is not None and (self.was == self.as_ or self.follows is not None):
-            raise ValueError(f'was = "{self.was}" renames nothing (remove it)')
+            raise ValueError(f'was = "{self.was}" is the same name (remove it)')
         if self.dated_as is not None and self.dated in (None, "time"):
-            raise ValueError("dated_as is the form of nothing (add dated, with a place in the name or the text)")
+            raise ValueError("dated_as has no effect alone (add dated, with a place in the name or the text)")
         if self.ends_with is not None and self.ends_with.startswith("pattern:"):
             Pattern.parse(self.ends_with.removeprefix("pattern:"))
 
@@ -221,9 +221,9 @@ class Pull(Keeping, Generic[C], frozen=True, kw_only=True):
         """One file is narrowed down in one way."""
         super().__post_init__()
         if self.newest is not None and self.newest not in ("time", "name"):
-            raise ValueError('the newest file is told by newest = "time" or newest = "name"')
+            raise ValueError('newest must be newest = "time" or newest = "name"')
         if self.newest is not None and self.how.narrows:
-            raise ValueError("newest takes one file, so include and exclude would mean nothing (narrow the path)")
+            raise ValueError("newest takes one file, so include and exclude have no effect (narrow the path)")
 
 
 class Put(Step, Generic[C], frozen=True, kw_only=True):
@@ -235,7 +235,7 @@ class Put(Step, Generic[C], frozen=True, kw_only=True):
     """
 
     verb: ClassVar[str] = "put"
-    needed: ClassVar[Mapping[str, str]] = {"part": 'the part that goes there (add part = "running.cfg")'}
+    needed: ClassVar[Mapping[str, str]] = {"part": 'the part to put there (add part = "running.cfg")'}
     says: str
     part: str
     wrapped: str | None = None
@@ -246,7 +246,7 @@ class Put(Step, Generic[C], frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """The part has its place in what it is wrapped in."""
         if self.wrapped is not None and self.wrapped.count("{content}") != 1:
-            raise ValueError("wrapped holds the part once (write {content} where it belongs)")
+            raise ValueError("wrapped contains the part once (write {content} where it belongs)")
 
 
 class Await(Learning[C], Generic[C], frozen=True, kw_only=True):
@@ -266,8 +266,8 @@ class Pause(Asking[C], Generic[C], frozen=True, kw_only=True):
 
     verb: ClassVar[str] = "pause"
     needed: ClassVar[Mapping[str, str]] = {
-        "resume": "what undoes it (add resume)",
-        "steps": "the steps that it is paused for (add steps)",
+        "resume": "a command that undoes it (add resume)",
+        "steps": "steps to take while it is paused (add steps)",
     }
     resume: Said
     probe: Said | None = None

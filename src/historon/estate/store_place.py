@@ -23,22 +23,22 @@ class StorePlace(str):
         if not behind:
             return cls(text)
         if scheme not in _SERVERS:
-            raise ValueError(f'"{scheme}://" is no store that Historon knows (a folder, or postgresql://HOST/DATABASE)')
+            raise ValueError(f'"{scheme}://" is not a supported store (a folder, or postgresql://HOST/DATABASE)')
         try:
             url = urlsplit(text)
             _ = url.port
         except ValueError as exc:
             raise ValueError("the URL cannot be read: expected postgresql://USER@HOST:PORT/DATABASE") from exc
         if url.password is not None:
-            raise ValueError("a password must not stand in the URL (refer to it: store_password = file:PATH)")
+            raise ValueError("a password must not be in the URL (refer to it: store_password = file:PATH)")
         if not url.hostname and not url.query:
-            raise ValueError("the URL names no host: expected postgresql://USER@HOST/DATABASE")
+            raise ValueError("the URL has no host: expected postgresql://USER@HOST/DATABASE")
         if not url.path.strip("/"):
-            raise ValueError("the URL names no database: expected postgresql://USER@HOST/DATABASE")
+            raise ValueError("the URL has no database: expected postgresql://USER@HOST/DATABASE")
         unknown = [name for name, _ in parse_qsl(url.query) if name not in (*_OPTIONS, "host")]
         if unknown or url.fragment:
             wrong = (unknown or [url.fragment])[0]
-            raise ValueError(f'"{wrong}" is no option of this URL (sslrootcert=FILE, host=FOLDER-OF-A-SOCKET)')
+            raise ValueError(f'"{wrong}" is not an option of this URL (sslrootcert=FILE, host=FOLDER-OF-A-SOCKET)')
         return cls(text)
 
     @property

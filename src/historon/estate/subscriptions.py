@@ -3,7 +3,6 @@
 from typing import Self
 
 from historon.estate.event_kinds import EVENT_KINDS, Severity
-from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
 
 __all__ = ["Subscription"]
@@ -24,7 +23,7 @@ class Subscription(str):
         known = [*_GROUPS, *(one.word for one in Severity), *EVENT_KINDS]
         for word in words:
             if word not in known:
-                raise ValueError(f'"{word}" is not a kind of event ({renamed(word, known) or nearest(word, known)})')
+                raise ValueError(f'"{word}" is not a kind of event ({nearest(word, known)})')
         return cls(" ".join(words))
 
     def means(self, kind: str) -> bool:
@@ -40,7 +39,7 @@ def _means(word: str, kind: str) -> bool:
         case "trouble":
             return trouble
         case "changes":
-            return trouble or kind in ("changed", "first", "pushed")
+            return trouble or kind in ("changed", "new", "pushed")
         case _ if word in EVENT_KINDS:
             return word == kind
         case _:

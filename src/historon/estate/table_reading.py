@@ -1,4 +1,4 @@
-"""From plain tables to typed ones whose class is told by one of their keys; with every mistake and its place."""
+"""From plain tables to typed ones whose class is known by one of their keys; with every mistake and its place."""
 
 from collections.abc import Collection, Iterator, Mapping
 from typing import Any, TypeVar
@@ -7,7 +7,6 @@ import msgspec
 from msgspec.structs import FieldInfo
 
 from historon.estate.checking import Path, Problem, convert, problems_of
-from historon.estate.renamed import renamed
 from historon.estate.spelling import nearest
 from historon.estate.table import Name, Table
 
@@ -59,7 +58,7 @@ def missing(needed: Mapping[str, str], data: Mapping[str, Any], what: str, path:
 
 def unknown_key(key: str, known: Collection[str], path: Path) -> Problem:
     """A key that a table does not have, with the one that may have been meant."""
-    hint = renamed(key, known, str(path[0]) if path else "") or nearest(key, known)
+    hint = nearest(key, known)
     return Problem((*path, key), "this key is not known", hint)
 
 

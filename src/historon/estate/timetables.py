@@ -79,7 +79,7 @@ class Cron(str):
 
         fields = ", ".join(CRON_FIELDS)
         if not isinstance(text, str) or len(text.split()) != len(CRON_FIELDS):
-            raise ValueError(f'"{text}" has not five fields ({fields})')
+            raise ValueError(f'"{text}" does not have five fields ({fields})')
         try:
             next(CronSim(text, datetime(2024, 1, 1, tzinfo=UTC)))
         except CronSimError as exc:
@@ -109,13 +109,18 @@ class Timetable(Table, frozen=True):
         """One way to say when, and only what belongs to it."""
         said = [name for name in ("at", "every", "cron") if getattr(self, name)]
         if len(said) != 1:
-            raise ValueError('says when in one way (write at = "02:30", every = "12h" or cron = "30 2 * * *")')
+            raise ValueError(
+                'gives the time in more than one way, or in none (write at = "02:30", every = '
+                '"12h" or cron = "30 2 * * *")'
+            )
         if self.at is None and (self.weekdays or self.days):
             raise ValueError(f"{said[0]} takes no weekdays and no days (they belong to at)")
         if 0 in self.days:
             raise ValueError("days of the month count from 1, or from -1 backwards")
         if self.every is not None and self.every < Duration(minutes=1):
-            raise ValueError("every is a minute at least")
+            raise ValueError("every is at least a minute")
+        if self.every is not None and self.spread > self.every:
+            raise ValueError(f"spread ({self.spread}) is longer than every ({self.every}) (shorten it)")
         if self.spread >= Duration(days=1):
             raise ValueError("spread is less than a day")
 

@@ -129,7 +129,7 @@ def _text_of(name: str, values: Mapping[str, Any]) -> str:
     else:
         root, *fields = name.split(".")
         if root not in values:
-            raise LookupError(f"nothing is known as {name} yet")
+            raise LookupError(f"no step has learnt {name} yet")
         found = values[root]
         for field in fields:
             if not isinstance(found, Mapping) or field not in found:

@@ -1,4 +1,4 @@
-"""What is written in an estate file and would have no effect: it is a mistake, and told when the file is read."""
+"""What is written in an estate file and would have no effect: it is a mistake, and reported when the file is read."""
 
 from collections.abc import Iterable, Iterator
 
@@ -52,7 +52,7 @@ def _identity_problems(file: Parts) -> Iterator[Problem]:
             idle += _OF_EITHER
         for key in idle:
             if getattr(source, key):
-                yield Problem(("sources", index, key), f"means nothing over {procedure.over}", "remove it")
+                yield Problem(("sources", index, key), f"has no effect over {procedure.over}", "remove it")
 
 
 def _value_problems(file: Parts) -> Iterator[Problem]:
@@ -64,7 +64,7 @@ def _value_problems(file: Parts) -> Iterator[Problem]:
     for path, values in tables:
         for name in values:
             if is_built_in(name):
-                problem = f"{{{name}}} is Historon's own and cannot be set"
+                problem = f"{{{name}}} is set by Historon and cannot be replaced"
                 yield Problem(path, problem, "give the value another name")
 
 
@@ -92,7 +92,7 @@ def _spellings(file: Parts) -> Iterator[Problem]:
             for one, other in ((first, label), (same, value)):
                 if one != other:
                     problem = f'"{other}" is written "{one}" elsewhere'
-                    yield Problem(("sources", index, "labels"), problem, "write both in one way")
+                    yield Problem(("sources", index, "labels"), problem, "use one spelling")
 
 
 def _folded(text: str) -> str:

@@ -35,7 +35,7 @@ _HANDLE = "abcdefghjkmnpqrstvwxyz23456789"
 
 @dataclass(frozen=True)
 class Family:
-    """Changes that the same versions have in common, told once.
+    """Changes that the same versions have in common, reported once.
 
     `handle` is a short name that stays the same as long as the changes and the versions do. `keys` are those of the
     changes' fingerprints; `own` says whether members differ in what is their own, such as their addresses. `unlike` is
@@ -81,7 +81,7 @@ class Family:
             ago = f"{days} day{'s' * (days > 1)} before" if days else "the same day"
             found.append(f"undoes {self.undoes.handle} of {ago}")
         if self.unlike:
-            found.append(f"otherwise than {len(self.unlike.sources)} others, see {self.unlike.handle}")
+            found.append(f"unlike {len(self.unlike.sources)} others, see {self.unlike.handle}")
         if self.own and len(self.sources) > 1:
             found.append("each with its own names, addresses or numbers")
         return found

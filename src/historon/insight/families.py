@@ -25,7 +25,7 @@ __all__ = [
     "unpacked_fingerprints",
 ]
 
-_MOST = 200  # changes of one version that are told apart
+_MOST = 200  # changes of one version that are distinguished
 _FORM = b"\x82"  # before fingerprints as they are made now; a fingerprint of earlier versions begins with less
 _READ = 1_000  # characters of a line in which it is looked for what is a source's own
 _AT_HAND = 1_000  # texts that are kept as they were read

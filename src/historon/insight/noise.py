@@ -160,7 +160,7 @@ def _differing(old: dict[str, bytes], new: dict[str, bytes], masks: Masks) -> It
         elif change.edits and change.added + change.removed <= _MOST_LINES:
             yield from _in_lines(change)
         else:
-            yield _Seen((change.name, _REAL, b""), told=("", f"{change.name} differs in more than is looked at"))
+            yield _Seen((change.name, _REAL, b""), told=("", f"{change.name} has too many differences to examine"))
 
 
 def _in_document(change: PartChange) -> Iterator[_Seen]:
@@ -342,7 +342,7 @@ def _lines_that_differ(old: Mapping[str, bytes], new: Mapping[str, bytes], masks
 
 
 def _tells_less(store: Store, history: Sequence[Version], masks: Masks, rule: _Rule, step: int) -> bool:
-    """Whether less is told of a step with a rule in force.
+    """Whether less is reported a step with a rule in force.
 
     A rule that makes a moved line equal to the lines that it passed hides the move, and does not hide it otherwise:
     comparing once more tells.

@@ -16,7 +16,7 @@ from historon.versions import Masks, split_lines
 
 __all__ = ["Unmet", "news_of", "unmet"]
 
-_MOST = 50  # places of one rule that are told
+_MOST = 50  # places of one rule that are reported
 _MOST_PLACES = 500_000
 _WILD = re.compile(r"[*?\[]")  # how what is not literal begins in a pattern (fnmatch)
 
@@ -39,7 +39,7 @@ class Unmet:
     def what(self) -> str:
         """What is missing, or is there, or why that cannot be known."""
         if self.unknown:
-            return f"cannot tell: {self.unknown}"
+            return f"unknown: {self.unknown}"
         within = f" in {self.section}" if self.section else ""
         return f"lacks {self.lacks}{within}" if self.lacks else f"has {self.has}"
 
@@ -53,7 +53,7 @@ def unmet(
     masks: Masks,
     large: Mapping[str, IO[bytes]] | None = None,
 ) -> list[Unmet]:
-    """What an export does not meet. Places are matched as they are, and told with secrets masked.
+    """What an export does not meet. Places are matched as they are, and reported with secrets masked.
 
     In the place of parts of more than 16 MiB stand their stand-ins; those that are archives are looked into where
     `large` has them as files.
@@ -77,7 +77,7 @@ def unmet(
         ]
         unknown += [f"{name} has more than {_MOST_PLACES:,} lines" for name in meant if len(meant[name]) > _MOST_PLACES]
         if not meant and not unknown:
-            unknown = [f"no part that can be read is called {rule.part}"]
+            unknown = [f"no readable part is called {rule.part}"]
         looked_at = [place for own in meant.values() for place in own]
         found += list(_failures(rule, looked_at, masks, unknown))[:_MOST]
     return found
@@ -100,7 +100,7 @@ def _failures(rule: Requirement, places: Sequence[str], masks: Masks, unknown: S
 def _failures_seen(rule: Requirement, places: Sequence[str], masks: Masks) -> Iterator[Unmet]:
     sections = _sections(rule, places) if rule.each else {"": places}
     if rule.each and not sections:
-        yield Unmet(rule.name, unknown=f"nothing is found by each = {rule.each}", why=rule.why)
+        yield Unmet(rule.name, unknown=f"each = {rule.each} matches nothing", why=rule.why)
     for section, within in sections.items():
         for pattern in rule.must:
             count = sum(pattern.compiled.search(place.encode()) is not None for place in within)

@@ -1,4 +1,4 @@
-"""Where a text stands, or ever stood, and the life of a line."""
+"""Where a text stands, or ever was, and the life of a line."""
 
 import re
 from collections import defaultdict
@@ -146,7 +146,7 @@ def _look(
 
 
 def find_ever(store: Store, history: Sequence[Version], query: Query, masks: Masks) -> Search:
-    """Where the query stood in the history of one source, each stay of a line with its beginning and end.
+    """Where the query was in the history of one source, each stay of a line with its beginning and end.
 
     `history` are versions of the source, oldest first.
     """
@@ -255,7 +255,7 @@ def trace(store: Store, history: Sequence[Version], query: Query, masks: Masks) 
     """The lives of all lines that hold the query now or held it once; those that stand now come first.
 
     A line that was edited is the same line before. Of lines that read the same and stand in one place, each has a life
-    of its own; which of them went is not told apart. `history` are the good versions of one source, oldest first.
+    of its own; which of them went is not distinguished. `history` are the good versions of one source, oldest first.
     """
     if not history:
         return Traced()
@@ -320,7 +320,7 @@ def _taken(tracked: _Tracked, place: _Key) -> Life | None:
 
 
 def _stayed(part: PartChange, tracked: _Tracked) -> Iterator[tuple[_Key, _Key]]:
-    """Where the lines that are tracked stood before, when only what is above them changed, or the name of their part.
+    """Where the lines that are tracked was before, when only what is above them changed, or the name of their part.
 
     What it was before comes first, then what it is now.
     """

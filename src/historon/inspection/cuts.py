@@ -12,6 +12,7 @@ from xml.parsers import expat
 import msgspec
 
 from historon.estate import Share
+from historon.sizes import size_text
 
 __all__ = ["MOST_PAST", "Past", "cut_off", "shrunk_slowly"]
 
@@ -62,7 +63,9 @@ def shrunk_slowly(size: int, before: Sequence[int], most: Share) -> str:
     middle = median(before)
     spread = median(abs(one - middle) for one in before)
     if most.is_exceeded(int(middle), size, _FEW_BYTES) and size < middle - _SPREADS * spread:
-        return f"has {size:,} bytes, and had {int(middle):,} in the middle of the last {len(before)} good versions"
+        return (
+            f"has {size_text(size)}, and had {size_text(middle)} in the middle of the last {len(before)} good versions"
+        )
     return ""
 
 
@@ -70,7 +73,7 @@ def cut_off(now: bytes, before: Sequence[bytes], most: Share, *, document: bool)
     """What says that a text ends before its end. `before` are its last good versions, the newest first.
 
     Where more than half may be gone, an end and sections may be, too; where all may be, nothing is asked. A `document`
-    has shown by itself that it is whole; a section of it may be missing all the same.
+    has shown by itself that it is whole; a section of it may be missing anyway.
     """
     if most >= 1:
         return
@@ -83,7 +86,7 @@ def cut_off(now: bytes, before: Sequence[bytes], most: Share, *, document: bool)
         return
     if not before:
         if _in_a_line(now) and len(now) % _BLOCK == 0:
-            yield f"ends in the middle of a line, after {len(now):,} bytes, a round number"
+            yield f"ends in the middle of a line, after {size_text(len(now))}, a round number"
         return
     found = _no_line_feed(now, before) or _another_end(now, before) or _open_blocks(now, before)
     if not found and most <= _HALF and len(now) < len(before[0]):
@@ -128,7 +131,7 @@ def _open_blocks(now: bytes, before: Sequence[bytes]) -> str:
     if _blocks(now) <= 0 or any(map(_blocks, before)):
         return ""
     count = _blocks(now)
-    return f"has {count} block{'s' if count > 1 else ''} that {'are' if count > 1 else 'is'} not closed"
+    return f"has {count} unclosed block{'s' if count > 1 else ''}"
 
 
 def _blocks(text: bytes) -> int:
@@ -165,7 +168,7 @@ def _lost_tail(now: bytes, last: bytes) -> str:
     # An edit elsewhere hides nothing, but where as much came as went it is no cut.
     if len(here - there) >= len(gone):
         return ""
-    return f"ends where the last good version went on for {len(left):,} lines"
+    return f"ends {len(left):,} lines before the last good version did"
 
 
 def _lost_sections(now: bytes, before: Sequence[bytes]) -> str:
@@ -179,7 +182,7 @@ def _lost_sections(now: bytes, before: Sequence[bytes]) -> str:
         return ""
     shown = ", ".join(f'"{_shown(one)}"' for one in gone[:3])
     more = f" and {len(gone) - 3} more" if len(gone) > 3 else ""
-    return f"has no {shown}{more}, which the last {len(before)} good versions had"
+    return f"lacks {shown}{more}, which the last {len(before)} good versions had"
 
 
 def _another_text(now: bytes, before: Sequence[bytes]) -> str:
@@ -192,7 +195,7 @@ def _another_text(now: bytes, before: Sequence[bytes]) -> str:
     here, last, older = ({line.strip() for line in text.splitlines() if line.strip()} for text in (now, *before[:2]))
     if len(last) < _FEW_LINES or len(here & last) > len(last) * _ALIKE or len(last & older) < len(last) * _HALF:
         return ""
-    return f"is another text altogether: {len(here & last)} of {len(here)} lines are as in the last good version"
+    return f"is a different text: {len(here & last)} of {len(here)} lines are as in the last good version"
 
 
 def _sections(text: bytes) -> frozenset[bytes]:

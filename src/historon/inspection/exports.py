@@ -14,6 +14,7 @@ from historon.inspection.answers import error_line, no_export
 from historon.inspection.cuts import Past, cut_off, shrunk_slowly
 from historon.inspection.formats import Look, kind_of, look_into
 from historon.inspection.names import another_name
+from historon.sizes import size_text
 from historon.store import LARGE, Part, StoredPart, TreeRecord
 from historon.versions import as_utf8, too_large
 
@@ -75,7 +76,7 @@ def inspect(
     """
     found = Inspection()
     if not kept:
-        found.doubts.append("the export is empty: there was no file to keep")
+        found.doubts.append("the export is empty: it has no file")
         return found
     trees = _trees(kept)
     for one in kept:
@@ -107,7 +108,7 @@ def _vanished(kept: Sequence[Kept], procedure: Procedure, before: Mapping[str, S
     optional = {step.as_ or str(step.says).rstrip("/").rpartition("/")[2] for step in steps}
     for name in sorted(earlier - now):
         if name.rstrip("/") not in optional:
-            yield f"{name} is gone, which the last good version had"
+            yield f"{name} is missing, but the last good version had it"
 
 
 def _own(name: str) -> str:
@@ -143,7 +144,7 @@ def _by_the_step(kept: Kept, procedure: Procedure) -> Iterator[str]:
     if step.ends_with is not None and not _ends_with(last := _last_line(content), step.ends_with):
         yield f'{name} does not end with "{step.ends_with}" but with "{last[:60]}"'
     if step.min_size is not None and kept.part.size < step.min_size:
-        yield f"{name} has {kept.part.size} bytes, fewer than {step.min_size}"
+        yield f"{name} has {size_text(kept.part.size)}, fewer than {size_text(step.min_size)}"
     if step.is_ != "anything" and step.verb == "keep" and (line := error_line(content, procedure)) is not None:
         yield f'{name} holds an error: "{line}"'
 
@@ -253,7 +254,7 @@ class _Part:
             if gone(lines_before, lines := _lines(part), _FEW_LINES):
                 return f"has {lines} lines, and had {lines_before}"
         elif gone(earlier.size, part.size, _FEW_BYTES):
-            return f"has {part.size} bytes, and had {earlier.size}"
+            return f"has {size_text(part.size)}, and had {size_text(earlier.size)}"
         return shrunk_slowly(part.size, [earlier.size, *earlier.sizes], self.most)
 
     def _cut(self, *, document: bool) -> Iterator[str]:
@@ -285,9 +286,9 @@ class _Part:
             inner = Kept(Part(name, content), self.kept.step)
             _Part(inner, told, self.procedure, self.most, not alone, self.depth + 1).judge(found)
             if not alone and before is not None and len(before) >= _FEW_BYTES and not content.strip():
-                found.doubts.append(f"{name} is empty, and had {len(before):,} bytes")
+                found.doubts.append(f"{name} is empty, and had {size_text(len(before))}")
         if not alone and self.most.is_exceeded(sizes_was, sizes_now, _FEW_BYTES):
-            found.doubts.append(f"{part.name} unpacks to {sizes_now:,} bytes, and did to {sizes_was:,}")
+            found.doubts.append(f"{part.name} unpacks to {size_text(sizes_now)}, and did to {size_text(sizes_was)}")
 
 
 def _inside(name: str, content: bytes) -> dict[str, bytes]:
@@ -330,7 +331,7 @@ def _shrunk_tree(
         yield f"{base} has {len(files)} files, and had {len(earlier)}"
     size, size_before = sum(part.size for part in files), sum(part.size for part in earlier)
     if most.is_exceeded(size_before, size, _FEW_BYTES):
-        yield f"{base} has {size} bytes, and had {size_before}"
+        yield f"{base} has {size_text(size)}, and had {size_text(size_before)}"
         return
     # Where all of the export is this folder, its size is that of a version.
     sizes = [size_before, *(one.size for one in past)] if len(parts) == len(files) else []

@@ -1,6 +1,6 @@
 """Does a content open by its own format, to its last member? Everything is read as a stream, in bounded memory.
 
-Which format it is, is told by how it begins, by the end of its name, or by what the procedure says (`is`).
+Which format it is, is known by how it begins, by the end of its name, or by what the procedure says (`is`).
 """
 
 import lzma
@@ -19,6 +19,7 @@ import msgspec
 
 from historon.inspection.answers import STATE_NAMES, STATE_WORDS, document_error
 from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
+from historon.sizes import size_text
 from historon.versions import as_utf8
 
 __all__ = ["FORMATS", "Look", "format_of", "kind_of", "look_into"]
@@ -119,9 +120,9 @@ def look_into(name: str, file: IO[bytes], said: str | None = None) -> Look:
     try:
         reader(file, found)
     except TooMuchError as exc:
-        found.unknown = f"was looked into as far as its first {exc}"
+        found.unknown = f"was inspected up to its first {exc}"
     except RecursionError:
-        found.unknown = "is nested too deep to be looked into"
+        found.unknown = "is nested too deeply to be inspected"
     except _BROKEN as exc:
         found.doubt = f"is not {_article(kind, whole=True)}: {_reason(exc)}"
     return found
@@ -176,7 +177,7 @@ def _unlike(kind: str, said: str, head: bytes) -> str:
     if said == "text":
         if kind != "binary" and kind not in _ARCHIVES:
             return ""
-        return "it holds bytes that no text has"
+        return "it has bytes that no text has"
     if kind == "text" or kind == "html":
         first = head.lstrip().split(b"\n", 1)[0][:60].decode("utf-8", "replace").strip()
         return f'it begins with "{first}"'
@@ -208,7 +209,7 @@ def _exhaust(plain: IO[bytes], count: int = 0) -> None:
     while piece := plain.read(_PIECE):
         count += len(piece)
         if count > _MOST:
-            raise TooMuchError(f"{_MOST // 2**30} GiB")
+            raise TooMuchError(size_text(_MOST))
 
 
 # ---- archives --------------------------------------------------------------------------------------------------------
@@ -242,13 +243,13 @@ def _zip(file: IO[bytes], found: Look) -> None:
         count = 0
         for info in infos[:_MOST_MEMBERS]:
             if info.flag_bits & 1:
-                found.unknown = "holds members that are encrypted, which cannot be looked into"
+                found.unknown = "has encrypted members, which cannot be inspected"
                 continue
             with archive.open(info) as member:
                 while piece := member.read(_PIECE):
                     count += len(piece)
                     if count > _MOST:
-                        raise TooMuchError(f"{_MOST // 2**30} GiB")
+                        raise TooMuchError(size_text(_MOST))
         if len(infos) > _MOST_MEMBERS:
             raise TooMuchError(f"{_MOST_MEMBERS:,} members")
 
@@ -261,7 +262,7 @@ def _sqlite(file: IO[bytes], found: Look) -> None:
     head = file.read(100)
     size = file.seek(0, SEEK_END)
     if len(head) < 100 or kind_by_head(head) != "sqlite":
-        raise _CutError("it has no whole header")
+        raise _CutError("its header is incomplete")
     page = int.from_bytes(head[16:18]) or 1
     page = 65536 if page == 1 else page
     pages = int.from_bytes(head[28:32]) if head[24:28] == head[92:96] else 0
@@ -362,7 +363,7 @@ def _balanced(file: IO[bytes]) -> None:
     for brackets in _outside_strings(file):
         for one in brackets:
             if ended:
-                raise _CutError("it goes on behind its end")
+                raise _CutError("it continues after its end")
             depth += _DEPTHS[one]
             ended = depth <= 0
     if not ended:

@@ -1,4 +1,4 @@
-"""Notifying people and programs: events, who wants to hear of them, and how they are told."""
+"""Notifying people and programs: events, who wants to hear of them, and how they are reported."""
 
 from historon.notices.about_copies import about_copy
 from historon.notices.channels import NoticeError, Sent

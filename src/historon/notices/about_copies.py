@@ -1,4 +1,4 @@
-"""What is told of a copy: that it and the store contradict each other, that it is damaged, that it is behind."""
+"""What is reported a copy: that it and the store contradict each other, that it is damaged, that it is behind."""
 
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
@@ -29,14 +29,14 @@ def about_copy(copy: "CopyStatus", now: datetime, trouble: str = "") -> Monitore
         if kind == "copy-well":
             return Event(kind, now, f"{copy.name} has all versions")
         if kind == "copy-refused":
-            advice = "find out which place is right before anything else: historon copies --compare"
+            advice = "find out which one is right first: historon copies --compare"
             return Event(kind, now, copy.refused, advice=advice, look="historon copies --compare")
         if kind == "copy-damaged":
             told = tuple(str(one) for one in copy.damages[:_SHOWN])
             what = "difference" if copy.differs else "damage"
             number = f"{copy.damaged} {what}{'s' * (copy.damaged != 1)}"
             return Event(kind, now, f"{copy.name}: verifying found {number}", look=look, excerpt=told)
-        age = f"something has been missing in {copy.name} for {describe(copy.behind(now) or timedelta())}"
+        age = f"{copy.name} has been incomplete for {describe(copy.behind(now) or timedelta())}"
         last = (f"last try: {trouble}",) if trouble else ()
         return Event(kind, now, f"{age}, max_lag is {copy.copy.max_lag}", look=look, details=last)
 

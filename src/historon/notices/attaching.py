@@ -7,12 +7,13 @@ from historon.estate import Attaching, Channel, Estate
 from historon.notices.events import Event
 from historon.notices.letters import Attachment
 from historon.notices.rendering import visible
+from historon.sizes import size_text
 from historon.store import Store
 from historon.versions import Masks
 
 __all__ = ["attached"]
 
-_UNMASKED = "What is attached is not masked: it may hold secrets in the clear."
+_UNMASKED = "Attachments are not masked: they may contain secrets."
 
 
 def attached(
@@ -33,7 +34,7 @@ def attached(
             if size <= room:
                 content = _content(attaching, event.source, event.version, name, estate, store)
             if content is None or len(content) > room:
-                why = f"more than the {attaching.at_most} bytes allowed" if size > room else "it cannot be masked"
+                why = f"more than the {size_text(attaching.at_most)} allowed" if size > room else "it cannot be masked"
                 remarks.append(f"Not attached: {event.source} {name}, {why}.")
                 continue
             room -= len(content)

@@ -1,6 +1,6 @@
-"""What people know of something that can be amiss: told when it begins, at growing intervals, and when it is over.
+"""What people know of something that can be amiss: reported when it begins, at growing intervals, and when it is over.
 
-What begins and ends again and again is flapping: that is told once, and then nothing until it has been steady.
+What begins and ends again and again is flapping: that is reported once, and then nothing until it has been steady.
 """
 
 from datetime import datetime, timedelta
@@ -15,9 +15,9 @@ __all__ = ["Condition", "News", "advance"]
 _REMEMBERED = 8  # outcomes
 _FLAPPING = 4  # changes among them
 _STEADY = 4  # outcomes that are alike
-_LONGEST = timedelta(days=30)  # between two times that it is told again
+_LONGEST = timedelta(days=30)  # between two times that it is reported again
 _SLACK = 8  # telling again may come an eighth of its time too early: rounds come at about the same time of the day
-_LATER = 3  # how often the time until it is told again is doubled for what flaps
+_LATER = 3  # how often the time until it is reported again is doubled for what flaps
 
 
 class News(Enum):
@@ -30,7 +30,7 @@ class News(Enum):
 
 
 class Condition(msgspec.Struct, frozen=True, omit_defaults=True):
-    """The state of one thing: what is amiss (empty for nothing), since when, how often that was told, and what is next.
+    """The state of one thing: what is amiss (empty for nothing), since when, and how often that was reported.
 
     `recent` are the last outcomes, `w` for well and `a` for amiss.
     """
@@ -52,11 +52,11 @@ def advance(
     visited: bool = True,
     grave: bool = False,
 ) -> tuple[Condition | None, News | None]:
-    """What is known after something was seen in this state, and what is to be told of it.
+    """What is known after something was seen in this state, and what is to be reported.
 
-    None stands for a thing that is well and was so for long. `tell_again` is the time until it is told again, which
+    None stands for a thing that is well and was so for long. `tell_again` is the time until it is reported again, which
     doubles each time. What is not `visited` is looked at all the time, and how often that was means nothing. A `grave`
-    state is told though the thing flaps.
+    state is reported though the thing flaps.
     """
     flaps = visited and not grave
     old = before or Condition("", now)
@@ -78,7 +78,7 @@ def advance(
 
 
 def _still(old: Condition, seen: Condition, *, early: bool) -> tuple[Condition, News | None]:
-    """The same as before: told again when it is time for that, and then after twice as long."""
+    """The same as before: reported again when it is time for that, and then after twice as long."""
     first = (seen.again_at or seen.since) - seen.since
     if old.again_at is None or seen.since < old.again_at - (first / _SLACK if early else timedelta()):
         return replace(old, state=seen.state, recent=seen.recent), None

@@ -37,7 +37,7 @@ class Outgoing:
 
 @dataclass(frozen=True)
 class DeliveryResult:
-    """What became of one notice on its channel: it was told when there is no trouble; `waits` to be sent again."""
+    """What became of one notice on its channel: it was reported when there is no trouble; `waits` to be sent again."""
 
     channel: str
     trouble: str | None = None
@@ -45,13 +45,13 @@ class DeliveryResult:
 
 
 class Delivery:
-    """Sends what is due. `past_the_store` is what the store did not take, and is told all the same."""
+    """Sends what is due. `past_the_store` is what the store did not take, and is reported anyway."""
 
     def __init__(self, estate: Estate, store: Store, clock: Callable[[], datetime]) -> None:
         self.estate = estate
         self.past_the_store: list[Pending] = []
-        self._again_at: datetime | None = None  # when that is tried once more, where it could not be told either
-        self._unnoted: dict[int, Sent | NoticeError] = {}  # what became of notices that the store was not told yet
+        self._again_at: datetime | None = None  # when that is tried once more, where it could not be reported either
+        self._unnoted: dict[int, Sent | NoticeError] = {}  # what became of notices that the store does not know yet
         self._store = store
         self._clock = clock
 
@@ -92,7 +92,7 @@ class Delivery:
         ]
 
     def _direct(self, now: datetime) -> list[Outgoing]:
-        """What the store did not take: by now it may take it, otherwise it is told past it."""
+        """What the store did not take: by now it may take it, otherwise it is reported past it."""
         posts, self.past_the_store = self.past_the_store, []
         if not posts:
             return []
@@ -138,7 +138,7 @@ class Delivery:
         if notice.channel not in self.estate.channels:
             why = f"there is no channel {notice.channel} any more"
         elif now - notice.at > self.estate.notices.give_up:
-            why = f"given up after {describe(now - notice.at)}: {notice.answer or 'never answered'}"
+            why = f"given up after {describe(now - notice.at)}: {notice.answer or 'no answer'}"
         else:
             return False
         self._store.outbox.settle(notice.number, NoticeState.EXPIRED, why)

@@ -1,4 +1,4 @@
-"""What is told, one thing at a time: events, fit for eyes, complete enough that notices are written from them alone."""
+"""What is reported, one thing at a time: events, fit for eyes, and complete enough to write notices from."""
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
@@ -44,7 +44,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @property
     def about(self) -> str:
-        """What it is about, so that the end of a trouble is told from that of another."""
+        """What it is about, so that the end of a trouble is reported from that of another."""
         return self.source or self.subject
 
     @property
@@ -54,7 +54,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @property
     def data(self) -> dict[str, object]:
-        """The event for programs and templates, as it is documented in docs/being-told.md."""
+        """The event for programs and templates, as it is documented in docs/notices.md."""
         return {
             "kind": self.kind,
             "severity": self.severity.word,
@@ -99,9 +99,9 @@ def change_events(result: SourceResult, at: datetime) -> Iterator[Event]:
         yield Event("requirement-failed", at, unmet[0], name, look=f"historon requirements {name}", excerpt=unmet)
     for one in result.met_again:
         yield Event("requirement-met", at, one, name)
-    if result.outcome is Outcome.FIRST:
-        words = "first version; nothing to compare it with yet: look at it"
-        yield Event("first", at, words, name, look=f"historon show {name}", version=result.number)
+    if result.outcome is Outcome.NEW:
+        words = "first version; there is no earlier one to compare: look at it"
+        yield Event("new", at, words, name, look=f"historon show {name}", version=result.number)
     if result.outcome is Outcome.SKIPPED:
         yield Event("skipped", at, result.note or "", name)
     if result.outcome is Outcome.CHANGED:
@@ -121,9 +121,9 @@ def change_events(result: SourceResult, at: datetime) -> Iterator[Event]:
 
 
 def round_ended(report: RoundReport, as_before: Sequence[str] = (), elsewhere: int = 0) -> Event:
-    """A round as a whole; `as_before` are the sources that are as bad as people were told before."""
+    """A round as a whole; `as_before` are the sources that are as bad as people were notified of before."""
     more = f" and {len(as_before) - _NAMED} more" if len(as_before) > _NAMED else ""
-    known = [f"Still not well, as told before: {', '.join(sorted(as_before)[:_NAMED])}{more}."] if as_before else []
+    known = [f"Still not well, as reported before: {', '.join(sorted(as_before)[:_NAMED])}{more}."] if as_before else []
     well = report.count(*(outcome for outcome in Outcome if outcome.good))
     words = f"round {report.number}: {well} of {len(report.results)} sources collected in {describe(report.took)}"
     counts = {outcome.value: number for outcome, number in report.tally.items()}
@@ -139,7 +139,7 @@ def round_ended(report: RoundReport, as_before: Sequence[str] = (), elsewhere: i
 
 
 def as_it_is_now(events: Sequence[Event]) -> list[Event]:
-    """The events of a digest without troubles that are over by now, and each that goes on once, as it was told last.
+    """The events of a digest without troubles that are over by now, and each that goes on only once.
 
     Of a trouble that began and ended in the time of the digest its end is left, which says how long it took.
     """

@@ -17,12 +17,12 @@ from historon.times import for_people
 
 __all__ = ["Attachment", "Letter", "letter_of"]
 
-_UNCOMPARED = "what changed in it could not be found out; its remarks are in the record of the round"
+_UNCOMPARED = "its changes could not be calculated; its remarks are in the record of the round"
 _LINES_A_FAMILY = 8
 _LINES_IN_ALL = 80
 _NAMED = 6  # sources of one family
-_ITEMS = 40  # that are told at length in one section
-_LISTED = 100  # that are told by name alone
+_ITEMS = 40  # that are reported at length in one section
+_LISTED = 100  # that are known by name alone
 _EXCERPT = 6
 _SPAN = timedelta(hours=6)  # a notice about more than this tells when each thing happened
 
@@ -162,7 +162,7 @@ def _sections(events: Sequence[Event], estate: Estate) -> Iterator[Section]:
         if len(found) > _ITEMS:
             rest = ", ".join(item.title.partition(":")[0] for item in found[_ITEMS : _ITEMS + _LISTED])
             rest += " …" * (len(found) > _ITEMS + _LISTED)
-            found = [*found[:_ITEMS], Item(f"and {len(found) - _ITEMS} more", (rest,))]
+            found = [*found[:_ITEMS], Item(f"{len(found) - _ITEMS} more", (rest,))]
         if found:
             yield Section(heading, found)
 
@@ -182,7 +182,7 @@ def _by_cause(events: Iterable[Event]) -> list[list[Event]]:
 
 def _item(event: Event, when: str, sources: Sequence[str]) -> Item:
     words = EVENT_KINDS[event.kind].words
-    if event.kind in ("first", "skipped"):
+    if event.kind in ("new", "skipped"):
         return Item(f"{when}{event.source}: {visible(event.message)}")
     many = f", all {len(sources)} for the same reason" if len(sources) > 1 else ""
     title = f"{when}{_names(sources)}: {words}{many}" if event.source else f"{when}{words}"
@@ -197,7 +197,7 @@ def _item(event: Event, when: str, sources: Sequence[str]) -> Item:
 
 
 def _changes(events: Sequence[Event]) -> Iterator[Item]:
-    """What changed, equal changes of several sources told once, grave ones first."""
+    """What changed, equal changes of several sources reported once, grave ones first."""
     known = {(event.source or "", event.version or 0): event for event in events}
     found = families(
         Changed(event.source or "", event.version or 0, event.at, event.added, event.removed, event.families)
@@ -255,7 +255,9 @@ def _closing(events: Sequence[Event], estate: Estate, at: datetime) -> Iterator[
         yield f"{len(rounds)} rounds: {well} of {total} collections gave a good version."
     number = max(rounds, key=lambda one: one.at).elsewhere if rounds else 0
     if number:
-        yield f"Not looked at in this round: {number} more whose last try went wrong. look: historon status"
+        yield (
+            f"Not collected in this round: {number} more whose last try failed or was suspect. look: historon status"
+        )
     for remark in dict.fromkeys(remark for one in rounds for remark in one.details):
         yield visible(remark)
     if not rounds:

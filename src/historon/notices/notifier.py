@@ -1,4 +1,4 @@
-"""From what happened to what is to be told: what is news, to whom, when; into the outbox of the store."""
+"""From what happened to what is to be reported: what is news, to whom, when; into the outbox of the store."""
 
 import asyncio
 from collections import defaultdict
@@ -22,14 +22,14 @@ from historon.store import ESTATE, Outcome, Pending, Store
 __all__ = ["Monitored", "Notifier"]
 
 _SOURCES = "told"  # under which the ledger remembers what people know of a source
-_UP_TO = "told up to"  # under which earlier ones remembered the highest version of a source that was told of
+_UP_TO = "told up to"  # under which earlier ones remembered the highest version of a source that was reported
 _CUT_SHORT = 200  # rounds that are looked through for those that were cut short
-_NEWS = (Outcome.FIRST, Outcome.CHANGED)
+_NEWS = (Outcome.NEW, Outcome.CHANGED)
 
 
 @dataclass(frozen=True)
 class Monitored:
-    """Something that is looked at all the time, and told of when it changes.
+    """Something that is looked at all the time, and reported when it changes.
 
     `subject` is a source, or ESTATE. `state` is what is amiss, as a kind of event, empty for nothing; `over` the kind
     that says that it is over, and `make` the event of a kind.
@@ -42,7 +42,7 @@ class Monitored:
 
 
 class Notifier:
-    """Tells of one estate. What is to be told is in the store before anybody is told."""
+    """Tells of one estate. What is to be reported is in the store before anybody is notified."""
 
     def __init__(self, estate: Estate, store: Store, clock: Callable[[], datetime]) -> None:
         self.delivery = Delivery(estate, store, clock)
@@ -51,12 +51,13 @@ class Notifier:
         self._heard: list[tuple[Event, int | None]] = []
         self._memories: dict[str, str] = {}
         self._versions: defaultdict[str, dict[str, str]] = defaultdict(dict)  # by the topic of a round, and source
-        # What people were told that the store did not take, by topic: told again it would be told without end.
+        # What people were notified of that the store did not take, by topic: reported again it would be reported
+        # without end.
         self._unkept: defaultdict[str, dict[str, str]] = defaultdict(dict)
-        # Of rounds that have not ended: the channels that hear of their end, and what is as bad as was told before.
+        # Of rounds that have not ended: the channels that hear of their end, and what is as bad as was reported before.
         self._gathering: defaultdict[int, set[str]] = defaultdict(set)
         self._as_before: defaultdict[int, list[str]] = defaultdict(list)
-        self._ended: set[int] = set()  # rounds of which the store was not told yet that what came up in them is due
+        self._ended: set[int] = set()  # rounds of which the store does not know yet that what came up in them is due
 
     @property
     def estate(self) -> Estate:
@@ -108,7 +109,7 @@ class Notifier:
             case News.STILL:
                 return trouble_event(_told_again(state), result, at, since)
             case News.FLAPPING:
-                told = "nothing more is sent about it until it has been steady for a while"
+                told = "no more notices about it until it has been steady for a while"
                 return Event("flapping", at, told, name, look=f"historon rehearse {name}")
             case News.OVER:
                 was = f"after {describe(at - before.since)}" if before and before.state else "steady again"
@@ -116,7 +117,7 @@ class Notifier:
         return None
 
     def _recalled(self, name: str) -> str | None:
-        """What is remembered of a source; where the store cannot say it, it is told as if it were new."""
+        """What is remembered of a source; where the store cannot say it, it counts as new."""
         if name in self._unkept[_SOURCES]:
             return self._unkept[_SOURCES][name]
         try:
@@ -148,7 +149,7 @@ class Notifier:
         self._forget_told(filter(None, numbers))
 
     def _forget_told(self, rounds: Iterable[int]) -> None:
-        """A round that has ended has told of all that it stored: which versions these were matters no more."""
+        """A round that has ended has reported all that it stored: which versions these were matters no more."""
         for number in rounds:
             with suppress(StoreError):
                 topic = _told_in(number)
@@ -186,9 +187,10 @@ class Notifier:
         self._post([one for event in events for one in self._routed(event, None)], memories)
 
     def tell_untold(self) -> None:
-        """Tell of what came up in rounds that were cut short, so that nobody was told of it any more.
+        """Tell of what came up in rounds that were cut short, so that nobody was notified of it.
 
-        What waits for the end of such a round is due; of versions that it had stored, and not come to tell, it is told.
+        What waits for the end of such a round is due; of versions that it had stored, and not come to tell, it is
+        reported.
         """
         rounds = self._store.rounds(_CUT_SHORT)
         cut_short = [one for one in rounds if one.ended is None and self._store.at_work(one) is False]
@@ -208,7 +210,9 @@ class Notifier:
         version = self._store.version(name, number)
         if version is None:
             return
-        words = f"version {number}, +{version.added} -{version.removed} lines; told late, as the round was cut short"
+        words = (
+            f"version {number}, +{version.added} -{version.removed} lines; reported late, as the round was interrupted"
+        )
         look = f"historon diff {name}@{number}"
         added, removed = version.added, version.removed
         late = Event("changed", self._clock(), words, name, look=look, version=number, added=added, removed=removed)
@@ -216,10 +220,10 @@ class Notifier:
         self._versions[_told_in(round_number)][name] = str(number)
 
     def watch(self, topic: str, looks: Iterable[Monitored]) -> list[Event]:
-        """Take in how things stand that are looked at all the time; returns, and keeps, what is to be told of them.
+        """Take in how things stand that are looked at all the time; returns, and keeps, what is to be reported of them.
 
-        Of a source that is flapping nothing more is told until it is steady, and nobody is reminded here of one that is
-        known to fail.
+        Of a source that is flapping nothing more is reported until it is steady, and nobody is reminded here of one
+        that is known to fail.
         """
         before = self._known(topic)
         sources = self._known()
@@ -255,7 +259,7 @@ class Notifier:
                 self.tell(look.make(look.over))
 
     def tell_well(self, event: Event) -> None:
-        """Tell that all is well, wherever that is wanted and nothing was told for as long as it is wanted."""
+        """Tell that all is well, wherever that is wanted and nothing was reported for as long as it is wanted."""
         now = self._clock()
         wanting = {name: one for name, one in self.estate.channels.items() if one.all_well is not None}
         if not wanting:
@@ -279,7 +283,7 @@ class Notifier:
     # ---- into the outbox -----------------------------------------------------------------------------------
 
     def keep(self) -> None:
-        """Put what was heard into the outbox, in one transaction; what the store does not take is told directly."""
+        """Put what was heard into the outbox, in one transaction; what the store does not take is reported directly."""
         if not self._heard and not self._memories and not self._versions:
             return
         heard, self._heard = self._heard, []
@@ -331,16 +335,16 @@ def _is_critical(kind: str) -> bool:
 
 
 def _told_again(kind: str) -> str:
-    """The kind by which a trouble is told again."""
+    """The kind by which a trouble is reported again."""
     return EVENT_KINDS[kind].still or kind
 
 
 def _told_in(round_number: int) -> str:
-    """The topic under which is remembered, by source, the version of a round that was told of.
+    """The topic under which is remembered, by source, the version of a round that was reported.
 
-    Of each round, as one highest number of a source would hide a lower one that nobody was told of.
+    Of each round, as one highest number of a source would hide a lower one that nobody was notified of.
     """
-    return f"told in round {round_number}"
+    return f"reported in round {round_number}"
 
 
 def _topic(topic: str) -> str:

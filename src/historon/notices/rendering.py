@@ -54,4 +54,4 @@ def own_template(estate: Estate, written: str) -> str:
     try:
         return estate.path(written).read_text(encoding="utf-8")
     except (OSError, UnicodeError) as exc:
-        raise TemplateError(f"{getattr(exc, 'strerror', None) or exc}", hint="is the path right?") from exc
+        raise TemplateError(f"{getattr(exc, 'strerror', None) or exc}", hint="check the path") from exc

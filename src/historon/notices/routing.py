@@ -7,11 +7,11 @@ from historon.notices.events import Event
 
 __all__ = ["AT_THE_LATEST", "due_at", "longest_wait", "wants", "when_awake"]
 
-AT_THE_LATEST = timedelta(hours=6)  # what came up in a round that never ends is told after this
+AT_THE_LATEST = timedelta(hours=6)  # what came up in a round that never ends is reported after this
 
 
 def wants(channel: Channel, event: Event, estate: Estate) -> bool:
-    """Whether the channel is to be told of the event."""
+    """Whether the channel is to be reported the event."""
     if not channel.hears(event.kind):
         return False
     if channel.where:
@@ -26,7 +26,7 @@ def wants(channel: Channel, event: Event, estate: Estate) -> bool:
 
 
 def due_at(channel: Channel, event: Event, estate: Estate, now: datetime, *, in_round: bool) -> tuple[datetime, bool]:
-    """When the channel is told of it, and whether it waits for the end of the round.
+    """When the channel is notified of it, and whether it waits for the end of the round.
 
     What is critical waits for nothing but the channel's `hours`.
     """

@@ -29,7 +29,7 @@ def target_of(member: Member) -> str:
 
 def kind_of(mode: int) -> str:
     """`a file`, `a folder`, `a link`, or `something else`."""
-    return _KINDS.get(stat.S_IFMT(mode), "something else")
+    return _KINDS.get(stat.S_IFMT(mode), "another kind of file")
 
 
 def differences(
@@ -51,7 +51,7 @@ def differences(
     if os.geteuid() == 0 and _ids(member) not in ((found.st_uid, found.st_gid), None):
         yield f"its owner is {owner_of(found)}, and was {member.owner}"
     if times and stat.S_ISREG(member.mode) and abs(member.at.timestamp() - found.st_mtime) > 0.001:
-        yield f"it is of {_time(found.st_mtime)}, and was of {_time(member.at.timestamp())}"
+        yield f"its time is {_time(found.st_mtime)}, and was {_time(member.at.timestamp())}"
 
 
 def _time(seconds: float) -> str:

@@ -1,6 +1,7 @@
 """The lines that lead from what a source has to what it is to have, as somebody would type them at its command line.
 
-They are reckoned from the indentation alone, without knowing the platform: what is new comes before what uses it could
+They are calculated from the indentation alone, without knowing the platform: what is new comes before what uses it
+could
 miss it, what goes comes last, and a section is entered and left. What a line does is the platform's to say, so only the
 next export shows whether all of it is as wanted.
 """
@@ -185,7 +186,7 @@ def _count(side: Sequence[_Node], words: str) -> int:
 
 
 def _out_of_order(now: Sequence[_Node], wanted: Sequence[_Node], depth: int) -> list[str]:
-    """Lines of lists that come anew, from the first out of place on: what is added comes to stand at the end.
+    """Lines of lists that come again, from the first out of place on: what is added comes to stand at the end.
 
     Where each entry has its number the order is that of the numbers, and each is replaced in its place.
     """

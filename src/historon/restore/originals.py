@@ -117,7 +117,7 @@ def give_back(store: Store, plan: OriginalState) -> Restored:
             try:
                 _give(store, below, one)
             except OSError as exc:
-                hint = "what came before it is restored; run this again"
+                hint = "the files before it are restored; run this again"
                 raise OutsideError(f"{one.file}: {exc.strerror}", hint=hint) from exc
         made.files.append((one.file, one.part.size if one.part else 0))
     for one in sorted(plan.differing, key=lambda each: str(each.file), reverse=True):
@@ -128,7 +128,7 @@ def give_back(store: Store, plan: OriginalState) -> Restored:
 
 
 def _give(store: Store, below: Below, one: Original) -> None:
-    """Restore one thing; a file is written anew whatever differs, as its names elsewhere may be another user's."""
+    """Restore one thing; a file is written again whatever differs, as its names elsewhere may be another user's."""
     name = one.file.name
     there = below.stat(name)
     if there is not None and stat.S_ISDIR(there.st_mode) and not (one.member and stat.S_ISDIR(one.member.mode)):
@@ -146,7 +146,7 @@ def _give(store: Store, below: Below, one: Original) -> None:
 def _places(estate: Estate, source: Source, parts: Sequence[StoredPart]) -> list[_Place]:
     procedure = estate.procedure_of(source)
     if procedure.over != "local":
-        message = f"{source.name} is not of this machine, but over {procedure.over}"
+        message = f"{source.name} is not a source of this machine, but over {procedure.over}"
         raise UsageError(message, hint="restore it to a folder: --to DIR")
     values = values_of(source, procedure)
     found = []
@@ -165,7 +165,7 @@ def _places(estate: Estate, source: Source, parts: Sequence[StoredPart]) -> list
         if is_file or any(part.name.startswith(f"{base}/") for part in parts):
             found.append(_Place(base, path, is_file))
     if not found:
-        message = f"nothing of {source.name} was a file whose place is known"
+        message = f"no part of {source.name} was a file with a known path"
         raise UsageError(message, hint="restore it to a folder: --to DIR")
     return found
 
@@ -227,11 +227,11 @@ def _like(there: os.stat_result | None) -> Dress | None:
 def _lost_by_writing(below: Below, name: str, file: Path, there: os.stat_result) -> Iterator[str]:
     """What a file that is there has, and one that is written in its place has not."""
     if there.st_nlink > 1:
-        yield f"{file} has {there.st_nlink - 1} other names, which keep what it holds now"
+        yield f"{file} has {there.st_nlink - 1} other names, which keep the present content"
     with suppress(OSError), below.opened(name) as opened:
         held = [one for one in os.listxattr(opened.fileno()) if not one.startswith("security.selinux")]
         if held:
-            yield f"{file} has attributes ({', '.join(sorted(held))}), which no version holds"
+            yield f"{file} has attributes ({', '.join(sorted(held))}), which no version contains"
 
 
 def _strangers(folder: Path, known: set[str]) -> Iterator[Path]:

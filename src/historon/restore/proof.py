@@ -23,6 +23,7 @@ from historon.disk import scratch
 from historon.errors import HistoronError, UsageError, where_raised
 from historon.estate import Estate, Procedure, Source, fill, small_environment, values_of
 from historon.restore.writing import write_version
+from historon.sizes import size_text
 from historon.store import Proof, Store, Version, last_proofs, note_proof
 from historon.times import utc_text
 from historon.versions import Masks
@@ -49,7 +50,7 @@ def prove(store: Store, source: Source, procedure: Procedure, version: Version, 
     no proof.
     """
     if not procedure.proof:
-        hint = 'add proof = [["nginx", "-t", "-c", "{folder}/nginx.conf"]] to it'
+        hint = 'add to it: proof = [["PROGRAM", "ARGUMENT", "{folder}/PART"]]'
         raise UsageError(f"the procedure {source.procedure} has no proof", hint=hint)
     began = time.monotonic()
     masks = Masks.of(procedure, key=store.fingerprint_key())
@@ -124,7 +125,7 @@ def _surroundings(procedure: Procedure, folder: Path) -> tuple[str, ...]:
         return _unshared("--net") or ()
     around = _unshared("--net", "--mount")
     if around is None:
-        raise LookupError("this system allows no mount namespace, and the version has to lie at paths of its own")
+        raise LookupError("this system allows no mount namespace, and the version must be tested at its own paths")
     laid: list[str] = []
     for place, part in sorted(procedure.proof_at.items()):
         there = folder / part
@@ -191,7 +192,7 @@ def _run(command: Sequence[str], folder: Path, seconds: float, around: Sequence[
         except subprocess.TimeoutExpired:
             return _Found("failed", f"{command[0]} did not end within {seconds:g}s")
         except _TooMuchWrittenError:
-            return _Found("failed", f"{command[0]} wrote more than {_WRITTEN // 2**20:,} MiB")
+            return _Found("failed", f"{command[0]} wrote more than {size_text(_WRITTEN)}")
         finally:
             _end(running)
         size = out.seek(0, os.SEEK_END)
@@ -203,7 +204,7 @@ def _run(command: Sequence[str], folder: Path, seconds: float, around: Sequence[
         return _Found("proven")
     lines = tuple(made_visible(line, instead=" ")[:_SAID] for line in said.splitlines() if line.strip())[-_LINES:]
     if code == _NOT_LAID and around and "lay" in around:
-        return _Found("unknown", f"the version could not be laid at its paths: {lines[-1] if lines else ''}")
+        return _Found("unknown", f"the version could not be put at its paths: {lines[-1] if lines else ''}")
     how = f"was ended by signal {-code}" if code < 0 else f"ended with {code}"
     return _Found("failed", f"{command[0]} {how}" + (f": {_telling(lines)}" if lines else ""), lines)
 

@@ -38,7 +38,7 @@ def with_section(present: bytes, wanted: bytes, place: str, outline: str | None 
     merged += coming.get(len(now.outline.lines), [])
     made = _Section(_each_ended(merged), kind, place)
     if sorted(made.told()) != sorted(to_be.told()) or made.rest() != now.rest():
-        raise ValueError(f'what stands under "{place}" cannot be put back without the rest of the text')
+        raise ValueError(f'the lines under "{place}" cannot be restored without the rest of the text')
     return b"".join(made.outline.lines)
 
 
@@ -100,7 +100,7 @@ def _place_for(now: _Section, to_be: Outline, first: int) -> int:
         found = now.found(to_be.path(heading), to_be.lines[heading])
         if found is None:
             told = to_be.lines[heading].strip().decode("utf-8", "replace")
-            raise ValueError(f'it stands under "{told}", which is not there now, or not once')
+            raise ValueError(f'its place "{told}" is missing now, or there more than once')
         return found + 1
     lines = now.outline.lines
     same_end = bool(lines) and bool(to_be.lines) and lines[-1] == to_be.lines[-1]

@@ -1,4 +1,4 @@
-"""Writing a version's parts to a folder, byte for byte, over nothing that is there unless told so."""
+"""Writing a version's parts to a folder, byte for byte, over nothing that is there unless asked to."""
 
 import hashlib
 import os
@@ -106,7 +106,7 @@ def write_version(
 
     `only` narrows it to parts, folders of parts, parts by a pattern (fnmatch), or to what stands under these places in
     the outline of its texts, as `masks` see it. Where the version has the metadata of a tree, files get their times
-    back, and empty folders and links are made anew; with `permissions` modes too, and owners where this user may give
+    back, and empty folders and links are made again; with `permissions` modes too, and owners where this user may give
     them; links that lead out of the folder only with `outward_links`. A file that is there with these very bytes is
     left as it is, so that one that was killed is made up for; with `missing` all that is there is left as it is.
     UsageError when there is nothing like `only`; OutsideError, before anything is written, when another file is there
@@ -136,7 +136,9 @@ def write_version(
     try:
         return _written(files, named, folder, _How(overwrite, missing, permissions, outward_links))
     except OSError as exc:
-        raise OutsideError(f"{exc.filename or folder}: {exc.strerror}", hint="check the folder and its space") from exc
+        raise OutsideError(
+            f"{exc.filename or folder}: {exc.strerror}", hint="check the folder and its free space"
+        ) from exc
 
 
 @dataclass(frozen=True)
@@ -173,7 +175,7 @@ def _chosen(
         if not called and not found:
             place, names = f"{version.source}@{version.number}", [part.name for part in parts]
             raise UsageError(
-                f'in {place} neither a part, nor a member of an archive, nor a place in a text is "{one}"',
+                f'{place} has no part, no member of an archive and no place in a text called "{one}"',
                 hint=nearest(str(one), names),
             )
         whole |= called
@@ -208,7 +210,7 @@ def _written(files: Sequence[_Wanted], members: Sequence[tuple[str, Member]], fo
             try:
                 below.write(one.name, one.pieces, dress, over=how.overwrite)
             except FileExistsError as exc:
-                message = f"{folder / one.name} came meanwhile and was not replaced"
+                message = f"{folder / one.name} was created while this ran, and was not replaced"
                 raise OutsideError(message, hint="look at it; then restore again") from exc
             restored.files.append((folder / one.name, one.size))
         # What is inside a folder comes before the folder's own time.
@@ -249,7 +251,7 @@ def _link(below: Below, name: str, member: Member, how: _How) -> str:
     """Make a link where there is none; why it was left out, in words."""
     place = below.folder / name
     if member.target is None:
-        return f"{place}: where it leads is not known"
+        return f"{place}: its target is unknown"
     found = below.stat(name)
     if found is not None and not (how.overwrite and stat.S_ISLNK(found.st_mode)):
         return ""
@@ -264,7 +266,9 @@ def _link(below: Below, name: str, member: Member, how: _How) -> str:
 
 def _check(found: os.stat_result, file: Path, *, overwrite: bool) -> None:
     if not overwrite:
-        raise OutsideError(f"{file} is there already; nothing was written", hint="--overwrite, or another --to folder")
+        raise OutsideError(
+            f"{file} already exists; nothing was written", hint="add --overwrite, or restore to another folder"
+        )
     if stat.S_ISDIR(found.st_mode):
         raise OutsideError(f"{file} is a folder; nothing was written", hint="restore to another folder")
 
@@ -300,7 +304,7 @@ def _archived(store: Store, parts: Sequence[StoredPart], only: str) -> dict[str,
             if not isinstance(content, TreeRecord) and is_called(name, only):
                 if too_large(content):
                     hint = f"restore the archive itself: --only {part.name}"
-                    raise OutsideError(f"{name} is too large to be taken out of its archive", hint=hint)
+                    raise OutsideError(f"{name} is too large to be extracted from its archive", hint=hint)
                 found[name] = content
     return found
 

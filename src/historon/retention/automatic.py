@@ -43,7 +43,7 @@ def prune_by_itself(estate: Estate, store: Store, now: datetime) -> PrunedByItse
         return PrunedByItself()
     doubt = clock_doubt(store, now)
     if doubt:
-        return PrunedByItself(blocked=f"{doubt}, and by it {number:,} versions would go")
+        return PrunedByItself(blocked=f"{doubt}; it would make {number:,} versions old enough to remove")
     limit = estate.settings.prune_limit
     going = [name for name, plan in plans.items() if _going(plan)]
     held = {**too_many_of(plans, limit), **shortened(estate, store, going)}

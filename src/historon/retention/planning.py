@@ -42,7 +42,7 @@ def plans_of(
 ) -> dict[str, list[Verdict]]:
     """The plans of these sources, by name, by their own retention or this one; without those that keep everything.
 
-    What a budget is about that others share is reckoned over all of them.
+    What a budget is about that others share is calculated over all of them.
     """
     wanted = {source.name for source in sources}
     found = {}
@@ -64,7 +64,7 @@ def _always(versions: Sequence[Version], retention: Retention) -> Iterator[tuple
         yield good[-1].number, "the last good version"
     yield from ((version.number, f"held: {version.held}") for version in versions if version.held is not None)
     changes = [version for version in good if version.state is State.GOOD]
-    words = f"one of the last {retention.at_least} that changed (noise not counted)"
+    words = f"one of the last {retention.at_least} that changed (noise ignored)"
     yield from ((version.number, words) for version in changes[-retention.at_least :])
 
 

@@ -51,7 +51,7 @@ def _has_little_room(store: Store) -> bool:
 
 
 def _remove_without_room(store: Store, going: Sequence[Version], removal: Removal) -> int:
-    """Of each source everything at once: what stays of it is written anew, and should be as little as can be."""
+    """Of each source everything at once: what stays of it is written again, and should be as little as can be."""
     removed = 0
     by_source = [list(group) for _, group in groupby(going, key=lambda version: version.source)]
     while by_source:

@@ -26,7 +26,7 @@ def shortened(estate: Estate, store: Store, names: Iterable[str]) -> dict[str, s
         try:
             was = msgspec.convert(json.loads(known[name]), Retention, strict=False, dec_hook=_parsed)
         except ValueError:
-            found[name] = f"by which retention {name} was pruned last cannot be read"
+            found[name] = f"the record of the last pruning by retention {name} is unreadable"
             continue
         less = [key for key in _KEYS if _is_less(key, getattr(was, key), getattr(retention, key))]
         if less:

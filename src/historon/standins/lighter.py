@@ -140,7 +140,7 @@ class Lighter(WebServer):
         return Reply(status=204)
 
     def _deleted_many(self, request: Request) -> Reply:
-        """Remove what a list names; what is locked is told of in the answer."""
+        """Remove what a list names; what is locked is reported in the answer."""
         rows = []
         for found in re.findall(rb"<Key>(.*?)</Key>", request.body):
             name = unescape(found.decode())

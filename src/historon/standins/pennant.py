@@ -16,7 +16,7 @@ __all__ = ["Pennant"]
 
 
 def _free_port() -> int:
-    """A port that was free a moment ago: the library cannot be told to take any."""
+    """A port that was free a moment ago: the library cannot be known to take any."""
     with socket.socket() as probe:
         probe.bind(("localhost", 0))
         return int(probe.getsockname()[1])

@@ -83,7 +83,7 @@ def about_writer(refusal: str, now: datetime) -> Monitored:
 
     def make(kind: str) -> Event:
         if kind == "well-again":
-            return Event(kind, now, "its own estate writes it", subject="store")
+            return Event(kind, now, "the right estate writes to it again", subject="store")
         return Event(kind, now, refusal, look="historon store", subject="store")
 
     return Monitored(ESTATE, "store-claimed" if refusal else "", "well-again", make)
@@ -93,7 +93,7 @@ def _about_missing(missing: str, now: datetime) -> Monitored:
     def make(kind: str) -> Event:
         if kind == "well-again":
             return Event(kind, now, "the list of sources is complete, or its change was confirmed", subject="sources")
-        advice = "put them back, or confirm: historon sources retire --missing --because WHY"
+        advice = "put them back, or confirm: historon sources retire --missing --because REASON"
         return Event(kind, now, missing, advice=advice, subject="sources")
 
     return Monitored(ESTATE, "sources-missing" if missing else "", "well-again", make)
@@ -102,5 +102,5 @@ def _about_missing(missing: str, now: datetime) -> Monitored:
 def _changed(less: list[str], now: datetime) -> Event:
     more = [f"and {len(less) - _NAMED} more"] if len(less) > _NAMED else []
     number = f"{len(less)} setting{'s' * (len(less) != 1)}"
-    words = f"the new file is in effect; {number} became less, or different"
+    words = f"the new file is in effect; {number} became smaller, or different"
     return Event("estate-changed", now, words, details=(*less[:_NAMED], *more))

@@ -1,6 +1,6 @@
 """All that is open now, in one list: whoever says how things stand says it from here. All is well when it is empty.
 
-Each condition is of a kind of event, so that it is as grave here as where people are told of it.
+Each condition is of a kind of event, so that it is as grave here as where people are notified of it.
 """
 
 import shutil
@@ -13,6 +13,7 @@ from historon.collect.preconditions import check_preconditions
 from historon.errors import OutsideError
 from historon.estate import EVENT_KINDS, Estate, Severity, Timetable, after_hours, describe, instants
 from historon.retention import clock_doubt
+from historon.sizes import size_text
 from historon.store import (
     HEARTBEAT,
     NEVER_TRIED,
@@ -125,8 +126,8 @@ def _of_surroundings(estate: Estate, store: Store, now: datetime) -> Iterator[Op
         check_preconditions(estate)
         free, wanted = shutil.disk_usage(estate.working_folder).free, estate.settings.warn_free
         if free < wanted:
-            words = f"{estate.working_folder} has {free // 10**6:,} MB free, less than {wanted // 10**6:,} MB"
-            yield OpenCondition("disk-low", "disk", words, advice="make room; warn_free sets the limit")
+            words = f"{estate.working_folder} has {size_text(free)} free, less than {size_text(wanted)}"
+            yield OpenCondition("disk-low", "disk", words, advice="free some space; warn_free sets the limit")
     except OutsideError as exc:
         yield OpenCondition("collecting-blocked", "rounds", exc.message, advice=exc.hint)
     except OSError as exc:
@@ -137,7 +138,7 @@ def _of_surroundings(estate: Estate, store: Store, now: datetime) -> Iterator[Op
     missing = what_is_missing(estate, store)
     kind, words = estate.instead or ("sources-missing" if missing else "", missing)
     if kind:
-        confirm = "put them back, or confirm: historon sources retire --missing --because WHY"
+        confirm = "put them back, or confirm: historon sources retire --missing --because REASON"
         yield OpenCondition(kind, "estate", words, advice="historon doctor" if kind == "estate-refused" else confirm)
     doubt = clock_doubt(store, now)
     if doubt:
@@ -148,7 +149,9 @@ def _of_surroundings(estate: Estate, store: Store, now: datetime) -> Iterator[Op
         yield OpenCondition("pruning-blocked", "pruning", blocked[1], blocked[0], advice)
     silent = noted(store, HEARTBEAT)
     if silent is not None and estate.settings.heartbeat is not None:
-        yield OpenCondition("heartbeat-failing", "heartbeat", silent[1], silent[0], "is its address still valid?")
+        yield OpenCondition(
+            "heartbeat-failing", "heartbeat", silent[1], silent[0], ("check whether its address is still valid")
+        )
 
 
 def _of_pauses(store: Store, now: datetime) -> Iterator[OpenCondition]:
@@ -165,8 +168,8 @@ def _of_pauses(store: Store, now: datetime) -> Iterator[OpenCondition]:
     lost = losses_of(store)
     if lost:
         more = f" and {len(lost) - _NAMED} more" if len(lost) > _NAMED else ""
-        words = f"lost with the copy that it was made from: {', '.join(map(str, lost[:_NAMED]))}{more}"
-        yield OpenCondition("store-damaged", "store", words, advice="accept it: historon verify --accept-losses")
+        words = f"lost with the copy that the store was made from: {', '.join(map(str, lost[:_NAMED]))}{more}"
+        yield OpenCondition("store-damaged", "store", words, advice="accept the loss: historon verify --accept-losses")
 
 
 _TRIED = {Outcome.FAILED: ("failing", "the last try failed"), Outcome.SUSPECT: ("suspect", "the last try is suspect")}
@@ -185,7 +188,7 @@ def _of_sources(estate: Estate, board: Sequence[SourceStatus], now: datetime) ->
             words = f"its requirements are {one.requirements}"
             yield OpenCondition("requirement-failed", name, words, None, f"historon requirements {name}", name)
         if one.proof is not None and one.proof.verdict == NEVER_TRIED and estate.settings.prove and _is_due(one, now):
-            words = "its last good version was never tested, though prove is set: does the service run?"
+            words = "its last good version was never tested, though prove is set: is the service running?"
             yield OpenCondition("not-proven", name, words, None, f"historon prove {name}", name)
         if one.unproven:
             words = f"its last good version is not proven: {one.proof}"
@@ -205,7 +208,7 @@ def _of_age(one: SourceStatus, now: datetime) -> Iterator[OpenCondition]:
         words = f"it is skipped without an end ({one.source.skip}), and {age}"
         yield OpenCondition("skipped-long", name, words, None, "remove skip, or add skip_until with a date", name)
     if one.freshness is Freshness.UNKNOWN:
-        words = "its age is not known: " + ("made in the future, by this machine's clock" if one.age else "no date")
+        words = "its age is unknown: " + ("made in the future, by this machine's clock" if one.age else "no date")
         yield OpenCondition("age-unknown", name, words, None, "historon status shows it", name)
     never = one.state.good is None and one.freshness is not Freshness.SKIPPED and not one.ailing
     if never and (one.source.max_age is not None or one.source.timetables):
@@ -221,7 +224,7 @@ def _off_schedule(estate: Estate, store: Store, now: datetime) -> Iterator[OpenC
     for name in store.recall_all(TIMETABLE):
         source = estate.sources.get(name)
         if source is not None and not source.timetables and not estate.is_skipped(source, now):
-            words = "it was collected by a timetable, and has none any more"
+            words = "it had a timetable, and has none any more"
             yield OpenCondition("not-scheduled", name, words, None, "give it a timetable, or collect it by hand", name)
 
 
@@ -230,8 +233,8 @@ def _of_strangers(estate: Estate, store: Store, states: dict[str, SourceState]) 
     retired = store.recall_all(RETIRED)
     for name, state in states.items():
         if state.good is not None and name not in estate.sources and name not in retired:
-            words = "it has versions, and is no longer described: nobody collects it"
-            advice = f"describe it again, or: historon sources retire {name} --because WHY"
+            words = "it has versions, but is missing from the estate file: nothing collects it"
+            advice = f"add it again, or: historon sources retire {name} --because REASON"
             yield OpenCondition("not-described", name, words, None, advice, name)
 
 
@@ -257,7 +260,7 @@ def _of_timetables(
                 missed.append(source.name)
         if missed:
             more = f" and {len(missed) - _NAMED} more" if len(missed) > _NAMED else ""
-            words = f"nobody came to {', '.join(missed[:_NAMED])}{more}: does the service run?"
+            words = f"{', '.join(missed[:_NAMED])}{more}: not collected in time; is the service running?"
             yield OpenCondition("timetable-missed", f"timetable {name}", words, due, "historon serve keeps it")
 
 
@@ -289,8 +292,8 @@ def _of_copies(
     empty = not any(state.good is not None for state in states.values()) and not store.rounds(1)
     for one in copies:
         if empty and one.has_something:
-            words = f"it holds nothing, and copy {one.name} was written from another: is it the right one?"
-            advice = "make it again from the copy: docs/lost-machine.md"
+            words = f"the store is empty, and copy {one.name} was written from another: is it the right store?"
+            advice = "rebuild it from the copy: docs/lost-machine.md"
             yield OpenCondition("store-damaged", "store", words, None, advice)
         elif one.in_trouble(now):
             yield _of_copy(one, now)
@@ -301,7 +304,7 @@ def _of_copy(one: "CopyStatus", now: datetime) -> OpenCondition:
 
     look = about_copy(one, now)
     if not look.state:
-        words, advice = "nothing is in its place any more", f"historon copies {one.name} --update"
+        words, advice = "the copy is not at its location any more", f"historon copies {one.name} --update"
         return OpenCondition("copy-behind", f"copy {one.name}", words, one.missing_since, advice)
     event = look.make(look.state)
     return OpenCondition(
@@ -310,7 +313,7 @@ def _of_copy(one: "CopyStatus", now: datetime) -> OpenCondition:
 
 
 def _of_channels(estate: Estate, store: Store, now: datetime) -> Iterator[OpenCondition]:
-    """Channels that do not deliver, and what nobody was told of late."""
+    """Channels that do not deliver, and notices that reached nobody recently."""
     slow: dict[str, Notice] = {}
     for one in store.outbox.waiting():
         if one.channel in estate.channels and one.tries and now - one.at > _SLOW:
@@ -321,6 +324,6 @@ def _of_channels(estate: Estate, store: Store, now: datetime) -> Iterator[OpenCo
     for one in store.outbox.last(_RECENT):
         lost = one.fate in (NoticeState.EXPIRED, NoticeState.REFUSED) and now - one.at < _LOST
         if lost and one.channel in estate.channels and one.channel not in slow:
-            words = f'nobody got "{one.subject}": {one.answer or "no answer"}'
+            words = f'"{one.subject}" was delivered to nobody: {one.answer or "no answer"}'
             yield OpenCondition("channel-failing", f"channel {one.channel}", words, one.at, "historon notices")
             slow[one.channel] = one

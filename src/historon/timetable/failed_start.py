@@ -1,4 +1,4 @@
-"""A service that cannot open its store reports it all the same, once a day: it notes that beside the estate file."""
+"""A service that cannot open its store reports it anyway, once a day: it notes that beside the estate file."""
 
 from contextlib import suppress
 from datetime import datetime, timedelta

@@ -47,7 +47,7 @@ class SourceStatus:
 
     Where the export tells when it was made, that is `dated`, and its age counts from it.
 
-    `requirements` is how its last export stood to what is required of it; None where nothing is. `proof` is what was
+    `requirements` is how its last export was to what is required of it; None where nothing is. `proof` is what was
     shown of its last good version, or that it was never tried; None where its procedure has no proof. `freeze` is the
     one that holds it now, if any.
     """

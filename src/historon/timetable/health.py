@@ -39,7 +39,7 @@ class HealthFigures:
 
     `seen` is when it last looked around, `confirmed` when each source's last good version was last found to be so, and
     `waiting` counts the notices and events that wait on each channel; instants are in UTC. `late` is by how much its
-    event loop was late of late, `begun_late` by how much each source began after it was due, `awaited` since when
+    event loop was late recently, `begun_late` by how much each source began after it was due, `awaited` since when
     others are due and have not begun, `conditions` are all that is open, `blocked` why the last round could not begin,
     and `workers_lost` how many processes that looked at exports had to be ended.
     """
@@ -90,7 +90,7 @@ class HealthServer:
             self._server = make_server(_LOOPBACK, port, self._answer, _Server, _Quiet)
         except OSError as exc:
             raise OutsideError(
-                f"cannot listen on {_LOOPBACK} port {port}: {exc.strerror}", hint="take another"
+                f"cannot listen on {_LOOPBACK} port {port}: {exc.strerror}", hint="choose another port"
             ) from exc
         self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
 
@@ -190,7 +190,7 @@ class _Figures:
         is_open = [(kind, float(kinds[kind])) for kind, told in EVENT_KINDS.items() if told.is_trouble]
         yield gauge("open_conditions", "What needs attention, as historon status lists it.", is_open, "kind")
         waiting = [(channel, float(number)) for channel, number in figures.waiting.items()]
-        yield gauge("notices_waiting", "Notices and events that are waiting to be told.", waiting, "channel")
+        yield gauge("notices_waiting", "Notices and events that are waiting to be sent.", waiting, "channel")
         yield gauge("store_bytes", "Size of the store on disk.", [("", figures.store_bytes)])
         for name, help_, at in (
             ("next_due", "When the next source is due.", figures.next_due),
@@ -198,10 +198,8 @@ class _Figures:
         ):
             if at is not None:
                 yield gauge(f"{name}_timestamp_seconds", help_, [("", at.timestamp())])
-        yield gauge(
-            "late_seconds", "By how much the event loop was late of late.", [("", figures.late.total_seconds())]
-        )
-        lost = "Processes that looked at exports and had to be ended, since the service began."
+        yield gauge("late_seconds", "Longest recent delay of the event loop.", [("", figures.late.total_seconds())])
+        lost = "Processes that inspected exports and had to be ended, since the service began."
         yield CounterMetricFamily("historon_workers_lost", lost, value=figures.workers_lost)
         yield CounterMetricFamily("historon_rounds", "Rounds since the service began.", value=figures.rounds)
         outcomes = CounterMetricFamily("historon_outcomes", "Outcomes since the service began.", labels=["outcome"])

@@ -12,6 +12,7 @@ from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
 from historon.notices import Event, Monitored, Notifier, about_copy
 from historon.retention import PrunedByItself
+from historon.sizes import size_text
 from historon.store import ESTATE, Proof, Store, Unfinished, unfinished_pushes
 from historon.timetable.conditions import OpenCondition, open_conditions
 from historon.timetable.freshness import Freshness, SourceStatus, statuses
@@ -28,7 +29,7 @@ __all__ = [
 ]
 
 _LOG = logging.getLogger("historon.service")
-_FROZEN = "told frozen"  # the topic under which is remembered by which freeze a source was told to be held
+_FROZEN = "frozen reported"  # the topic under which is remembered by which freeze a source was reported to be held
 _NAMED = 8  # sources of which versions were removed
 _OF_SOURCES = ("age-unknown", "not-described", "not-scheduled", "skipped-long")
 _SETTLED = timedelta(hours=2)  # after its start a service has made up for what was missed
@@ -137,7 +138,7 @@ class Monitor:
 def _about_ages(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Monitored]:
     """Of every source with a `max_age`, whether it is overdue.
 
-    Nothing new is told of one that is skipped, nor of one whose age a wrong clock hides.
+    Nothing new is reported one that is skipped, nor of one whose age a wrong clock hides.
     `since` is from when on sources are on schedule: one that was never collected has its `max_age` from then.
     """
     for one in board:
@@ -153,7 +154,7 @@ def _age_event(kind: str, one: SourceStatus, now: datetime) -> Event:
     if kind == "fresh-again":
         return Event(kind, now, "its last good version is new enough again", name)
     if one.made_no_more:
-        words = f"it stopped being made: its export says {describe(one.age or timedelta())} ago"
+        words = f"it stopped being made: its export is dated {describe(one.age or timedelta())} ago"
         message = f"{words}, max_age is {one.source.max_age}"
         return Event(kind, now, message, name, look=f"historon status {name}")
     age = f"is {describe(one.age)} old" if one.age is not None else "does not exist"
@@ -177,7 +178,7 @@ def _about_push(source: str, left: Unfinished | None, now: datetime) -> Monitore
 
     def make(kind: str) -> Event:
         if left is None:
-            return Event(kind, now, "what it holds is known again", source)
+            return Event(kind, now, "its state is known again", source)
         name = f"{source}@{left.wanted}"
         advice = f"historon collect {source}; then historon push {name}, or back: historon push {source}@{left.before}"
         why = left.why or f"Historon ended while it pushed {name}"
@@ -187,21 +188,21 @@ def _about_push(source: str, left: Unfinished | None, now: datetime) -> Monitore
 
 
 def _about_disk(estate: Estate, now: datetime) -> Monitored:
-    """Whether the disk of the store has as much room as the settings ask to be told of. StoreError when it is away."""
+    """Whether the disk of the store has as much room as the settings ask to be reported. StoreError when it is away."""
     store = estate.working_folder
     try:
         free, wanted = shutil.disk_usage(store).free, estate.settings.warn_free
     except OSError as exc:
-        raise StoreError(f"{store}: {exc.strerror}", hint="is its disk mounted?") from exc
-    message = f"{store} has {free // 10**6:,} MB free"
-    told = (
-        f"{message}, less than {wanted // 10**6:,} MB; collecting is blocked below {estate.settings.free // 10**6:,} MB"
-    )
+        raise StoreError(f"{store}: {exc.strerror}", hint="check that its disk is mounted") from exc
+    message = f"{store} has {size_text(free)} free"
+    told = f"{message}, less than {size_text(wanted)}; collecting is blocked below {size_text(estate.settings.free)}"
 
     def make(kind: str) -> Event:
         if kind == "disk-well":
             return Event(kind, now, message)
-        return Event(kind, now, told, advice="make room, for example with historon prune; warn_free sets the limit")
+        return Event(
+            kind, now, told, advice="free some space, for example with historon prune; warn_free sets the limit"
+        )
 
     return Monitored(ESTATE, "disk-low" if free < wanted else "", "disk-well", make)
 
@@ -210,7 +211,7 @@ def about_rounds(refusal: str, hint: str, now: datetime) -> Monitored:
     """Whether rounds can begin at all, and if not why."""
 
     def make(kind: str) -> Event:
-        return Event(kind, now, refusal or "what was in the way is gone", advice=hint)
+        return Event(kind, now, refusal or "the cause is gone", advice=hint)
 
     return Monitored(ESTATE, "collecting-blocked" if refusal else "", "collecting-again", make)
 
@@ -227,7 +228,7 @@ def _subjects(estate: Estate) -> dict[str, list[str]]:
 
 def _condition_event(kind: str, one: OpenCondition | None, subject: str, now: datetime, source: str = "") -> Event:
     about = "" if source else f"{subject}: "
-    words = one.words if one is not None else "nothing is amiss any more"
+    words = one.words if one is not None else "all is well again"
     advice = one.advice if one is not None else ""
     return Event(kind, now, f"{about}{words}", source or None, advice, subject="" if source else subject)
 
@@ -266,7 +267,7 @@ def about_pruning(blocked: str, now: datetime) -> Monitored:
 
     def make(kind: str) -> Event:
         if kind == "pruning-again":
-            return Event(kind, now, "what retention lets go is removed again")
+            return Event(kind, now, "pruning has resumed")
         return Event(kind, now, blocked, advice="look at the plan, and confirm it: historon prune")
 
     return Monitored(ESTATE, "pruning-blocked" if blocked else "", "pruning-again", make)

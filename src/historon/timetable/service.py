@@ -307,7 +307,7 @@ class Service:
         before = self._store.recall(ESTATE, _RUNNING)
         if before:
             cut = [one.number for one in self._store.rounds() if one.ended is None and one.trigger == _TRIGGER]
-            rounds = f"; cut short: round {', '.join(map(str, cut))}" if cut else ""
+            rounds = f"; interrupted: round {', '.join(map(str, cut))}" if cut else ""
             words = f"{before} did not end properly{rounds}"
             self._notifier.tell(Event("service-died", now, words, advice="look at its log of that time"))
         self._store.remember(ESTATE, _RUNNING, f"{process_in_words(self._holder)}, since {utc_text(now)}")
@@ -406,7 +406,7 @@ class Service:
                     self.figures.trouble = ""
             except StoreError as exc:
                 self._taken = False
-                _LOG.error("the store is in trouble: %s; will be retried in %ss", exc, _TROUBLE.seconds)
+                _LOG.error("the store is in trouble: %s; the next try is in %ss", exc, _TROUBLE.seconds)
                 self._tell_trouble(exc)
                 wait = _TROUBLE
             self.figures.late, self.figures.workers_lost = lateness(), self.workers.lost
@@ -428,7 +428,7 @@ class Service:
         """The time; when it has gone back, what was dealt with in a time to come counts as dealt with now."""
         now = self._clock()
         if before - now > _JUMP:
-            _LOG.warning("the clock went back by %s", describe(before - now))
+            _LOG.warning("the clock was set back by %s", describe(before - now))
             self._begin()
             self._monitor.soon()
         return now
@@ -460,7 +460,7 @@ class Service:
         self._settling = _still_running(self._settling)
 
     def _reload(self) -> None:
-        """Take up a changed estate file; one that is wrong is told of, and the one before stays in force."""
+        """Take up a changed estate file; one that is wrong is reported, and the one before stays in force."""
         seen = (_state_of(self._file), self._confirmed())
         if seen == self._seen:
             return
@@ -556,7 +556,7 @@ class Service:
         try:
             newer = await heed_in_time(self._estate, self._store, ask=ask)
         except (OSError, StoreError) as exc:
-            _LOG.warning("the copies could not be looked at: %s", exc)
+            _LOG.warning("the copies could not be examined: %s", exc)
             return
         for name in newer:
             _LOG.error("the store is older than copy %s", name)
@@ -619,7 +619,7 @@ class Service:
         self._monitor.soon()
         self._prune.wanted |= estate.settings.prune == AFTER_ROUNDS
         self._prove.wanted |= estate.settings.prove == AFTER_ROUNDS
-        with suppress(StillBusyError, StoreError):  # that one was told of, or will be when it comes back
+        with suppress(StillBusyError, StoreError):  # that one was reported, or will be when it comes back
             well = is_well(estate, self._store, self._clock())
             told = await apart("heartbeat", partial(sign_of_life, estate, report, well=well))
             self._report(told)
@@ -691,7 +691,7 @@ class Service:
             try:
                 self._report(self._notifier.delivery.settle(one, result))
             except StoreError as exc:
-                _LOG.error("what became of a notice to %s could not be recorded yet: %s", one.name, exc)
+                _LOG.error("the result of a notice to %s could not be recorded yet: %s", one.name, exc)
         self.figures.waiting = self._notifier.delivery.waiting()
 
     def _look_beside(self, now: datetime) -> None:
@@ -745,7 +745,7 @@ class Service:
             _LOG.error("pruning: %s", exc)
             return
         if done.blocked:
-            _LOG.warning("pruning waits for somebody: %s", done.blocked)
+            _LOG.warning("pruning is paused until somebody confirms it: %s", done.blocked)
         self._look("pruning", about_pruning(done.blocked, now))
         with suppress(StoreError):
             note(self._store, PRUNING, done.blocked, now)
@@ -822,7 +822,7 @@ class Service:
             await asyncio.wait(self._rounds, timeout=_STOP.total_seconds())
         if self._beside:
             await asyncio.wait(self._beside, timeout=_STOP_BESIDE.total_seconds())
-        if self._has_begun:  # otherwise all that is to be told is another one's
+        if self._has_begun:  # otherwise all that is to be reported is another one's
             try:
                 await self._send_last()
                 self._flush()
@@ -841,7 +841,7 @@ class Service:
                     await self._delivery
                 await self._send_due()
         except TimeoutError:
-            _LOG.warning("not all notices were sent; they will be, when a service runs again")
+            _LOG.warning("not all notices were sent; they will be sent when a service runs again")
 
 
 def _instead(estate: Estate, refusal: EstateError) -> Estate:
@@ -865,9 +865,9 @@ async def _sent(one: Outgoing, estate: Estate, now: datetime) -> Sent | NoticeEr
         async with asyncio.timeout((_SEND + own).total_seconds()):
             return await apart(f"channel {one.name}", send, one, estate, now)
     except TimeoutError:
-        return NoticeError(f"it was not done within {describe(_SEND + own)}", hint="it is tried again")
+        return NoticeError(f"it took longer than {describe(_SEND + own)}", hint="it will be tried again")
     except StillBusyError as exc:
-        return NoticeError(exc.words, hint="it is tried again")
+        return NoticeError(exc.words, hint="it will be tried again")
 
 
 def _tally(report: RoundReport) -> str:
@@ -876,7 +876,7 @@ def _tally(report: RoundReport) -> str:
 
 
 def _state_of(file: Path) -> tuple[tuple[str, int, int], ...]:
-    """By what it is told that the estate file, or a file beside it that it may name, has changed."""
+    """By what it is reported that the estate file, or a file beside it that it may name, has changed."""
     found = []
     for one in sorted({file, *file.parent.glob("*.csv"), *file.parent.glob("*/*.toml")}):
         try:

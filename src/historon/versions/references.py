@@ -48,8 +48,10 @@ def resolve(store: Store, reference: Reference, *, now: datetime, zone: tzinfo) 
     if found is None:
         first, last = versions[0], good[-1] if good else versions[-1]
         raise UsageError(
-            f"{reference}: no such version (the first is {first.source}@{first.number} of "
-            f"{for_people(first.at, zone, named=True)}, the latest @{last.number})",
+            (
+                f"{reference}: no such version (the first is {first.source}@{first.number} of "
+                f"{for_people(first.at, zone, named=True)}, the latest @{last.number})"
+            ),
             hint=f"historon versions {reference.source}",
         )
     return found

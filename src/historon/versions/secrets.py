@@ -1,4 +1,4 @@
-"""Where secrets stand in configurations of any make, told by what stands around them.
+"""Where secrets stand in configurations of any make, known by what stands around them.
 
 Everything here takes time in proportion to the length of a text, whatever it holds: signs are looked for first, and
 around each only so many bytes are looked at; what was found is not looked at again. Names, words and rules are data:
@@ -107,7 +107,7 @@ _COMMENT = _Late(
     rb"\s*(?:[#!;]|//(?![\w.-]+/)|/?\*|--|<!--|(?:rem|description|remark|comment|banner|note|title)\b)", re.IGNORECASE
 )
 
-# Between a name and its value: a closing quote, then `=`, `:`, `=>` or blanks. What is called by a name may be told
+# Between a name and its value: a closing quote, then `=`, `:`, `=>` or blanks. What is called by a name may be reported
 # by it: `name="password" value="x"`, `<entry key="password">x`, `name: PASSWORD` with `value: x` on the next line.
 _SEPARATOR = _Late(
     rb"""

@@ -16,7 +16,7 @@ from historon.timetable import Due, agenda, load_by_hour, missed_timetables, war
 __all__ = ["command"]
 
 _SHOWN = 40
-_ROUNDS = 10  # by which it is told how long sources take
+_ROUNDS = 10  # by which it is reported how long sources take
 _LONGEST = timedelta(days=400)
 _ENOUGH = timedelta(days=1)  # between the first and the last round, to say how the store grows
 
@@ -26,10 +26,12 @@ _ENOUGH = timedelta(days=1)  # between the first and the last round, to say how 
 )
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @where_option
-@click.option("--for", "span", default="24h", show_default=True, metavar="SPAN", help="How far ahead.")
-@click.option("--hours", is_flag=True, help="As a picture of the load of each hour.")
+@click.option("--for", "span", default="24h", show_default=True, metavar="SPAN", help="How far to look ahead.")
+@click.option("--hours", is_flag=True, help="Show a bar for the load of each hour.")
 @click.option(
-    "--simulate", metavar="SPAN", help="Reckon ahead without collecting: how many collections, how long, how much disk."
+    "--simulate",
+    metavar="SPAN",
+    help="Estimate collections, duration and disk growth for SPAN. Nothing is collected.",
 )
 @estate_option
 @json_option
@@ -45,11 +47,11 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> None:
-    """What is due next.
+    """List what is due next.
 
-    Sources are due by their timetables, in the estate's time zone. It warns of hours that are too full, of sources that
-    are never due, take longer than their interval, or are due too seldom for their max_age, and of timetables that
-    nobody keeps. Nothing is collected.
+    Timetables are in the estate's time zone. Warnings name hours that are too full, and timetables that no service
+    keeps. They also name sources that are never due, take longer than their interval, or are due too seldom for their
+    max_age. Nothing is collected.
     """
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
@@ -98,9 +100,9 @@ def _span(written: str) -> timedelta:
     try:
         span = Duration.parse(written)
     except ValueError as exc:
-        raise UsageError(f'"{written}": {exc}', hint="write for example 24h, 7d or 30d") from exc
+        raise UsageError(f'"{written}": {exc}', hint="write a span such as 24h, 7d or 30d") from exc
     if not timedelta() < span <= _LONGEST:
-        raise UsageError(f'"{written}" cannot be looked over', hint=f"up to {describe(_LONGEST)}")
+        raise UsageError(f'"{written}" is too long', hint=f"the longest span is {describe(_LONGEST)}")
     return span
 
 

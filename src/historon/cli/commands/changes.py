@@ -30,10 +30,14 @@ _SHOWN = 20
 )
 @click.argument("handle", required=False)
 @click.option(
-    "--since", default="7d", show_default=True, metavar="AGE", help="How far back, such as 24h, 7d or 2026-06-14."
+    "--since",
+    default="7d",
+    show_default=True,
+    metavar="AGE",
+    help="Look back to SINCE, such as 24h, 7d or 2026-06-14.",
 )
-@click.option("--by", metavar="KEY", help="In groups: by day, or by a label such as site.")
-@click.option("--all", "everything", is_flag=True, help="All families, not only the first twenty.")
+@click.option("--by", metavar="KEY", help="Group by day, or by a label such as site.")
+@click.option("--all", "everything", is_flag=True, help="Show all families, not only the first twenty.")
 @where_option
 @estate_option
 @json_option
@@ -49,10 +53,10 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> None:
-    """What changed across the estate, equal changes shown once.
+    """List changes across the estate; equal changes are shown once.
 
-    The same edit on many sources is one family; names, addresses and numbers may differ in it. What touches access,
-    secrets or routes comes first. HANDLE, which the list shows, looks closer at one family: its forms and who has them.
+    The same edit on many sources is one family; names, addresses and numbers may differ in it. Changes of access,
+    secrets or routes come first. HANDLE, from the list, shows one family: its forms, and the sources that have each.
     """
     with app.opened(estate_file) as opened:
         changes = opened.changes(since, where=where)
@@ -93,7 +97,7 @@ def _key(estate: Estate, by: str) -> Callable[[Changed], str]:
         return lambda one: f"{one.at.astimezone(estate.zone):%Y-%m-%d}"
     if not any(by in source.labels for source in estate.sources.values()):
         known = sorted({label for source in estate.sources.values() for label in source.labels})
-        raise UsageError(f'no source has the label "{by}"', hint=f"day, {', '.join(known)}")
+        raise UsageError(f'no source has the label "{by}"', hint=f"groups are: day, {', '.join(known)}")
 
     def label(one: Changed) -> str:
         source = estate.sources.get(one.source)

@@ -24,9 +24,9 @@ __all__ = ["command"]
 )
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @where_option
-@click.option("--unfinished", is_flag=True, help="Only those that the last round was interrupted before.")
+@click.option("--unfinished", is_flag=True, help="Collect only sources that the interrupted last round did not reach.")
 @click.option("--trust-first-contact", is_flag=True, help="Accept host keys that are shown for the first time.")
-@click.option("-v", "--verbose", count=True, help="Show each step; given twice, its answer too (masked).")
+@click.option("-v", "--verbose", count=True, help="Show each step; -vv shows its answer too, with secrets masked.")
 @estate_option
 @json_option
 @pass_app
@@ -41,16 +41,16 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> int:
-    """Collect from sources, now: one round.
+    """Collect from sources now, in one round.
 
-    Every source ends as first, changed, unchanged, suspect (kept aside, as it looks wrong), failed or skipped. The
-    exit code is 0 when all is well, 3 when a source failed or is suspect, 5 when the store is in trouble, 6 when only
-    a notice could not be sent.
+    The outcome of a source is new, changed, unchanged, suspect (stored, but set aside), failed or skipped. The exit
+    code is 0 when all is well, and 3 when a source failed or is suspect. It is 5 when the store is in trouble, and 6
+    when only a notice could not be sent.
     """
     with _reporting_refusal(app, estate_file), app.opened(estate_file, tell_paused=False) as opened:
         sources = opened.sources(*names, where=where)
         if unfinished and sources and not (sources := opened.unfinished(*names, where=where)):
-            click.echo("the last round was not interrupted: nothing is left to do")
+            click.echo("the last round was not interrupted: nothing is left to collect")
             return ExitCode.WELL
         with view.Shown(len(sources) or 1, quiet=as_json, verbose=verbose) as shown:
             done = opened.collect(
@@ -86,10 +86,10 @@ def _confirm_keys(app: App, shown: view.Shown, offered: Mapping[str, OfferedKey]
     if not (trust or app.interactive):
         return False
     shown.end()
-    click.echo("\nHost keys shown for the first time. Compare each with what the device's own console says:")
+    click.echo("\nNew host keys. Compare each with the key that the device's own console shows:")
     for name, key in offered.items():
         click.echo(f"  {name:<24}{key.algorithm}  {key.fingerprint}")
-    return trust or click.confirm(f"Trust {'it' if len(offered) == 1 else 'them'} and collect now?")
+    return trust or click.confirm(f"Trust {'this key' if len(offered) == 1 else 'these keys'} and collect now?")
 
 
 def _exit_code(report: RoundReport, told: Sequence[DeliveryResult]) -> ExitCode:

@@ -1,6 +1,7 @@
 """`historon copies`."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 
 import click
 
@@ -29,18 +30,20 @@ _SHOWN = 10  # parts that were left out
     ),
 )
 @click.argument("names", nargs=-1, metavar="[COPY]...")
-@click.option("--update", is_flag=True, help="Bring them up to date.")
+@click.option("--update", is_flag=True, help="Update the copies.")
 @click.option(
     "--verify",
     "verifying",
     is_flag=False,
     flag_value="sample",
     type=click.Choice(("sample", "all")),
-    help=f"Read {_SAMPLE} versions or contents in them, whichever, and verify them; with all, every one.",
+    help=f"Verify a random sample of {_SAMPLE} items, or all of them. [default: sample]",
 )
 @click.option("--compare", is_flag=True, help="Show which places hold the same digest of each version.")
 @click.option(
-    "--removed", metavar="DIGEST", help="Confirm removals that nothing explains, by the digest that the refusal shows."
+    "--removed",
+    metavar="DIGEST",
+    help="With --update: accept unexplained removals, by the digest that the refusal shows.",
 )
 @estate_option
 @json_option
@@ -56,13 +59,13 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> int:
-    """Second places that hold the versions too.
+    """List, update, verify or compare copies of the store.
 
-    A copy is a whole store, of which an estate can be made should this machine die (historon new --from-copy); or
-    plain files; or a git repository. The service brings copies up to date by itself. A copy belongs to one store, and
-    is never overwritten by a store that lacks a version, or has another under the same number. What --verify finds
-    stays known until an update has written it again. The exit code is 1 when something has been missing in a copy for
-    longer than its max_lag, 5 when one is damaged, refused, not there, or could not be brought up to date.
+    A copy is a whole store (historon new --from-copy makes an estate from it), plain files, or a git repository. The
+    service updates copies automatically. A copy belongs to one store. A store that lacks a version of the copy, or has
+    another version under the same number, never overwrites it. Damage that --verify finds stays listed until an update
+    repairs it. The exit code is 1 when a copy is behind for longer than its max_lag. It is 5
+    when a copy is damaged, refused, missing, or could not be updated.
     """
     _check_options(update=update, verifying=verifying, compare=compare, removed=removed)
     with app.opened(estate_file) as opened:
@@ -71,9 +74,10 @@ def command(
         chosen = known_copies(opened.estate, *names)
         if not chosen and (update or verifying):
             what = "update" if update else "verify"
-            raise UsageError(f"there is no copy to {what}", hint="write one in [copies] of the estate file")
-        wrong = _update_all(opened, chosen, removed) if update else 0
-        wrong += _verify_all(opened, chosen, verifying) if verifying else 0
+            raise UsageError(f"there is no copy to {what}", hint="add one to [copies] in the estate file")
+        say = partial(click.echo, err=as_json)  # where the result is JSON, these lines go beside it
+        wrong = _update_all(opened, chosen, removed, say) if update else 0
+        wrong += _verify_all(opened, chosen, verifying, say) if verifying else 0
         statuses = opened.copies(*names)
         if update or verifying:
             _tell(opened, statuses)
@@ -91,21 +95,21 @@ def command(
 
 def _check_options(*, update: bool, verifying: str | None, compare: bool, removed: str | None) -> None:
     if removed is not None and not update:
-        raise UsageError("--removed confirms removals for an update", hint="historon copies --update --removed DIGEST")
+        raise UsageError("--removed accepts removals for an update", hint="historon copies --update --removed DIGEST")
     if compare and (update or verifying):
-        raise UsageError("--compare changes nothing and reads all", hint="leave out --update and --verify")
+        raise UsageError("--compare changes nothing and reads everything", hint="omit --update and --verify")
 
 
-def _update_all(opened: Historon, names: Sequence[str], removed: str | None) -> int:
+def _update_all(opened: Historon, names: Sequence[str], removed: str | None, say: Callable[[str], None]) -> int:
     """Returns how many could not be brought up to date."""
     if removed is not None:
         opened.confirm_removals(removed)
-    return sum(not _update(opened, name) for name in newest_first(opened, names))
+    return sum(not _update(opened, name, say) for name in newest_first(opened, names))
 
 
-def _verify_all(opened: Historon, names: Sequence[str], how: str) -> int:
+def _verify_all(opened: Historon, names: Sequence[str], how: str, say: Callable[[str], None]) -> int:
     """Returns how many are not well."""
-    return sum(not _verify(opened, name, _SAMPLE if how == "sample" else None) for name in names)
+    return sum(not _verify(opened, name, _SAMPLE if how == "sample" else None, say) for name in names)
 
 
 def _tell(opened: Historon, statuses: Sequence[CopyStatus]) -> None:
@@ -125,29 +129,29 @@ def _compare(opened: Historon, names: Sequence[str], *, as_json: bool) -> int:
     return ExitCode.STORE if wrong else ExitCode.OUTSIDE if found.unknown else ExitCode.WELL
 
 
-def _update(opened: Historon, name: str) -> bool:
+def _update(opened: Historon, name: str, say: Callable[[str], None]) -> bool:
     try:
         copied = opened.update_copy(name)
     except HistoronError as exc:
         click.echo(f"{name}: {printable(str(exc))}", err=True)
         return False
     what = f"{count(copied.versions, 'version')} of {count(copied.sources, 'source')}"
-    but = f", but for {count(len(copied.left_out), 'part')}" if copied.left_out else ""
-    click.echo(f"{name}: up to date{but}: {what}, {size_text(copied.size)}", err=True)
+    but = f", except {count(len(copied.left_out), 'part')}" if copied.left_out else ""
+    say(f"{name}: up to date{but}: {what}, {size_text(copied.size)}")
     if copied.mended:
         more = f" and {len(copied.mended) - _SHOWN} more" if len(copied.mended) > _SHOWN else ""
         told = ", ".join(map(printable, copied.mended[:_SHOWN]))
-        click.echo(f"{name}: was damaged and was written again: {told}{more}", err=True)
+        say(f"{name}: damage was repaired: {told}{more}")
     for one in copied.left_out[:_SHOWN]:
-        click.echo(f"{name}: left out: {printable(one)}", err=True)
+        click.echo(f"{name}: not copied: {printable(one)}", err=True)
     if len(copied.left_out) > _SHOWN:
-        click.echo(f"{name}: left out: and {len(copied.left_out) - _SHOWN} more", err=True)
+        click.echo(f"{name}: not copied: {len(copied.left_out) - _SHOWN} more", err=True)
     if copied.left:
-        click.echo(f"{name}: {count(copied.left, 'object')} that nothing needs any more could not be removed", err=True)
+        click.echo(f"{name}: {count(copied.left, 'unused object')} could not be removed", err=True)
     return True
 
 
-def _verify(opened: Historon, name: str, sample: int | None) -> bool:
+def _verify(opened: Historon, name: str, sample: int | None, say: Callable[[str], None]) -> bool:
     try:
         found = opened.verify_copy(name, sample=sample)
     except HistoronError as exc:
@@ -156,13 +160,17 @@ def _verify(opened: Historon, name: str, sample: int | None) -> bool:
     for one in [*found.ledger, *map(str, found.damages), *map(str, found.differing)]:
         click.echo(f"{name}: {printable(one)}", err=True)
     if found.sample_of is not None:
-        read = f"a sample was read, of {found.sample_of:,}"
-        well = "that is as written, the rest is unknown"
+        read = f"{found.sample_of:,} versions are in the copy, only a sample was read"
+        well = "the sample is intact, the rest is unknown"
     else:
         read = f"{count(found.versions, 'version')} of {count(found.sources, 'source')} read"
-        well = "all of it as written"
+        well = "all intact"
     verdict = "DIFFERS from the store" if found.differing else well
     if found.ledger or found.damages:
         verdict = "DAMAGED"
-    click.echo(f"{name}: {read}: {verdict}", err=True)
+    line = f"{name}: {read}: {verdict}"
+    if found.well:
+        say(line)
+    else:
+        click.echo(line, err=True)
     return found.well

@@ -4,6 +4,7 @@ import sys
 
 import click
 
+from historon.api.sides import NoChangeError
 from historon.cli.app import (
     App,
     estate_option,
@@ -39,12 +40,19 @@ _FORMS = ("lines", "side", "outline", "html")
 @click.argument("new", metavar="[B]", required=False)
 @where_option
 @click.option(
-    "--form", type=click.Choice(_FORMS), help="How it is shown; if not said, lines, and documents as outline."
+    "--form", type=click.Choice(_FORMS), help="Form of the output. [default: lines for texts, outline for documents]"
 )
-@click.option("--only", metavar="TEXT", help="Only this part, or what stands under this path of the outline.")
-@click.option("-C", "--context", default=3, show_default=True, type=click.IntRange(0), help="Lines around each change.")
-@click.option("--ignore-case", is_flag=True, help="Take capital and small letters as the same.")
-@click.option("--ignore-space", is_flag=True, help="Take any white space as the same.")
+@click.option("--only", metavar="TEXT", help="Compare only this part, or this path of the outline.")
+@click.option(
+    "-C",
+    "--context",
+    default=3,
+    show_default=True,
+    type=click.IntRange(0),
+    help="Number of lines around each change.",
+)
+@click.option("--ignore-case", is_flag=True, help="Ignore upper and lower case.")
+@click.option("--ignore-space", is_flag=True, help="Ignore white space.")
 @click.option("--with-noise", is_flag=True, help="Compare masked noise too.")
 @reveal_option
 @estate_option
@@ -66,30 +74,34 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> int:
-    """What changed between two versions, or two sources.
+    """Compare two versions, or two sources.
 
-    A and B are SOURCE or SOURCE@WHEN, and one of them may be file:PATH. With a bare SOURCE alone: its last change.
-    With SOURCE@WHEN alone: from then to its latest. With --where alone: the sources that are not as most of them are.
-    Piped, it is a unified diff that `patch` applies; noise is left out and secrets are masked. The exit code is 1 when
-    they differ, 0 when not.
+    A and B are SOURCE or SOURCE@WHEN; one of them may be file:PATH. With one SOURCE only: its last change. With one
+    SOURCE@WHEN only: from then to its latest version. With --where only: sources that differ from the majority. A piped
+    diff is a unified diff that `patch` applies; noise is ignored and secrets are masked. The exit code is 1 when there
+    are differences, and 0 when there are none.
     """
     if where:
         if old is not None:
-            raise UsageError("--where compares sources with each other", hint="give either A and B, or --where")
+            raise UsageError("--where compares sources with each other", hint="give A and B, or --where, not both")
         with app.opened(estate_file) as opened:
             return print_typical(opened.typical(where=where), as_json=as_json)
     if old is None:
         raise UsageError("nothing to compare", hint="historon diff SOURCE, or historon diff --where label=value")
     with app.opened(estate_file) as opened:
-        found = opened.diff(
-            old,
-            new,
-            only=only,
-            reveal=reveal,
-            with_noise=with_noise,
-            ignore_case=ignore_case,
-            ignore_space=ignore_space,
-        )
+        try:
+            found = opened.diff(
+                old,
+                new,
+                only=only,
+                reveal=reveal,
+                with_noise=with_noise,
+                ignore_case=ignore_case,
+                ignore_space=ignore_space,
+            )
+        except NoChangeError as exc:
+            _print_nothing(exc.message, old, as_json=as_json)
+            return ExitCode.WELL
     for side in (found.before, found.after):
         if side.version is not None:
             warn_if_suspect(side.version)
@@ -104,3 +116,10 @@ def command(
     else:
         view.print_patch(found, context, zone)
     return ExitCode.FOUND if found.parts else ExitCode.WELL
+
+
+def _print_nothing(message: str, source: str, *, as_json: bool) -> None:
+    if as_json:
+        print_json("diff", message, [], old=source, new=source)
+    else:
+        click.echo(message, err=not sys.stdout.isatty())  # a piped diff stays empty

@@ -19,10 +19,10 @@ __all__ = ["command"]
 @json_option
 @pass_app
 def command(app: App, estate_file: str | None, *, as_json: bool) -> int:
-    """Examine the estate file, the machine, secrets, disk and permissions.
+    """Check the estate file, machine, secrets, disk and permissions.
 
-    Asks no source anything. Each finding has its remedy; the exit code is 1 when something is wrong, 0 when there is
-    advice alone.
+    No source is contacted. Each finding has its remedy. The exit code is 1 when something is wrong, and 0 when there is
+    only advice.
     """
     with Historon(app.estate(estate_file), clock=app.clock) as opened:
         findings = opened.doctor()

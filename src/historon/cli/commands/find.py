@@ -32,10 +32,10 @@ _NAMED = 5  # parts that were not looked into
 )
 @click.argument("text")
 @where_option
-@click.option("--at", "when", metavar="WHEN", help="As it stood then: a date, an instant or an age.")
-@click.option("--ever", is_flag=True, help="In all of history, with when each line came and went.")
+@click.option("--at", "when", metavar="WHEN", help="Search the versions as of WHEN: a date, an instant or an age.")
+@click.option("--ever", is_flag=True, help="Search all versions; show when each line was added and removed.")
 @query_options
-@click.option("--all", "everything", is_flag=True, help=f"All lines that are found, not only the first {_SHOWN}.")
+@click.option("--all", "everything", is_flag=True, help=f"Show all lines that match, not only the first {_SHOWN}.")
 @reveal_option
 @estate_option
 @json_option
@@ -54,11 +54,11 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> None:
-    """Where a text is now, or ever was.
+    """Search all sources for a text, now or in all versions.
 
-    Looks in the latest version of each source, also into archives, and shows each line under its path. Capitals and
-    small letters are the same. Binary parts are not looked into; nor are those over 16 MiB and archives that are
-    damaged or encrypted, which are named.
+    Searches the latest version of each source, archives included, and shows each line under its path. Upper and lower
+    case are the same. Binary parts are not searched. Parts over 16.8 MB and archives that are damaged or encrypted are
+    not searched either, and are listed.
     """
     with app.opened(estate_file) as opened:
         search = opened.find(
@@ -83,6 +83,6 @@ def command(
         click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
     print_pruned(pruned, "of these sources")
     for one in view.beside(closed)[:_NAMED]:
-        click.echo(printable(f"not looked into: {one['source']} {one['part']}, which {one['why']}"))
+        click.echo(printable(f"not searched: {one['source']} {one['part']}, which {one['why']}"))
     if len(closed) > _NAMED:
-        click.echo(f"not looked into: {count(len(closed) - _NAMED, 'more part')} (--json names them all)")
+        click.echo(f"not searched: {count(len(closed) - _NAMED, 'more part')} (--json names them all)")

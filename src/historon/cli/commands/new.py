@@ -27,22 +27,24 @@ _SHOWN = 20  # damages
     ),
 )
 @click.argument("folder", metavar="DIR", type=click.Path(file_okay=False, path_type=Path))
-@click.option("--store-only", is_flag=True, help="Only make a new, empty store for the estate that is in DIR.")
+@click.option("--store-only", is_flag=True, help="Only make an empty store for the estate in DIR.")
 @click.option(
     "--from-copy",
     "copy",
     metavar="PLACE",
-    help="Make it from what this copy holds: estate, versions, record; with --store-only the versions alone. PLACE is "
-    "a folder, or a file that describes one copy as an estate file does.",
+    help=(
+        "Rebuild the estate from this copy: estate file, versions and records; with --store-only only the "
+        "store. PLACE is a folder, or a file that describes one copy as an estate file does."
+    ),
 )
 @pass_app
 def command(app: App, folder: Path, *, store_only: bool, copy: str | None) -> int:
-    """Lay out a new estate in a folder.
+    """Make a new estate in a folder.
 
-    Writes a commented historon.toml, a folder for keys and an empty store, readable by you alone. What is there
-    already is never touched. With --from-copy the estate is that of a copy, on the day its machine is lost; keys and
-    passwords are in no copy, and the command says which are missing. No program that the copy's estate file names is
-    run. What is damaged in the copy is left out and named; the exit code is 3 then.
+    Writes a commented historon.toml, a folder for keys and an empty store, all readable by you only. Existing files are
+    never changed. --from-copy rebuilds an estate from a copy, after its machine was lost. Copies contain no keys and
+    passwords; the command lists the missing ones. It runs no program that the copy's estate file names. Damaged
+    versions are left out and listed; the exit code is 3 then.
     """
     if copy is not None and not store_only:
         with copy_at_hand(copy) as at_hand:
@@ -55,7 +57,7 @@ def command(app: App, folder: Path, *, store_only: bool, copy: str | None) -> in
     FolderStore.create(store).close()
     click.echo(f"{file}   describe your estate here")
     click.echo(f"{keys}/            private keys and passwords, one a file, mode 600")
-    click.echo(f"{store}/           the versions: leave it to Historon")
+    click.echo(f"{store}/           the store; do not edit it")
     click.echo(f"\nnext: edit {file}, then: cd {folder} && historon collect")
     return ExitCode.WELL
 
@@ -64,7 +66,7 @@ def _new_store(estate: Estate, copy: AtHand | None) -> int:
     made, lost = store_from(estate, copy) if copy else (create_store(estate), [])
     with closing(made):
         held = sum(len(made.versions(name)) for name in made.states())
-        click.echo(f"a new store{f' with {held:,} versions' if copy else ', empty'}: {made.place}")
+        click.echo(f"new {f'store with {held:,} versions' if copy else 'empty store'}: {made.place}")
     return _tell_lost(lost)
 
 
@@ -73,11 +75,9 @@ def _from_copy(app: App, folder: Path, place: str, copy: AtHand) -> int:
     settings = copy.folder / "estate"
     if not (settings / ESTATE_FILE).is_file():
         hint = f"write {folder / ESTATE_FILE}, then: historon new {folder} --store-only --from-copy {place}"
-        raise UsageError(f"{place} holds no estate file", hint=hint)
+        raise UsageError(f"{place} has no estate file", hint=hint)
     if (folder / ESTATE_FILE).exists():
-        raise OutsideError(
-            f"{folder / ESTATE_FILE} is there already; nothing was changed", hint="choose another folder"
-        )
+        raise OutsideError(f"{folder / ESTATE_FILE} already exists; nothing was changed", hint="choose another folder")
     with _made_or_nothing(folder):
         try:
             shutil.copytree(settings, folder, dirs_exist_ok=True, ignore=_without_estate_file(settings))
@@ -89,7 +89,7 @@ def _from_copy(app: App, folder: Path, place: str, copy: AtHand) -> int:
         estate = read_estate(folder / ESTATE_FILE, text.decode("utf-8", "replace"))
         password = estate.settings.store_password
         if estate.store_folder is None and password is not None and password.kind == "command":
-            hint = f"write an estate file yourself, then: historon new {folder} --store-only --from-copy {place}"
+            hint = f"write an estate file, then: historon new {folder} --store-only --from-copy {place}"
             raise UsageError(f"the estate file of the copy would run {password.place} for its store", hint=hint)
         made, lost = store_from(estate, copy)
         _put_last(folder / ESTATE_FILE, text)  # so that one that was killed before can be run again
@@ -99,9 +99,9 @@ def _from_copy(app: App, folder: Path, place: str, copy: AtHand) -> int:
         click.echo(f"{estate.file}   as it was when the copy was made")
         click.echo(f"{made.place}   {held:,} versions of {len(names):,} sources")
     for one in missing_secrets(estate):
-        run = " (a program, which was not run: look at it first)" if one.kind == "command" else ""
+        run = " (a program; it was not run: look at it first)" if one.kind == "command" else ""
         click.echo(f"missing: {one}{run}")
-    click.echo(f"\nnext: put what is missing in its place, then: cd {folder} && historon doctor && historon collect")
+    click.echo(f"\nnext: add the missing secrets, then: cd {folder} && historon doctor && historon collect")
     return _tell_lost(lost)
 
 
@@ -138,7 +138,7 @@ def _tell_lost(lost: Sequence[Damage]) -> int:
     if not lost:
         return ExitCode.WELL
     click.echo(
-        f"NOT WHOLE in the copy, and left out: {count(len(lost), 'version or file', 'versions and files')}", err=True
+        f"DAMAGED in the copy, and left out: {count(len(lost), 'version or file', 'versions and files')}", err=True
     )
     for one in lost[:_SHOWN]:
         click.echo(f"  {printable(str(one))}", err=True)

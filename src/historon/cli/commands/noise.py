@@ -25,19 +25,18 @@ __all__ = ["command"]
 )
 @click.argument("source")
 @click.option("--take", metavar="NUMBERS", help="Write these proposals into the estate file: 1,3 or all.")
-@click.option("--because", metavar="REASON", help="Why real changes may be hidden; it is written beside the mask.")
+@click.option("--because", metavar="REASON", help="Reason why real changes may be hidden; written beside the mask.")
 @estate_option
 @json_option
 @pass_app
 def command(
     app: App, source: str, *, take: str | None, because: str | None, estate_file: str | None, as_json: bool
 ) -> None:
-    """What differs in nearly every version of a source: proposes masks.
+    """Propose masks for lines that change in nearly every version.
 
-    Each proposal comes with what the history shows for it, and with the real changes that it would have hidden besides;
-    one that would have hidden any is taken only with a reason, and never by "all". Those that you take are written into
-    the procedure of the source, so that they hold for every source that is asked in the same way. Versions stay as they
-    are stored; the next comparisons leave the noise out.
+    Each proposal shows its evidence, and the real changes that it would have hidden. A proposal that hides real changes
+    needs a reason, and "all" never includes it. Masks that you take are added to the source's procedure, so they apply
+    to every source of that procedure. Stored versions stay unchanged; comparisons ignore the noise from then on.
     """
     with app.opened(estate_file) as opened:
         studied = opened.noise(source)
@@ -48,10 +47,14 @@ def command(
         return
     click.echo(headline)
     if not found:
+        if take not in (None, "none", "all"):
+            raise UsageError(f"there is no proposal {take}", hint=f"historon noise {source}")
         return
     view.print_all(found, take)
     if take is None and app.interactive:
-        take = click.prompt("Write which into the estate file? Numbers such as 1,3, all or none", default="none")
+        take = click.prompt(
+            "Which proposals shall be written into the estate file? Numbers such as 1,3, all or none", default="none"
+        )
     chosen = _chosen(found, take)
     hiding = [number for number, one in enumerate(found, 1) if one in chosen and one.hides]
     if hiding:
@@ -66,12 +69,12 @@ def _asked(app: App, hiding: Sequence[int]) -> str:
     """The reason for hiding what is real; UsageError where nobody gives one."""
     numbers = ", ".join(map(str, hiding))
     if app.interactive and (
-        reason := click.prompt(f"Why may {numbers} hide real changes too? (empty to leave it)", default="")
+        reason := click.prompt(f"Why may {numbers} hide real changes too? (leave empty to omit it)", default="")
     ):
         return str(reason)
     raise UsageError(
         f"proposal {numbers} would hide real changes too; nothing was written",
-        hint="say why that may be, with --because, or leave it out of --take",
+        hint="give a reason with --because, or omit it from --take",
     )
 
 
@@ -83,7 +86,7 @@ def _chosen(found: Sequence[Proposal], take: str | None) -> list[Proposal]:
     numbers = str(take).replace(" ", "").split(",")
     wrong = [one for one in numbers if not one.isdecimal() or not 1 <= int(one) <= len(found)]
     if wrong:
-        raise UsageError(f'there is no proposal "{wrong[0]}"', hint=f"1 to {len(found)}, or all")
+        raise UsageError(f'there is no proposal "{wrong[0]}"', hint=f"proposals are 1 to {len(found)}, or all")
     return [found[int(one) - 1] for one in dict.fromkeys(numbers)]
 
 

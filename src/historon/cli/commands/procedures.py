@@ -21,9 +21,9 @@ _LONG = ("steps", "json", "headers", "form", "body", "filter")  # clauses that a
 @json_option
 @pass_app
 def command(app: App, name: str | None, estate_file: str | None, *, as_json: bool) -> None:
-    """How kinds of sources are asked: the estate's procedures and those shipped.
+    """List or explain procedures: how a kind of source is collected.
 
-    With NAME: what it does, step by step, which values it takes, and for a shipped one its text, to copy from.
+    With NAME: its steps, the values that it takes, and the text of a shipped procedure, to copy from.
     """
     estate = _estate(app, estate_file)
     known = {shipped: read_procedure(shipped) for shipped in shipped_names()}
@@ -56,7 +56,7 @@ def _explain(name: str, procedure: Procedure, *, shipped: bool) -> None:
     if procedure.about:
         click.echo(printable(procedure.about.strip()))
     if procedure.values:
-        click.echo("\nvalues, which a source may set otherwise:")
+        click.echo("\nvalues, which a source may replace:")
         for key, value in procedure.values.items():
             click.echo(f'  {key} = "{printable(value)}"')
     for heading, steps in _lists(procedure).items():
@@ -68,13 +68,17 @@ def _explain(name: str, procedure: Procedure, *, shipped: bool) -> None:
         for command in procedure.proof:
             click.echo(f"  {printable(' '.join(command))}")
     if shipped:
-        click.echo("\nas it is written:\n")
+        click.echo("\nits text:\n")
         click.echo("".join(f"  {line}\n" for line in shipped_text(name).splitlines()), nl=False)
 
 
 def _lists(procedure: Procedure) -> dict[str, tuple[Step, ...]]:
     """The lists of steps that there are, each with what it is for."""
-    lists = {"steps": procedure.steps, "push": procedure.push, "push, to confirm it": procedure.push_confirm}
+    lists = {
+        "steps": procedure.steps,
+        "push": procedure.push,
+        "push_confirm, over a new connection": procedure.push_confirm,
+    }
     return {heading: steps for heading, steps in lists.items() if steps}
 
 

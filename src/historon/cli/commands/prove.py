@@ -26,9 +26,9 @@ def command(
 ) -> int:
     """Test versions with the programs that their procedures name (such as `nginx -t`).
 
-    Each is laid out in a scratch folder, and the commands of `proof` are run there: without network where the system
-    allows it, bounded in time and memory. The verdict stays with the version. With nothing named, the last good
-    version of each source whose procedure has a proof. The exit code is 1 unless all are proven.
+    Each version is written to a scratch folder, and the commands of `proof` run there. They have limited time and
+    memory, and no network where the system allows that. The verdict is stored with the version. Without arguments: the
+    last good version of each source whose procedure has a proof. The exit code is 1 unless all are proven.
     """
     with app.opened(estate_file) as opened:
         if versions and not where:
@@ -37,7 +37,9 @@ def command(
             sources = [one for one in opened.sources(*versions, where=where) if opened.estate.procedure_of(one).proof]
             chosen = [opened.version(one.name) for one in sources if opened.store.state(one.name).good is not None]
         if not chosen:
-            raise UsageError("nothing to prove: no procedure of these sources has a proof", hint="add proof to one")
+            raise UsageError(
+                "nothing to test: no procedure of these sources has a proof", hint="add `proof` to a procedure"
+            )
         found, without = _proofs(opened, chosen)
     proven = sum(proof.well for _, proof in found)
     headline = f"{proven} of {count(len(found), 'version')} proven"

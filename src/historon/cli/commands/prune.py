@@ -15,24 +15,30 @@ __all__ = ["command"]
     epilog=example(
         "historon prune",
         "historon prune edge-1 --each",
-        "historon prune --with short --as-of 2027-01-01",
+        "historon prune --with short --at 2027-01-01",
         "historon prune --yes",
         "historon prune --history",
     ),
 )
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @where_option
-@click.option("--each", is_flag=True, help="Show every version with the rule that keeps it.")
-@click.option("--calendar", is_flag=True, help="Show what stays and goes as calendars, source by source.")
+@click.option("--each", is_flag=True, help="List every version with the rule that keeps it.")
+@click.option("--calendar", is_flag=True, help="Show a calendar for each source: versions to keep and to remove.")
 @click.option(
-    "--with", "retention", metavar="RETENTION", help="Only show what this one would remove, instead of their own."
+    "--with",
+    "retention",
+    metavar="RETENTION",
+    help="Preview another retention instead of the sources' own. Removes nothing.",
 )
-@click.option(
-    "--as-of", "as_of", metavar="DATE", help="Only show what would be removed on this day, or at this instant."
-)
-@click.option("--history", is_flag=True, help="List what was removed, by the service and by hand. Removes nothing.")
+@click.option("--at", "as_of", metavar="WHEN", help="Preview the plan as of a day or an instant. Removes nothing.")
+@click.option("--history", is_flag=True, help="List past removals, by the service and by hand. Removes nothing.")
 @click.option("--yes", is_flag=True, help="Remove without asking, within prune_limit.")
-@click.option("--exactly", type=click.IntRange(1), metavar="N", help="With --yes: these N, though prune_limit is less.")
+@click.option(
+    "--exactly",
+    type=click.IntRange(1),
+    metavar="N",
+    help="With --yes: remove exactly N versions, even beyond prune_limit.",
+)
 @estate_option
 @json_option
 @pass_app
@@ -51,12 +57,12 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> None:
-    """What retention would remove; removes it when confirmed.
+    """Show what retention would remove; remove it when confirmed.
 
-    The plan comes first: which versions would be removed, and by which rule the others stay. A source's last good
-    version and held ones always stay, and sources without a retention keep everything. --yes removes nothing when this
-    machine's clock may be wrong, nor more than prune_limit, or half of a source's versions, unless --exactly says how
-    many. With --with or --as-of nothing is removed either: it is what would be.
+    The plan comes first: the versions to remove, and the rule that keeps each of the others. A source's last good
+    version and held versions always stay. Sources without a retention keep everything. --yes removes nothing when this
+    machine's clock may be wrong. It removes no more than prune_limit, and no more than half of a source's versions,
+    unless --exactly gives the number. --with and --at only preview.
     """
     if history:
         with app.opened(estate_file) as opened:
@@ -85,18 +91,18 @@ def command(
         print_json("prune", view.headline(plans), [view.row(verdict) for verdict in verdicts], removed=removed)
     elif done:
         less = f", {size_text(done.size_before - done.size)} less" if done.size < done.size_before else ""
-        click.echo(f"removed {count(done.versions, 'version')}; the store takes {size_text(done.size)} now{less}")
+        click.echo(f"{count(done.versions, 'version')} removed; the store takes {size_text(done.size)} now{less}")
     elif supposed:
-        click.echo("nothing was removed: this is only what would be")
+        click.echo("nothing was removed: this is a preview")
     elif going and not app.interactive:
-        click.echo("nothing was removed: this is only the plan (--yes carries it out)")
+        click.echo("nothing was removed: this is the plan (--yes carries it out)")
 
 
 def _is_supposed(retention: str | None, as_of: str | None, *, yes: bool) -> bool:
     """Whether it is only asked what would be."""
     supposed = retention is not None or as_of is not None
     if supposed and yes:
-        raise UsageError("with --with or --as-of nothing is removed", hint="leave out --yes")
+        raise UsageError("--with and --at only preview", hint="omit --yes")
     return supposed
 
 
@@ -106,15 +112,15 @@ def _check_limit(trouble: str, number: int, exactly: int | None) -> None:
         message = f"{count(number, 'version')} would be removed, not {exactly:,}; nothing was removed"
         raise OutsideError(message, hint="look at the plan again: historon prune")
     if trouble and exactly is None:
-        hint = f"look at the plan; if it is right: historon prune --yes --exactly {number}"
+        hint = f"check the plan; if it is right: historon prune --yes --exactly {number}"
         raise OutsideError(f"{trouble}; nothing was removed", hint=hint)
 
 
 def _heed(doubt: str, *, yes: bool) -> None:
-    """By a clock that may be wrong nothing is removed without a person who has been told so."""
+    """By a clock that may be wrong nothing is removed without a person who has been reported so."""
     if not doubt:
         return
-    advice = "see whether `date` is right; if it is, run this without --yes at a terminal, and confirm"
+    advice = "check `date`; if it is right, run this without --yes at a terminal, and confirm"
     if yes:
         raise OutsideError(f"{doubt}: is it wrong? Nothing was removed", hint=advice)
     click.echo(f"historon: warning: {doubt}: is it wrong?\n  try: {advice}", err=True)

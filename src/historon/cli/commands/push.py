@@ -19,26 +19,28 @@ __all__ = ["command"]
     epilog=example(
         "historon push edge-1@17",
         "historon push files@2026-06-14 --only etc/app.conf",
-        "historon push edge-1@17 --yes 3fa91c0b77d2",
+        "historon push edge-1@17 --confirm 3fa91c0b77d2",
         "historon push edge-1@17 --lines",
         "historon push --where site=northmole --at 2026-06-14",
     ),
 )
 @click.argument("versions", nargs=-1, metavar="[SOURCE@WHEN]...")
 @where_option
-@click.option("--at", metavar="WHEN", help="The last good version of each source as of WHEN.")
+@click.option("--at", metavar="WHEN", help="Push each source's last good version as of WHEN.")
 @click.option(
-    "--only", metavar="TEXT", help="Only this part, a folder of parts, or this place in the outline of texts."
+    "--only", metavar="TEXT", help="Push only this part, a folder of parts, or this place in the outline of texts."
 )
 @click.option(
-    "--yes",
+    "--confirm",
     "digests",
     metavar="DIGEST",
     multiple=True,
-    help="Push without asking, if what would be sent has this digest; may be given several times.",
+    help="Push without asking if the change has this digest; repeatable.",
 )
 @click.option(
-    "--lines", is_flag=True, help="Print the lines that lead there from the last good version. Changes nothing."
+    "--lines",
+    is_flag=True,
+    help="Print the commands that would turn the last good version into this one. Changes nothing.",
 )
 @reveal_option
 @estate_option
@@ -59,16 +61,16 @@ def command(
 ) -> int:
     """Push a version to its source, by the `push` steps of its procedure.
 
-    The source is collected first, and all that would be sent is shown: every line that is typed, every file. Then the
-    source's name has to be typed; a script gives the digest instead. The steps are taken, the source is collected
-    again, and what it holds is compared, noise ignored. Several sources, or those of --where, are pushed one after
-    another, each confirmed; the first that is not as its version ends it. The exit code is 0 when all are as in their
-    versions, 1 when one is not, or when nothing was confirmed, 6 when a push failed, or its result is unknown.
+    The source is collected first. Then everything that would be sent is shown: each command to enter, and each file.
+    You confirm by typing the source's name; a script gives the digest. After the steps the source is collected again
+    and compared with the version, ignoring noise. Several sources are pushed one after another, each confirmed; the
+    first that does not match ends the command. The exit code is 0 when all match, and 1 when
+    one does not or nothing was confirmed. It is 6 when a push failed or its result is unknown.
     """
     with app.opened(estate_file) as opened:
         found = _chosen(opened, versions, where, at)
         if as_json and len(found) > 1:
-            raise UsageError("--json is about one source", hint="name one")
+            raise UsageError("--json takes one source", hint="name one source")
         for number, one in enumerate(found, 1):
             if lines:
                 view.print_typed(opened.lines_to(one, only=only, reveal=reveal), as_json=as_json)
@@ -78,7 +80,7 @@ def command(
             code = _push(opened, one, only, digests, as_json=as_json)
             if code:
                 for later in found[number:]:
-                    click.echo(f"{later.source}: not pushed: {one.source} is not as it should be", err=True)
+                    click.echo(f"{later.source}: not pushed, as {one.source} is not as wanted", err=True)
                 return code
         return ExitCode.WELL
 
@@ -86,9 +88,9 @@ def command(
 def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
     """The versions to push, in the order given, else in that of the estate file."""
     if not versions and not where:
-        raise UsageError("which source? Name some, or choose them by --where", hint="historon push SOURCE@WHEN")
+        raise UsageError("no source is named", hint="historon push SOURCE@WHEN")
     if any("@" in one for one in versions) and at is not None:
-        raise UsageError("SOURCE@WHEN and --at both say when", hint="leave out one of them")
+        raise UsageError("SOURCE@WHEN and --at both give a time", hint="omit one of them")
     names = [one.name for one in opened.sources(*versions, where=where)] if where else versions
     return [opened.version(f"{one}@{at}" if at is not None else one) for one in names]
 
@@ -125,13 +127,13 @@ def _is_confirmed(plan: PushPlan, digests: Sequence[str], *, as_json: bool) -> b
     if digests:
         if plan.digest not in digests:
             message = f"the change of {source} is {plan.digest} now, not {digests[0]}: nothing was pushed to it"
-            raise UsageError(message, hint="look at it again without --yes")
+            raise UsageError(message, hint="look at it again without --confirm")
         return True
     if as_json or not sys.stdin.isatty():
         if not as_json:
-            click.echo(f"nothing was pushed: --yes {plan.digest} does it")
+            click.echo(f"nothing was pushed; to push: --confirm {plan.digest}")
         return False
-    typed = click.prompt(f"This changes {source}. Type its name to do it", default="", show_default=False)
+    typed = click.prompt(f"This changes {source}. Type its name to confirm", default="", show_default=False)
     if typed.strip() != source:
         click.echo("nothing was pushed")
         return False

@@ -10,8 +10,9 @@ from typing import Any
 import click
 
 from historon.api import Historon
-from historon.cli.app import App, estate_option, example, pass_app
-from historon.cli.output import STYLES, console, excerpt, print_failure, printable, size_text
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
+from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable, size_text
+from historon.cli.views.collect import failure_data
 from historon.collect import Rehearsal, StepTaken
 from historon.errors import ExitCode, OutsideError, UsageError
 from historon.estate import ENVIRONMENT_FILE, Estate, Source, describe, select, temporary_places, written_places
@@ -23,42 +24,60 @@ _NAMED = 2
 
 
 @click.command("rehearse", epilog=example("historon rehearse edge-1", "historon rehearse edge-1 --as-service"))
-@click.argument("names", nargs=-1, required=True, metavar="SOURCE...")
-@click.option("--as-service", is_flag=True, help="In the bare surroundings that cron gives a command.")
-@click.option("--user", metavar="NAME", help="With --as-service: as this account, that the service runs as.")
+@click.argument("names", nargs=-1, metavar="[SOURCE]...")
+@where_option
+@click.option("--as-service", is_flag=True, help="Run with the minimal environment that cron gives.")
+@click.option("--user", metavar="NAME", help="With --as-service: run as this account.")
 @estate_option
+@json_option
 @pass_app
-def command(app: App, names: tuple[str, ...], *, as_service: bool, user: str | None, estate_file: str | None) -> int:
-    """Go through the procedure, storing nothing.
+def command(
+    app: App,
+    names: tuple[str, ...],
+    where: tuple[str, ...],
+    *,
+    as_service: bool,
+    user: str | None,
+    estate_file: str | None,
+    as_json: bool,
+) -> int:
+    """Test the procedure of a source; nothing is stored.
 
-    Takes every step for real and shows how long it took and how its answer begins and ends, then what inspection says
-    and what a round would record. The exit code is 3 when a source would fail or be suspect.
+    Takes every step for real. Shows how long each took, how its answer begins and ends, the verdict of the inspection,
+    and the outcome that a round would record. The exit code is 3 when a source would fail or be suspect.
     """
+    if not names and not where:
+        raise UsageError("no source is named", hint="historon rehearse SOURCE")
     if as_service:
         estate = app.estate(estate_file)
-        select(estate, names)
-        return _as_service(estate, names, user)
+        chosen = tuple(source.name for source in select(estate, names, where))
+        return _as_service(estate, chosen, user, as_json=as_json)
     if user:
-        raise UsageError(
-            "--user is the account of a service", hint=f"historon rehearse {names[0]} --as-service --user {user}"
-        )
+        raise UsageError("--user is the account of a service", hint=f"add --as-service --user {user}")
     with app.opened(estate_file) as opened:
-        rehearsals = [_rehearse(opened, source) for source in opened.sources(*names)]
+        if as_json:
+            taken: dict[str, list[StepTaken]] = {source.name: [] for source in opened.sources(*names, where=where)}
+            rehearsals = [opened.rehearse(name, told=steps.append) for name, steps in taken.items()]
+            rows = [_row(one, taken[one.source]) for one in rehearsals]
+            print_json("rehearse", f"{count(len(rows), 'source')} rehearsed", rows)
+        else:
+            rehearsals = [_rehearse(opened, source) for source in opened.sources(*names, where=where)]
     well = all(one.not_now or (one.judged and not one.judged.doubts) for one in rehearsals)
     return ExitCode.WELL if well else ExitCode.SOURCES
 
 
-def _as_service(estate: Estate, names: tuple[str, ...], user: str | None) -> int:
-    """The same command anew, with cron's environment (crontab(5)): a short PATH, no agent, no terminal to read."""
+def _as_service(estate: Estate, names: tuple[str, ...], user: str | None, *, as_json: bool) -> int:
+    """The same command again, with cron's environment (crontab(5)): a short PATH, no agent, no terminal to read."""
     account = _account(user)
     environment = {"PATH": "/usr/bin:/bin", "HOME": account.pw_dir, "SHELL": "/bin/sh", "LOGNAME": account.pw_name}
     environment |= _variables(estate)
-    click.echo(f"as {account.pw_name}. Not imitated: a unit lets it write to these alone:", err=True)
+    click.echo(f"as {account.pw_name}. Not imitated: a unit can write only to these:", err=True)
     click.echo(f"  {', '.join(written_places(estate))}", err=True)
     places = temporary_places(estate)
     if places:
-        click.echo(f"not imitated: a service may have a folder of its own in the place of {places[0].parent}", err=True)
-    words = [sys.executable, "-m", "historon", "rehearse", "--estate", str(estate.file), "--", *names]
+        click.echo(f"not imitated: a service may have its own folder instead of {places[0].parent}", err=True)
+    form = ["--json"] if as_json else []
+    words = [sys.executable, "-m", "historon", "rehearse", *form, "--estate", str(estate.file), "--", *names]
     other: dict[str, Any] = {}
     if account.pw_uid != os.geteuid():
         groups = os.getgrouplist(account.pw_name, account.pw_gid)
@@ -68,7 +87,7 @@ def _as_service(estate: Estate, names: tuple[str, ...], user: str | None) -> int
         done = subprocess.run(words, cwd=home, env=environment, stdin=subprocess.DEVNULL, check=False, **other)
     except OSError as exc:
         message = f"{account.pw_name} cannot run {sys.executable}: {exc.strerror}"
-        raise OutsideError(message, hint="install Historon where that account can read it") from exc
+        raise OutsideError(message, hint="install Historon where this account can read it") from exc
     return done.returncode
 
 
@@ -80,9 +99,9 @@ def _account(user: str | None) -> pwd.struct_passwd:
     try:
         account = pwd.getpwnam(user)
     except KeyError as exc:
-        raise UsageError(f"there is no account {user}", hint="make it, or name another one") from exc
+        raise UsageError(f"there is no account {user}", hint="create it, or name another one") from exc
     if os.geteuid() != 0:
-        raise OutsideError(f"only root can be {user}", hint=f"run this as {user}, or as root")
+        raise OutsideError(f"only root can become {user}", hint=f"run this as {user}, or as root")
     return account
 
 
@@ -97,7 +116,7 @@ def _variables(estate: Estate) -> dict[str, str]:
     try:
         lines = [shlex.split(line, comments=True) for line in text.splitlines()]
     except ValueError as exc:
-        raise OutsideError(f"{estate.folder / ENVIRONMENT_FILE}: {exc}", hint="write NAME=value, a line each") from exc
+        raise OutsideError(f"{estate.folder / ENVIRONMENT_FILE}: {exc}", hint="write one NAME=value a line") from exc
     return dict(line[0].split("=", 1) for line in lines if line and "=" in line[0])
 
 
@@ -130,6 +149,29 @@ def _rehearse(opened: Historon, source: Source) -> Rehearsal:
         grown = f"  +{done.judged.added} -{done.judged.removed}" if done.judged.added or done.judged.removed else ""
         screen.print(Text.assemble("  a round would record: ", (outcome, STYLES[outcome]), grown))
     return done
+
+
+def _row(done: Rehearsal, steps: list[StepTaken]) -> dict[str, object]:
+    """A rehearsal, for programs."""
+    judged, failure = done.judged, done.failure
+    return {
+        "source": done.source,
+        "outcome": Outcome.FAILED if failure else judged.outcome if judged else Outcome.SKIPPED,
+        "doubts": [done.masks.told(one) for one in judged.doubts] if judged else [],
+        "remarks": [done.masks.told(one) for one in done.remarks],
+        "added": judged.added if judged else 0,
+        "removed": judged.removed if judged else 0,
+        "skipped_because": done.not_now,
+        "failure": failure and failure_data(failure),
+        "steps": [
+            {
+                "what": done.masks.told(step.place),
+                "took_s": step.took,
+                "parts": [{"part": part.name, "size_bytes": part.size} for part in step.parts],
+            }
+            for step in steps
+        ],
+    }
 
 
 def _about(part: Part) -> str:

@@ -23,11 +23,11 @@ __all__ = ["command"]
 @json_option
 @pass_app
 def command(app: App, names: tuple[str, ...], where: tuple[str, ...], *, estate_file: str | None, as_json: bool) -> int:
-    """Are the sources as they must be? The exit code says it too.
+    """Check sources against the requirements of the estate file.
 
-    Checks the latest good version of each source against the [[requirements]] of the estate file. Rounds do the same,
-    and tell when one is no longer met, and when it is met again. The exit code is 1 when one is not met, or when that
-    is unknown: a source has no good version, a part cannot be looked into, or the rule's part or each matches nothing.
+    Checks the latest good version of each source against [[requirements]]. Rounds do the same, and report when one is
+    no longer met, and when it is met again. The exit code is 1 when one is not met or unknown. It is unknown when a
+    source has no good version, when a part cannot be read, or when the rule's `part` or `each` matches nothing.
     """
     with app.opened(estate_file) as opened:
         found = opened.requirements(*names, where=where)

@@ -12,16 +12,16 @@ __all__ = ["command"]
 
 @click.command("rounds", epilog=example("historon rounds", "historon rounds 41", "historon rounds 41 --steps"))
 @click.argument("number", required=False, type=click.IntRange(1))
-@click.option("--steps", is_flag=True, help="With a NUMBER: how long each step took.")
-@click.option("--last", default=20, show_default=True, type=click.IntRange(1), help="How many rounds to list.")
+@click.option("--steps", is_flag=True, help="With NUMBER: show how long each step took.")
+@click.option("--last", default=20, show_default=True, type=click.IntRange(1), help="Number of rounds to list.")
 @estate_option
 @json_option
 @pass_app
 def command(app: App, number: int | None, *, steps: bool, last: int, estate_file: str | None, as_json: bool) -> None:
-    """What happened, round by round.
+    """List rounds, or show one with its outcomes.
 
-    Lists the last rounds, newest first; with a NUMBER, every source of that round, with the step that took longest, or
-    with --steps how long each of them took.
+    Lists the last rounds, newest first. With NUMBER: every source of that round with its longest step, or with --steps
+    all its steps.
     """
     with app.opened(estate_file) as opened:
         if number is None:
@@ -47,4 +47,4 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
 
 def _ending(store: Store, one: Round) -> str:
     """What is known of a round that has no end on record."""
-    return {True: "running", False: "cut short", None: "not ended"}[store.at_work(one)]
+    return {True: "running", False: "interrupted", None: "not ended"}[store.at_work(one)]

@@ -30,18 +30,31 @@ _LEVEL = click.Choice(["debug", "info", "warning", "error"])
 @click.command(
     "serve",
     epilog=example(
-        "historon serve", "historon serve --once", "historon serve --wait --log json --port 9300 --estate /etc/historon"
+        "historon serve",
+        "historon serve --once",
+        "historon serve --wait --log-format json --port 9300 --estate /etc/historon",
     ),
 )
-@click.option("--once", is_flag=True, help="Do what is due now, and end: for cron and systemd timers.")
-@click.option("--wait", is_flag=True, help="While another service keeps the timetables, stand by; then take over.")
+@click.option("--once", is_flag=True, help="Do everything that is due now, then exit: for cron and systemd timers.")
+@click.option("--wait", is_flag=True, help="Stand by while another service runs on this store, then take over.")
 @click.option(
-    "--log", "form", type=click.Choice(["plain", "json"]), default="plain", show_default=True, help="Form of the log."
+    "--log-format",
+    "form",
+    type=click.Choice(["plain", "json"]),
+    default="plain",
+    show_default=True,
+    help="Format of the log.",
 )
-@click.option("--level", type=_LEVEL, default="info", show_default=True, help="Lowest severity to log.")
-@click.option("--log-file", metavar="FILE", help="Log there too; reopened when it was moved away.")
-@click.option("--log-file-level", type=_LEVEL, default="debug", show_default=True, help="Lowest severity to log there.")
-@click.option("--port", type=click.IntRange(0, 65535), help="Answer /health and /metrics on loopback; 0 for any port.")
+@click.option("--log-level", "level", type=_LEVEL, default="info", show_default=True, help="Lowest severity to log.")
+@click.option("--log-file", metavar="FILE", help="Also log to FILE; reopened after rotation.")
+@click.option(
+    "--log-file-level", type=_LEVEL, default="debug", show_default=True, help="Lowest severity to log to FILE."
+)
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65535),
+    help="Serve /health and /metrics on this port, on loopback only; 0 takes any free port. [default: no port]",
+)
 @estate_option
 @pass_app
 def command(
@@ -56,18 +69,17 @@ def command(
     port: int | None,
     estate_file: str | None,
 ) -> int:
-    """Keep the timetable.
+    """Run the service: collect on schedule.
 
-    Collects what is due, by the timetables of the estate file, until it is told to stop (Ctrl-C or SIGTERM). Rounds in
-    the middle are then ended cleanly. A changed estate file takes effect by itself; an invalid one is reported, and the
-    previous settings stay in effect. After a downtime each source is collected once. One service at a time keeps the
-    timetables of a store; with --wait a second one, here or on another machine that shares the store, takes over when
-    the first is gone. With --once the exit code is 3 when a source failed or is suspect, and 6 when only a notice could
-    not be sent.
+    Collects by the timetables of the estate file until Ctrl-C or SIGTERM. Rounds in progress are then ended cleanly. A
+    changed estate file takes effect automatically; an invalid one is reported, and the previous settings stay in
+    effect. After a downtime each source is collected once. Only one service runs on a store; with --wait a second one
+    stands by, here or on another machine that shares the store, and takes over. With --once the exit code is 3 when a
+    source failed or is suspect, and 6 when only a notice could not be sent.
 
-    Under systemd each line has its priority for the journal. At level debug each step of each source is logged, with
-    its time. With --port, /health answers 200 while the service is well, and /metrics gives figures in the OpenMetrics
-    format; nobody but this machine can ask.
+    Under systemd each line has its priority for the journal. At level debug each step of each source is logged with its
+    duration. With --port, /health answers 200 while the service is well, and /metrics gives figures in the OpenMetrics
+    format, on loopback only.
     """
     from historon.timetable.service import Service
 
@@ -98,7 +110,7 @@ def _stop(service: "Service") -> None:
 
 
 def _give_up() -> None:
-    words = "did not end within %g s, and is ended now; what was not recorded is made up for at the next start"
+    words = "did not end within %g s and is ended now; the next start collects what was not recorded"
     logging.getLogger("historon.service").error(words, _PATIENCE_S)
     os._exit(ExitCode.OUTSIDE)
 
@@ -114,7 +126,7 @@ def _listening(figures: "HealthFigures", app: App, port: int | None) -> Iterator
     try:
         server = HealthServer(figures, app.clock, port)
     except OutsideError as exc:
-        log.error("%s: nobody is answered there; everything else is done", exc.message)
+        log.error("%s: the port cannot be used; everything else goes on", exc.message)
         yield
         return
     with server:

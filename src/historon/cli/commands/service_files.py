@@ -52,17 +52,19 @@ def _cron_word(text: object) -> str:
     ),
 )
 @click.argument("kind", type=click.Choice(list(_KINDS)))
-@click.option("--to", "folder", type=click.Path(path_type=Path), help="Write them there instead of printing them.")
-@click.option("--user", default="historon", show_default=True, help="The account that the service runs as.")
+@click.option(
+    "--to", "folder", type=click.Path(path_type=Path), help="Write the files to this folder instead of printing them."
+)
+@click.option("--user", default="historon", show_default=True, help="Account that the service runs as.")
 @estate_option
 @pass_app
 def command(app: App, kind: str, *, folder: Path | None, user: str, estate_file: str | None) -> None:
-    """What a system needs to run the service: units, a crontab line, a task.
+    """Print or write service files: systemd units, a crontab line, a task.
 
-    `systemd` keeps the timetable in the foreground; `timer` and `cron` do what is due every five minutes. The units are
-    closed in as far as collecting allows: the service writes to the estate's folder, its store, its copies, folders and
-    mailboxes that it takes exports from and does not leave them in, and files that are channels, and nowhere else.
-    Secrets that are variables of the environment (`env:`) come from historon.env beside the estate file.
+    `systemd` runs the service in the foreground; `timer` and `cron` run everything that is due every five minutes. The
+    units are sandboxed as tightly as collecting allows. The service can write to the estate's folder, its store, its
+    copies, and files that are channels. It can also write to folders and mailboxes whose exports it removes after
+    collecting. Variables for secrets (`env:`) come from historon.env beside the estate file.
     """
     from jinja2 import Environment, StrictUndefined
 
@@ -92,5 +94,7 @@ def command(app: App, kind: str, *, folder: Path | None, user: str, estate_file:
         try:
             (folder / name).write_text(text, encoding="utf-8")
         except OSError as exc:
-            raise OutsideError(f"{folder / name}: {exc.strerror}", hint="is the folder there, and yours?") from exc
+            raise OutsideError(
+                f"{folder / name}: {exc.strerror}", hint="check that the folder exists and is yours"
+            ) from exc
         click.echo(f"written: {folder / name}")

@@ -26,9 +26,9 @@ __all__ = ["command"]
 def command(app: App, version: str, part: str | None, *, reveal: bool, estate_file: str | None) -> None:
     """Print a part of a version.
 
-    Into a file (with >), the bytes come out as they went in. On a terminal and in a pipe secrets are masked unless
-    --reveal is given; on a terminal control characters are written out, so that nothing a device sent can act on your
-    screen. PART may be left out where there is only one.
+    Redirected to a file (with >), the bytes are exactly as collected. On a terminal and in a pipe secrets are masked
+    unless --reveal is given. On a terminal control characters are made visible, so that no bytes from a device can
+    control your screen. PART may be omitted when there is only one.
     """
     with app.opened(estate_file) as opened:
         found = opened.version(version)

@@ -28,7 +28,7 @@ class _Sources(click.Group):
 
 @click.group("sources", cls=_Sources, epilog=example("historon sources", "historon sources add --help"))
 def command() -> None:
-    """The sources that the estate file describes: list, add, import, rename, retire, pin."""
+    """List, add, import, rename, retire or pin sources."""
 
 
 @command.command("list", epilog=example("historon sources", "historon sources --where site=northmole --json"))
@@ -40,7 +40,7 @@ def command() -> None:
 def list_sources(
     app: App, names: tuple[str, ...], where: tuple[str, ...], estate_file: str | None, *, as_json: bool
 ) -> None:
-    """List sources as they are understood: with the defaults, and with those from the CSV."""
+    """List sources with all settings: defaults and CSV rows included."""
     estate = app.estate(estate_file)
     sources = select(estate, names, where)
     if as_json:
@@ -48,7 +48,7 @@ def list_sources(
     elif sources:
         view.print_all(estate, sources)
     else:
-        click.echo("no source yet: describe some in the estate file")
+        click.echo("no source yet: add one to the estate file (historon sources add --help)")
 
 
 @command.command(
@@ -61,33 +61,35 @@ def list_sources(
 def add(app: App, name: str, settings: tuple[str, ...], estate_file: str | None) -> None:
     """Add a source to the estate file.
 
-    The keys are those of [[sources]], and label.NAME and value.NAME. The file keeps its comments, and stays as it was
-    when it would be wrong with the new source.
+    Keys are those of [[sources]], and label.NAME and value.NAME. Comments in the file stay. Nothing is written when the
+    new source would be a mistake.
     """
     estate = app.estate(estate_file)
     click.echo(add_sources(estate, [{"name": name, **_pairs(settings)}]), nl=False)
-    click.echo(f"added to {estate.file}; try it: historon rehearse {name}")
+    click.echo(f"added to {estate.file}; test it: historon rehearse {name}")
 
 
 @command.command("retire", epilog=example("historon sources retire edge-1 --because 'replaced by edge-9'"))
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @click.option(
-    "--missing", is_flag=True, help="All sources that have versions, or were accepted, and are not described."
+    "--missing",
+    is_flag=True,
+    help="Retire every source that has versions, or was accepted, and is not in the estate file.",
 )
-@click.option("--because", "why", required=True, metavar="WHY", help="Why nobody collects it any more.")
+@click.option("--because", "why", required=True, metavar="REASON", help="Reason why it is no longer collected.")
 @estate_option
 @pass_app
 def retire(app: App, names: tuple[str, ...], *, missing: bool, why: str, estate_file: str | None) -> None:
-    """Say that sources are no longer collected, on purpose; their versions stay.
+    """Record that sources are no longer collected; their versions stay.
 
-    Remove them from the estate file first. Until then, and without a reason, a source that has versions and is not
-    described counts as lost from the list.
+    Remove the sources from the estate file first. A source that has versions but is neither in the estate file nor
+    retired counts as missing.
     """
     with app.opened(estate_file) as opened:
         names = tuple(opened.missing()) if missing else names
         if not names:
-            hint = "historon status names those that are missing"
-            raise UsageError("no source is missing" if missing else "which sources?", hint=hint)
+            hint = "historon status lists missing sources"
+            raise UsageError("no source is missing" if missing else "no source is named", hint=hint)
         for name in names:
             opened.retire(name, why)
             click.echo(f"{printable(name)} is retired: {printable(why)}")
@@ -99,14 +101,14 @@ def retire(app: App, names: tuple[str, ...], *, missing: bool, why: str, estate_
 @estate_option
 @pass_app
 def rename(app: App, old: str, new: str, estate_file: str | None) -> None:
-    """Let the versions of a source go on under another name.
+    """Continue the versions of a source under another name.
 
-    Name it NEW in the estate file first, and rename it before NEW is collected. Versions keep their numbers, and
-    copies follow.
+    Rename it in the estate file first, and run this before NEW is collected. Versions keep their numbers, and copies
+    follow.
     """
     with app.opened(estate_file) as opened:
         versions = opened.rename(old, new)
-    click.echo(f"{printable(old)} is {printable(new)} now, with {count(versions, 'version')}")
+    click.echo(f"{printable(old)} is now {printable(new)}, with {count(versions, 'version')}")
 
 
 @command.command(
@@ -117,17 +119,21 @@ def rename(app: App, old: str, new: str, estate_file: str | None) -> None:
     ),
 )
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
-@click.option("--map", "columns", multiple=True, metavar="KEY=COLUMN", help="Which column holds this key.")
-@click.option("--set", "fixed", multiple=True, metavar="KEY=VALUE", help="The same for all of them.")
-@click.option("--dry-run", is_flag=True, help="Show what would be added, and change nothing.")
+@click.option(
+    "--map", "columns", multiple=True, metavar="KEY=COLUMN", help="Name of the column for this key; repeatable."
+)
+@click.option(
+    "--set", "fixed", multiple=True, metavar="KEY=VALUE", help="Set this key for all new sources; repeatable."
+)
+@click.option("--dry-run", is_flag=True, help="Show what would be added. Changes nothing.")
 @estate_option
 @pass_app
 def import_sources(
     app: App, file: Path, columns: tuple[str, ...], fixed: tuple[str, ...], *, dry_run: bool, estate_file: str | None
 ) -> None:
-    """Add sources from a CSV that another program has written.
+    """Add sources from a CSV file.
 
-    Without --map the columns are called as the keys are. Sources whose names are there already are left as they are.
+    Without --map, columns have the names of the keys. Sources that already exist are not changed.
     """
     estate = app.estate(estate_file)
     rows = read_rows(file, _pairs(columns), _pairs(fixed))
@@ -137,7 +143,7 @@ def import_sources(
     click.echo("\n".join(lines[:_SHOWN]))
     if len(lines) > _SHOWN:
         click.echo(f"… {len(lines) - _SHOWN} more lines")
-    there = f", {len(rows) - len(new)} there already" if len(rows) > len(new) else ""
+    there = f", {len(rows) - len(new)} already there" if len(rows) > len(new) else ""
     click.echo(f"{count(len(new), 'source')} {'would be added' if dry_run else 'added'} to {estate.file}{there}")
 
 
@@ -150,13 +156,14 @@ def import_sources(
 @estate_option
 @pass_app
 def pin(app: App, names: tuple[str, ...], where: tuple[str, ...], *, yes: bool, estate_file: str | None) -> int:
-    """Fetch the host key or certificate that a source shows, and pin it.
+    """Pin the host key or certificate of a source.
 
-    Compare what is shown with what the device's own console says; when you confirm, it is written to the estate file.
+    Compare the fingerprint with the one on the device's own console. When you confirm, it is written to the estate
+    file.
     """
     estate = app.estate(estate_file)
     if not names and not where:
-        raise UsageError("which sources?", hint="name them, or narrow by --where")
+        raise UsageError("no source is named", hint="name sources, or choose them by --where")
     failed = [source.name for source in select(estate, names, where) if not _pin(app, estate, source, yes=yes)]
     return ExitCode.SOURCES if failed else ExitCode.WELL
 
@@ -174,12 +181,12 @@ def _pin(app: App, estate: Estate, source: Source, *, yes: bool) -> bool:
     known = getattr(source, shown.setting)
     click.echo(f"{source.name}: {shown.algorithm} {shown.fingerprint}")
     if known == shown.fingerprint:
-        click.echo("  is pinned already")
+        click.echo("  already pinned")
         return True
     if known:
         click.echo(f"  DIFFERENT from the pinned {known}: was it replaced or renewed?")
-    if not yes and not (app.interactive and click.confirm("  Does the device's own console say the same?")):
-        click.echo("  nothing was changed; confirm on a terminal, or say --yes")
+    if not yes and not (app.interactive and click.confirm("  Does the device's own console show the same?")):
+        click.echo("  nothing was changed; confirm on a terminal, or add --yes")
         return False
     if not set_source_key(estate, source.name, shown.setting, shown.fingerprint):
         click.echo(f"  this source is in {estate.settings.sources_from}: write it into the column {shown.setting}")
@@ -193,6 +200,6 @@ def _pairs(written: Sequence[str]) -> dict[str, str]:
     for one in written:
         key, equals, value = one.partition("=")
         if not key or not equals:
-            raise UsageError(f'"{one}" is not KEY=VALUE', hint="for example address=10.20.0.1")
+            raise UsageError(f'"{one}" is not KEY=VALUE', hint="write for example address=10.20.0.1")
         pairs[key] = value
     return pairs

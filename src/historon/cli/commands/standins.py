@@ -23,18 +23,27 @@ __all__ = ["command"]
     "standins", epilog=example("historon standins /tmp/play", "historon standins --fault saltgate-wall-1=expires")
 )
 @click.argument("folder", required=False, metavar="[DIR]", type=click.Path(file_okay=False, path_type=Path))
-@click.option("--fault", "faults", multiple=True, metavar="DEVICE=FAULT", help="Make a device misbehave; =? lists how.")
+@click.option(
+    "--fault",
+    "faults",
+    multiple=True,
+    metavar="DEVICE=FAULT",
+    help="Make a device misbehave; DEVICE=? lists the faults.",
+)
 @pass_app
 def command(app: App, folder: Path | None, *, faults: tuple[str, ...]) -> int:
-    """Run simulated devices on loopback, to play with.
+    """Run simulated devices on loopback, to try Historon on.
 
-    Lays out an estate in DIR (otherwise in a temporary folder) that describes them, shows where they listen and by what
-    they are known, and stays until Ctrl-C.
+    Makes an estate for them in DIR [default: a temporary folder], shows their ports and fingerprints, and runs until
+    Ctrl-C.
     """
     try:
         from historon.standins.brackwater import Brackwater
     except ModuleNotFoundError as exc:
-        raise OutsideError(f"the simulated devices need {exc.name}", hint="pip install 'historon[demo]'") from exc
+        raise OutsideError(
+            f"the simulated devices need {exc.name}, which is not installed",
+            hint="install the extra demo: docs/install.md",
+        ) from exc
     place = folder or Path(tempfile.mkdtemp(prefix="historon-standins-")) / "brackwater"
     lay_out(place)
     FolderStore.create(place / "store").close()
@@ -50,7 +59,7 @@ def command(app: App, folder: Path | None, *, faults: tuple[str, ...]) -> int:
         print_table(made)
         click.echo("\nAll of them listen on 127.0.0.1. In another terminal:")
         click.echo(f"  cd {place} && historon collect")
-        click.echo("Ctrl-C switches them off.")
+        click.echo("Ctrl-C stops them.")
         signal.sigwait({signal.SIGINT, signal.SIGTERM})
     finally:
         estate.stop()

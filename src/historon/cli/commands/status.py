@@ -23,15 +23,15 @@ __all__ = ["command"]
 )
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @where_option
-@click.option("--all", "everything", is_flag=True, help="Every source, however many there are.")
-@click.option("--by", metavar="LABEL", help="One line for each value of a label, such as site.")
+@click.option("--all", "everything", is_flag=True, help="Show every source.")
+@click.option("--by", metavar="LABEL", help="Show one line for each value of a label, such as site.")
 @click.option(
     "--watch",
     is_flag=False,
     flag_value=10,
     type=click.IntRange(1),
     metavar="SECONDS",
-    help="Show it again and again, every ten seconds or so often.",
+    help="Refresh every SECONDS. [default: 10]",
 )
 @estate_option
 @json_option
@@ -47,23 +47,23 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> int:
-    """Is everything fresh, and well? The exit code says it too.
+    """Show whether everything is well, by exit code too.
 
-    Shows the age of each source's last good version against its max_age, those in trouble first. The age counts from
-    when that version was made or last confirmed: found unchanged. First comes all else that needs attention: copies,
-    channels, timetables, the disk, the clock. The exit code is 1 when anything does, of the sources that were asked for
-    or, without a name, of the whole; 0 when nothing does.
+    Shows open conditions first: copies, channels, timetables, the disk, the clock. Then shows the age of each source's
+    last good version against its max_age, the worst first. The age counts from the instant when that version was made
+    or last confirmed (found unchanged). The exit code is 1 when a condition is open, and 0 when none
+    is, for the named sources or else for the whole estate.
     """
     while True:
         with app.opened(estate_file, tell_paused=False) as opened:
             estate = opened.estate
             if by is not None and not any(by in source.labels for source in opened.sources(*names, where=where)):
-                raise UsageError(f'no source has the label "{by}"', hint="historon sources shows the labels")
+                raise UsageError(f'no source has the label "{by}"', hint="historon sources lists the labels")
             stands = opened.status(*names, where=where)
         if as_json:
             view.print_data(stands, by)
         elif not stands.sources and not stands.conditions:
-            click.echo(f"no source yet: describe some in {printable(str(estate.file))}")
+            click.echo(f"no source yet: add one to {printable(str(estate.file))}")
         else:
             view.print_all(estate, stands, by, everything=everything, clear=watch is not None)
         if watch is None or as_json:

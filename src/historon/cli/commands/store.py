@@ -11,19 +11,18 @@ __all__ = ["command"]
 
 
 @click.command("store", epilog=example("historon store", "historon store --moved"))
-@click.option("--moved", is_flag=True, help="This estate takes the place of the one that the store belongs to.")
-@click.option("--beside", is_flag=True, help="This estate uses the store too, such as a service that stands by.")
-@click.option("--copied", is_flag=True, help="The store was copied with its estate: make it one of its own.")
+@click.option("--moved", is_flag=True, help="This estate replaces the one that the store belongs to.")
+@click.option("--beside", is_flag=True, help="This estate also uses the store, such as a standby service.")
+@click.option("--copied", is_flag=True, help="The store was copied with its estate: make it a separate store.")
 @estate_option
 @json_option
 @pass_app
 def command(app: App, *, moved: bool, beside: bool, copied: bool, estate_file: str | None, as_json: bool) -> int:
-    """Which estate the store belongs to.
+    """Show or change which estate the store belongs to.
 
-    A store belongs to the estate file, and the machine, that first wrote to it. Another one can read it, but not
-    change it, until you say what it is. A copied store becomes one of its own with --copied: the copies of the first
-    store refuse it then, so give it other places for its copies. The exit code is 5 while the store belongs to another
-    estate.
+    A store belongs to the estate file and machine that first wrote to it. Another estate can read it, but cannot change
+    it until one of the options is given. --copied makes a copied store a separate one; the copies of the first store
+    then refuse it, so give its copies other places. The exit code is 5 while the store belongs to another estate.
     """
     if moved + beside + copied > 1:
         raise UsageError("--moved, --beside and --copied exclude each other", hint="historon store --help")
@@ -43,15 +42,16 @@ def command(app: App, *, moved: bool, beside: bool, copied: bool, estate_file: s
 
 def _become_another(opened: Historon) -> int:
     opened.become_another()
-    click.echo(f"the store is one of its own; it belongs to {opened.writers()[-1]}")
+    click.echo(f"the store is a separate one now; it belongs to {opened.writers()[-1]}")
     estate = opened.estate
     if estate.copies:
-        click.echo(f"give other places to its copies: {', '.join(estate.copies)}")
+        click.echo(f"give its copies other places: {', '.join(estate.copies)}")
     taking = [one.name for one in estate.sources.values() if estate.procedure_of(one).moves_to is not None]
     if taking:
         more = f" and {len(taking) - 3} more" if len(taking) > 3 else ""
         click.echo(
-            f"these take files or letters away, so that two estates would each get half: {', '.join(taking[:3])}{more}"
+            "these remove files or mails that they collect, so two estates would get half each: "
+            f"{', '.join(taking[:3])}{more}"
         )
     return ExitCode.WELL
 
@@ -78,8 +78,8 @@ def _show(opened: Historon, *, as_json: bool) -> int:
         )
         click.echo(f"belongs to  {' and '.join(map(str, writers)) or 'nobody yet'}")
         if stranger:
-            click.echo(f"\n{stranger.rpartition('; ')[2]}: it can read the store, and not change it")
-            click.echo("historon store --moved    if it takes the place of the other")
-            click.echo("historon store --beside   if both are to use it")
+            click.echo(f"\n{stranger.rpartition('; ')[2]}: it can read the store, but not change it")
+            click.echo("historon store --moved    if it replaces the other")
+            click.echo("historon store --beside   if both use the store")
             click.echo("historon store --copied   if store and estate are a copy")
     return ExitCode.STORE if stranger else ExitCode.WELL

@@ -25,7 +25,7 @@ _SHOWN = 20
 @click.argument("source")
 @click.argument("text")
 @query_options
-@click.option("--all", "everything", is_flag=True, help=f"All lines that are found, not only the first {_SHOWN}.")
+@click.option("--all", "everything", is_flag=True, help=f"Show all lines that match, not only the first {_SHOWN}.")
 @reveal_option
 @estate_option
 @json_option
@@ -42,10 +42,9 @@ def command(
     estate_file: str | None,
     as_json: bool,
 ) -> None:
-    """Since when a line has been there, and what it was before.
+    """Show the history of a line: when it was added, edited, moved and removed.
 
-    Each line that holds TEXT now, or held it once, with its whole life: when it was added, what it was edited from
-    and to, where it moved, when it was removed. The newest comes first.
+    Each line that contains TEXT now, or contained it once, is shown with its whole history, newest first.
     """
     with app.opened(estate_file) as opened:
         traced = opened.trace(source, text, expression=expression, exact_case=exact_case, reveal=reveal)
@@ -63,11 +62,11 @@ def command(
             pruned_versions=pruned,
         )
         return
-    click.echo(printable(headline))
+    click.echo(printable(headline) + (f" (instants are in {opened.estate.zone})" if lives else ""))
     for life in lives if everything else lives[:_SHOWN]:
         view.print_life(life, source, opened.estate.zone, oldest)
     if len(lives) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
     print_pruned(pruned, f"of {source}")
     for one in closed[:_SHOWN]:
-        click.echo(printable(f"not looked into at all times: {one['part']}, which {one['why']}"))
+        click.echo(printable(f"not searched in all versions: {one['part']}, which {one['why']}"))

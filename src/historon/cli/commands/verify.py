@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, printable
 from historon.cli.views import verify as view
 from historon.errors import ExitCode
@@ -26,19 +26,31 @@ _TOLD = 10  # damages in a notice
 @click.command("verify", epilog=example("historon verify", "historon verify edge-1", "historon verify --json"))
 @click.argument("names", nargs=-1, metavar="[SOURCE]...")
 @click.option(
-    "--accept-losses", is_flag=True, help="Accept what was not whole in the copy that the store was made from."
+    "--accept-losses",
+    is_flag=True,
+    help="Accept versions that were already damaged in the copy that the store was made from.",
 )
+@where_option
 @estate_option
 @json_option
 @pass_app
-def command(app: App, names: tuple[str, ...], estate_file: str | None, *, accept_losses: bool, as_json: bool) -> int:
-    """Read every version again, and verify it.
+def command(
+    app: App,
+    names: tuple[str, ...],
+    where: tuple[str, ...],
+    estate_file: str | None,
+    *,
+    accept_losses: bool,
+    as_json: bool,
+) -> int:
+    """Read every version again and check it against its SHA-256.
 
-    Every content is read from the disk and checked against the SHA-256 with which it was written; the ledger's
-    structure is checked too. Sources that the estate file no longer names are read as well. Damage is told on the
-    channels, and the exit code is 5. Nothing is changed.
+    The structure of the ledger is checked too, and sources that are no longer in the estate file are included. Damage
+    is reported on the channels, and the exit code is 5. Nothing is changed.
     """
     with app.opened(estate_file) as opened:
+        if where:
+            names = tuple(source.name for source in opened.sources(*names, where=where))
         if accept_losses:
             accept(opened.store)
         with _progress(len(names) or len(opened.store.states()), quiet=as_json) as told:
@@ -87,8 +99,8 @@ def _tell(notifier: Notifier, found: Verification, now: datetime) -> list[Delive
 
     def make(kind: str) -> Event:
         if kind == "store-verified":
-            return Event(kind, now, f"{count(found.versions, 'version')} read: all as written")
-        message = f"{count(len(troubles), 'content')} cannot be read, or differ from what was written"
+            return Event(kind, now, f"{count(found.versions, 'version')} read: all intact")
+        message = f"{count(len(troubles), 'content')} cannot be read, or differ from their SHA-256"
         return Event(kind, now, message, look="historon verify", excerpt=tuple(troubles[:_TOLD]))
 
     notifier.watch("store", [Monitored(ESTATE, "store-damaged" if troubles else "", "store-verified", make)])

@@ -3,8 +3,9 @@
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import STYLES, instant, print_json, print_table, printable, since, size_text, table
+from historon.cli.output import STYLES, instant, print_json, print_table, printable, size_text, table
 from historon.cli.views import versions as view
+from historon.estate import describe
 from historon.store import State
 
 __all__ = ["command"]
@@ -14,15 +15,15 @@ _SHOWN = 25
 
 @click.command("versions", epilog=example("historon versions edge-1", "historon versions edge-1 --all --json"))
 @click.argument("source")
-@click.option("--all", "everything", is_flag=True, help="All of them, also those that differ by noise alone.")
+@click.option("--all", "everything", is_flag=True, help="Include versions that differ only by noise.")
 @estate_option
 @json_option
 @pass_app
 def command(app: App, source: str, *, everything: bool, estate_file: str | None, as_json: bool) -> None:
-    """The timeline of a source.
+    """List the versions of a source, newest first.
 
-    Newest first, with the lines that came and went against the version before. Versions that differ by masked noise
-    alone are stored, and left out here unless --all is given.
+    Each has the number of lines added and removed since the version before. Versions that differ only by masked noise
+    are stored, but listed only with --all.
     """
     with app.opened(estate_file) as opened:
         versions = opened.versions(source)
@@ -36,7 +37,8 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
     now, zone = app.clock(), opened.estate.zone
     proofs = opened.proofs(source)
     click.echo(headline)
-    made = table("version", f"version from ({zone})", "made", "size", "lines", "state", "note", right=("size", "lines"))
+    columns = ("version", f"made ({zone})", "age", "size", "changed lines", "state", "note")
+    made = table(*columns, right=("size", "changed lines"))
     for version in shown:
         lines = f"+{version.added} -{version.removed}" if version.added or version.removed else ""
         note = f"held: {version.held}" if version.held is not None else version.note or ""
@@ -45,7 +47,7 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
         made.add_row(
             f"@{version.number}",
             instant(version.at, zone),
-            since(now - version.at),
+            describe(now - version.at),
             size_text(version.size),
             lines,
             version.state,

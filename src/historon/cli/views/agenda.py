@@ -31,7 +31,7 @@ _FROZEN = 6  # sources that are named
 def headline(estate: Estate, dues: Sequence[Due], span: str) -> str:
     """What is due, in one line."""
     if not estate.timetables:
-        return "there is no timetable: write one in [timetables] of the estate file, and name it in sources"
+        return "there is no timetable: add one to [timetables] in the estate file, and name it in sources"
     if not dues:
         return f"nothing is due in {in_words(span)}"
     return (
@@ -110,13 +110,13 @@ def print_simulation(estate: Estate, dues: Sequence[Due], simulation: Simulation
     if simulation.asking_s is not None and simulation.rounds_s is not None:
         asked, waited = describe(_rounded(simulation.asking_s)), describe(_rounded(simulation.rounds_s))
         at_once = estate.settings.at_once
-        click.echo(f"time: {asked} of asking, if it takes as long as the last times; {waited} at {at_once} at once")
+        click.echo(f"time: about {asked} of collecting, {waited} with {at_once} at a time (by each source's last run)")
     if simulation.growth_bytes is not None and simulation.history_s is not None:
         now, history = size_text(simulation.store_bytes), describe(_rounded(simulation.history_s))
         growth = size_text(simulation.growth_bytes)
-        click.echo(f"disk: about {growth} more, if it grows as in the {history} so far (now {now})")
+        click.echo(f"disk: about {growth} more, at the growth of the {history} so far (now {now})")
     else:
-        click.echo("disk: cannot tell yet: it takes the rounds of two days")
+        click.echo("disk: unknown until there are rounds of two days")
 
 
 def print_end(estate: Estate, dues: Sequence[Due], warnings: Sequence[str], now: datetime, span: str) -> None:
@@ -144,7 +144,7 @@ def print_end(estate: Estate, dues: Sequence[Due], warnings: Sequence[str], now:
 def _held(names: Sequence[str]) -> str:
     """The sources that a freeze holds, in words."""
     if not names:
-        return "no source is meant: none is"
+        return "no source is"
     more = f" and {len(names) - _FROZEN} more" if len(names) > _FROZEN else ""
     verb = "is" if len(names) == 1 else "are"
     return f"{', '.join(map(printable, names[:_FROZEN]))}{more} {verb}"

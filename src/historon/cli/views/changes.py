@@ -47,8 +47,8 @@ def _why_nothing(store: Store, family: Family) -> str:
         store.version(one.source, one.number) and store.version(one.source, one.number - 1) for one in family.members
     )
     if there:
-        return "by the noise and secrets that are set now, nothing of it shows any more"
-    return "its versions, or those before them, were pruned meanwhile"
+        return "nothing left to show: hidden by the current noise and secret settings"
+    return "its versions, or the ones before them, were pruned"
 
 
 def _print_family(opened: Historon, changes: Changes, family: Family) -> None:
@@ -108,7 +108,7 @@ def print_closer(opened: Historon, changes: Changes, handle: str, since: str, *,
     family = next((one for one in changes.families if one.handle == handle), None)
     if family is None:
         raise UsageError(
-            f'no family "{handle}" among the changes since {since}', hint="look further back, for example --since 30d"
+            f'no family "{handle}" among the changes since {since}', hint="look further back, such as --since 30d"
         )
     if as_json:
         data = as_data(opened, changes, family, "", every=True)
@@ -123,7 +123,7 @@ def print_closer(opened: Historon, changes: Changes, handle: str, since: str, *,
             screen.print(Text.assemble("    ", (printable(f"{one.source}@{one.number}"), "bold"), (f"  {when}", "dim")))
         screen.print()
     one = family.members[0]
-    click.echo(f"the whole of one: historon diff {one.source}@{one.number - 1} {one.source}@{one.number}")
+    click.echo(f"to see one whole: historon diff {one.source}@{one.number - 1} {one.source}@{one.number}")
 
 
 def as_data(opened: Historon, changes: Changes, family: Family, group: str, *, every: bool = False) -> dict[str, Any]:

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
-from historon.collect import Observer, RoundReport, SourceBegan, SourceResult, SourceStep
+from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, print_labelled, printable
+from historon.collect import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.estate import describe
 from historon.notices import DeliveryResult
 from historon.store import Outcome
@@ -15,9 +15,9 @@ from historon.store import Outcome
 if TYPE_CHECKING:
     from rich.console import Console
 
-__all__ = ["Shown", "print_data", "print_end"]
+__all__ = ["Shown", "failure_data", "print_data", "print_end"]
 
-_UNMET = 6  # of one source that are told
+_UNMET = 6  # of one source that are reported
 
 
 class Shown:
@@ -123,7 +123,7 @@ def _words(result: SourceResult) -> tuple[str, str, str, str]:
     number = f"@{result.number}" if result.number is not None and result.outcome is not Outcome.UNCHANGED else ""
     told = result.outcome in (Outcome.CHANGED, Outcome.SUSPECT) and (result.added or result.removed)
     lines = f"+{result.added} -{result.removed}" if told else ""
-    # Of what went wrong, all is told at the end.
+    # Of what went wrong, all is reported at the end.
     why = "" if result.outcome in (Outcome.FAILED, Outcome.SUSPECT) else result.note or ""
     return f"{result.source:<24}", f"{result.outcome:<9}", f"{number} {lines}".strip(), why
 
@@ -137,13 +137,14 @@ def _styled(result: SourceResult) -> object:
 
 def print_end(report: RoundReport, told: Sequence[DeliveryResult]) -> None:
     """What became of a round, and of its notices."""
-    screen = console()
-    _print_troubles(report, screen)
-    _print_requirements(report, screen)
-    _print_summary(report, screen)
+    sys.stdout.flush()
+    trouble = console(stderr=True)
+    _print_troubles(report, trouble)
+    _print_requirements(report, trouble)
+    _print_summary(report, console(), trouble)
     for one in told:
         if one.trouble:
-            waits = "; queued, will be retried: historon notices" if one.waits else ""
+            waits = "; queued for another try: historon notices" if one.waits else ""
             click.echo(f"historon: notice not sent to {one.channel}: {printable(one.trouble)}{waits}", err=True)
     if report.store_trouble:
         click.echo(f"historon: the store is in trouble: {printable(report.store_trouble)}", err=True)
@@ -159,8 +160,8 @@ def _print_troubles(report: RoundReport, screen: "Console") -> None:
             print_failure(screen, [one.source for one in alike], result.failure)
             continue
         screen.print(Text(f"{result.source}: {result.outcome}", style=STYLES[result.outcome]))
-        screen.print(Text(f"  what     {printable(result.note or '')}"))
-        screen.print(Text(f"  look     {result.look}"))
+        print_labelled(screen, "what", printable(result.note or ""))
+        print_labelled(screen, "look", result.look)
 
 
 def _print_requirements(report: RoundReport, screen: "Console") -> None:
@@ -169,13 +170,13 @@ def _print_requirements(report: RoundReport, screen: "Console") -> None:
     for result in report.failing_requirements:
         screen.print(Text(f"\n{result.source}: a requirement is not met", style=STYLES["suspect"]))
         for one in result.unmet[:_UNMET]:
-            screen.print(Text(f"  what     {printable(str(one))}"))
-        screen.print(Text(f"  look     historon requirements {result.source}"))
+            print_labelled(screen, "what", printable(str(one)))
+        print_labelled(screen, "look", f"historon requirements {result.source}")
     for result in report.meeting_again:
         screen.print(Text(f"{result.source}: meets again: {printable(', '.join(result.met_again))}", "green"))
 
 
-def _print_summary(report: RoundReport, screen: "Console") -> None:
+def _print_summary(report: RoundReport, screen: "Console", trouble: "Console") -> None:
     from rich.text import Text
 
     line = Text(f"\n{_round_words(report)}: ")
@@ -187,11 +188,11 @@ def _print_summary(report: RoundReport, screen: "Console") -> None:
     if report.not_resumed:
         line.append(f"; {report.not_resumed} NOT RESUMED", STYLES["failed"])
     screen.print(line)
-    if first := report.count(Outcome.FIRST):
-        which = f"{first:,} first versions with: look at them" if first > 1 else "the first version with: look at it"
-        screen.print(Text(f"remark: there is nothing yet to compare {which} (historon show SOURCE)"))
+    if first := report.count(Outcome.NEW):
+        which = f"the first versions of {first:,} sources" if first > 1 else "the first version"
+        screen.print(Text(f"remark: look at {which}: no earlier one was there to compare (historon show SOURCE)"))
     for remark in report.remarks:
-        screen.print(Text(f"remark: {printable(remark)}", style=STYLES["suspect"]))
+        trouble.print(Text(f"remark: {printable(remark)}", style=STYLES["suspect"]))
 
 
 def _round_words(report: RoundReport) -> str:
@@ -230,12 +231,16 @@ def _result_data(result: SourceResult) -> dict[str, object]:
         "note": result.note,
         "requirements_failed": [str(one) for one in result.unmet],
         "requirements_met_again": result.met_again,
-        "failure": failure
-        and {
-            "kind": failure.kind,
-            "step": failure.step,
-            "message": failure.message,
-            "try": failure.hint,
-            "tail": failure.tail,
-        },
+        "failure": failure and failure_data(failure),
+    }
+
+
+def failure_data(failure: Failure) -> dict[str, object]:
+    """Why a source failed, for programs."""
+    return {
+        "kind": failure.kind,
+        "step": failure.step,
+        "message": failure.message,
+        "try": failure.hint,
+        "tail": failure.tail,
     }

@@ -19,13 +19,13 @@ _COMPARED = 20
 def headline(statuses: Sequence[CopyStatus], now: datetime) -> str:
     """How the copies stand, in one line."""
     if not statuses:
-        return "there is no copy: write one in [copies] of the estate file"
+        return "there is no copy: add one to [copies] in the estate file"
     counted = Counter(_word(one, now) for one in statuses)
     told = [f"{counted[word]} {word}" for word in _WORDS if counted[word]]
     return f"{count(len(statuses), 'copy', 'copies')}: {', '.join(told)}"
 
 
-_WORDS = ("REFUSED", "DAMAGED", "DIFFERENT", "NOT THERE", "BEHIND for too long", "behind", "up to date")
+_WORDS = ("REFUSED", "DAMAGED", "DIFFERENT", "MISSING", "BEHIND for too long", "behind", "up to date")
 
 
 def _word(one: CopyStatus, now: datetime) -> str:
@@ -49,7 +49,7 @@ def print_all(statuses: Sequence[CopyStatus], estate: Estate, now: datetime) -> 
         for damage in one.damages[:_SHOWN]:
             click.echo(f"{one.name}: {printable(str(damage))}")
         if one.damaged > _SHOWN:
-            click.echo(f"{one.name}: and {one.damaged - _SHOWN} more")
+            click.echo(f"{one.name}: {one.damaged - _SHOWN} more")
         if one.refused:
             click.echo("  try: historon copies --compare")
         elif one.damaged or one.is_gone:
@@ -68,7 +68,7 @@ def _state(one: CopyStatus, now: datetime) -> str:
         return one.state.upper()
     if behind is None:
         if one.left_out:
-            return f"up to date but for {count(one.left_out, 'part')}"
+            return f"up to date except {count(one.left_out, 'part')}"
         return "up to date"
     return f"{'BEHIND' if one.overdue(now) else 'behind'} for {describe(behind)} of {one.copy.max_lag}"
 
@@ -123,6 +123,6 @@ def print_compared(found: Compared, *, as_json: bool) -> None:
         if THE_STORE not in one.places:
             click.echo(f"  {'-' * 16}  {THE_STORE} does not have it, and no removal is on record")
     if len(found.differing) > _COMPARED:
-        click.echo(f"and {len(found.differing) - _COMPARED} more: --json")
+        click.echo(f"{len(found.differing) - _COMPARED} more: --json")
     for place, why in found.unknown.items():
         click.echo(f"{place} could not be read: {printable(why)}")

@@ -50,7 +50,8 @@ def print_changes(found: Difference, form: str | None, context: int, zone: tzinf
     screen = console()
     if form == "side" and screen.width < _NARROW:
         raise UsageError(
-            f"{screen.width} columns are too few for two texts", hint=f"widen to {_NARROW}, or --form lines"
+            f"{screen.width} columns are too narrow for two texts",
+            hint=f"use at least {_NARROW} columns, or --form lines",
         )
     for mark, side in (("-", found.before), ("+", found.after)):
         screen.print(

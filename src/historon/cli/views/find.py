@@ -24,6 +24,9 @@ def print_all(
     from rich.text import Text
 
     screen = console()
+    if found:
+        zoned = f" (instants are in {zone})" if ever else ""
+        screen.print(Text(f"   line  path and text{zoned}", style="dim"), soft_wrap=True)
     for (source, part), hits in groupby(found, key=lambda hit: (hit.source, hit.part)):
         screen.print(Text.assemble((printable(source), "bold"), (f"  {printable(part)}", "dim")))
         for hit in hits:
@@ -34,14 +37,14 @@ def print_all(
             line.append(_cut(printable(hit.line)), "dim" if gone else "not dim")
             if ever and hit.came:
                 already = (oldest or {}).get(source) == hit.came.number
-                came = f"@{hit.came.number}, the oldest version kept"
+                came = f"@{hit.came.number}, the oldest version"
                 since = (
                     f"  already there in {came}"
                     if already
                     else f"  since {instant(hit.came.at, zone)} @{hit.came.number}"
                 )
                 line.append(since, "dim")
-                line.append(f", gone {instant(hit.gone.at, zone)} @{hit.gone.number}" if hit.gone else "", "yellow")
+                line.append(f", removed {instant(hit.gone.at, zone)} @{hit.gone.number}" if hit.gone else "", "yellow")
             screen.print(line, soft_wrap=True)
 
 
@@ -52,8 +55,8 @@ def _cut(text: str) -> str:
 def headline(found: Sequence[Hit], sources: int, text: str, closed: Mapping[tuple[str, str], str]) -> str:
     """What was found where, in one line."""
     if not found:
-        but = f"; {count(len(closed), 'part')} could not be looked into" if closed else ""
-        return f'"{text}" was found in none of {count(sources, "source")}{but}'
+        but = f"; {count(len(closed), 'part')} could not be searched" if closed else ""
+        return f'"{text}" is in none of {count(sources, "source")}{but}'
     having = len({hit.source for hit in found})
     return f'"{text}": {count(len(found), "line")} in {having} of {count(sources, "source")}'
 

@@ -8,7 +8,7 @@ from historon.insight import Hidden, Proposal
 __all__ = ["as_data", "headline", "print_all"]
 
 _SHOWN = 5  # changes that a mask would have hidden
-_FEWEST = 4  # versions by which it can be told what changes by itself
+_FEWEST = 4  # versions by which it can be known what changes by itself
 
 
 def headline(source: str, versions: int, found: Sequence[Proposal], in_force: int) -> str:
@@ -16,7 +16,7 @@ def headline(source: str, versions: int, found: Sequence[Proposal], in_force: in
     masks = f"{count(in_force, 'mask')} in force"
     looked = f"in {count(versions, 'good version')} of {source}"
     if versions < _FEWEST:
-        return f"cannot tell yet {looked}: it takes {_FEWEST} ({masks})"
+        return f"too early: {source} has {count(versions, 'good version')}, noise needs {_FEWEST} ({masks})"
     if found:
         return f"{count(len(found), 'proposal')} {looked} ({masks})"
     return f"no further noise found {looked} ({masks})"
@@ -33,7 +33,7 @@ def print_all(found: Sequence[Proposal], take: str | None) -> None:
             soft_wrap=True,
         )
         evidence = f"     differed in {len(one.seen_in)} of {count(one.steps, 'step')} from version to version"
-        screen.print(Text(f"{evidence}, in {one.alone} of them nothing else did", style=""))
+        screen.print(Text(f"{evidence}, in {one.alone} of them nothing else changed", style=""))
         last = f"     last in {printable(one.part)}: {printable(one.old)} → {printable(one.new)}"
         screen.print(Text(last, style="dim"), soft_wrap=True)
         _print_hidden(one.hides)
@@ -42,7 +42,7 @@ def print_all(found: Sequence[Proposal], take: str | None) -> None:
 
 
 def _called(one: Proposal) -> str:
-    return "order means nothing under " if one.setting == "unordered" else ""
+    return "order ignored under " if one.setting == "unordered" else ""
 
 
 def _print_hidden(hides: Sequence[Hidden]) -> None:
@@ -62,7 +62,7 @@ def _print_hidden(hides: Sequence[Hidden]) -> None:
         sign = "" if edited else came_or_went
         screen.print(Text(f"       @{one.version:<5} {sign}{sides}", style="yellow"), soft_wrap=True)
     if len(hides) > _SHOWN:
-        screen.print(Text(f"       and {len(hides) - _SHOWN} before (--json names them all)", style="yellow"))
+        screen.print(Text(f"       {len(hides) - _SHOWN} earlier ones (--json lists all)", style="yellow"))
 
 
 def as_data(one: Proposal) -> dict[str, object]:

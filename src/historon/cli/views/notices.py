@@ -25,13 +25,11 @@ _STYLES = {
 }
 
 
-def show_notice(store: Store, what: str, estate: Estate, *, as_json: bool) -> None:
-    """A notice of the history, as it was told."""
-    notice = store.outbox.notice(int(what)) if what.isdecimal() else None
+def show_notice(store: Store, number: int, estate: Estate, *, as_json: bool) -> None:
+    """A notice of the history, as it was sent."""
+    notice = store.outbox.notice(number)
     if notice is None:
-        wrong = f'"{what}" is neither try, send nor the number of a notice'
-        problem = f"there is no notice {what}" if what.isdecimal() else wrong
-        raise UsageError(problem, hint="historon notices --history")
+        raise UsageError(f"there is no notice {number}", hint="historon notices history")
     letter = msgspec.json.decode(notice.letter, type=Letter)
     if as_json:
         rows = [one.data for one in letter.events]
@@ -116,7 +114,7 @@ def show_channels(estate: Estate, store: Store, conditions: "Sequence[OpenCondit
     if estate.channels:
         print_table(made)
     if estate.settings.heartbeat:
-        click.echo(f"after good rounds a sign of life goes to the address in {estate.settings.heartbeat}")
+        click.echo(f"heartbeat: the address in {estate.settings.heartbeat} is requested after each good round")
     for notice in waiting:
         click.echo(f"\n{notice.channel}: notice {notice.number} {_fate(notice, estate)}")
         click.echo(f"  {printable(notice.subject)}\n  {printable(notice.answer or '')}")
@@ -128,11 +126,11 @@ def show_channels(estate: Estate, store: Store, conditions: "Sequence[OpenCondit
 
 def _headline(estate: Estate, waiting: Sequence[Notice], pending: Sequence[Pending]) -> str:
     if not estate.channels:
-        return "nobody is notified: write a channel in [channels] of the estate file"
+        return "no channel is set up: add one to [channels] in the estate file"
     told = count(len(estate.channels), "channel")
     stuck = f", {count(len(waiting), 'notice')} QUEUED AFTER A FAILURE" if waiting else ""
     later = f", {count(len(pending), 'event')} to be sent later" if pending else ""
-    return f"{told}{stuck}{later}" if stuck or later else f"{told}, nothing is waiting"
+    return f"{told}{stuck}{later}" if stuck or later else f"{told}, no notice is waiting"
 
 
 def _channel_row(name: str, channel: Channel, last: datetime | None) -> dict[str, object]:
@@ -161,9 +159,9 @@ def _print_pending(pending: Sequence[Pending], estate: Estate, blocked: set[str]
 
 def _until(one: Pending, estate: Estate, blocked: set[str]) -> str:
     if one.channel in blocked:
-        return "behind the queued notice"
+        return "for the queued notice before"
     if one.round is not None:
-        return f"until round {one.round} ends, and at most until {instant(one.due, estate.zone)}"
+        return f"until round {one.round} ends, {instant(one.due, estate.zone)} at the latest"
     return f"until {instant(one.due, estate.zone)}"
 
 
@@ -171,7 +169,7 @@ def _fate(notice: Notice, estate: Estate) -> str:
     if notice.fate is NoticeState.QUEUED and notice.next:
         left = f" for {', '.join(notice.remaining)}" if notice.remaining else ""
         again = instant(notice.next, estate.zone)
-        return f"is queued{left}, tried {count(notice.tries, 'time')}, will be retried at {again}"
+        return f"is queued{left}, after {count(notice.tries, 'try', 'tries')}; the next is at {again}"
     return notice.fate
 
 

@@ -27,7 +27,7 @@ def printer_of(*, calendar: bool, each: bool) -> Callable[[Estate, dict[str, lis
 def headline(plans: dict[str, list[Verdict]]) -> str:
     """What would be removed, in one line."""
     if not plans:
-        return "none of these sources has a retention: they keep every version"
+        return "none of these sources has a retention: all versions stay"
     losing = _losing(plans)
     going = sum(not verdict.stays for verdicts in losing for verdict in verdicts)
     if not going:
@@ -41,7 +41,7 @@ def _losing(plans: dict[str, list[Verdict]]) -> list[list[Verdict]]:
 
 
 def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
-    made = table("source", "removed", "which", "stay", right=("removed", "stay"), wrap=("which",))
+    made = table("source", "to remove", "versions", "to keep", right=("to remove", "to keep"), wrap=("versions",))
     for name, verdicts in plans.items():
         going = [verdict.version.number for verdict in verdicts if not verdict.stays]
         if going:
@@ -51,12 +51,12 @@ def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
     print_table(made)
     losing = _losing(plans)
     rules = Counter(verdict.rule for verdicts in losing for verdict in verdicts if verdict.rule)
-    click.echo("\nthe others of these sources stay, each by one of:")
+    click.echo("\nthe other versions of these sources stay, each by one of:")
     for rule, number in rules.most_common():
         click.echo(f"{number:6}  {printable(rule)}")
     by = [one.retention for verdicts in losing for one in verdicts if not one.stays]
     for budget, number in Counter(one.partition(", ")[2] for one in by if ", " in one).items():
-        click.echo(f"{number:6}  would be removed for {printable(budget)}")
+        click.echo(f"{number:6}  removed for {printable(budget)}")
 
 
 def _print_calendars(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
@@ -74,7 +74,7 @@ def _print_calendars(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
             signs = "".join(_day(days.get(day, [])) for day in range(1, 32))
             click.echo(f"{year}-{month:02}  {signs.rstrip()}")
     if plans:
-        click.echo("\n# all of a day stay   + some of them   x all of them would be removed   . no version")
+        click.echo("\n# all of a day stay   + some of them stay   x all of them would be removed   . no version")
 
 
 def _day(stay: Sequence[bool]) -> str:
@@ -87,7 +87,7 @@ def _day(stay: Sequence[bool]) -> str:
 
 def _print_each(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
     verdicts = [verdict for one in plans.values() for verdict in one]
-    made = table("version", f"version from ({estate.zone})", "verdict", wrap=("verdict",))
+    made = table("version", f"made ({estate.zone})", "verdict", wrap=("verdict",))
     for verdict in verdicts:
         version = verdict.version
         words = f"stays: {printable(verdict.rule)}" if verdict.rule is not None else "would be removed"
@@ -98,7 +98,7 @@ def _print_each(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
 
 
 def _ranges(numbers: Sequence[int]) -> str:
-    """`@1-@12, @14`: numbers in a row told once."""
+    """`@1-@12, @14`: numbers in a row reported once."""
     spans = []
     for _, run in groupby(enumerate(numbers), key=lambda pair: pair[1] - pair[0]):
         row = [number for _, number in run]
@@ -140,7 +140,7 @@ def print_history(found: Sequence[Pruning], zone: tzinfo, *, as_json: bool) -> N
         by = f"the service, after round {one.round}" if one.round is not None else "hand"
         names = [f"{printable(name)} ({number})" for name, number in one.by_source.items()]
         more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
-        told = instant(one.at, zone) if one.at else "not known"
+        told = instant(one.at, zone) if one.at else "unknown"
         made.add_row(told, by, str(one.versions), "; ".join(one.rules) or "-", ", ".join(names[:_NAMED]) + more)
     if found:
         print_table(made)

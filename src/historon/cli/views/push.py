@@ -24,14 +24,14 @@ def print_plan(opened: Historon, plan: PushPlan) -> None:
     zone, source = opened.estate.zone, opened.estate.sources[plan.wanted.source]
     wanted = f"{source.name}@{plan.wanted.number}"
     if not plan.needed:
-        click.echo(f"{printable(plan.what)} is as in {wanted} already, noise not counted: nothing is to be done")
+        click.echo(f"{printable(plan.what)} already matches {wanted} (noise ignored): nothing to push")
         return
     when = instant(plan.wanted.at, zone, named=True)
     click.echo(f"{source.name} was collected just now: it is {source.name}@{plan.present.number}.")
     if not plan.present.good:
-        click.secho("That export looks wrong, and was set aside: is it what the source really holds?", fg="yellow")
+        click.secho("This export is suspect, and was set aside: is it the real state of the source?", fg="yellow")
     piece = f"{printable(plan.only)} of " if plan.only is not None else ""
-    click.echo(f"To bring back {piece}{wanted} of {when} changes:\n")
+    click.echo(f"To push {piece}{wanted} of {when} changes:\n")
     _show_changes(_all_that_changes(opened, plan), opened.weights)
     _show_lines(opened, plan)
     for name in plan.removed:
@@ -48,7 +48,7 @@ def _show_lines(opened: Historon, plan: PushPlan) -> None:
     if not plan.lines:
         return
     typed = sum(map(len, plan.lines.values()))
-    click.echo(f"{count(typed, 'line')} will be typed, exactly these:\n")
+    click.echo(f"{count(typed, 'command')} will be entered, exactly these:\n")
     masks = opened.masks(plan.wanted.source)
     for name, lines in plan.lines.items():
         if len(plan.lines) > 1:
@@ -85,24 +85,24 @@ def print_pushed(done: Pushed, weights: Weights) -> None:
         if done.failure.hint:
             click.echo(f"  try: {printable(done.failure.hint)}", err=True)
         if done.failure.tail:
-            click.echo(f"  it said: {printable(done.failure.tail.strip())}", err=True)
+            click.echo(f"  answer: {printable(done.failure.tail.strip())}", err=True)
     if done.left is None:
-        click.secho(f"it is NOT KNOWN what {wanted.source} holds now: {printable(done.unknown)}", fg="red", err=True)
+        click.secho(f"the state of {wanted.source} is UNKNOWN: {printable(done.unknown)}", fg="red", err=True)
     elif not done.left.parts:
-        click.secho(f"{what} is as in {name}, noise not counted", fg="green")
+        click.secho(f"{what} now matches {name} (noise ignored)", fg="green")
     else:
         only_moved = all(_only_moved(part) for part in done.left.parts)
-        told = "It holds all of it, in another order" if only_moved else "Still different"
-        click.secho(f"{what} is NOT as in {name}. {told}, from now to then:\n", fg="red")
+        told = "All of it is there, in another order" if only_moved else "Still different"
+        click.secho(f"{what} does NOT match {name}. {told}, from now to then:\n", fg="red")
         _show_changes(done.left.parts, weights)
     for line, answer in done.answers[:_ANSWERS] if not done.well else ():
         words = [printable(one) for one in answer.strip().splitlines()[:_ANSWERED]]
         click.echo(f'it answered to "{printable(line)}": {" / ".join(words)}')
     if done.again:
         only = f" --only {shlex.quote(done.plan.only)}" if done.plan.only is not None else ""
-        click.echo(f"one change may have waited for another; push again: historon push {name}{only}")
+        click.echo(f"one change may depend on another; push again: historon push {name}{only}")
     elif done.left is not None and done.left.parts and done.failure is None:
-        click.echo("another push would send the same again: what is left has to be done by hand")
+        click.echo("another push would send the same commands again: make the remaining changes by hand")
     click.echo(f"to go back: {done.plan.way_back}")
 
 
@@ -138,7 +138,7 @@ def print_data(opened: Historon, plan: PushPlan, done: Pushed | None) -> None:
     if done is not None and done.left is not None:
         left = [part_data(one, _CONTEXT, opened.weights) for one in done.left.parts]
     if done is None:
-        headline = "needed" if plan.needed else "nothing is to be done"
+        headline = "needed" if plan.needed else "nothing to push"
     else:
         headline = "as wanted" if done.well else "NOT as wanted"
     print_json(

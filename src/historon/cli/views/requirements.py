@@ -22,10 +22,10 @@ _HEADLINES = {RequirementState.NOT_MET: "bold red", RequirementState.UNKNOWN: "b
 def headline(estate: Estate, found: Sequence[Required], without: int) -> str:
     """How many meet what is required, in one line."""
     if not estate.requirements:
-        return "nothing is required: write [[requirements]] in the estate file"
-    rest = f"; nothing is required of {count(without, 'source')}" if without else ""
+        return "no requirement is set: add [[requirements]] to the estate file"
+    rest = f"; no requirement is set for {count(without, 'source')}" if without else ""
     if not found:
-        return f"nothing is required of {'this source' if without == 1 else 'these sources'}"
+        return f"no requirement is set for {'this source' if without == 1 else 'these sources'}"
     failing = sum(one.state is RequirementState.NOT_MET for one in found)
     unknown = sum(one.state is RequirementState.UNKNOWN for one in found)
     total = count(len(found), "source")

@@ -9,7 +9,7 @@ from historon.restore import Original, OriginalState, Restored
 from historon.store import Version
 from historon.versions import is_binary
 
-__all__ = ["LISTED", "print_differing", "print_restored"]
+__all__ = ["LISTED", "print_differing", "print_restored", "row"]
 
 LISTED = 20  # files; of more, so many are named
 _LINES = 60  # of a diff
@@ -25,9 +25,9 @@ def print_differing(opened: Historon, version: Version, state: OriginalState) ->
         if shown <= _LINES:
             shown += _print_lines(opened, version, one, _LINES - shown)
     if shown > _LINES:
-        click.echo("  and more lines, which are not shown")
+        click.echo("  more lines are not shown")
     if len(state.differing) > LISTED:
-        click.echo(f"and {len(state.differing) - LISTED} more files")
+        click.echo(f"{len(state.differing) - LISTED} more files")
     for why in state.unheld[:LISTED]:
         click.echo(f"lost by restoring: {printable(why)}")
     if len(state.unheld) > LISTED:
@@ -58,14 +58,27 @@ def print_restored(opened: Historon, found: Version, restored: Restored, how: st
         click.echo(f"{printable(str(file))}  {size_text(size)}")
     if len(files) > LISTED:
         rest = sum(size for _, size in files[LISTED:])
-        click.echo(f"and {len(files) - LISTED} more, {size_text(rest)}")
+        click.echo(f"{len(files) - LISTED} more, {size_text(rest)}")
     for why in restored.left_out:
         click.echo(f"left out: {printable(why)}")
     name = f"{found.source}@{found.number}"
     made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, opened.estate.zone, named=True)}"
-    readable = how or "readable by you alone"
+    readable = how or "readable by you only"
     written = (
         f"{count(len(files), 'file')} written, {readable}" if files or not restored.already else "nothing to write"
     )
-    there = f"; {count(len(restored.already), 'file')} there already, byte for byte" if restored.already else ""
+    there = f"; {count(len(restored.already), 'file')} already identical" if restored.already else ""
     click.echo(f"{name} ({made}): {written}{there}")
+
+
+def row(found: Version, restored: Restored) -> dict[str, object]:
+    """What was written of a version, for programs."""
+    return {
+        "source": found.source,
+        "version": found.number,
+        "at": found.at,
+        "state": found.state,
+        "files": [{"file": str(file), "size_bytes": size} for file, size in restored.files],
+        "already_identical": [str(one) for one in restored.already],
+        "left_out": list(restored.left_out),
+    }

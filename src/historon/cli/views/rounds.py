@@ -3,7 +3,7 @@
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from datetime import tzinfo
+from datetime import timedelta, tzinfo
 from itertools import groupby
 from typing import TYPE_CHECKING
 
@@ -32,7 +32,7 @@ def print_removed(removed: Sequence[Removed]) -> None:
     """What was pruned after the round."""
     if not removed:
         return
-    click.echo(f"\nafter it {count(len(removed), 'version')} went:")
+    click.echo(f"\nremoved after this round ({count(len(removed), 'version')}):")
     for (source, rule), group in groupby(removed, key=lambda one: (one.source, one.rule)):
         numbers = " ".join(f"@{one.number}" for one in group)
         click.echo(f"  {source} {numbers}  {rule or ''}".rstrip())
@@ -94,16 +94,19 @@ def print_visits(number: int, visits: Sequence[Visit], *, steps: bool) -> None:
 
     click.echo(visits_headline(number, visits))
     step = "step" if steps else "longest step"
-    made = table("source", "outcome", "version", "took", step, "note", wrap=(step, "note") if steps else ("note",))
+    columns = ("source", "outcome", "version", "waiting", "working", step, "note")
+    made = table(*columns, wrap=(step, "note") if steps else ("note",))
     for visit in visits:
         version = f"@{visit.number}" if visit.number is not None else ""
         outcome = Text(visit.outcome, STYLES[visit.outcome])
         longest = max(visit.steps, key=lambda step: step[1], default=None)
         where = f"{describe(longest[1])} in {_short(longest[0])}" if longest and not steps else ""
         note = printable(visit.note or "")
-        made.add_row(visit.source, outcome, version, describe(visit.took), Text(printable(where), "dim"), note)
+        working = sum((took for _, took in visit.steps), timedelta()) if visit.steps else visit.took
+        waiting = describe(visit.took - working) if visit.took > working else ""
+        made.add_row(visit.source, outcome, version, waiting, describe(working), Text(printable(where), "dim"), note)
         for place, took in visit.steps if steps else ():
-            made.add_row("", "", "", describe(took), Text(printable(place), "dim"), "")
+            made.add_row("", "", "", "", describe(took), Text(printable(place), "dim"), "")
     print_table(made)
 
 

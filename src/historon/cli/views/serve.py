@@ -26,7 +26,9 @@ def log_to(form: str, level: str, file: str | None, file_level: str, *, journal:
             os.close(os.open(file, os.O_WRONLY | os.O_CREAT, 0o600))
             handlers.append((WatchedFileHandler(file, encoding="utf-8"), file_level))
         except OSError as exc:
-            raise OutsideError(f"{file}: cannot log there: {exc.strerror}", hint="is its folder there?") from exc
+            raise OutsideError(
+                f"{file}: cannot log there: {exc.strerror}", hint="check that its folder exists and is writable"
+            ) from exc
     log, libraries = logging.getLogger("historon"), logging.getLogger()
     log.handlers = []
     logging.captureWarnings(capture=True)

@@ -85,7 +85,7 @@ def _headline(stands: Board) -> str:
     if went and worst:
         told.append(f"{', '.join(went)} at the last try")
     elif went:
-        told += [f"{', '.join(went)} of {total} at the last try", "nothing overdue yet"]
+        told += [f"{', '.join(went)} of {total} at the last try", "none overdue yet"]
     if not (worst or went):
         known = [f"{ages[age]:,} {age}" for age in _KNOWN if ages[age]]
         told.append(f"{total}: {', '.join(known)}")
@@ -114,7 +114,7 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
     if shown:
         zone = estate.zone
         made = table(
-            "age", "source", "good", "last try", "requirements", "proof", f"last confirmed ({zone})", "version from"
+            "age", "source", "last good", "last try", "requirements", "proof", f"last confirmed ({zone})", "made"
         )
         for one in shown:
             made.add_row(*_cells(estate, one))
@@ -123,7 +123,7 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
         if all(one.proof is None for one in board):
             made = made.without("proof")
         if console().width < _NARROW:
-            made = made.without("version from", f"last confirmed ({zone})")
+            made = made.without("made", f"last confirmed ({zone})")
         print_table(made)
     if len(shown) < len(board):
         click.echo(f"not shown: {count(len(board) - len(shown), 'source')} (--all)")

@@ -14,9 +14,9 @@ __all__ = ["as_data", "headline", "print_life"]
 def headline(text: str, source: str, lives: Sequence[Life], versions: int) -> str:
     """How many lines were traced, in one line."""
     if not lives:
-        return f'"{text}" was found in none of {count(versions, "good version")} of {source}'
+        return f'"{text}" is in none of {count(versions, "good version")} of {source}'
     there = sum(life.stands for life in lives)
-    gone = f", {len(lives) - there} gone" if len(lives) > there else ""
+    gone = f", {len(lives) - there} removed" if len(lives) > there else ""
     return f'"{text}" in {source}: {count(there, "line")} now{gone}'
 
 
@@ -28,7 +28,7 @@ def print_life(life: Life, source: str, zone: tzinfo, oldest: int | None = None)
     head = Text(printable(life.line), style="bold" if life.stands else "dim")
     if life.path:
         head = Text(printable(life.path), style="cyan").append("  ").append(head)
-    screen.print(head.append("" if life.stands else "  (gone)", "yellow"), soft_wrap=True)
+    screen.print(head.append("" if life.stands else "  (removed)", "yellow"), soft_wrap=True)
     for event in life.events:
         when = f"  {instant(event.version.at, zone)}  @{event.version.number:<5}"
         screen.print(Text(when, style="dim").append(_words(event, life, oldest)), soft_wrap=True)
@@ -39,7 +39,7 @@ def _words(event: Event, life: Life, oldest: int | None) -> str:
     change = event.change
     first = event is life.events[-1] and change.how is How.ADDED
     if first and event.version.number == oldest:
-        return f"already there in @{oldest}, the oldest version kept"
+        return f"already there in @{oldest}, the oldest version"
     if first and event.version.number == 1:
         as_it_was = f" as {printable(change.new)}" if change.new != life.line else ""
         return f"present{as_it_was} since the first version"

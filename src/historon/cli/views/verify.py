@@ -23,7 +23,7 @@ def print_all(found: Verification) -> None:
     told = Text(verdict(found), "green" if found.well else "bold red")
     screen.print(Text(f"{read(found)}: ").append_text(told), soft_wrap=True)
     if troubles:
-        click.echo("  try: copy the store's folder before anything else; then take it back from a copy")
+        click.echo("  try: copy the store's folder before anything else; then rebuild the store from a copy")
 
 
 def read(found: Verification) -> str:
@@ -35,4 +35,4 @@ def read(found: Verification) -> str:
 def verdict(found: Verification) -> str:
     """Whether all of it is as written."""
     damaged = len(found.ledger) + len(found.damages)
-    return f"{damaged} DAMAGED" if damaged else "all of it as written"
+    return f"{damaged} DAMAGED" if damaged else "all intact"

@@ -25,7 +25,7 @@ def print_left_out(versions: list[Version], telling: list[Version], shown: list[
     if len(telling) > len(shown):
         left.append(count(len(telling) - len(shown), "older version"))
     if len(versions) > len(telling):
-        left.append(f"{count(len(versions) - len(telling), 'version')} with nothing but noise")
+        left.append(f"{count(len(versions) - len(telling), 'version')} with only noise")
     if left:
         click.echo(f"not shown: {' and '.join(left)} (--all)")
 

@@ -64,13 +64,13 @@ def _marker(file: Path, place: str) -> str | None:
     name, content = _companion(file, place)
     if content is not None:
         return None
-    return f"there is no {name} yet, or only one that is older"
+    return f"marker {name} is missing or older than the file"
 
 
 def _announced_checksum(file: Path, place: str) -> str | None:
     name, content = _companion(file, place)
     if content is None:
-        return f"there is no {name} yet, or only one that is older"
+        return f"its checksum {name} is missing or older than the file"
     try:
         with _opened(file) as opened:  # a piece at a time: it may be large
             part = Part(file.name, spool=opened, spooled=(file.stat().st_size, b""))
@@ -83,12 +83,12 @@ def _announced_checksum(file: Path, place: str) -> str | None:
 def _announced_size(file: Path, place: str) -> str | None:
     name, content = _companion(file, place)
     if content is None:
-        return f"there is no {name} yet, or only one that is older"
+        return f"its size in {name} is missing or older than the file"
     found = re.search(rb"\d{1,15}", content)
     size = file.stat().st_size
     if found is None:
-        return f"it has {size} bytes of ?"
-    return None if int(found[0]) == size else f"it has {size} bytes of {found[0].decode()}"
+        return f"it has {size} bytes, and the expected size is unknown"
+    return None if int(found[0]) == size else f"it has {size} bytes, expected are {found[0].decode()}"
 
 
 def _ends(file: Path, place: str) -> str | None:

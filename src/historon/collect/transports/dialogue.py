@@ -10,6 +10,7 @@ from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.estate import Clauses, Duration, Pattern, Procedure, QuickPattern, Saying
 from historon.patience import within
+from historon.sizes import size_text
 
 __all__ = ["WIDTH", "Dialogue", "Terminal", "Typing"]
 
@@ -140,7 +141,7 @@ class Dialogue(Session[T], Generic[T]):
                 raise self._closed()
             self._buffer += chunk
             if len(self._buffer) > limit:
-                raise CollectError(FailureKind.TOO_LARGE, f"the answer exceeds {limit} bytes", tail=self.tail)
+                raise CollectError(FailureKind.TOO_LARGE, f"the answer exceeds {size_text(limit)}", tail=self.tail)
             settle = await self._looks_finished(how)
         self._note_prompt()
         self._secret_given = False
@@ -154,11 +155,11 @@ class Dialogue(Session[T], Generic[T]):
 
     def _closed(self) -> CollectError:
         if self._secret_given:  # to hang up is how some refuse a password: it is not typed again
-            message = "the device hung up after a password was given: it refuses it"
+            message = "the device refused the password and closed the connection"
             return CollectError(FailureKind.LOGIN, message, tail=self.tail)
         return CollectError(
             FailureKind.INCOMPLETE,
-            f"the device closed the connection in the middle of an answer, after {len(self._buffer)} bytes",
+            f"the device closed the connection in the middle of an answer, after {size_text(len(self._buffer))}",
             tail=self.tail,
         )
 
@@ -191,7 +192,7 @@ class Dialogue(Session[T], Generic[T]):
             if Pattern.parse(question).compiled.search(last):
                 self._questions += 1
                 if self._questions > _MOST_QUESTIONS:
-                    raise CollectError(FailureKind.STEP, "it asks the same again and again", tail=self.tail)
+                    raise CollectError(FailureKind.STEP, "the device repeats the same question", tail=self.tail)
                 if self.gives_secret(answer):
                     self._give_once(last)
                 self._answered = len(self._buffer)
@@ -202,7 +203,7 @@ class Dialogue(Session[T], Generic[T]):
     def _give_once(self, question: bytes) -> None:
         """Note that a secret is given; CollectError when the same question comes again, as that refuses it."""
         if question in self._given:
-            message = "it asks for the password again: it refuses the one that was given"
+            message = "the device refused the password"
             raise CollectError(FailureKind.LOGIN, message, tail=self.tail)
         self._given.add(question)
         self._secret_given = True

@@ -133,7 +133,7 @@ class _DropSession(Session[DropFolder]):
     def _lacking(self, step: Pull[Dropped]) -> Sequence[Part]:
         """Nothing, where the others that belong together are there: a doubt was noted, unless it may be missing."""
         if step.optional:
-            raise CollectError(FailureKind.STEP, f"nothing has arrived as {step.says} with the others", absent=True)
+            raise CollectError(FailureKind.STEP, f"no file {step.says} arrived with the others", absent=True)
         return []
 
     def _choose(self, step: Pull[Dropped]) -> None:
@@ -162,22 +162,24 @@ class _DropSession(Session[DropFolder]):
                 raise self._still_arriving(look)
             since = min(self._still_for(one) for one in came)
             if since < self._procedure.together:
-                raise self._nothing(f"{came[0].name} has arrived, and nothing yet as {look.path}", look.pull)
+                raise self._nothing(f"{came[0].name} has arrived, but no file {look.path} yet", look.pull)
             within = f"within {self._procedure.together}"
-            self.doubts.append(f"nothing arrived as {look.path} with {came[0].name}, {within} of it")
+            self.doubts.append(f"no file {look.path} arrived within {within} of {came[0].name}")
 
     def _tell(self, choice: Choice[_Arrived], looks: Sequence[_Look]) -> None:
         self.waiting = len(choice.later)
         self.made = max(datetime.fromtimestamp(one.changed_ns / 10**9, UTC) for one in choice.one.values())
         if choice.passed:
-            put_away = "left in the drop folder" if self._procedure.then == "keep" else "put away untaken"
+            put_away = (
+                "left in the drop folder" if self._procedure.then == "keep" else ("moved away without being collected")
+            )
             older = len(choice.taken) - len(choice.one)
             self.remarks.append(f"{older} older file{'s' * (older > 1)} {put_away}")
         for look in looks:
             if look.arriving:
                 self.remarks.append(f"{look.arriving[0].name} is still arriving")
             if look.never:
-                self.remarks.append(f"{_names(look.never)} never became whole and stays untaken")
+                self.remarks.append(f"{_names(look.never)} is incomplete and was not collected")
         if self._procedure.then != "keep":
             beside = [
                 _companion_of(self._folder, some[look.pull.says], look.pull)
@@ -221,16 +223,16 @@ class _DropSession(Session[DropFolder]):
         """Why there is nothing to take: it is on its way, it never came whole, or nothing is new."""
         there, never = look.there, look.never
         if not there:
-            return self._nothing(f"nothing has arrived as {look.path} in {self._folder}", look.pull)
+            return self._nothing(f"no file {look.path} in {self._folder}", look.pull)
         if look.arriving:
             return self._still_arriving(look)
         if never and never[-1][0] == there[-1]:
             one, why = never[-1]
             since = describe(self._still_for(one))
-            message = f"{one.name} has not arrived whole, and has stood still for {since}: {why}"
-            hint = "see how the device pushes it; once it is complete, it is taken"
+            message = f"{one.name} is incomplete and has not grown for {since}: {why}"
+            hint = "check how the device uploads it; once it is complete, it is collected"
             return CollectError(FailureKind.INCOMPLETE, message, hint=hint, again=False)
-        return self._nothing(f"nothing new has arrived since {there[-1].name}, which was taken before", look.pull)
+        return self._nothing(f"no new file since {there[-1].name}, which was collected before", look.pull)
 
     def _still_arriving(self, look: _Look) -> Exception:
         assert look.arriving is not None  # noqa: S101 (that was looked at)
@@ -291,8 +293,8 @@ def _own_folder(target: Target[DropFolder]) -> str:
 def _matching(folder: Path, pattern: str) -> list[_Arrived]:
     """The files of this pattern, in the order in which they came.
 
-    That is told by their last change, which a client may have set to what the device's clock says; one in the future is
-    told by this machine's own record of its arrival.
+    That is known by their last change, which a client may have set to what the device's clock says; one in the future
+    is known by this machine's own record of its arrival.
     """
     found = []
     for entry in os.scandir(folder):

@@ -1,4 +1,4 @@
-"""How NETCONF messages are told apart on a stream (RFC 6242 section 4), for devices and for those who ask them."""
+"""How NETCONF messages are distinguished on a stream (RFC 6242 section 4), for devices and for those who ask them."""
 
 import re
 from abc import ABC, abstractmethod

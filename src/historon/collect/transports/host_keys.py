@@ -72,18 +72,21 @@ class KeyCheck(asyncssh.SSHClient):
             self.verdict = None
             return True
         if self.verdict is not None and pinned:
-            return False  # what was shown first is what is told
+            return False  # what was shown first is what is reported
         if pinned or self._is_known(host, addr, port):
             wanted = f"pinned is {pinned}" if pinned else "known_hosts has another"
             self.verdict = CollectError(
                 FailureKind.IDENTITY_CHANGED,
                 f"THE HOST KEY HAS CHANGED: {host} shows {algorithm} {fingerprint}, {wanted}",
-                hint="was it replaced or reset? If nobody knows why, somebody may be listening: nothing was sent to it",
+                hint=(
+                    "was it replaced or reset? If the change is unexplained, the connection may be "
+                    "intercepted. Nothing was sent."
+                ),
             )
         else:
             self.verdict = CollectError(
                 FailureKind.IDENTITY,
-                f"first contact: {host} shows {algorithm} {fingerprint}, which nobody has confirmed yet",
+                f"first contact: {host} shows {algorithm} {fingerprint}, which is not confirmed yet",
                 offered=OfferedKey(algorithm, fingerprint, _line(host, port, key)),
             )
         return False

@@ -137,7 +137,7 @@ def _show_certificate(context: ssl.SSLContext, target: Target[Https]) -> None:
             context.load_cert_chain(account.certificate, file.name, passphrase)
         except (OSError, ssl.SSLError, ValueError) as exc:
             message = f"the account's certificate and key cannot be used: {exc}"
-            raise CollectError(FailureKind.SETUP, message, hint="both are PEM files, and belong together") from exc
+            raise CollectError(FailureKind.SETUP, message, hint="both must be PEM files, and belong together") from exc
 
 
 def _authentication(target: Target[Https]) -> "httpx.Auth | Callable[[httpx.Request], httpx.Request] | None":
@@ -201,8 +201,10 @@ class _HttpsSession(Session[Https]):
             refused = step.how.form is not None
             raise CollectError(
                 FailureKind.LOGIN,
-                "the log-in page came back: it refuses the log-in" if refused else "a log-in page came instead",
-                hint="" if refused else "log in with a step before this one; was the session ended meanwhile?",
+                f"the log-in page came back: {self._target.source.address} refused the log-in"
+                if refused
+                else "a log-in page came instead",
+                hint="" if refused else "log in with an earlier step; did the session end too early?",
                 tail=answer.content[:TAIL],
             )
 
@@ -224,7 +226,7 @@ class _HttpsSession(Session[Https]):
         while True:
             answer, wait = await self._once(method, url, headers, content, spool)
             if wait is not None and wait > self._procedure.step_deadline.total_seconds():
-                message = f"it asks to be left alone for {describe(timedelta(seconds=wait))} (Retry-After)"
+                message = f"the server asks to wait {describe(timedelta(seconds=wait))} (Retry-After)"
                 hint = f"that is longer than the step's deadline of {self._procedure.step_deadline}: collect it later"
                 raise CollectError(FailureKind.STEP, message, hint=hint, tail=self.tail)
             if wait is not None and waits < _MOST_WAITS:
@@ -281,7 +283,7 @@ class _HttpsSession(Session[Https]):
         if count > _MOST_REDIRECTS:
             raise CollectError(FailureKind.STEP, f"it redirects more than {_MOST_REDIRECTS} times, last to {location}")
         if (after.scheme, after.host, after.port) != (before.scheme, before.host, before.port):
-            hint = "ask that server itself: a redirect does not take secrets elsewhere"
+            hint = "collect from that server itself: a redirect never gets secrets"
             raise CollectError(FailureKind.STEP, f"it redirects to another server, {after.host}", hint=hint)
         return after.raw_path.decode("ascii", "replace")
 
@@ -315,7 +317,7 @@ def _request_line(what: str) -> tuple[str, str]:
     if method not in _METHODS:
         method, path = "GET", what.strip()
     if not path.strip().startswith("/"):
-        hint = 'write "GET /path"; the server is the address of the source'
+        hint = 'write "GET /path"; the server is the source\'s address'
         raise CollectError(FailureKind.STEP, f'"{what}" is not a request', hint=hint)
     return method, path.strip()
 

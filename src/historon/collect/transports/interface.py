@@ -13,6 +13,7 @@ from historon.collect.failures import TAIL, CollectError, FailureKind
 from historon.collect.identities import Shown
 from historon.collect.transports.spooling import Spool
 from historon.estate import Jump, Keeping, Procedure, Said, Secret, Source, Step
+from historon.sizes import size_text
 from historon.store import Part
 
 __all__ = ["TAIL", "Account", "Answer", "Hop", "Origin", "Session", "Target"]
@@ -66,7 +67,7 @@ class Target(Generic[P]):
     def login(self) -> Account:
         """The account, for a transport that asks for one. CollectError where there is none."""
         if self.account is None:
-            message = f"over {self.procedure.over} an account is needed"
+            message = f"{self.procedure.over} needs an account"
             raise CollectError(FailureKind.SETUP, message, hint="add credentials to the source")
         return self.account
 
@@ -83,7 +84,7 @@ class Target(Generic[P]):
 
 @dataclass(frozen=True)
 class Origin:
-    """What a file was called where it was pulled, and its time there, in UTC; None where nobody told it."""
+    """What a file was called where it was pulled, and its time there, in UTC; None where it is unknown."""
 
     name: str = ""
     time: datetime | None = None
@@ -127,8 +128,9 @@ class Session(Generic[P]):
 
     Every call raises CollectError, with what came back as its tail.
     `secrets` are those of the account and what was learnt as one: an answer that holds one is given once. `remarks`
-    collects what somebody should know of a good export all the same, `doubts` why it is none; `place` is the step being
-    taken; `skew` is how far the source's clock is ahead of ours, where it told. Once the export is on disk, what is in
+    collects what somebody should know of a good export anyway, `doubts` why it is none; `place` is the step being
+    taken; `skew` is how far the source's clock is ahead of ours, where it reported. Once the export is on disk, what
+    is in
     `remembered` is remembered for later rounds, and what is `owed` (by a transport's own account) is done. `waiting` is
     how many more exports wait at the source, and `made` when this one came, where that is known. `origin` is that of
     what was pulled last; `dates` are when parts were made, by their own account, None for one that does not tell.
@@ -174,7 +176,7 @@ class Session(Generic[P]):
 
         `what` is a text, or a list of words where the transport says so; `step` has more on `how`, in its own clauses.
         """
-        raise CollectError(FailureKind.STEP, f"nothing can be said over {self._procedure.over}")
+        raise CollectError(FailureKind.STEP, f"{self._procedure.over} has no commands")
 
     async def pull(self, path: str, name: str | None, step: Any) -> Sequence[Part]:
         """Fetch a file, or a folder with all that is in it, as parts called after `name`; `step` as of `say`."""
@@ -186,7 +188,7 @@ class Session(Generic[P]):
 
     async def remove(self, place: str) -> None:
         """Remove a file at the source; one that is not there is no failure. Raises CollectError."""
-        raise CollectError(FailureKind.STEP, f"nothing can be removed over {self._procedure.over}")
+        raise CollectError(FailureKind.STEP, f"no file can be removed over {self._procedure.over}")
 
     @property
     def tail(self) -> bytes:
@@ -209,5 +211,5 @@ class Session(Generic[P]):
             received += chunk
             self._tail = bytes(received[-TAIL:])
             if len(received) > limit:
-                raise CollectError(FailureKind.TOO_LARGE, f"it prints more than {limit} bytes", tail=self.tail)
+                raise CollectError(FailureKind.TOO_LARGE, f"its output exceeds {size_text(limit)}", tail=self.tail)
         return bytes(received)

@@ -17,6 +17,7 @@ from historon.collect.transports.interface import Answer, Origin, Session, Targe
 from historon.collect.transports.selecting import Choosing, Chosen, check_sum
 from historon.estate import Clauses, Procedure, Pull, Put, Saying, small_environment, walk
 from historon.folders import Below, LinkError, final
+from historon.sizes import size_text
 from historon.store import Member, Part, name_of, owner_of, tree_part_name, written_tree
 from historon.threads import apart
 
@@ -97,7 +98,7 @@ class _LocalSession(Session[Local]):
             raise CollectError(
                 FailureKind.SETUP,
                 f"there is no program {name} on this machine",
-                hint="write its absolute path; a scheduler's PATH is short",
+                hint="write its absolute path; the PATH of a scheduler is short",
             )
         return os.path.abspath(found)
 
@@ -134,7 +135,7 @@ class _LocalSession(Session[Local]):
             raise CollectError(FailureKind.STEP, exc.message, hint=exc.hint) from exc
         except OSError as exc:
             message = f"{exc.filename or path}: {exc.strerror}"
-            raise CollectError(FailureKind.STEP, message, hint="may this user write there?") from exc
+            raise CollectError(FailureKind.STEP, message, hint="check whether this user can write there") from exc
 
     def _read(self, written: str, name: str | None, step: Pull[Choosing]) -> Sequence[Part]:
         path = self._target.folder / Path(written).expanduser()
@@ -149,10 +150,10 @@ class _LocalSession(Session[Local]):
             part = self._read_file(path, name or name_of(os.fsencode(path.name)), self.limit(step), step)
             self.origin = Origin.of(path.name, path.stat().st_mtime)
         except FileNotFoundError as exc:
-            hint = "is its disk mounted, and the path right?"
+            hint = "check that its disk is mounted, and the path"
             raise CollectError(FailureKind.STEP, f"there is no {exc.filename}", hint=hint, absent=True) from exc
         except PermissionError as exc:
-            raise CollectError(FailureKind.PERMISSION, f"{exc.filename} may not be read by this user") from exc
+            raise CollectError(FailureKind.PERMISSION, f"this user cannot read {exc.filename}") from exc
         except OSError as exc:
             raise CollectError(FailureKind.STEP, f"{exc.filename or path}: {exc.strerror}") from exc
         if step.how.checksum:
@@ -163,7 +164,7 @@ class _LocalSession(Session[Local]):
         """The newest regular file that matches."""
         found = sorted(file for file in map(Path, glob.glob(str(pattern))) if file.is_file())
         if not found:
-            raise CollectError(FailureKind.STEP, f"no file matches {pattern}", hint="is the path right?", absent=True)
+            raise CollectError(FailureKind.STEP, f"no file matches {pattern}", hint="check the path", absent=True)
         times = [file.stat().st_mtime for file in found]
         at, remark = newest_file([file.name for file in found], times, by, self._target.clock())
         self.remarks += filter(None, [remark])
@@ -204,7 +205,7 @@ class _LocalSession(Session[Local]):
                 while data := opened.read(_CHUNK):
                     spool.write(data)
             except CollectError as exc:
-                exc.message = f"with {file} it exceeds {self.limit(step)} bytes"
+                exc.message = f"{file} makes it exceed {size_text(self.limit(step))}"
                 raise
             after = os.fstat(opened.fileno())
         if (after.st_size, after.st_mtime_ns) != (before.st_size, before.st_mtime_ns) or after.st_size != spool.size:
@@ -230,9 +231,9 @@ class _Unheld:
     def remarks(self, base: str) -> list[str]:
         """In words, for the version's note."""
         told = [
-            (self._sparse, "sparse", "kept with their holes filled"),
-            (self._linked, "with several names", "each name is kept as a file of its own"),
-            (self._attributes, "with an access list, capabilities or attributes", "these are not kept"),
+            (self._sparse, "sparse", "stored with their holes filled"),
+            (self._linked, "with several names", "each name is stored as a separate file"),
+            (self._attributes, "with an access list, capabilities or attributes", "these are not stored"),
         ]
         return [f"{number} {what} in {base}: {how}" for number, what, how in told if number]
 

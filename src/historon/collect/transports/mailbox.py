@@ -26,6 +26,7 @@ from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next, deliveries, pulls_of
 from historon.estate import Clauses, Pull, QuickPattern, describe, fill, values_of
 from historon.folders import Below
+from historon.sizes import size_text
 from historon.store import Part
 from historon.threads import apart
 
@@ -163,7 +164,7 @@ class _MailSession(Session[Mailbox]):
         self._remark(choice, mails[0], messages[0])
         if useless:
             more = f" (and {len(useless) - 1} more)" if len(useless) > 1 else ""
-            self.remarks.append(f"{useless[-1][1].message}; it is left where it is{more}")
+            self.remarks.append(f"{useless[-1][1].message}; it was not moved{more}")
         if self._procedure.then != "keep":
             self.owed = json.dumps([mail.key for mail in choice.taken])
         for look in looks:
@@ -177,7 +178,7 @@ class _MailSession(Session[Mailbox]):
         large = [mail for mail in there if mail.size > most and not seen.knows(mail)]
         if large:
             many = f"{len(large)} mail{'s' * (len(large) > 1)}"
-            self.remarks.append(f"{many} of more than {most} bytes left unread (max_size sets the limit)")
+            self.remarks.append(f"{many} of more than {size_text(most)} left unread (max_size sets the limit)")
         fitting = [mail for mail in there if seen.knows(mail) or (mail.size <= most and _fits(mail.message, pull))]
         parts: dict[str, Sequence[Part]] = {}
         useless: _Useless = []
@@ -202,7 +203,7 @@ class _MailSession(Session[Mailbox]):
             return NotNowError("no mail has arrived that matches sender and subject")
         if useless:
             return useless[-1][1]
-        return NotNowError("no new mail has arrived since the one that was taken before")
+        return NotNowError("no new mail has arrived since the last collected one")
 
     def _check_together(self, choice: Choice[_Mail], wanted: Sequence[Pull[Attached]]) -> None:
         """Wait for a mail that belongs to the others and has not come yet; without it the export is doubtful.
@@ -217,7 +218,7 @@ class _MailSession(Session[Mailbox]):
             came = max((mail.at for mail in choice.one.values() if mail.at), default=None)
             another = not any((pull.how.sender, pull.how.subject) == (one.how.sender, one.how.subject) for one in there)
             if another and came and self._target.clock() - came < self._procedure.together:
-                raise NotNowError(f'the mail "{subject}" has arrived, and nothing yet with an attachment {pull.says}')
+                raise NotNowError(f'the mail "{subject}" has arrived, but no attachment {pull.says} yet')
             self.doubts.append(f'no attachment {pull.says} came with the mail "{subject}"')
 
     def _check_ours(self, choice: Choice[_Mail]) -> None:
@@ -229,14 +230,14 @@ class _MailSession(Session[Mailbox]):
                     names = [_called(one) for one in mail.message.walk()]
                     if _fits(mail.message, pull) and any(name and fnmatchcase(name, pattern) for name in names):
                         subject = str(_header(mail.message, "subject"))[:80]
-                        message = f'the mail "{subject}" fits {rival.source.name} too; neither takes it'
-                        hint = "tell them apart by sender, subject or the attachment's name"
+                        message = f'the mail "{subject}" fits {rival.source.name} too; neither collects it'
+                        hint = "distinguish them by sender, subject or the attachment's name"
                         raise CollectError(FailureKind.STEP, message, hint=hint, again=False)
 
     def _remark(self, choice: Choice[_Mail], mail: _Mail, message: EmailMessage) -> None:
         if choice.passed:
             older = len(choice.taken) - len({one.identity for one in choice.one.values()})
-            self.remarks.append(f"{older} older mail{'s' * (older > 1)} left untaken")
+            self.remarks.append(f"{older} older mail{'s' * (older > 1)} not collected")
         sent = _sent(message)
         if mail.at and sent and abs(sent - mail.at) > _ODD:
             way = "after" if sent > mail.at else "before"
@@ -251,8 +252,10 @@ class _MailSession(Session[Mailbox]):
         except CollectError:
             raise
         except Exception as exc:  # (its parser raises whatever it meets in hostile mails)
-            why = f'the mail "{subject}" cannot be taken apart: its headers or parts are broken'
-            raise CollectError(FailureKind.STEP, why, hint="move it away, and see what sent it", again=False) from exc
+            why = f'the mail "{subject}" cannot be read: its headers or parts are broken'
+            raise CollectError(
+                FailureKind.STEP, why, hint="move it away, and find out what sent it", again=False
+            ) from exc
         if not parts:
             raise CollectError(FailureKind.STEP, f'the mail "{subject}" has no attachment {pattern}')
         return parts
@@ -266,7 +269,7 @@ class _MailSession(Session[Mailbox]):
             payload = attachment.get_payload(decode=True)
             content = payload if isinstance(payload, bytes) else b""
             if len(content) > self.limit(step):
-                raise CollectError(FailureKind.TOO_LARGE, f"{called} has more than {self.limit(step)} bytes")
+                raise CollectError(FailureKind.TOO_LARGE, f"{called} has more than {size_text(self.limit(step))}")
             parts.append(Part(called, content))
         return parts
 
@@ -351,7 +354,7 @@ _POLICY = _Bounded()
 def _parsed(content: bytes) -> EmailMessage:
     try:
         message = email.message_from_bytes(content, policy=_POLICY)
-    except Exception:  # (its parser raises whatever it meets) what is left of it has no attachment, which is told
+    except Exception:  # (its parser raises whatever it meets) what is left of it has no attachment, which is reported
         return EmailMessage(policy=_POLICY)
     assert isinstance(message, EmailMessage)  # noqa: S101 (that is what the policy makes)
     return message
@@ -362,7 +365,7 @@ def _maildir_of(target: Target[Mailbox]) -> Path:
     folder = target.folder / written
     if not (folder / "cur").is_dir():
         raise CollectError(
-            FailureKind.SETUP, f"{folder} is not a Maildir", hint="it has folders named cur, new and tmp"
+            FailureKind.SETUP, f"{folder} is not a Maildir", hint="a Maildir has folders named cur, new and tmp"
         )
     return folder
 
@@ -476,7 +479,7 @@ class _Server:
             raise CollectError(FailureKind.UNREACHABLE, message) from exc
         except imaplib.IMAP4.error as exc:
             self._imap.shutdown()
-            raise CollectError(FailureKind.LOGIN, f"{self._place} refuses the log-in") from exc
+            raise CollectError(FailureKind.LOGIN, f"{self._place} refused the log-in") from exc
         answer, _ = self._imap.select(self._target.procedure.mailbox)
         if answer != "OK":
             raise CollectError(FailureKind.STEP, f"{self._place} has no mailbox {self._target.procedure.mailbox}")
@@ -497,7 +500,7 @@ class _Server:
         except (imaplib.IMAP4.error, OSError) as exc:
             raise CollectError(FailureKind.INCOMPLETE, f"{self._place}: {command}: {exc}") from exc
         if answer != "OK":
-            raise CollectError(FailureKind.STEP, f"{self._place} answers {answer} to {command}")
+            raise CollectError(FailureKind.STEP, f"{self._place} answered {answer} to {command}")
         return data
 
     def fetch(self, uid: str) -> bytes:

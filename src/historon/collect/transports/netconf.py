@@ -12,6 +12,7 @@ from historon.collect.transports.framing import ChunkedFraming, EndOfMessageFram
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.xml import parse_xml
 from historon.estate import Clauses, Procedure, Put, Said, Saying
+from historon.sizes import size_text
 from historon.threads import apart
 
 if TYPE_CHECKING:  # asyncssh takes half a second: it is imported where a session begins
@@ -74,7 +75,7 @@ async def open_session(target: Target[Netconf], known: "Known | None") -> AsyncI
             process = await connection.create_process(subsystem="netconf", encoding=None)
         except asyncssh.Error as exc:
             message = f"the device has no NETCONF for this account: {exc.reason}"
-            raise CollectError(FailureKind.PERMISSION, message, hint="switch NETCONF on there") from exc
+            raise CollectError(FailureKind.PERMISSION, message, hint="enable NETCONF on the device") from exc
         session = _NetconfSession(target, process)
         await session.greet()
         yield session
@@ -102,7 +103,7 @@ class _NetconfSession(Session[Netconf]):
         found = hello.iterfind(f".//{_NETCONF}capability")
         self._capabilities = {(capability.text or "").strip() for capability in found}
         if not self._capabilities & {_BASE_1_0, _BASE_1_1}:
-            raise CollectError(FailureKind.STEP, "its hello names no version of NETCONF that is known", tail=self.tail)
+            raise CollectError(FailureKind.STEP, "its hello names no known version of NETCONF", tail=self.tail)
         if _BASE_1_1 in self._capabilities:
             self._framing = ChunkedFraming(bytes(self._framing.waiting))
 
@@ -126,7 +127,7 @@ class _NetconfSession(Session[Netconf]):
         try:
             given = parse_xml(content)
         except LookupError as exc:
-            raise CollectError(FailureKind.STEP, f"what is to be put is no XML: {exc.args[0]}") from exc
+            raise CollectError(FailureKind.STEP, f"the part to push is not XML: {exc.args[0]}") from exc
         # With one element in it a reply was kept as that element, with more as the reply's own `data`.
         config.extend(list(given) if given.tag == f"{_NETCONF}data" else [given])
         reply = await self._operation(edit, int(self._procedure.max_size))
@@ -158,7 +159,7 @@ class _NetconfSession(Session[Netconf]):
     def _confirming(self, verb: str, seconds: str) -> Any:
         """A commit that undoes itself unless it is confirmed, which another session may do (RFC 6241 section 8.4)."""
         if not any(one.startswith(_CONFIRMED) for one in self._capabilities):
-            hint = "commit takes effect at once, and for good"
+            hint = "commit takes effect at once, and permanently"
             raise CollectError(FailureKind.STEP, "the device has no confirmed commit by another session", hint=hint)
         operation = etree.Element(f"{_NETCONF}commit", nsmap=_NAMESPACES)
         token = f"historon-{self._target.source.name}"
@@ -202,7 +203,9 @@ class _NetconfSession(Session[Netconf]):
                 tag = (error.findtext(f"{_NETCONF}error-tag") or "?").strip()
                 words = (error.findtext(f"{_NETCONF}error-message") or "").strip()
                 kind = _ERRORS.get(tag, FailureKind.STEP)
-                raise CollectError(kind, f"it answers with the error {tag}: {words}".rstrip(": "), tail=self.tail)
+                raise CollectError(
+                    kind, f"the device answered with the error {tag}: {words}".rstrip(": "), tail=self.tail
+                )
         return reply
 
     def _parsed(self, message: bytes) -> Any:
@@ -237,7 +240,7 @@ class _NetconfSession(Session[Netconf]):
             self._framing.feed(data)
             self._tail = bytes(self._framing.waiting[-TAIL:])
             if self._framing.pending > limit:
-                raise CollectError(FailureKind.TOO_LARGE, f"the reply exceeds {limit} bytes", tail=self.tail)
+                raise CollectError(FailureKind.TOO_LARGE, f"the reply exceeds {size_text(limit)}", tail=self.tail)
 
     def _broken(self) -> CollectError:
         return CollectError(

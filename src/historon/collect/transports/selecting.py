@@ -56,7 +56,7 @@ class Chosen:
     def remarks(self, base: str) -> Iterator[str]:
         """What was left out, in words."""
         for kind, count in self._left_out.items():
-            yield f"{count} left out of {base}: {kind}" if kind in _STRANGE.values() else f"{count} left out {kind}"
+            yield f"{count} excluded from {base}: {kind}" if kind in _STRANGE.values() else f"{count} excluded {kind}"
 
 
 def _matches(name: str, globs: tuple[str, ...]) -> bool:
@@ -70,11 +70,11 @@ def check_sum(part: Part, told: str, where: str) -> None:
     found = re.search(r"\b(?:[0-9a-fA-F]{32}|[0-9a-fA-F]{40}|[0-9a-fA-F]{64}|[0-9a-fA-F]{96}|[0-9a-fA-F]{128})\b", told)
     if not found:
         raise CollectError(
-            FailureKind.STEP, f"no checksum of {where} in: {told[:200]}", hint="try what tells it by hand"
+            FailureKind.STEP, f"no checksum of {where} in: {told[:200]}", hint="run the checksum command by hand"
         )
     kind = _DIGESTS[len(found[0])]
     digest = hashlib.new(kind, usedforsecurity=False)
     for piece in part.pieces():
         digest.update(piece)
     if digest.hexdigest() != found[0].lower():
-        raise CollectError(FailureKind.INCOMPLETE, f"{where} did not come whole: its {kind} is not {found[0]}")
+        raise CollectError(FailureKind.INCOMPLETE, f"{where} is incomplete: its {kind} is not {found[0]}")

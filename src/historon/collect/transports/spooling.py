@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import IO
 
 from historon.collect.failures import TAIL, CollectError, FailureKind
+from historon.sizes import size_text
 from historon.store import LARGE, Part
 
 __all__ = ["Spool"]
@@ -26,7 +27,7 @@ class Spool:
         """Take another piece. CollectError when it becomes too much, OSError when the disk takes no more."""
         self.size += len(data)
         if self.size > self._limit:
-            raise CollectError(FailureKind.TOO_LARGE, f"it has more than {self._limit} bytes", tail=self.tail)
+            raise CollectError(FailureKind.TOO_LARGE, f"it exceeds {size_text(self._limit)}", tail=self.tail)
         self._digest.update(data)
         if self._file is None and self.size > LARGE:
             self._file = tempfile.TemporaryFile(dir=self._folder)  # noqa: SIM115 (the part closes it)

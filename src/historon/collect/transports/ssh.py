@@ -29,7 +29,7 @@ _CIPHERS = [
     "aes192-ctr",
     "aes128-ctr",
 ]
-# The quick ones first; group exchange costs half a second of reckoning (RFC 9142 section 4 for what is sound).
+# The quick ones first; group exchange costs half a second of calculation (RFC 9142 section 4 for what is sound).
 _KEY_EXCHANGES = [
     "curve25519-sha256",
     "curve25519-sha256@libssh.org",
@@ -232,7 +232,7 @@ def _connect_failure(exc: BaseException, place: str, old: Sequence[str] = ()) ->
     """Asyncssh's and the operating system's errors as ours, the most specific first."""
     refused = isinstance(exc, asyncssh.DisconnectError) and "authentication" in exc.reason.lower()
     if refused or isinstance(exc, asyncssh.PermissionDenied):
-        return CollectError(FailureKind.LOGIN, f"{place} refuses the log-in: {getattr(exc, 'reason', exc)}")
+        return CollectError(FailureKind.LOGIN, f"{place} refused the log-in: {getattr(exc, 'reason', exc)}")
     if isinstance(exc, asyncssh.KeyExchangeFailed):
         return CollectError(
             FailureKind.UNREACHABLE,
@@ -258,9 +258,9 @@ def _legacy_advice(reason: str) -> str:
     """What to do about a device whose algorithms are too old, or too new."""
     old = [name for name in LEGACY if name in reason.replace(",", " ").split()]
     if not old:
-        return "the device is hardened beyond what is offered: allow one more algorithm there"
+        return "the device accepts only algorithms that Historon does not offer; enable one more on the device"
     listed = ", ".join(f'"{name}"' for name in old)
-    return f"update the device; if it cannot be, allow what it has for this source alone: legacy = [{listed}]"
+    return f"update the device; if that is impossible, allow its algorithms for this source only: legacy = [{listed}]"
 
 
 def _reason(exc: BaseException) -> str:

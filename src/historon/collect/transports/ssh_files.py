@@ -17,6 +17,7 @@ from historon.collect.transports.interface import Origin, Session
 from historon.collect.transports.selecting import Choosing, Chosen
 from historon.collect.transports.ssh import Channels
 from historon.estate import Pull
+from historon.sizes import size_text
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 
 __all__ = ["SshFiles"]
@@ -24,8 +25,8 @@ __all__ = ["SshFiles"]
 _MOST_FILES = 100_000
 _READ = 2**18
 _SFTP_KINDS = {
-    asyncssh.SFTPNoSuchFile: (FailureKind.STEP, "there is no {path} on the device", "is the path right?"),
-    asyncssh.SFTPPermissionDenied: (FailureKind.PERMISSION, "{path} may not be read by this account", ""),
+    asyncssh.SFTPNoSuchFile: (FailureKind.STEP, "there is no {path} on the device", "check the path"),
+    asyncssh.SFTPPermissionDenied: (FailureKind.PERMISSION, "this account cannot read {path}", ""),
     asyncssh.SFTPConnectionLost: (FailureKind.INCOMPLETE, "the connection was lost while {path} was read", ""),
 }
 
@@ -99,7 +100,7 @@ class SshFiles:
                 if filename in (b".", b".."):
                     continue
                 if b"/" in filename or len(members) >= _MOST_FILES:
-                    raise CollectError(FailureKind.STEP, f"the device lists impossible files in {folder!r}")
+                    raise CollectError(FailureKind.STEP, f"the device lists impossible file names in {folder!r}")
                 inner = name_of(file[len(root) :].strip(b"/"))
                 if stat.S_ISDIR(mode):
                     waiting.append(file)
@@ -123,7 +124,7 @@ class SshFiles:
         try:
             return name_of(_raw(await sftp.readlink(path)))
         except asyncssh.SFTPError as exc:
-            self._session.remarks.append(f"the device does not tell where {name_of(path)} leads: {exc.reason}")
+            self._session.remarks.append(f"the device does not report the target of {name_of(path)}: {exc.reason}")
             return None
 
     async def _file(self, sftp: asyncssh.SFTPClient, path: bytes, name: str, room: int, step: Pull[Choosing]) -> Part:
@@ -133,7 +134,7 @@ class SshFiles:
                 while data := await file.read(_READ):
                     spool.write(_raw(data))
             except CollectError as exc:
-                exc.message = f"with {name_of(path)} it exceeds {self._session.limit(step)} bytes"
+                exc.message = f"{name_of(path)} makes it exceed {size_text(self._session.limit(step))}"
                 raise
         with suppress(asyncssh.SFTPError):
             size = (await sftp.stat(path)).size
@@ -148,7 +149,7 @@ class SshFiles:
 
         def watch(_source: bytes, _target: bytes, came: int, total: int) -> None:
             if max(came, total) > limit:
-                raise CollectError(FailureKind.TOO_LARGE, f"{path} has more than {limit} bytes")
+                raise CollectError(FailureKind.TOO_LARGE, f"{path} exceeds {size_text(limit)}")
 
         with tempfile.TemporaryDirectory(dir=self._scratch) as folder:
             file = Path(folder, "copied")
@@ -184,7 +185,7 @@ class SshFiles:
                 sftp.exit()
                 await self._channels.closed(sftp)
         except asyncssh.SFTPPermissionDenied as exc:
-            message = f"{place} may not be written by this account"
+            message = f"this account cannot write {place}"
             raise CollectError(FailureKind.PERMISSION, message) from exc
         except asyncssh.SFTPError as exc:
             raise CollectError(FailureKind.STEP, f"{place} cannot be written: {exc.reason}") from exc

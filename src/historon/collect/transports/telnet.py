@@ -24,7 +24,7 @@ class Telnet(Terminal, frozen=True, kw_only=True):
     port: ClassVar[int] = 23
     concerns: ClassVar[Mapping[str, str]] = {
         "Telnet sends the password in the clear": (
-            "use ssh-shell as soon as the device can; until then keep it in a network of its own"
+            "use ssh-shell as soon as the device can; until then keep it in a separate network"
         )
     }
 
@@ -103,7 +103,7 @@ class _TelnetSession(Dialogue[Telnet]):
             question = next((one for one in asked if one.compiled.search(last)), None)
             if question is not None:
                 if question not in waiting:
-                    message = f"{self._target.source.address} refuses the log-in"
+                    message = f"{self._target.source.address} refused the log-in"
                     raise CollectError(FailureKind.LOGIN, message, tail=self.tail)
                 self._answered = len(self._buffer)
                 await self._type(waiting.pop(question))

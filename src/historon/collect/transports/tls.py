@@ -34,7 +34,7 @@ def peer_verdict(target: Target[Any], exc: BaseException) -> CollectError | None
         return CollectError(
             FailureKind.IDENTITY_CHANGED,
             f"THE CERTIFICATE HAS CHANGED: {place} shows {pin.shown}, pinned is {pin.pinned}",
-            hint="was it renewed? If nobody knows why, somebody may be listening: nothing was sent to it",
+            hint="was it renewed? If the change is unexplained, the connection may be intercepted. Nothing was sent.",
         )
     for one in causes:
         found = re.search(r"verify failed: (.+?)\s*(?:\(_ssl|$)", str(one))
@@ -49,5 +49,5 @@ def peer_verdict(target: Target[Any], exc: BaseException) -> CollectError | None
     if wrong and "EOF" in str(wrong):
         return CollectError(FailureKind.UNREACHABLE, f"{place} ended the connection before TLS was agreed")
     if wrong:
-        return CollectError(FailureKind.UNREACHABLE, f"{place} does not speak TLS as it should: {wrong}", again=False)
+        return CollectError(FailureKind.UNREACHABLE, f"{place} does not speak TLS correctly: {wrong}", again=False)
     return None

@@ -88,8 +88,8 @@ class Seen:
             marks = None
         if not isinstance(marks, list) or not all(isinstance(mark, str) for mark in marks):
             raise StoreError(
-                "what the ledger remembers of exports that were taken is damaged",
-                hint="take the store back from a copy",
+                "the ledger's record of collected files is damaged",
+                hint="rebuild the store from a copy",
             )
         return cls(frozenset(marks))
 

@@ -26,7 +26,7 @@ class CommandChannel(Channel, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """A program to run."""
         if not self.command:
-            raise ValueError("runs nothing (command is empty)")
+            raise ValueError("runs no command (command is empty)")
 
     @property
     def goes_to(self) -> str:
@@ -57,10 +57,12 @@ def send(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime, 
             f"command {name}: timed out after {channel.deadline}", hint="make it faster, or raise deadline"
         ) from exc
     except OSError as exc:
-        raise NoticeError(f"command {name}: {exc.strerror}", hint="is the program there, and may it be run?") from exc
+        raise NoticeError(
+            f"command {name}: {exc.strerror}", hint="check that the program exists and is executable"
+        ) from exc
     if done.returncode:
         said = visible(done.stderr.decode("utf-8", "replace").strip(), " ")[:LONGEST_ANSWER]
-        raise NoticeError(f"command {name}: ended with exit code {done.returncode}: {said}", hint="try it by hand")
+        raise NoticeError(f"command {name}: ended with exit code {done.returncode}: {said}", hint="run it by hand")
     said = visible(done.stdout.decode("utf-8", "replace").strip(), " ")[:LONGEST_ANSWER]
     conversation = [f"> {' '.join(channel.command)}", f"< exit code 0{': ' * bool(said)}{said}"]
     return Sent(f"sent, unconfirmed: {name} ended with exit code 0", conversation)

@@ -39,5 +39,5 @@ def send(channel: FileChannel, letter: Letter, estate: Estate, at: datetime, _re
         with os.fdopen(os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600), "ab") as file:
             file.write(msgspec.json.encode(as_data(letter, estate, at)) + b"\n")
     except OSError as exc:
-        raise NoticeError(f"file {path}: {exc.strerror}", hint="is its folder there, and writable?") from exc
+        raise NoticeError(f"file {path}: {exc.strerror}", hint="check that its folder exists and is writable") from exc
     return Sent(f"written to {path}")

@@ -18,7 +18,7 @@ LONGEST_ANSWER = 200  # characters of what the other side says
 
 
 class NoticeError(OutsideError):
-    """A notice could not be told; `conversation` is what was said until then."""
+    """A notice could not be reported; `conversation` is what was said until then."""
 
     def __init__(self, message: str, *, hint: str = "", conversation: Sequence[str] = ()) -> None:
         super().__init__(message, hint=hint)
@@ -49,11 +49,13 @@ def trusting(certificate: str | None, authority: str | None, estate: Estate) -> 
     try:
         return ssl.create_default_context(cafile=str(estate.path(authority)) if authority else None)
     except OSError as exc:
-        raise NoticeError(f"the authority {authority}: {exc.strerror or exc}", hint="is it a PEM file?") from exc
+        raise NoticeError(
+            f"the authority {authority}: {exc.strerror or exc}", hint="check that it is a PEM file"
+        ) from exc
 
 
 def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:
-    """The notice for programs, as it is documented in docs/being-told.md."""
+    """The notice for programs, as it is documented in docs/notices.md."""
     severity = min((event.severity for event in letter.events), default=Severity.INFO)
     return {
         "estate": estate.settings.name,

@@ -18,6 +18,7 @@ from historon.estate import Attaching, Channel, Estate, Port, SecretError, Size,
 from historon.notices.channels.interface import NoticeError, Sent, trusting
 from historon.notices.letters import Letter
 from historon.notices.rendering import visible
+from historon.sizes import size_text
 from historon.tls import PinError
 
 __all__ = ["MailChannel", "send"]
@@ -54,7 +55,7 @@ class MailChannel(Channel, frozen=True, kw_only=True):
             if not re.fullmatch(r"[^@\s<>,]+@[^@\s<>,]+", address):
                 raise ValueError(f'"{address}" is not a mail address')
         if not self.to:
-            raise ValueError("tells nobody (to is empty)")
+            raise ValueError("notifies nobody (to is empty)")
         check_trust(self.certificate, self.authority)
         if self.security == "none" and self.credentials:
             raise ValueError('would send its password in the clear (set security = "starttls" or "tls")')
@@ -127,7 +128,7 @@ class _RecordedTls(_Recorded, smtplib.SMTP_SSL):
 def send(channel: MailChannel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
     """Send the letter to the recipients who have not got it yet. Raises NoticeError when it is taken for none of them.
 
-    Those refused for good, and those who are to be tried again, are told apart.
+    Those refused for good, and those who are to be tried again, are distinguished.
     """
     port = channel.port or _PORTS[channel.security]
     place = f"{channel.server} port {port}"
@@ -148,14 +149,14 @@ def _trouble(exc: Exception, channel: MailChannel, place: str, said: Sequence[st
         return NoticeError(f"mail through {place}: {exc.message}", hint=exc.hint, conversation=said)
     if isinstance(exc, smtplib.SMTPAuthenticationError):
         return NoticeError(
-            f"mail through {place}: the relay refuses the log-in ({exc.smtp_code})",
+            f"mail through {place}: the relay refused the log-in ({exc.smtp_code})",
             hint="check the channel's credentials",
             conversation=said,
         )
     if isinstance(exc, PinError):
         return NoticeError(
             f"mail through {channel.server}: its certificate is {exc.shown}, not the pinned one",
-            hint="was it renewed? If nobody knows why it changed, somebody may be listening: nothing was sent",
+            hint="was it renewed? If the change is unexplained, the connection may be intercepted. Nothing was sent.",
             conversation=said,
         )
     if isinstance(exc, ssl.SSLCertVerificationError):
@@ -165,7 +166,7 @@ def _trouble(exc: Exception, channel: MailChannel, place: str, said: Sequence[st
             conversation=said,
         )
     if isinstance(exc, smtplib.SMTPResponseException):
-        reason = f"the relay says {exc.smtp_code} {_plain(exc.smtp_error)}"
+        reason = f"the relay answered {exc.smtp_code} {_plain(exc.smtp_error)}"
     else:
         reason = getattr(exc, "strerror", None) or str(exc) or type(exc).__name__
     return NoticeError(f"mail through {place}: {reason}", hint="check server, port and security", conversation=said)
@@ -219,12 +220,12 @@ def _hand_over(
     later = [address for address, (code, _) in replies.items() if _OK <= code < _FOR_GOOD]
     if taken:
         content = _message(channel, letter, at).as_bytes()
-        said.append(f"> (the letter, {len(content):,} bytes)")
+        said.append(f"> (the letter, {size_text(len(content))})")
         _expect(relay.data(content), smtplib.SMTPDataError)
     else:
         relay.rset()
     why = "; ".join(f"refused for {address}: {text}" for address, text in refused.items())
-    wait = f"queued, will be retried for {', '.join(later)}" if later else ""
+    wait = f"queued for another try, for {', '.join(later)}" if later else ""
     well = f"{place} for {', '.join(taken)}" if taken else ""
     return Sent("; ".join(filter(None, (well, why, wait))), said, tuple(taken), tuple(refused), tuple(later))
 

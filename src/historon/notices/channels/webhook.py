@@ -15,6 +15,7 @@ from historon.estate import Channel, Estate, Pattern, SecretError, SecretRef, ch
 from historon.notices.channels.interface import LONGEST_ANSWER, TIMEOUT_S, NoticeError, Sent, as_data, trusting
 from historon.notices.letters import Letter
 from historon.notices.rendering import TemplateError, own_template, rendered
+from historon.sizes import size_text
 from historon.tls import PinError
 
 __all__ = ["WebhookChannel", "request", "send"]
@@ -73,12 +74,12 @@ def send(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime, 
     )
     if channel.check is not None and not channel.check.compiled.search(answer):
         said = " ".join(answer.decode("utf-8", "replace").split())[:LONGEST_ANSWER]
-        hint = "the other side took the request and did not confirm the notice"
+        hint = "the receiver took the request and did not confirm the notice"
         raise NoticeError(f"webhook: the answer does not match check: {said or 'it is empty'}", hint=hint)
     signed = ", signed" if channel.secret else ""
     return Sent(
         f"answered with status {status}",
-        [f"> POST {channel.url}: {len(body):,} bytes of {channel.content_type}{signed}", f"< status {status}"],
+        [f"> POST {channel.url}: {size_text(len(body))} of {channel.content_type}{signed}", f"< status {status}"],
     )
 
 
@@ -118,13 +119,13 @@ def request(
                     break
             status, well = got.status_code, got.is_success
     except (httpx.InvalidURL, httpx.UnsupportedProtocol) as exc:
-        raise NoticeError(f"{what}: this is not an address", hint="it begins with https://") from exc
+        raise NoticeError(f"{what}: this is not an address", hint="write an address that begins with https://") from exc
     except httpx.HTTPError as exc:
         pin = any(isinstance(one, PinError) for one in causes_of(exc))
-        why = "its certificate is not the pinned one" if pin else f"nobody answers ({type(exc).__name__})"
-        raise NoticeError(f"{what}: {why}", hint="is the address right, and reachable from here?") from exc
+        why = "its certificate is not the pinned one" if pin else f"no answer ({type(exc).__name__})"
+        raise NoticeError(f"{what}: {why}", hint="check the address, and whether this machine can reach it") from exc
     if not well:
-        raise NoticeError(f"{what}: answered with status {status}", hint="is the address still valid?")
+        raise NoticeError(f"{what}: answered with status {status}", hint="check whether the address is still valid")
     return status, bytes(said[:_LOOKED_AT])
 
 
