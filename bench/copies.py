@@ -77,7 +77,7 @@ def _filled(folder: Path) -> Callable[[], None]:
             for number in chosen:
                 texts[number] = nightly(rng, texts[number], night)
                 part = Part("active.cfg", ("\n".join(texts[number]) + "\n").encode())
-                outcome = Outcome.CHANGED if night else Outcome.FIRST
+                outcome = Outcome.CHANGED if night else Outcome.NEW
                 entries.append(Entry(f"source-{number}", outcome, at, timedelta(seconds=1), [part]))
             number = store.begin_round(at, "bench")
             store.record(number, entries)

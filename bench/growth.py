@@ -109,7 +109,7 @@ def _tenth_gone(rng: random.Random, blocks: _Blocks) -> _Lines:
 def _shuffled(rng: random.Random, blocks: _Blocks) -> _Lines:
     inner = blocks[1:-1]
     rng.shuffle(inner)
-    left = inner[: len(inner) * 9 // 10]  # also one in ten less, as order alone is told without its lines
+    left = inner[: len(inner) * 9 // 10]  # also one in ten less, as order alone is reported without its lines
     return list(_lines([blocks[0], *left, blocks[-1]]))
 
 

@@ -65,7 +65,7 @@ def _nights(folder: Path, lines: int) -> tuple[int, _Times, _Times]:
         question = question_about(store, _SOURCE, _PROCEDURE, kept, masks, Reader(_SOURCE.own_names))
         made = judged(question, Done([*answer(question)]))
         _note(judging, wall, cpu, night)
-        anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
+        anew = [Part("active.cfg", content)]  # so that its digest is calculated where the store takes it in
         entry = Entry(
             _SOURCE.name,
             made.outcome,

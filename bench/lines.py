@@ -1,4 +1,4 @@
-"""Comparing texts, beside `diff -u` and `git diff --no-index` on the same files: time and length of what is told."""
+"""Comparing texts, beside `diff -u` and `git diff --no-index` on the same files: time and length of the result."""
 
 import random
 import statistics

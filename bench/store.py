@@ -137,7 +137,7 @@ class _Ours:
         source, kept = Source(name=name, procedure="p"), [Kept(Part("active.cfg", content), _STEP)]
         question = question_about(self.store, source, _PROCEDURE, kept, masks, Reader(source.own_names))
         made = judged(question, Done([*answer(question)]))
-        anew = [Part("active.cfg", content)]  # so that its digest is reckoned where the store takes it in
+        anew = [Part("active.cfg", content)]  # so that its digest is calculated where the store takes it in
         return Entry(
             name,
             made.outcome,

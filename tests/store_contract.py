@@ -131,14 +131,15 @@ class StoreContract(ABC):
 
     def test_a_round_that_was_cut_short_still_tells_what_it_found(self, store: Store) -> None:
         number = store.begin_round(night(0), "test")
-        store.record(number, [Entry("s", Outcome.FIRST, night(0), timedelta(seconds=2), [Part("a", b"1")])])
+        store.record(number, [Entry("s", Outcome.NEW, night(0), timedelta(seconds=2), [Part("a", b"1")])])
         found = self.again(store).rounds()[0]
-        assert (found.ended, found.outcomes) == (None, {Outcome.FIRST: 1})
+        assert (found.ended, found.outcomes) == (None, {Outcome.NEW: 1})
 
     def test_neither_the_last_good_nor_a_held_version_can_be_removed(self, store: Store) -> None:
         for at in range(3):
             take(store, at, Part("a", b"%d" % at))
         store.hold("s", 1, "because")
+        assert [(one.source, one.number) for one in store.held()] == [("s", 1)]
         first, second, third = store.versions("s")
         assert first.held == "because"
         for sacred in (first, third):
@@ -189,7 +190,7 @@ class StoreContract(ABC):
         store.remember("s", "topic", "text")
         take(store, 4, Part("a", b"other"), source="taken")
         changes = store.change_number()
-        with pytest.raises(StoreError, match="taken has versions already"):
+        with pytest.raises(StoreError, match="taken already has versions"):
             store.rename("s", "taken", night(6))
         assert store.rename("s", "t", night(6)) == 3
         assert store.change_number() > changes
@@ -252,6 +253,10 @@ class StoreContract(ABC):
         assert version is not None
         store.vouch(version, State.GOOD, 5, 6, b"f", None)
         assert [one.number for one in store.last_good("s", 9)] == [4, 3]
+        assert [(one.source, one.number) for one in store.vouched()] == [("s", 3)]
+        store.doubt(store.vouched()[0], "the vouch was withdrawn")
+        assert store.vouched() == []
+        assert [one.number for one in store.last_good("s", 9)] == [4, 2, 1]
         assert store.last_good("elsewhere", 9) == []
 
     def test_a_good_version_can_be_doubted_and_the_one_before_it_is_the_last_good_one(self, store: Store) -> None:
@@ -317,8 +322,8 @@ class StoreContract(ABC):
 
     def test_what_a_source_remembers_comes_with_its_version_or_not_at_all(self, store: Store) -> None:
         number = store.begin_round(night(0), "test")
-        entry = Entry("s", Outcome.FIRST, night(0), timedelta(), [Part("a", b"1")], remembered=[("mark", "x")])
-        broken = Entry("r", Outcome.FIRST, night(0), timedelta(), [Part("a", None)])  # type: ignore[arg-type]
+        entry = Entry("s", Outcome.NEW, night(0), timedelta(), [Part("a", b"1")], remembered=[("mark", "x")])
+        broken = Entry("r", Outcome.NEW, night(0), timedelta(), [Part("a", None)])  # type: ignore[arg-type]
         with pytest.raises((StoreError, TypeError)):
             store.record(number, [entry, broken])
         assert (store.recall("s", "mark"), store.versions("s"), store.visits(number)) == (None, [], [])
@@ -352,8 +357,8 @@ class StoreContract(ABC):
     def test_nothing_is_recorded_in_a_round_that_has_ended(self, store: Store) -> None:
         number = store.begin_round(night(1), "timetable")
         store.end_round(number, night(1))
-        entry = Entry("s", Outcome.FIRST, night(1), timedelta(), [Part("a", b"late")])
-        with pytest.raises(StoreError, match="was ended by somebody else"):
+        entry = Entry("s", Outcome.NEW, night(1), timedelta(), [Part("a", b"late")])
+        with pytest.raises(StoreError, match="was ended by another process"):
             store.record(number, [entry])
         assert store.versions("s") == []
         store.end_round(number, night(2))

@@ -140,7 +140,7 @@ class Machine(RuleBasedStateMachine):
             left = [one for one, _ in known.versions.values() if one.good]
             known.good = left[-1].number if left else None
             known.confirmed_at = left[-1].at if left else None
-        if known.last == version.number and known.outcome in (Outcome.FIRST, Outcome.CHANGED, Outcome.UNCHANGED):
+        if known.last == version.number and known.outcome in (Outcome.NEW, Outcome.CHANGED, Outcome.UNCHANGED):
             known.outcome = Outcome.SUSPECT
 
     @rule(source=_SOURCES, topic=st.sampled_from(["t", "u"]), text=st.sampled_from(["", "one", "ü"]))

@@ -28,7 +28,7 @@ def grows(_files: list[IO[bytes]]) -> Iterator[str]:
 
 def raises(_files: list[IO[bytes]]) -> Iterator[str]:
     yield "begun"
-    raise LookupError("nothing of that kind")
+    raise LookupError("no part of that kind")
 
 
 def crashes(_files: list[IO[bytes]]) -> Iterator[str]:

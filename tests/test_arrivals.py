@@ -48,17 +48,17 @@ def controller(estate: EstateFolder) -> Oilskin:
 def test_what_is_complete_is_taken_once(estate: EstateFolder, controller: Oilskin) -> None:
     _drop(estate)
     result = collect(estate)
-    assert (result.code, "nothing has arrived as s-*.csv" in result.out) == (0, True)
-    assert "skipped" in result.out
+    assert (result.code, "no file s-*.csv" in result.said) == (0, True)
+    assert "skipped" in result.said
     controller.push(_AT)
-    assert "first" in collect(estate).out
+    assert "new" in collect(estate).said
     assert parts_of(estate) == {"doors.csv": _DOORS.encode()}
     result = collect(estate)
-    assert "nothing new has arrived since s-20260614-030000.csv" in result.out
-    assert "skipped" in result.out
+    assert "no new file since s-20260614-030000.csv" in result.said
+    assert "skipped" in result.said
     controller.push(_AT + timedelta(days=1))
     result = collect(estate)
-    assert "unchanged" in result.out, "the same again is news: the device still pushes"
+    assert "unchanged" in result.said, "the same again is news: the device still pushes"
 
 
 def _names(estate: EstateFolder) -> list[bytes]:
@@ -75,16 +75,16 @@ def test_an_upload_that_is_still_arriving_is_skipped_and_lets_no_later_one_pass(
     half.write_text(_DOORS[:20])
     result = collect(estate)
     assert result.code == 0
-    assert "skipped    s-1.csv is still arriving (its last byte came " in result.out
+    assert "skipped    s-1.csv is still arriving (its last byte came " in result.said
     later = estate.path / "drop" / "s-2.csv"
     later.write_text("second\n")
     later.with_name("s-2.csv.done").write_text("")
-    assert "s-1.csv is still arriving" in collect(estate).out
+    assert "s-1.csv is still arriving" in collect(estate).said
     half.write_text("first\n")
     half.with_name("s-1.csv.done").write_text("")
     os.utime(half, (half.stat().st_mtime, later.stat().st_mtime - 1))
     result = collect(estate)
-    assert _names(estate) == [b"first\n", b"second\n"], result.out
+    assert _names(estate) == [b"first\n", b"second\n"], result.said
 
 
 def test_an_upload_that_stands_still_for_long_is_a_failure_until_the_next_one_is_whole(
@@ -95,13 +95,13 @@ def test_an_upload_that_stands_still_for_long_is_a_failure_until_the_next_one_is
     controller.push(_AT)
     result = collect(estate)
     assert result.code == 3
-    assert "s-20260614-030000.csv has not arrived whole, and has stood still for " in result.out
+    assert "s-20260614-030000.csv is incomplete and has not grown for " in result.said
     controller.fault = None
     controller.push(_AT + timedelta(days=1))
-    assert "s-20260614-030000.csv never became whole and stays untaken" in collect(estate).out
+    assert "s-20260614-030000.csv is incomplete and was not collected" in collect(estate).said
     result = collect(estate)
     assert result.code == 0
-    assert "nothing new has arrived since s-20260615-030000.csv" in result.out
+    assert "no new file since s-20260615-030000.csv" in result.said
 
 
 @pytest.mark.parametrize("then", ["move", "remove"])
@@ -113,21 +113,21 @@ def test_all_that_wait_are_taken_in_one_round_the_oldest_first(
         controller._doors = lambda text=text: text  # type: ignore[misc]
         controller.push(_AT + timedelta(days=day))
     result = collect(estate)
-    assert result.code == 0, result.out
+    assert result.code == 0, result.said
     assert _names(estate) == [b"one\n", b"two\n", b"three\n"]
     versions = estate.run("versions", "s", "--json").rows
     assert [row["at"][:10] for row in versions] == ["2026-06-16", "2026-06-15", "2026-06-14"], "when each came"
     assert parts_of(estate) == {"doors.csv": b"three\n"}
     left = sorted(path.name for path in (estate.path / "drop").iterdir())
     assert left == (["taken"] if then == "move" else [])
-    assert "nothing has arrived" in collect(estate).out
+    assert "no file" in collect(estate).said
 
 
 def test_only_the_newest_is_taken_where_the_procedure_says_so(estate: EstateFolder, controller: Oilskin) -> None:
     _drop(estate, then="remove", procedure='take = "newest"')
     for day in range(3):
         controller.push(_AT + timedelta(days=day))
-    assert "2 older files put away untaken" in collect(estate).out
+    assert "2 older files moved away without being collected" in collect(estate).said
     assert len(_names(estate)) == 1
     assert not list((estate.path / "drop").iterdir())
 
@@ -136,14 +136,14 @@ def test_what_stays_in_the_folder_is_taken_once_and_in_its_order(estate: EstateF
     _drop(estate)
     controller.push(_AT)
     controller.push(_AT + timedelta(days=1))
-    assert "1 older file left in the drop folder" in collect(estate).out, "at first sight the newest alone"
+    assert "1 older file left in the drop folder" in collect(estate).said, "at first sight the newest alone"
     controller._doors = lambda: "two\n"
     controller.push(_AT + timedelta(days=2))
     controller._doors = lambda: "three\n"
     controller.push(_AT + timedelta(days=3))
     collect(estate)
     assert _names(estate) == [_DOORS.encode(), b"two\n", b"three\n"]
-    assert "nothing new has arrived" in collect(estate).out
+    assert "no new file" in collect(estate).said
 
 
 def test_a_marker_that_was_left_vouches_for_nothing(estate: EstateFolder) -> None:
@@ -153,13 +153,13 @@ def test_a_marker_that_was_left_vouches_for_nothing(estate: EstateFolder) -> Non
     marker.write_text("")
     os.utime(marker, (1, 1))
     file.write_text(_DOORS[:20])
-    assert "there is no s-1.csv.done yet, or only one that is older" in collect(estate).out
+    assert "marker s-1.csv.done is missing or older than the file" in collect(estate).said
     marker.unlink()
     os.mkfifo(marker)
-    assert "is not a regular file" in collect(estate).out, "it is not waited for"
+    assert "is not a regular file" in collect(estate).said, "it is not waited for"
     marker.unlink()
     marker.symlink_to("/dev/zero")
-    assert "skipped" in collect(estate).out
+    assert "skipped" in collect(estate).said
 
 
 def test_what_is_pushed_again_meanwhile_is_not_put_away(estate: EstateFolder) -> None:
@@ -182,7 +182,7 @@ def test_what_is_pushed_again_meanwhile_is_not_put_away(estate: EstateFolder) ->
     other.replace(file)
     settle(None, target)  # type: ignore[arg-type]
     assert file.read_text() == "two\n"
-    assert "first" in collect(estate).out
+    assert "new" in collect(estate).said
     assert _names(estate) == [b"two\n"]
 
 
@@ -253,7 +253,7 @@ def test_a_suspect_one_stays_where_it_is(estate: EstateFolder, controller: Oilsk
     _drop(estate, then="remove", step=', min_size = "1kB"')
     file = controller.push(_AT)
     assert file is not None
-    assert "suspect" in collect(estate).out
+    assert "suspect" in collect(estate).said
     assert file.exists()
 
 
@@ -281,7 +281,7 @@ def test_signs_of_completeness(
     if beside is not None:
         (estate.path / "drop" / ("s-1.csv." + complete.rpartition(".")[2])).write_text(beside)
     result = collect(estate)
-    assert ("is still arriving" in result.out) != whole, result.out
+    assert ("is still arriving" in result.said) != whole, result.said
 
 
 @pytest.mark.parametrize("cut", [0, 1, 9, 500])
@@ -289,7 +289,7 @@ def test_a_gzip_file_is_whole_only_to_its_end(estate: EstateFolder, cut: int) ->
     _drop(estate, "format:gzip")
     packed = gzip.compress(os.urandom(3000)) + gzip.compress(b"a second member")
     (estate.path / "drop" / "s-1.csv").write_bytes(packed[: len(packed) - cut])
-    assert ("is still arriving" in collect(estate).out) == bool(cut)
+    assert ("is still arriving" in collect(estate).said) == bool(cut)
 
 
 def test_strangers_are_reported(estate: EstateFolder, controller: Oilskin) -> None:
@@ -297,7 +297,7 @@ def test_strangers_are_reported(estate: EstateFolder, controller: Oilskin) -> No
     controller.push(_AT)
     (estate.path / "drop" / "unknown-9.csv").write_text("x")
     result = collect(estate)
-    assert "drop/unknown-9.csv belongs to no source" in result.out
+    assert "drop/unknown-9.csv belongs to no source" in result.said
     assert "s-2026" not in "".join(line for line in result.out.splitlines() if "belongs to no source" in line)
 
 
@@ -311,7 +311,7 @@ def test_wrong_drop_folders(estate: EstateFolder) -> None:
     assert "is not a sign of completeness" in _drop(estate, "stands-still:3s").run("status").err
     _drop(estate)
     shutil.rmtree(estate.path / "drop")
-    assert "No such file or directory" in collect(estate).out
+    assert "No such file or directory" in collect(estate).said
 
 
 # Mail
@@ -341,18 +341,18 @@ def _maildir(estate: EstateFolder, then: str = "keep", step: str = "") -> Estate
 def test_attachments_of_letters_in_the_order_in_which_they_arrived(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate)
-    assert "no mail has arrived that matches" in collect(estate).out
+    assert "no mail has arrived that matches" in collect(estate).said
     for number, content in ((1, b"older"), (26_000, b"newest")):
         box.add(letter(number, content))
     box.add(letter(3, b"not ours", subject="Export of t"))
-    assert "1 older mail left untaken" in collect(estate).out
+    assert "1 older mail not collected" in collect(estate).said
     assert parts_of(estate) == {"export.cfg": b"newest"}, "its date is 2097, which stands in nobody's way"
-    assert "no new mail has arrived" in collect(estate).out
+    assert "no new mail has arrived" in collect(estate).said
     box.add(letter(4, b"hostile", name="../../../etc/evil.cfg"))
-    assert "is the device's clock right?" in collect(estate).out
+    assert "is the device's clock right?" in collect(estate).said
     assert parts_of(estate) == {"evil.cfg": b"hostile"}
     box.add(letter(5, b"x", name="other.txt"))
-    assert 'the mail "Export of s" has no attachment *.cfg' in collect(estate).out
+    assert 'the mail "Export of s" has no attachment *.cfg' in collect(estate).said
 
 
 def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFolder) -> None:
@@ -362,7 +362,7 @@ def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFol
     assert collect(estate).code == 0
     for number in (2, 3):
         box.add(letter(number, b"x", name="other.txt"))
-    assert collect(estate).code == 3, "the newest has none"
+    assert collect(estate).code == 3, "the newest has "
     for number, content in ((4, b"four"), (5, b"five")):
         box.add(letter(number, content))
     result = collect(estate)
@@ -370,7 +370,7 @@ def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFol
     assert parts_of(estate) == {"export.cfg": b"five"}
     assert "(and 1 more)" in estate.run("versions", "s").out
     assert len(mailbox.Maildir(str(estate.path / "mail"))) == 2, "they are left where they are"
-    assert "no new mail has arrived" in collect(estate).out
+    assert "no new mail has arrived" in collect(estate).said
 
 
 def test_a_letter_is_moved_to_a_folder_of_its_mailbox(estate: EstateFolder) -> None:
@@ -415,7 +415,7 @@ def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) ->
         "is not a Maildir"
         in collect(
             describe_estate(estate, over="mailbox", steps='{ pull = "*" }', procedure='folder = "elsewhere"')
-        ).out
+        ).said
     )
 
 
@@ -455,7 +455,7 @@ def test_a_broken_letter_is_the_fault_of_the_letter(estate: EstateFolder, letter
     box.add(letter)
     result = collect(estate)  # asserts that there is neither a traceback nor a defect
     assert result.code in (0, 3)
-    assert "defect" not in result.out
+    assert "defect" not in result.said
 
 
 def test_a_letter_that_is_too_large_is_not_read(estate: EstateFolder) -> None:
@@ -465,7 +465,7 @@ def test_a_letter_that_is_too_large_is_not_read(estate: EstateFolder) -> None:
     box.add(letter(2, bytes(3_000_000)))
     result = collect(estate)
     assert result.code == 0
-    assert "1 mail of more than 1248576 bytes left unread (max_size sets the limit)" in result.out
+    assert "1 mail of more than 1.2 MB left unread (max_size sets the limit)" in result.said
     assert parts_of(estate) == {"export.cfg": b"small"}
 
 
@@ -498,7 +498,7 @@ def test_a_real_imap_server(estate: EstateFolder, imap: ImapServer) -> None:
     assert (imap.maildir / ".Taken").is_dir()
     assert "no mail has arrived" in _over_imap(estate, imap, "keep").out, "both were moved"
     result = collect(estate, PW="mutiny-1789")
-    assert "refuses the log-in" in result.out
+    assert "refused the log-in" in result.said
     assert "mutiny-1789" not in result.said
 
 
@@ -612,7 +612,7 @@ def test_files_of_different_nights_are_never_one_version(estate: EstateFolder, t
     _pair(estate, 2, "cfg")
     result = collect(estate)
     assert result.code == 3
-    assert "nothing arrived as s-*.bin with s-20261202.cfg, within 1h of it" in result.out
+    assert "no file s-*.bin arrived within within 1h of s-20261202.cfg" in result.said
     for night in (3, 4):
         _pair(estate, night, "cfg", "bin")
     assert collect(estate).code == 0
@@ -626,16 +626,16 @@ def test_what_belongs_to_a_file_is_waited_for(estate: EstateFolder) -> None:
     _two_files(estate)
     _pair(estate, 1, "cfg", ago=timedelta(minutes=5))
     result = collect(estate)
-    assert (result.code, "s-20261201.cfg has arrived, and nothing yet as s-*.bin" in result.out) == (0, True)
+    assert (result.code, "s-20261201.cfg has arrived, but no file s-*.bin yet" in result.said) == (0, True)
     _pair(estate, 1, "bin", ago=timedelta(minutes=5))
-    assert "first" in collect(estate).out
+    assert "new" in collect(estate).said
     _pair(estate, 2, "bin", ago=timedelta(minutes=3))
     half = estate.path / "drop" / "s-20261202.cfg"
     half.write_text("night 2\nhost")
-    assert "s-20261202.cfg is still arriving" in collect(estate).out
+    assert "s-20261202.cfg is still arriving" in collect(estate).said
     _two_files(estate, 'together = "1s"\nthen = "move"')
     half.unlink()
-    assert "nothing arrived as s-*.cfg with s-20261202.bin, within 1s of it" in collect(estate).out
+    assert "no file s-*.cfg arrived within within 1s of s-20261202.bin" in collect(estate).said
 
 
 def test_a_file_that_may_be_missing_is_only_remarked(estate: EstateFolder) -> None:
@@ -645,7 +645,7 @@ def test_a_file_that_may_be_missing_is_only_remarked(estate: EstateFolder) -> No
     _pair(estate, 1, "cfg", "bin")
     collect(estate)
     _pair(estate, 2, "cfg")
-    assert "s.bin was left out: nothing has arrived as" in collect(estate).out
+    assert "s.bin was left out: no file " in collect(estate).said
     _pair(estate, 3, "cfg", "bin")
     collect(estate)
     assert _nights(estate)[-1] == {"night 3"}
@@ -666,7 +666,7 @@ def test_attachments_of_different_mails_are_never_one_version(estate: EstateFold
             more = f"night {night}\n".encode()
             message.add_attachment(more, maintype="application", subtype="octet-stream", filename=f"s.{kind}")
         box.add(message)
-        said = collect(estate).out
+        said = collect(estate).said
         if len(kinds) == 1:
             assert 'no attachment *.bin came with the mail "Export of s"' in said
     assert _nights(estate) == [{"night 0"}, {"night 2"}, {"night 3"}]
@@ -683,7 +683,7 @@ def test_mails_of_different_senders_are_taken_together(estate: EstateFolder) -> 
         procedure='folder = "mail"',
     )
     box.add(letter(0, b"night 0\n", name="s.cfg", subject="Text"))
-    assert 'the mail "Text" has arrived, and nothing yet with an attachment *.bin' in collect(estate).out
+    assert 'the mail "Text" has arrived, but no attachment *.bin yet' in collect(estate).said
     box.add(letter(0, b"night 0\n", name="s.bin", subject="Archive"))
-    assert "first" in collect(estate).out
+    assert "new" in collect(estate).said
     assert _nights(estate) == [{"night 0"}]

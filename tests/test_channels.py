@@ -47,7 +47,7 @@ def test_a_webhook_gets_the_notice_signed(files_estate: EstateFolder, listener: 
         ("round-ended", None),
     ]
     assert told["events"][0]["advice"]
-    assert [event["kind"] for event in json.loads(listener.heard[0][2])["events"]] == ["first", "round-ended"]
+    assert [event["kind"] for event in json.loads(listener.heard[0][2])["events"]] == ["new", "round-ended"]
 
 
 def test_a_template_writes_what_the_other_side_wants(files_estate: EstateFolder, listener: WebListener) -> None:
@@ -66,7 +66,7 @@ def test_a_webhook_that_fails_says_why_and_never_where(files_estate: EstateFolde
     listener.status = 500
     for address, said in (
         (listener.address, "answered with status 500"),
-        ("http://127.0.0.1:9/CANARY", "nobody answers"),
+        ("http://127.0.0.1:9/CANARY", "no answer"),
         ("ftp://CANARY", "this is not an address"),
         ("CANARY", "this is not an address"),
     ):
@@ -115,8 +115,8 @@ def test_a_log_server_gets_a_message_for_each_event(files_estate: EstateFolder, 
         thread.join(30)
     first, ended = (message.decode() for message in heard)
     assert re.fullmatch(
-        r"<134>1 \d{4}-\d\d-\d\dT[\d:.]+Z \S+ historon \d+ first "
-        r'\[historon@32473 estate="Test" source="files" look="historon show files"\] \ufefffiles: first version; nothing to compare it with yet: look at it',
+        r"<134>1 \d{4}-\d\d-\d\dT[\d:.]+Z \S+ historon \d+ new "
+        r'\[historon@32473 estate="Test" source="files" look="historon show files"\] \ufefffiles: first version; there is no earlier one to compare: look at it',
         first,
     ), first
     assert " round-ended [historon@32473 " in ended
@@ -188,9 +188,9 @@ def test_a_real_log_server_understands_every_message(files_estate: EstateFolder,
         server.terminate()
         complaints = server.communicate(timeout=30)[1]
     assert "error" not in complaints.lower(), complaints
-    first = next(one for one in map(json.loads, said.read_text().splitlines()) if one["kind"] == "first")
+    first = next(one for one in map(json.loads, said.read_text().splitlines()) if one["kind"] == "new")
     assert (first["version"], first["app"], first["severity"], first["facility"]) == ("1", "historon", "6", "17")
-    assert first["text"] == "\ufefffiles: first version; nothing to compare it with yet: look at it"
+    assert first["text"] == "\ufefffiles: first version; there is no earlier one to compare: look at it"
     escaped = name.replace("\\", "\\\\").replace('"', '\\"').replace("]", "\\]")
     assert f'estate="{escaped}" source="files"' in first["data"]
 
@@ -229,16 +229,16 @@ def test_the_doctor_sees_files_that_are_missing_and_trouble_that_nobody_hears(fi
     _write(files_estate, 'kind = "webhook"\nurl = "env:HOOK"\ntemplate = "none.j2"\nhours = ["08:00-17:00"]')
     said = files_estate.run("doctor", HOOK="https://chat.example/x").out
     assert re.search(r"wrong +channel c\n.*template: there is no file .*none.j2", said)
-    assert "nobody is notified of store-trouble, failing, overdue in every case" in said
+    assert "no channel is certain to report store-trouble, failing, overdue" in said
     _write(files_estate, 'kind = "file"\npath = "x"')
     assert "channel" not in files_estate.run("doctor").out
 
 
 def test_channels_are_listed(files_estate: EstateFolder) -> None:
-    assert "nobody is notified" in files_estate.run("notices").out
+    assert "no channel is set up" in files_estate.run("notices").out
     _write(files_estate, 'kind = "syslog"\nserver = "log.example"\ntell = "trouble"')
     told = files_estate.run("notices").out.split("\n")
-    assert told[0] == "1 channel, nothing is waiting"
+    assert told[0] == "1 channel, no notice is waiting"
     assert told[2].split() == ["c", "syslog", "never", "trouble", "each", "round", "log.example", "over", "tls"]
     assert files_estate.run("notices", "try", "d").code == 2
     assert files_estate.run("notices", "try").code == 2
@@ -249,9 +249,9 @@ def test_channels_are_listed(files_estate: EstateFolder) -> None:
     [
         ('kind = "mial"', '"mial" is not a kind of channel (did you mean "mail"?)'),
         ('tell = "always"', '"kind" is missing'),
-        ('kind = "webhook"\nurl = "https://x/CANARY"', "a secret must not stand in the file itself"),
+        ('kind = "webhook"\nurl = "https://x/CANARY"', "a secret must not be in the file itself"),
         ('kind = "syslog"\nserver = "x"\nover = "udp"\nauthority = "ca.pem"', "over udp there is no certificate"),
-        ('kind = "command"\ncommand = []', "runs nothing"),
+        ('kind = "command"\ncommand = []', "runs no command"),
         ('kind = "file"\npath = "x"\nport = 3', "this key is not known"),
         ('kind = "webhook"\nurl = "env:X"\ncertificate = "SHA256:12"', "64 hexadecimal digits"),
     ],

@@ -58,7 +58,7 @@ host_key = "{device.fingerprint}"
 def _collect(estate: EstateFolder) -> tuple[int, str]:
     result = estate.run("collect", PW="harbour-light")
     assert "harbour-light" not in result.said
-    return result.code, result.out
+    return result.code, result.said
 
 
 def _parts(estate: EstateFolder, number: int = 1) -> dict[str, bytes]:
@@ -106,7 +106,9 @@ def test_tidying_happens_whatever_fails_and_its_own_failure_costs_no_good_export
     balancer.fault = BalancerFault.KEEPS
     code, out = _collect(_estate(estate, balancer))
     assert code == 0
-    assert "step 3 of 4 (tidy archive remove /export/now.tgz) did not tidy up: it ended with exit code 1" in out
+    assert (
+        "step 3 of 4 (tidy archive remove /export/now.tgz) did not tidy up: the command ended with exit code 1" in out
+    )
     assert "config.tgz" in _parts(estate)
 
 
@@ -120,7 +122,7 @@ def test_what_was_not_tidied_up_is_tidied_up_at_the_next_visit(estate: EstateFol
         if night == "3":
             balancer.fault = None
         code, out = _collect(estate)
-        assert (code, "did not tidy up: it ended with exit code 1" in out) == (0, night != "3")
+        assert (code, "did not tidy up: the command ended with exit code 1" in out) == (0, night != "3")
         there = {file.name for file in (balancer.folder / "export").iterdir()}
         assert there == left, "what is refused a second time is left alone"
 
@@ -147,22 +149,22 @@ def test_a_tree_comes_over_sftp_with_its_metadata(estate: EstateFolder, balancer
     parts = _parts(estate)
     listed = [(member.name, member.target) for member in read_tree(parts.pop("etc.tree"))]
     assert listed == [("a", None), ("deep", None), ("deep/b", None), ("link", "/etc/a"), ("lost", None)]
-    assert "does not tell where /etc/lost leads" in out
+    assert "does not report the target of /etc/lost" in out
     assert parts == {"etc/a": b"\0\1", "etc/deep/b": b"b"}
 
 
 def test_too_much_is_too_much(estate: EstateFolder, balancer: Fairlead) -> None:
     (balancer.folder / "big").write_bytes(b"x" * 2_000_000)
     code, out = _collect(_estate(estate, balancer, steps='{ pull = "/big" },', procedure='max_size = "1MB"'))
-    assert (code, "with /big it exceeds 1000000 bytes" in out) == (3, True)
+    assert (code, "/big makes it exceed 1.0 MB" in out) == (3, True)
 
 
 @pytest.mark.parametrize(
     ("steps", "told"),
     [
-        ('{ keep = ["a", "b"], as = "x" }', 'over ssh-exec a command is a text ("list settings")'),
-        ('{ tidy = "rm x" }', "keeps nothing"),
-        ('{ tidy = "rm x", as = "x" }, { pull = "x" }', "tidy keeps nothing, so it takes no as"),
+        ('{ keep = ["a", "b"], as = "x" }', 'a command over ssh-exec is a text ("list settings")'),
+        ('{ tidy = "rm x" }', "stores no part"),
+        ('{ tidy = "rm x", as = "x" }, { pull = "x" }', "tidy stores no part, so it takes no as"),
     ],
 )
 def test_wrong_steps_are_told(estate: EstateFolder, balancer: Fairlead, steps: str, told: str) -> None:
@@ -171,7 +173,7 @@ def test_wrong_steps_are_told(estate: EstateFolder, balancer: Fairlead, steps: s
 
 
 class _Refusing(asyncssh.SSHServer):
-    """Lets everybody in, and refuses sessions as it is told: by their number on this connection."""
+    """Lets everybody in, and refuses sessions as it is reported: by their number on this connection."""
 
     def __init__(self, refused: Callable[[int], bool]) -> None:
         self._refused = refused

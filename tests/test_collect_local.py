@@ -30,17 +30,17 @@ def test_a_tree_is_kept_file_by_file_and_comes_back_byte_for_byte(files_estate: 
     (data / os.fsdecode(b"caf\xe9")).write_bytes(b"latin")
     result = files_estate.run("collect")
     assert result.code == 0
-    assert "1 left out of data: pipes" in result.out
+    assert "1 excluded from data: pipes" in result.said
     (data / "like\\xe9").write_bytes(b"a name that looks like an escape")
     files_estate.run("collect")
     private = files_estate.run("restore", "files", "--to", "private")
-    assert "readable by you alone" in private.out
+    assert "readable by you only" in private.out
     assert "left out: private/data/link: a link that leads out of the folder" in private.out
     below = [*(files_estate.path / "private").rglob("*"), files_estate.path / "private"]
     assert {path.stat().st_mode & 0o777 for path in below if path.is_dir()} == {0o700}
     assert {path.stat().st_mode & 0o777 for path in below if path.is_file()} == {0o600}
     told = files_estate.run("restore", "files", "--to", "back", "--permissions", "--outward-links").out
-    assert "with the permissions that they had" in told
+    assert "with their original permissions" in told
     back = files_estate.path / "back" / "data"
     names = sorted(
         os.fsencode(path.relative_to(back)) for path in back.rglob("*") if path.is_file() and not path.is_symlink()
@@ -52,16 +52,16 @@ def test_a_tree_is_kept_file_by_file_and_comes_back_byte_for_byte(files_estate: 
     assert (back / "hollow").is_dir()
     assert os.readlink(back / "link") == "/etc/hostname"
     os.utime(data / "a.conf")
-    assert "unchanged" in files_estate.run("collect").out, "a time of change alone is no change"
+    assert "unchanged" in files_estate.run("collect").said, "a time of change alone is no change"
     (data / "a.conf").chmod(0o600)
-    assert "changed" in files_estate.run("collect").out.split()
+    assert "changed" in files_estate.run("collect").said.split()
 
 
 def test_holes_are_remarked_and_come_back_as_zeros(files_estate: EstateFolder) -> None:
     with (files_estate.path / "data" / "sparse.img").open("wb") as file:
         file.truncate(5_000_000)
     result = files_estate.run("collect")
-    assert "1 sparse in data: kept with their holes filled" in result.out
+    assert "1 sparse in data: stored with their holes filled" in result.said
     assert files_estate.run("restore", "files", "--only", "data/sparse.img", "--to", "back").code == 0
     assert (files_estate.path / "back" / "data" / "sparse.img").read_bytes() == bytes(5_000_000)
 
@@ -101,7 +101,7 @@ def test_programs_are_given_a_small_environment_and_what_the_step_says(estate: E
         steps=steps.replace("keys/app", "keys/none"),
         source='labels = { site = "y" }\ncredentials = "c"',
     )
-    assert "there is no file" in collect(missing).out
+    assert "there is no file" in collect(missing).said
 
 
 def test_a_file_that_looks_like_the_metadata_of_a_tree_is_a_file(files_estate: EstateFolder) -> None:
@@ -142,18 +142,18 @@ def test_what_is_there_byte_for_byte_is_no_obstacle_to_a_restore(files_estate: E
     again = files_estate.run("restore", "files", "--to", "back")
     assert (again.code, again.out.splitlines()[-1].partition("): ")[2]) == (
         0,
-        "nothing to write; 2 files there already, byte for byte",
+        "nothing to write; 2 files already identical",
     )
     file = files_estate.path / "back" / "data" / "a.conf"
     file.unlink()
     assert (
-        "1 file written, readable by you alone; 1 file there already"
+        "1 file written, readable by you only; 1 file already identical"
         in files_estate.run("restore", "files", "--to", "back").out
     )
     file.write_text("another\n")
     refused = files_estate.run("restore", "files", "--to", "back")
     assert refused.code == 6
-    assert "is there already; nothing was written" in refused.err
+    assert "already exists; nothing was written" in refused.err
     assert file.read_text() == "another\n"
 
 
@@ -175,16 +175,16 @@ def test_a_command_is_run_without_a_shell_and_its_output_kept(files_estate: Esta
         ('{ pull = "nothing" }', "", "there is no "),
         ('{ pull = "/dev/null" }', "", "/dev/null is not a regular file"),
         ('{ keep = ["no-such-program"], as = "x" }', "", "there is no program no-such-program on this machine"),
-        ('{ keep = ["ls", "/nowhere"], as = "x" }', "", "it ended with exit code 2"),
+        ('{ keep = ["ls", "/nowhere"], as = "x" }', "", "the command ended with exit code 2"),
         (
             '{ keep = ["sleep", "60"], as = "x", deadline = "300ms" }',
             "",
             "timed out after 300ms without a complete answer",
         ),
-        ('{ keep = ["yes"], as = "x" }', 'max_size = "1MB"', "it prints more than 1000000 bytes"),
+        ('{ keep = ["yes"], as = "x" }', 'max_size = "1MB"', "its output exceeds 1.0 MB"),
         ('{ pull = "data", as = "../.." }', "", "cannot be the name of a part"),
         ('{ pull = "data/a.conf", as = "x" }, { pull = "data/a.conf", as = "x" }', "", "two parts have the same name"),
-        ('{ pull = "data" }', 'max_size = "5B"', "it exceeds 5 bytes"),
+        ('{ pull = "data" }', 'max_size = "5B"', "makes it exceed 5 B"),
     ],
 )
 def test_what_goes_wrong_names_the_step_and_what_to_try(
@@ -192,16 +192,16 @@ def test_what_goes_wrong_names_the_step_and_what_to_try(
 ) -> None:
     result = _with_steps(files_estate, steps, more).run("collect")
     assert result.code == 3
-    assert told in result.out
-    assert "  try      " in result.out
+    assert told in result.said
+    assert "  try      " in result.said
     assert files_estate.store().versions("files") == []
 
 
 def test_an_empty_folder_and_an_empty_answer_are_suspect(files_estate: EstateFolder) -> None:
     (files_estate.path / "data" / "a.conf").unlink()
-    assert "the export is empty" in files_estate.run("collect").out
+    assert "the export is empty" in files_estate.run("collect").said
     _with_steps(files_estate, '{ keep = ["true"], as = "x" }')
-    assert "x is empty" in files_estate.run("collect").out
+    assert "x is empty" in files_estate.run("collect").said
 
 
 def test_a_source_can_be_left_alone_with_a_reason(files_estate: EstateFolder) -> None:
@@ -214,7 +214,7 @@ def test_a_source_can_be_left_alone_with_a_reason(files_estate: EstateFolder) ->
 
 def test_the_json_of_a_round_tells_the_same(files_estate: EstateFolder) -> None:
     done = files_estate.run("collect", "--json")
-    assert [done.data["round"], done.rows[0]["outcome"], done.rows[0]["version"]] == [1, "first", 1]
+    assert [done.data["round"], done.rows[0]["outcome"], done.rows[0]["version"]] == [1, "new", 1]
     _with_steps(files_estate, '{ pull = "nothing" }')
     failure = files_estate.run("collect", "--json").rows[0]["failure"]
     assert failure["kind"] == "step"

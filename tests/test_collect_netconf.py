@@ -40,7 +40,7 @@ def _estate(
 
 def test_the_running_configuration(estate: EstateFolder, switch: Thole) -> None:
     result = collect(_estate(estate, switch))
-    assert result.code == 0, result.out
+    assert result.code == 0, result.said
     assert parts_of(estate) == {"running.xml": _CONFIG.encode() + b"\n"}
 
 
@@ -50,7 +50,7 @@ def test_words_filters_and_operations_of_ones_own(estate: EstateFolder, switch: 
       { keep = '<get xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>', as = "all.xml", canonical = true },
       { tidy = "unlock running" }"""
     result = collect(_estate(estate, switch, " ".join(steps.split())))
-    assert result.code == 0, result.out
+    assert result.code == 0, result.said
     parts = parts_of(estate)
     assert parts["users.xml"] == b'<config xmlns="urn:thole"><users><user>x</user></users></config>\n'
     assert b'<port mode="trunk" name="p1"></port>' in parts["all.xml"]
@@ -67,7 +67,7 @@ def test_words_filters_and_operations_of_ones_own(estate: EstateFolder, switch: 
         ),
         (TholeFault.HALF, "the device closed the session in the middle of a reply", "collect it again"),
         (TholeFault.HANGS, "timed out after 4s without a complete answer", "if it is only slow, raise its deadline"),
-        (TholeFault.GARBLES, "", "try this step by hand"),
+        (TholeFault.GARBLES, "", "run this step by hand"),
     ],
 )
 def test_each_fault_has_its_message(
@@ -79,7 +79,7 @@ def test_each_fault_has_its_message(
         )
     switch.fault = fault
     result = collect(_estate(estate, switch))
-    assert (result.code, told in result.out, tries in result.out) == (3, True, True), result.out
+    assert (result.code, told in result.said, tries in result.said) == (3, True, True), result.said
 
 
 def test_what_only_reads_is_asked_again_over_a_new_session_when_no_answer_came(
@@ -89,8 +89,8 @@ def test_what_only_reads_is_asked_again_over_a_new_session_when_no_answer_came(
     switch.fault, switch.sessions_with_fault = TholeFault.HANGS, 1
     patient = 'tries = 2\nstep_deadline = "2s"'
     result = collect(_estate(estate, switch, procedure=patient))
-    assert result.code == 0, result.out
-    assert "succeeded only on a later try, after: timed out after 2s without a complete answer" in result.out
+    assert result.code == 0, result.said
+    assert "succeeded only on a later try, after: timed out after 2s without a complete answer" in result.said
     assert switch.sessions == 2
     switch.fault, switch.sessions_with_fault = TholeFault.HANGS, 3
     locking = '{ send = "lock running" }, { keep = "get-config running", as = "running.xml" }'
@@ -101,8 +101,8 @@ def test_what_only_reads_is_asked_again_over_a_new_session_when_no_answer_came(
 def test_the_order_of_attributes_is_no_change_in_canonical_form(estate: EstateFolder, switch: Thole) -> None:
     _estate(estate, switch, '{ keep = "get-config running", as = "running.xml", canonical = true }')
     switch.fault = TholeFault.SHUFFLES
-    assert "first" in collect(estate).out
-    assert "unchanged" in collect(estate).out
+    assert "new" in collect(estate).said
+    assert "unchanged" in collect(estate).said
 
 
 @pytest.mark.parametrize(
@@ -115,7 +115,7 @@ def test_the_order_of_attributes_is_no_change_in_canonical_form(estate: EstateFo
 )
 def test_wrong_operations(estate: EstateFolder, switch: Thole, steps: str, told: str) -> None:
     result = collect(_estate(estate, switch, steps))
-    assert (result.code, told in result.out) == (3, True), result.out
+    assert (result.code, told in result.said) == (3, True), result.said
 
 
 def test_a_device_without_netconf(estate: EstateFolder, background: Background) -> None:
@@ -126,7 +126,7 @@ def test_a_device_without_netconf(estate: EstateFolder, background: Background) 
     result = collect(_estate(estate, device))  # type: ignore[arg-type]
     background.run(device.stop())
     assert result.code == 3
-    assert "  what     " in result.out
+    assert "  what     " in result.said
 
 
 @given(st.lists(st.binary(min_size=1, max_size=200), min_size=1, max_size=5), st.integers(1, 40))

@@ -88,8 +88,8 @@ steps = [
     estate.write(text.replace("cat /proc/version; echo warning >&2", "ls /nowhere"))
     failed = estate.run("collect")
     assert failed.code == 3
-    assert "it ended with exit code 2" in failed.out
-    assert "/nowhere" in failed.out.partition("| ls")[2]
+    assert "the command ended with exit code 2" in failed.said
+    assert "/nowhere" in failed.said.partition("| ls")[2]
 
 
 @pytest.mark.skipif(not _ROOT, reason="a user with a password can only be made by root")
@@ -104,7 +104,7 @@ def test_by_password(estate: EstateFolder, server: OpenSshServer) -> None:
         assert estate.run("show", "real").out == _EXPECTED
         refused = estate.run("collect", PW="high-tide-9")
         assert refused.code == 3
-        assert "refuses the log-in" in refused.out
+        assert "refused the log-in" in refused.said
         assert "tide" not in refused.said
     finally:
         subprocess.run(["userdel", "-f", user], check=False, capture_output=True)
@@ -151,11 +151,11 @@ def test_a_certificate_lets_in_and_an_agent_signs(estate: EstateFolder, server: 
     folder = server.client_key.parent
     certified = _key(estate, folder / "certified")
     assert (
-        "refuses the log-in" in _files_from(estate, server, certified, '{ keep = "id", as = "id" }').run("collect").out
+        "refused the log-in" in _files_from(estate, server, certified, '{ keep = "id", as = "id" }').run("collect").said
     )
     certified += f'\ncertificate = "{folder}/certified-cert.pub"'
     result = _files_from(estate, server, certified, '{ keep = "id", as = "id" }').run("collect")
-    assert result.code == 0, result.out
+    assert result.code == 0, result.said
     started = subprocess.run(["ssh-agent", "-c"], capture_output=True, text=True, check=True).stdout
     words = started.replace(";", " ").split()
     variables = {name: words[words.index(name) + 1] for name in ("SSH_AUTH_SOCK", "SSH_AGENT_PID")}
@@ -163,7 +163,7 @@ def test_a_certificate_lets_in_and_an_agent_signs(estate: EstateFolder, server: 
         subprocess.run(["ssh-add", "-q", server.client_key], env={**os.environ, **variables}, check=True)
         _files_from(estate, server, "agent = true", '{ keep = "id", as = "id" }')
         assert estate.run("collect", SSH_AUTH_SOCK=variables["SSH_AUTH_SOCK"]).code == 0
-        assert "refuses the log-in" in estate.run("collect").out, "without an agent nobody signs"
+        assert "refused the log-in" in estate.run("collect").said, "without an agent nobody signs"
     finally:
         os.kill(int(variables["SSH_AGENT_PID"]), 15)
 
@@ -178,7 +178,7 @@ def test_any_of_several_host_keys_may_be_pinned(estate: EstateFolder, server: Op
     )
     assert pinned.run("collect").code == 0
     wrong = _files_from(estate, server, key, '{ keep = "id", as = "id" }', source=f'host_key = "SHA256:{"A" * 43}"')
-    assert "THE HOST KEY HAS CHANGED" in wrong.run("collect").out
+    assert "THE HOST KEY HAS CHANGED" in wrong.run("collect").said
 
 
 @pytest.mark.parametrize("transfer", ["sftp", "scp"])
@@ -195,24 +195,24 @@ def test_files_with_checksums_over_sftp_and_scp(
         f'{{ pull = "{there}/cfg-1.img", as = "cfg.img", dated = "time", checksum = "sha256sum {there}/cfg-1.img" }}'
     )
     result = _files_from(estate, server, key, steps, f'transfer = "{transfer}"\ntries = 1').run("collect")
-    assert result.code == 0, result.out
+    assert result.code == 0, result.said
     assert estate.run("show", "real").out == "cfg-1.img" * 10_000
     assert estate.run("status", "--json").rows[0]["dated"] == "2023-11-14T22:13:21.000Z", "the time of the file there"
     other = steps.replace(f"sha256sum {there}/cfg-1", f"sha256sum {there}/cfg-2")
     result = _files_from(estate, server, key, other, f'transfer = "{transfer}"\ntries = 1').run("collect")
-    assert "did not come whole: its sha256 is not" in result.out
+    assert "is incomplete: its sha256 is not" in result.said
     result = _files_from(estate, server, key, steps.replace("cfg-1", "cfg-9"), f'transfer = "{transfer}"').run(
         "collect"
     )
     assert result.code == 3
     if transfer == "sftp":
         newest = f'{{ pull = "{there}/cfg-*.img", newest = "time", as = "cfg.img" }}'
-        assert "unchanged" in _files_from(estate, server, key, newest).run("collect").out
+        assert "unchanged" in _files_from(estate, server, key, newest).run("collect").said
     else:
         result = _files_from(
             estate, server, key, steps.replace(", checksum", ', max_size = "10kB", checksum'), 'transfer = "scp"'
         ).run("collect")
-        assert "has more than 10000 bytes" in result.out
+        assert "exceeds 10.0 kB" in result.said
 
 
 @pytest.mark.parametrize("transfer", ["sftp", "scp"])
@@ -223,7 +223,7 @@ def test_a_server_with_one_session_at_a_time(estate: EstateFolder, tmp_path: Pat
         pulls = ", ".join(f'{{ pull = "{tmp_path}/a.cfg", as = "a{n}.cfg" }}' for n in range(4))
         steps = f'{{ keep = "id", as = "id" }}, {pulls}, {{ keep = "id", as = "id2" }}'
         result = _files_from(estate, server, key, steps, f'transfer = "{transfer}"\ntries = 1').run("collect")
-        assert result.code == 0, result.out
+        assert result.code == 0, result.said
 
 
 def test_a_real_jump_host(estate: EstateFolder, server: OpenSshServer) -> None:
@@ -232,7 +232,7 @@ def test_a_real_jump_host(estate: EstateFolder, server: OpenSshServer) -> None:
     )
     key = _key(estate, server.client_key)
     result = _files_from(estate, server, key, '{ keep = "id", as = "id" }', more='via = "gate"\n' + jump).run("collect")
-    assert result.code == 0, result.out
+    assert result.code == 0, result.said
 
 
 @needs("a pager that wipes its question with blanks")
@@ -256,7 +256,7 @@ def test_a_real_pager_on_a_plain_terminal_leaves_no_trace(
         file.write_text(content)
         result = estate.run("collect")
         assert result.code == 0, result.said
-        assert (" -0" if more else "first") in result.out
+        assert (" -0" if more else "new") in result.said
         store = estate.store()
         (part,) = store.parts("real", number)
         assert store.read(part).decode() == content

@@ -23,7 +23,7 @@ def test_pages_echo_banner_and_carriage_returns_leave_no_trace(router_estate: Ro
     """100 lines come in pages; descriptions hold what looks like a prompt."""
     estate = router_estate()
     result = estate.run("collect")
-    assert (result.code, "first      @1" in result.out) == (0, True), result.said
+    assert (result.code, "new        @1" in result.said) == (0, True), result.said
     assert _content(estate) == ROUTER_CONFIG.encode()
 
 
@@ -38,7 +38,7 @@ def test_slow_output_is_waited_for(router_estate: RouterEstate, router: Capstan)
     ("fault", "procedure", "told"),
     [
         (Fault.MUTE, 'step_deadline = "2s"', "timed out after 2s without a complete answer"),
-        (Fault.ENDLESS, 'max_size = "200kB"', "the answer exceeds 200000 bytes"),
+        (Fault.ENDLESS, 'max_size = "200kB"', "the answer exceeds 200 kB"),
         (Fault.CLOSES, "", "closed the connection in the middle of an answer"),
         (Fault.MUTE, 'deadline = "3s"', "timed out after 3s, the procedure's deadline"),
     ],
@@ -50,9 +50,9 @@ def test_each_fault_is_told_with_its_step_and_advice(
     estate = router_estate(procedure=procedure)
     result = estate.run("collect")
     assert result.code == 3
-    assert told in result.out
-    assert "try      " in result.out
-    assert "where    step 1 of 1 (keep list settings active)" in result.out
+    assert told in result.said
+    assert "try      " in result.said
+    assert "where    step 1 of 1 (keep list settings active)" in result.said
     assert estate.store().versions("t") == []
 
 
@@ -64,7 +64,7 @@ def test_half_an_export_is_set_aside_and_never_the_last_good_version(
     router.fault = Fault.HALF
     result = estate.run("collect")
     assert result.code == 3
-    assert 'active.cfg does not end with "end"' in result.out
+    assert 'active.cfg does not end with "end"' in result.said
     assert estate.run("show", "t", "--reveal").out == ROUTER_CONFIG
     assert estate.run("show", "t@2").out == "\n".join(ROUTER_CONFIG.splitlines()[:47]) + "\n"
     assert "suspect" in estate.run("versions", "t").out
@@ -76,7 +76,7 @@ def test_half_an_export_is_set_aside_and_never_the_last_good_version(
     assert not (estate.path / "back").exists()
     assert "t@2 (SUSPECT, from " in estate.run("restore", "t@2", "--to", "back", "--suspect").out
     router.fault = None
-    assert "unchanged" in estate.run("collect").out
+    assert "unchanged" in estate.run("collect").said
 
 
 def test_an_error_line_is_suspect_when_kept_and_a_failure_when_sent(
@@ -84,17 +84,17 @@ def test_an_error_line_is_suspect_when_kept_and_a_failure_when_sent(
 ) -> None:
     router.fault = Fault.REFUSES
     estate = router_estate()
-    assert 'active.cfg holds an error: "Unknown command: list settings active"' in estate.run("collect").out
+    assert 'active.cfg holds an error: "Unknown command: list settings active"' in estate.run("collect").said
     text = (estate.path / "historon.toml").read_text().replace("steps = [", 'steps = [{ send = "no such thing" }, ')
     estate.write(text)
     result = estate.run("collect")
-    assert "step 1 of 2 (send no such thing)" in result.out
-    assert 'it answers: "Unknown command: no such thing"' in result.out
+    assert "step 1 of 2 (send no such thing)" in result.said
+    assert 'the answer is "Unknown command: no such thing"' in result.said
 
 
-@pytest.mark.parametrize(("step", "told"), [(', min_size = "1MB"', "fewer than 1000000")])
+@pytest.mark.parametrize(("step", "told"), [(', min_size = "1MB"', "fewer than 1.0 MB")])
 def test_an_export_that_is_too_small_is_suspect(router_estate: RouterEstate, step: str, told: str) -> None:
-    assert told in router_estate(step=step).run("collect").out
+    assert told in router_estate(step=step).run("collect").said
 
 
 def test_terminal_escapes_are_stored_as_they_are_and_shown_as_text(
@@ -134,7 +134,7 @@ def test_a_refused_log_in_says_so_and_shows_no_password(router_estate: RouterEst
     router.password = "another"
     result = estate.run("collect")
     assert result.code == 3
-    assert "refuses the log-in" in result.out
+    assert "refused the log-in" in result.said
     assert "harbour-light" not in result.said
 
 
@@ -142,7 +142,7 @@ def test_first_contact_needs_a_person_or_a_word(router_estate: RouterEstate, rou
     estate = router_estate(unpinned="yes")
     result = estate.run("collect")
     assert result.code == 3
-    assert f"first contact: 127.0.0.1 shows ssh-ed25519 {router.fingerprint}" in result.out
+    assert f"first contact: 127.0.0.1 shows ssh-ed25519 {router.fingerprint}" in result.said
     assert estate.run("collect", "--trust-first-contact").code == 0
     known = estate.path / "known_hosts"
     assert known.stat().st_mode & 0o777 == 0o600
@@ -154,8 +154,8 @@ def test_what_failed_beside_a_first_contact_is_not_forgotten(router_estate: Rout
     more = '[[sources]]\nname = "other"\naddress = "127.0.0.1"\nport = 9\nprocedure = "capstan"\ncredentials = "r"\n'
     result = router_estate(unpinned="yes", more=more).run("collect", "--trust-first-contact")
     assert result.code == 3
-    assert "2 sources in" in result.out
-    assert "1 first, 1 failed" in result.out
+    assert "2 sources in" in result.said
+    assert "1 new, 1 failed" in result.said
 
 
 def test_first_contact_can_be_confirmed_on_a_terminal(router_estate: RouterEstate, router: Capstan) -> None:
@@ -167,7 +167,7 @@ def test_first_contact_can_be_confirmed_on_a_terminal(router_estate: RouterEstat
     child = pexpect.spawn(
         str(PROGRAM), ["collect"], cwd=str(estate.path), encoding="utf-8", dimensions=(50, 150), timeout=30
     )
-    child.expect("Trust it and collect now")
+    child.expect("Trust this key and collect now")
     assert router.fingerprint in str(child.before)
     child.sendline("y")
     child.expect(pexpect.EOF)
@@ -197,8 +197,8 @@ def test_a_changed_host_key_is_refused_loudly_and_nothing_is_sent(
     background.run(impostor.stop())
     background.stop()
     assert result.code == 3
-    assert "THE HOST KEY HAS CHANGED" in result.out
-    assert "nothing was sent" in result.out
+    assert "THE HOST KEY HAS CHANGED" in result.said
+    assert "Nothing was sent" in result.said
 
 
 @pytest.fixture
@@ -224,7 +224,7 @@ def test_one_bad_source_harms_no_other(router_estate: RouterEstate, silent_port:
         estate = router_estate(more=more, procedure='deadline = "3s"')
         result = estate.run("collect")
     assert result.code == 3
-    assert "1 first, 4 failed" in result.out
+    assert "1 new, 4 failed" in result.said
     assert estate.store().state("t").good == 1
     for told in (
         "where    connecting and logging in",
@@ -232,7 +232,7 @@ def test_one_bad_source_harms_no_other(router_estate: RouterEstate, silent_port:
         "ended the connection",
         "timed out after 3s",
     ):
-        assert told in result.out, result.out
+        assert told in result.out, result.said
 
 
 def test_the_known_hosts_file_may_be_a_real_one_or_wrong(router_estate: RouterEstate, router: Capstan) -> None:
@@ -250,7 +250,7 @@ def test_what_may_pass_is_tried_again(router_estate: RouterEstate, router: Capst
     estate = router_estate(procedure='tries = 3\nretry_pause = "50ms"')
     result = estate.run("collect")
     assert result.code == 0
-    assert result.out.count("succeeded only on a later try, after: the device closed the connection") == 2
+    assert result.said.count("succeeded only on a later try, after: the device closed the connection") == 2
     assert _content(estate) == ROUTER_CONFIG.encode()
 
 
@@ -258,7 +258,7 @@ def test_it_is_given_up_after_so_many_tries(router_estate: RouterEstate, router:
     router.fault, router.sessions_with_fault = Fault.CLOSES, 2
     result = router_estate(procedure='tries = 2\nretry_pause = "50ms"').run("collect")
     assert result.code == 3
-    assert "; tried 2 times" in result.out
+    assert "; tried 2 times" in result.said
 
 
 def test_a_refused_log_in_is_never_tried_again(router_estate: RouterEstate, router: Capstan) -> None:
@@ -266,4 +266,4 @@ def test_a_refused_log_in_is_never_tried_again(router_estate: RouterEstate, rout
     router.password = "another"
     result = estate.run("collect")
     assert result.code == 3
-    assert "tried" not in result.out.replace("it is not tried again", "")
+    assert "tried" not in result.said.replace("Historon does not repeat it", "")

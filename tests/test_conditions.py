@@ -139,7 +139,7 @@ def _pushed(store: FolderStore) -> None:
 def _old(store: FolderStore) -> None:
     long_ago = _NOW - timedelta(days=200)
     number = store.begin_round(long_ago, "hand")
-    entry = Entry("idle", Outcome.FIRST, long_ago, timedelta(), [Part("a", b"hostname a\n")])
+    entry = Entry("idle", Outcome.NEW, long_ago, timedelta(), [Part("a", b"hostname a\n")])
     store.record(number, [entry])
     store.end_round(number, long_ago)
 
@@ -244,7 +244,10 @@ def test_whoever_says_how_things_stand_says_the_same(opened: EstateFolder, liste
     assert (kind, subject) in {(one["kind"], one["subject"]) for one in health["conditions"]}
     assert f'historon_open_conditions{{kind="{kind}"}} 1.0' in metrics
     if kind == "timetable-missed":
-        assert "warning: timetable nightly: nobody came to idle: does the service run?" in opened.run("agenda").out
+        assert (
+            "warning: timetable nightly: idle: not collected in time; is the service running?"
+            in opened.run("agenda").said
+        )
     letters = (opened.path / "told.jsonl").read_text() if (opened.path / "told.jsonl").exists() else ""
     assert '"all-well"' not in letters
     if kind not in ("failing", "suspect", "not-resumed", "push-failed", "age-unknown"):  # a round would mend these
@@ -267,7 +270,7 @@ _IN_THE_TABLE = ("overdue", "failing", "suspect", "age-unknown", "requirement-fa
 
 
 def _looked_at_by_the_service(opened: EstateFolder) -> tuple[dict[str, list[dict[str, str]]], str]:
-    """What /health and /metrics say once the service has looked around, and told whoever is to be told."""
+    """What /health and /metrics say once the service has looked around, and reported whoever is to be reported."""
     estate = read_estate(opened.path / "historon.toml")
     store, figures = opened.store(), HealthFigures(seen=_NOW)
     notifier = Notifier(estate, store, lambda: datetime.now(UTC))

@@ -1,4 +1,4 @@
-"""A second place for all versions: whole, never replaced by less, and told of when it falls behind."""
+"""A second place for all versions: whole, never replaced by less, and reported when it falls behind."""
 
 import json
 import os
@@ -35,11 +35,11 @@ def _ledger(estate: EstateFolder) -> Path:
 
 def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> None:
     assert "saltgate  store  behind for" in filled.run("copies").out
-    assert "saltgate: up to date: 2 versions of 1 source" in filled.run("copies", "--update").err
+    assert "saltgate: up to date: 2 versions of 1 source" in filled.run("copies", "--update").said
     assert "saltgate  store  up to date" in filled.run("copies").out
     assert _ledger(filled).stat().st_mode & 0o777 == 0o600
     assert sorted(os.listdir(filled.path / "saltgate")) == ["estate", "ledger.sqlite"]
-    assert "2 versions of 1 source read: all of it as written" in filled.run("copies", "--verify").err
+    assert "2 versions of 1 source read: all intact" in filled.run("copies", "--verify").said
     copy = FolderStore(filled.path / "saltgate")
     assert [copy.read(part) for part in copy.parts("files", 2) if part.name == "data/a.conf"] == [b"two\n"]
     copy.close()
@@ -52,7 +52,7 @@ def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> Non
 
 def test_a_suspect_version_and_a_hold_are_missing_too(filled: EstateFolder) -> None:
     filled.run("copies", "--update")
-    assert filled.run("hold", "files@1", "--reason", "why").code == 0
+    assert filled.run("hold", "files@1", "--because", "why").code == 0
     assert "behind for" in filled.run("copies").out
     filled.run("copies", "--update")
     assert "saltgate  store  up to date" in filled.run("copies").out
@@ -66,7 +66,7 @@ def test_a_suspect_version_and_a_hold_are_missing_too(filled: EstateFolder) -> N
 def test_what_is_missing_counts_from_when_it_was_first_seen(filled: EstateFolder) -> None:
     """A source that changes every hour does not make a copy young."""
     filled.run("copies", "--update")
-    filled.run("hold", "files@1", "--reason", "why")
+    filled.run("hold", "files@1", "--because", "why")
     first = filled.run("copies", "--json").rows[0]["missing_since"]
     (filled.path / "data" / "a.conf").write_text("later\n")
     filled.run("collect")
@@ -78,7 +78,7 @@ def test_a_folder_that_cannot_be_written_is_told_so(filled: EstateFolder) -> Non
     result = filled.run("copies", "--update")
     assert result.code == 5
     assert "saltgate: /proc/saltgate:" in result.err
-    assert "is it mounted, and writable?" in result.err
+    assert "check that it is mounted, and writable" in result.err
 
 
 def test_a_copy_that_knows_more_than_the_store_is_never_replaced(filled: EstateFolder) -> None:
@@ -193,7 +193,7 @@ def test_damage_of_a_copy_is_found(filled: EstateFolder) -> None:
 
 
 def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(filled: EstateFolder) -> None:
-    assert "copy saltgate: up to date, 2 versions" in filled.run("serve", "--once").err
+    assert "copy saltgate: up to date, 2 versions" in filled.run("serve", "--once").said
     assert "copy saltgate" not in filled.run("serve", "--once").err, "nothing is missing in it"
     filled.write(COPIED.replace('path = "saltgate"', 'path = "none/saltgate"\nmax_lag = "1h"'))
     store = filled.store()
@@ -203,13 +203,13 @@ def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(fille
     filled.run("serve", "--once")
     filled.run("serve", "--once")
     gone = filled.run("copies")
-    assert (gone.code, "1 copy: 1 NOT THERE" in gone.out) == (5, True), "what was written there is not there any more"
+    assert (gone.code, "1 copy: 1 MISSING" in gone.out) == (5, True), "what was written there is not there any more"
     filled.write(COPIED)
     filled.run("serve", "--once")
     told = [json.loads(line) for line in (filled.path / "told.jsonl").read_text().splitlines()]
     kinds = [event["kind"] for notice in told for event in notice["events"] if event["kind"] != "estate-changed"]
     assert kinds == ["copy-behind", "copy-well"]
-    assert "something has been missing in saltgate for 2h" in told[0]["text"]
+    assert "saltgate has been incomplete for 2h" in told[0]["text"]
 
 
 def test_the_doctor_sees_a_copy_that_would_die_with_the_store(filled: EstateFolder) -> None:
@@ -328,9 +328,9 @@ def test_an_estate_that_changed_makes_its_copy_behind(filled: EstateFolder) -> N
 def test_an_estate_is_made_over_nothing_and_of_nothing_else(filled: EstateFolder, tmp_path: Path) -> None:
     filled.run("copies", "--update")
     again = historon("new", filled.path, "--from-copy", filled.path / "saltgate", cwd=tmp_path)
-    assert (again.code, "is there already; nothing was changed" in again.err) == (6, True)
+    assert (again.code, "already exists; nothing was changed" in again.err) == (6, True)
     nothing = historon("new", tmp_path / "new", "--from-copy", filled.path / "store", cwd=tmp_path)
-    assert (nothing.code, "holds no estate file" in nothing.err) == (2, True)
+    assert (nothing.code, "has no estate file" in nothing.err) == (2, True)
     (filled.path / "saltgate" / "ledger.sqlite").write_bytes(b"not a ledger" * 1000)
     damaged = historon("new", tmp_path / "damaged", "--from-copy", filled.path / "saltgate", cwd=tmp_path)
     assert damaged.code == 5
@@ -360,7 +360,7 @@ def test_a_store_in_a_folder_with_a_retention_of_its_own(filled: EstateFolder) -
     assert "behind" in filled.run("copies").out
     assert filled.run("copies", "--update").code == 0
     assert held() == [max(numbers), max(numbers) + 1]
-    assert "all of it as written" in filled.run("copies", "--verify", "all").err
+    assert "all intact" in filled.run("copies", "--verify", "all").said
     filled.write(text + own.replace("at_most = 2", "at_most = 4"))
     (filled.path / "data" / "a.conf").write_text("another\n")
     assert filled.run("collect").code == 0

@@ -57,7 +57,7 @@ def test_each_version_is_a_folder_and_the_manifest_is_checked_by_any_machine(cop
     assert len({file.stat().st_ino for file in same}) == 1, "equal files are one"
     assert all(file.stat().st_mode & 0o077 == 0 for file in _place(copied).rglob("*"))
     assert "up to date" in copied.run("copies").out
-    assert "all of it as written" in copied.run("copies", "--verify").err
+    assert "all intact" in copied.run("copies", "--verify").said
 
 
 def test_only_what_is_missing_is_written(copied: EstateFolder) -> None:
@@ -109,7 +109,7 @@ def test_a_file_that_is_not_historons_is_never_touched(copied: EstateFolder) -> 
     foreign.parent.mkdir(parents=True)
     foreign.write_text("somebody's own\n")
     (_place(copied) / "notes.txt").write_text("mine\n")
-    assert "is there, and not Historon's; nothing was changed in it" in _update(copied, code=5)
+    assert "already exists, and is not Historon's; nothing was changed in it" in _update(copied, code=5)
     assert foreign.read_text() == "somebody's own\n"
     foreign.unlink()
     _update(copied)
@@ -156,7 +156,7 @@ def test_names_may_hold_what_else_parts_lines(copied: EstateFolder) -> None:
     _update(copied)
     _update(copied)
     assert _is_whole(copied)
-    assert "all of it as written" in copied.run("copies", "--verify").err
+    assert "all intact" in copied.run("copies", "--verify").said
 
 
 def test_what_was_changed_there_is_found_and_not_removed(copied: EstateFolder) -> None:
@@ -172,7 +172,7 @@ def test_what_was_changed_there_is_found_and_not_removed(copied: EstateFolder) -
     oldest.unlink()
     newest = max((_place(copied) / "files").iterdir()) / "data" / "a.conf"
     newest.unlink()
-    assert "it is not there" in copied.run("copies", "--verify").err
+    assert "it is missing" in copied.run("copies", "--verify").err
     copied.run("copies", "--update")
     assert newest.read_text() == "three\n", "what is missing comes again"
 
@@ -204,8 +204,8 @@ run(["copies", "--update"])
 @pytest.mark.parametrize(
     ("settings", "said"),
     [
-        ('pattern = "{source}/{part}"', "pattern must hold {source}, {part}, and {number} or {date} with {time}"),
-        ('pattern = "{source}/{number}/{whatever}/{part}"', "pattern knows {source}, {number}"),
+        ('pattern = "{source}/{part}"', "pattern must contain {source}, {part}, and {number} or {date} with {time}"),
+        ('pattern = "{source}/{number}/{whatever}/{part}"', "pattern takes only {source}, {number}"),
         ('pattern = "/{source}/{number}/{part}"', "pattern is a path below the copy's folder"),
         ('pattern = "../{source}/{number}/{part}"', "pattern is a path below the copy's folder"),
         ('retention = "non"', 'there is no "non"'),
@@ -252,10 +252,10 @@ def test_a_store_is_made_of_plain_files(copied: EstateFolder, pattern: str) -> N
         # Named as a copy of the estate; or as a folder, of which nothing else is known.
         made = copied.run("new", ".", "--store-only", "--from-copy", place)
         assert made.code == 0, made.said
-        assert "a new store with 3 versions" in made.out
+        assert "new store with 3 versions" in made.out
         found = [copied.run("show", f"files@{number}", "data/a.conf").out for number in (1, 2, 3)]
         assert found == ["one\n", "two\n", "three\n"]
-        assert "1 unchanged" in copied.run("collect").out
+        assert "1 unchanged" in copied.run("collect").said
         shutil.rmtree(copied.path / "store")
 
 
@@ -265,7 +265,7 @@ def test_of_damaged_files_a_store_is_made_of_what_is_whole(copied: EstateFolder)
     min((_place(copied) / "files").glob("*/data/a.conf")).write_text("changed\n")
     result = copied.run("new", ".", "--store-only", "--from-copy", "files")
     assert result.code == 3, "a part of it"
-    assert "a new store with 2 versions" in result.out
+    assert "new store with 2 versions" in result.out
     assert "does not match its SHA-256" in result.err
     status = copied.run("status")
     assert (status.code, "store: lost with the copy that it was made from" in status.out) == (1, True)

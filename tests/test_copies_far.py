@@ -155,7 +155,7 @@ def test_a_copy_far_away_is_the_whole_store(far: Far) -> None:
     _three_versions(far)
     assert "away: up to date: 3 versions of 1 source" in far.update()
     assert far.back() == far.held()
-    assert "away: 3 versions of 1 source read: all of it as written" in far.estate.run("copies", "--verify", **KEY).err
+    assert "away: 3 versions of 1 source read: all intact" in far.estate.run("copies", "--verify", **KEY).said
     assert "up to date" in far.estate.run("copies", **KEY).out
     for name, content in _objects(far).items():
         digest = name.rpartition("/")[2]
@@ -288,7 +288,7 @@ def test_a_line_that_is_cut_is_gone_on_with(far: Far) -> None:
             assert "cannot" in said
             line.left = None
             far.update()
-            assert "all of it as written" in far.estate.run("copies", "--verify", "all", **KEY).err
+            assert "all intact" in far.estate.run("copies", "--verify", "all", **KEY).said
 
 
 @pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
@@ -339,7 +339,7 @@ def test_a_store_that_went_back_in_time_never_takes_the_place_of_its_copy(far: F
     newest = far.back()
     shutil.rmtree(far.estate.path / "store")
     shutil.copytree(tmp_path / "before", far.estate.path / "store")
-    assert "has files@4, which the store does not know" in far.update(code=5)
+    assert "has files@4, which the store lacks" in far.update(code=5)
     assert far.back() == newest
 
 
@@ -359,7 +359,7 @@ def test_two_writers_cannot_harm_each_other(far: Far) -> None:
         return answer(request)
 
     server.answer = meddling  # type: ignore[method-assign]
-    assert "somebody else brought this copy up to date meanwhile" in far.update(code=5)
+    assert "another Historon updated this copy at the same time" in far.update(code=5)
     server.answer = answer  # type: ignore[method-assign]
     far.update()
     assert far.back() == far.held()
@@ -374,7 +374,7 @@ def test_a_lock_in_the_bucket_is_respected(far: Far) -> None:
     locked = {name: far.there.objects[name] for name in far.there.locked}
     prune_to(far.estate, len(far.estate.store().versions("files")) - 2)
     far.collect("four\n")
-    assert "objects that nothing needs any more could not be removed" in far.update()
+    assert "unused objects could not be removed" in far.update()
     assert {name: far.there.objects[name] for name in locked} == locked
     assert far.back() == far.held()
 
@@ -387,7 +387,7 @@ def test_a_lock_of_another_update_is_told_and_one_that_died_is_taken_over(far: F
     assert isinstance(far.there, Path)
     lock = far.there / "head.lock"
     lock.write_text("elsewhere 1\n")
-    assert "somebody else is bringing this copy up to date" in far.update(code=5)
+    assert "another Historon is updating this copy" in far.update(code=5)
     os.utime(lock, (1, 1))
     far.update()
     assert not lock.exists()
@@ -415,7 +415,7 @@ def test_a_bucket_that_does_not_let_us_in(far: Far, replaced: dict[str, str], sa
     ("old", "new", "said"),
     [
         ("SHA256:", "SHA256:" + "A" * 3, "its host key is SHA256:"),
-        ('user = "', 'user = "nobody-', "refuses the account"),
+        ('user = "', 'user = "nobody-', "refused the log-in"),
         ("saltgate", "/proc/nowhere", "cannot"),
     ],
 )
@@ -442,8 +442,8 @@ def test_wrong_settings_of_far_copies(files_estate: EstateFolder) -> None:
         ),
         ('kind = "bucket"\nurl = "https://objects.example/b"', '"credentials" is missing'),
         ('kind = "bucket"\nurl = "https://objects.example/b"\ncredentials = "x"', 'there is no "x"'),
-        ('kind = "store"\npath = "p"\nserver = "s"', "add both"),
-        ('kind = "folder"\npath = "p"\nbandwidth = "1MB"', "means nothing without a server"),
+        ('kind = "store"\npath = "p"\nserver = "s"', "add credentials and host_key"),
+        ('kind = "folder"\npath = "p"\nbandwidth = "1MB"', "has no effect without a server"),
     ):
         files_estate.write(FILES_ESTATE + f'[credentials.c]\nuser = "u"\npassword = "env:X"\n[copies.away]\n{text}\n')
         result = files_estate.run("copies")
@@ -489,7 +489,7 @@ def test_over_tls_only_a_server_that_is_vouched_for(files_estate: EstateFolder, 
         assert files_estate.run("collect").code == 0
         refused = files_estate.run("copies", "--update", **KEY)
         assert refused.code == 5
-        assert "nobody vouches for its certificate" in refused.err
+        assert "its certificate is not trusted" in refused.err
         assert server.objects == {}
         files_estate.write(FILES_ESTATE + text + f'authority = "{authority}"\n')
         assert files_estate.run("copies", "--update", **KEY).code == 0
@@ -534,10 +534,10 @@ def test_a_lost_machine_is_made_anew_from_far_away(far: Far, tmp_path: Path) -> 
     result = new.run("new", ".", "--from-copy", place / "rescue.toml", **KEY)
     if far.kind == "plain":
         assert result.code == 2
-        assert "holds no estate file" in result.err
+        assert "has no estate file" in result.err
         new.write(FILES_ESTATE)
         result = new.run("new", ".", "--store-only", "--from-copy", place / "rescue.toml", **KEY)
-        assert "a new store with 3 versions" in result.out, result.said
+        assert "new store with 3 versions" in result.out, result.said
     else:
         assert result.code == 0, result.said
         assert "3 versions of 1 sources" in result.out
@@ -546,7 +546,7 @@ def test_a_lost_machine_is_made_anew_from_far_away(far: Far, tmp_path: Path) -> 
     (new.path / "data" / "a.conf").write_text("three\n")
     (new.path / "data" / "same.conf").write_text("always\n")
     assert (
-        "unchanged" in new.run("collect", **KEY).out or new.run("show", "files", "data/a.conf", **KEY).out == "three\n"
+        "unchanged" in new.run("collect", **KEY).said or new.run("show", "files", "data/a.conf", **KEY).out == "three\n"
     )
     assert new.run("verify", **KEY).code == 0
 

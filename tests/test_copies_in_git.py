@@ -58,7 +58,7 @@ def _update(estate: EstateFolder, code: int = 0) -> str:
 
 def test_each_round_that_found_something_is_a_commit(kept: EstateFolder) -> None:
     assert "history: up to date" in _update(kept)
-    assert _git(kept, "log", "--format=%s", "main").splitlines() == ["round 3: 1 changed", "round 1: 1 first"]
+    assert _git(kept, "log", "--format=%s", "main").splitlines() == ["round 3: 1 changed", "round 1: 1 new"]
     body = _git(kept, "log", "-1", "--format=%(trailers)", "main")
     assert "Historon-Round: 3" in body
     assert "Historon-Version: files@3" in body, "@2 is of noise alone"
@@ -69,7 +69,7 @@ def test_each_round_that_found_something_is_a_commit(kept: EstateFolder) -> None
     assert _git(kept, "show", "main:files/data/a.conf") == "two\n"
     assert _git(kept, "show", "main~1:files/data/a.conf") == "one\n"
     assert "up to date" in kept.run("copies").out
-    assert "all of it as written" in kept.run("copies", "--verify").err
+    assert "all intact" in kept.run("copies", "--verify").said
 
 
 def test_only_new_rounds_are_added_and_a_part_that_went_goes(kept: EstateFolder) -> None:
@@ -99,7 +99,7 @@ def test_any_bytes_and_names_come_through(kept: EstateFolder) -> None:
         ["git", "--git-dir", "history.git", "show", f"main:{name}"], cwd=kept.path, capture_output=True, check=True
     )
     assert done.stdout == content
-    assert "all of it as written" in kept.run("copies", "--verify").err
+    assert "all intact" in kept.run("copies", "--verify").said
 
 
 def test_secrets_are_hidden_where_that_is_wanted_and_it_is_said(kept: EstateFolder) -> None:
@@ -113,9 +113,9 @@ def test_secrets_are_hidden_where_that_is_wanted_and_it_is_said(kept: EstateFold
     everything = _git(kept, "log", "-p", "main")
     assert "pw-canary-1234" not in everything
     assert "enable secret [secret " in everything
-    assert "Historon-Masked: secrets are hidden" in everything
+    assert "Historon-Masked: recognised secrets are masked" in everything
     assert "blob.bin" not in _git(kept, "ls-tree", "-r", "main"), "nobody can mask it"
-    assert "all of it as written" in kept.run("copies", "--verify").err
+    assert "all intact" in kept.run("copies", "--verify").said
 
 
 def test_what_others_did_there_is_told_and_never_forced(kept: EstateFolder) -> None:
@@ -125,13 +125,13 @@ def test_what_others_did_there_is_told_and_never_forced(kept: EstateFolder) -> N
     theirs = _git(kept, "commit-tree", "-p", tip, "-m", "by hand", tree).strip()
     _git(kept, "update-ref", "refs/heads/main", theirs)
     _collect(kept, "three\n")
-    assert "it holds commits that are not Historon's; nothing was added" in _update(kept, code=5)
+    assert "it has commits that are not Historon's; nothing was added" in _update(kept, code=5)
     assert _git(kept, "rev-parse", "main").strip() == theirs
     amended = _git(kept, "commit-tree", "-p", f"{tip}~1", "-m", "amended\n\nHistoron-Round: 3", tree).strip()
     _git(kept, "update-ref", "refs/heads/main", amended)
     assert "its history was changed since the last update" in _update(kept, code=5)
     _git(kept, "update-ref", "-d", "refs/heads/main")
-    assert "the branch main is gone that the copy was in" in _update(kept, code=5)
+    assert "the copy's branch main is missing" in _update(kept, code=5)
     _git(kept, "update-ref", "refs/heads/main", tip)
     _update(kept)
     assert _git(kept, "show", "main:files/data/a.conf") == "three\n"
@@ -164,13 +164,13 @@ def test_a_lock_and_another_folder_are_told(kept: EstateFolder) -> None:
     (kept.path / "other").mkdir()
     (kept.path / "other" / "file").touch()
     kept.write(FILES_ESTATE + _COPY.replace("history.git", "other"))
-    assert "is no bare git repository, and not empty" in _update(kept, code=5)
+    assert "is not a bare git repository, and not empty" in _update(kept, code=5)
 
 
 def test_it_is_pushed_and_a_remote_that_went_on_is_left_alone(kept: EstateFolder, tmp_path: Path) -> None:
     remote = tmp_path / "remote.git"
     subprocess.run(["git", "init", "-q", "--bare", "--initial-branch=main", remote], check=True)
-    kept.write(FILES_ESTATE + _COPY + f'push = "{remote}"\n')
+    kept.write(FILES_ESTATE + _COPY + f'remote_update = "{remote}"\n')
     _update(kept)
     assert _git(kept, "rev-parse", "main", place=str(remote)) == _git(kept, "rev-parse", "main")
     tip = _git(kept, "rev-parse", "main").strip()
@@ -195,7 +195,7 @@ def test_damage_is_found(kept: EstateFolder) -> None:
     assert "git fsck:" in result.err
 
 
-@pytest.mark.parametrize("setting", ['branch = "a b"', 'push = "--force"', 'masked = "yes"'])
+@pytest.mark.parametrize("setting", ['branch = "a b"', 'remote_update = "--force"', 'masked = "yes"'])
 def test_a_wrong_description_is_refused(kept: EstateFolder, setting: str) -> None:
     kept.write(FILES_ESTATE + _COPY + setting + "\n")
     assert kept.run("copies").code == 4
@@ -210,13 +210,13 @@ def test_a_store_is_made_of_a_repository(kept: EstateFolder, tmp_path: Path) -> 
     for place in ("history.git", "history"):
         made = kept.run("new", ".", "--store-only", "--from-copy", place)
         assert made.code == 0, made.said
-        assert "a new store with 2 versions" in made.out
+        assert "new store with 2 versions" in made.out
         rows = kept.run("versions", "files", "--json", "--all").rows
         assert [one["state"] for one in rows] == was
         assert {one["at"][:19] for one in rows} <= began, "a commit has the instant of its round"
         assert kept.run("show", "files@1", "data/a.conf").out == "one\n"
         assert kept.run("show", "files", "data/a.conf").out == "two\n"
-        assert "1 unchanged" in kept.run("collect").out
+        assert "1 unchanged" in kept.run("collect").said
         shutil.rmtree(kept.path / "store")
 
 
@@ -255,7 +255,7 @@ def test_sources_lie_in_folders_by_a_label_and_move_with_it(kept: EstateFolder, 
     _two_sites(kept, 'folders_by = "site"\n', ("yard", "office"))
     _update(kept)
     assert _names(kept) == ["no-site/c/c/x.conf", "office/b/b/x.conf", "yard/files/data/a.conf"]
-    assert "all of it as written" in kept.run("copies", "--verify").err
+    assert "all intact" in kept.run("copies", "--verify").said
     tip = _git(kept, "rev-parse", "main")
     _update(kept)
     assert _git(kept, "rev-parse", "main") == tip, "nothing is new"
@@ -264,7 +264,7 @@ def test_sources_lie_in_folders_by_a_label_and_move_with_it(kept: EstateFolder, 
     assert _git(kept, "rev-parse", "main") == tip
     shutil.rmtree(kept.path / "store")
     made = kept.run("new", ".", "--store-only", "--from-copy", "history.git")
-    assert "a new store with 4 versions" in made.out, made.said
+    assert "new store with 4 versions" in made.out, made.said
     assert kept.run("show", "files@1", "data/a.conf").out == "one\n"
     assert kept.run("show", "b", "b/x.conf").out == "b\n"
 
@@ -272,22 +272,22 @@ def test_sources_lie_in_folders_by_a_label_and_move_with_it(kept: EstateFolder, 
 def test_sources_have_branches_by_a_label_and_move_with_it(kept: EstateFolder, tmp_path: Path) -> None:
     remote = tmp_path / "remote.git"
     subprocess.run(["git", "init", "-q", "--bare", remote], check=True)
-    own = f'branches_by = "site"\npush = "{remote}"\n'
+    own = f'branches_by = "site"\nremote_update = "{remote}"\n'
     _two_sites(kept, own)
     assert kept.run("collect").code == 0
     _update(kept)
     there = [_names(kept, branch) for branch in ("Quay-North", "main", "yard")]
     assert there == [["files/data/a.conf"], ["c/c/x.conf"], ["b/b/x.conf"]]
-    assert _git(kept, "log", "--format=%s", "Quay-North").splitlines() == ["round 3: 1 changed", "round 1: 1 first"]
+    assert _git(kept, "log", "--format=%s", "Quay-North").splitlines() == ["round 3: 1 changed", "round 1: 1 new"]
     _two_sites(kept, own, ("yard", "yard"))
     _collect(kept, "three\n")
     _update(kept)
     assert [_names(kept, branch) for branch in ("Quay-North", "yard")] == [[], ["b/b/x.conf", "files/data/a.conf"]]
     assert _git(kept, "show", "yard:files/data/a.conf", place=str(remote)) == "three\n"
-    assert "all of it as written" in kept.run("copies", "--verify").err
+    assert "all intact" in kept.run("copies", "--verify").said
     shutil.rmtree(kept.path / "store")
     made = kept.run("new", ".", "--store-only", "--from-copy", "history.git")
-    assert "a new store with 5 versions" in made.out, made.said
+    assert "new store with 5 versions" in made.out, made.said
     assert kept.run("show", "files@2", "data/a.conf").out == "two\n"
 
 
@@ -305,7 +305,7 @@ def test_it_is_pushed_over_ssh(kept: EstateFolder, tmp_path: Path) -> None:
     keys = tmp_path / "keys"
     keys.mkdir()
     with running_server(keys) as server:
-        kept.write(FILES_ESTATE + _COPY + f'push = "ssh://{server.user}@127.0.0.1:{server.port}{remote}"\n')
+        kept.write(FILES_ESTATE + _COPY + f'remote_update = "ssh://{server.user}@127.0.0.1:{server.port}{remote}"\n')
         said = _update(kept, code=5)
         assert "git push:" in said, "nobody knows its key, and nobody is there to be asked"
         assert _git(kept, "show", "main:files/data/a.conf") == "two\n", "the commits are here"

@@ -107,13 +107,13 @@ def test_a_date_that_is_missing_or_ahead_makes_the_age_unknown(estate: EstateFol
         estate, over="local", steps="""{ pull = "e.cfg", dated = 'pattern:saved at (.*)' }""", source='max_age = "26h"'
     )
     _file(estate, "e.cfg", _NOW)
-    assert "the age of e.cfg is unknown: there is no pattern:saved at (.*) in the answer" in collect(estate).out
+    assert "the age of e.cfg is unknown: the answer has no pattern:saved at (.*)" in collect(estate).said
     result = estate.run("status")
     assert (result.code, "1 of UNKNOWN AGE" in result.out, "no date in it" in result.out) == (1, True, True)
     _file(estate, "e.cfg", _NOW, _TEXT.format("yesterday"))
-    assert '"yesterday" is not a time' in collect(estate).out
+    assert '"yesterday" is not a time' in collect(estate).said
     _file(estate, "e.cfg", _NOW, _TEXT.format(_AHEAD.isoformat()))
-    assert "is in the future" in collect(estate).out
+    assert "is in the future" in collect(estate).said
     assert estate.run("status").code == 1
     describe_estate(estate, over="local", steps='{ pull = "e.cfg" }', source='max_age = "26h"')
     collect(estate)
@@ -135,7 +135,7 @@ def test_a_server_says_when_what_it_serves_was_made(estate: EstateFolder, tmp_pa
             collect(estate)
             assert "20d of 26h, no new export" in estate.run("status").out
             device.at = None
-            assert "the source does not tell the time of the file" in collect(estate).out
+            assert "the source does not report the time of the file" in collect(estate).said
     finally:
         device.stop()
 
@@ -203,15 +203,15 @@ timetable = "often"
 """)
     _file(estate, "e.cfg", _LONG_AGO)
     collect(estate)
-    assert "it stopped being made: its export says 20d ago, max_age is 26h" in estate.run("serve", "--once").err
+    assert "it stopped being made: its export is dated 20d ago, max_age is 26h" in estate.run("serve", "--once").err
 
 
 def test_mistakes_of_a_date(estate: EstateFolder) -> None:
     for step, words in (
         ('dated = "saved at"', "not a place in an answer"),
         ("dated = 'name:('", "not a regular expression"),
-        ('dated = "time", dated_as = "%Y"', "dated_as is the form of nothing"),
-        ('dated_as = "%Y"', "dated_as is the form of nothing"),
+        ('dated = "time", dated_as = "%Y"', "dated_as has no effect alone"),
+        ('dated_as = "%Y"', "dated_as has no effect alone"),
     ):
         describe_estate(estate, over="local", steps=f'{{ pull = "e.cfg", {step} }}')
         result = estate.run("doctor")
@@ -229,8 +229,8 @@ def test_two_exports_agree_up_to_noise_or_it_fails(estate: EstateFolder) -> None
     (estate.path / "more").write_text("end\n")
     describe_estate(estate, over="local", steps=_COUNTING, procedure="collect_twice = true")
     result = collect(estate)
-    assert (result.code, "two exports in a row differ in a" in result.out) == (3, True)
-    assert "collect it later, or name what differs as noise" in result.out
+    assert (result.code, "two exports in a row differ in a" in result.said) == (3, True)
+    assert "collect it later, or mask the differences as noise" in result.said
     describe_estate(estate, over="local", steps=_COUNTING, procedure="collect_twice = true\nnoise = ['^counted']")
     before = len((estate.path / "runs").read_text().splitlines())
     assert collect(estate).code == 0
@@ -243,7 +243,7 @@ def test_two_exports_agree_up_to_noise_or_it_fails(estate: EstateFolder) -> None
 def test_what_arrives_cannot_be_collected_twice(estate: EstateFolder) -> None:
     steps = '{ pull = "e.cfg", complete = "ends:end" }'
     describe_estate(estate, over="drop-folder", steps=steps, procedure='folder = "drop"\ncollect_twice = true')
-    assert "collect_twice means nothing over drop-folder" in estate.run("doctor").err
+    assert "collect_twice has no effect over drop-folder" in estate.run("doctor").err
 
 
 # ---- which is the newest ---------------------------------------------------------------------------------------------
@@ -297,4 +297,4 @@ def test_the_newest_file_is_neither_told_by_letters_nor_pinned_by_one_of_the_fut
     _file(estate, "b-2.cfg", datetime(2096, 1, 1, tzinfo=UTC), "hostname future\nend\n")
     result = collect(estate)
     assert parts_of(estate) == {"b.cfg": b"hostname b10\nend\n"}
-    assert ("1 of 4 files have a time in the future, and were left out" in result.out) == (by == "time")
+    assert ("1 of 4 files have a time in the future, and were ignored" in result.said) == (by == "time")

@@ -36,7 +36,7 @@ def test_durations_are_read(text: str, seconds: float) -> None:
         ("3 fortnights", "use ms, s, m for minutes, h, d, w or y"),
         ("d", "is not a duration"),
         ("", "a duration is missing"),
-        ("0d", "more than nothing"),
+        ("0d", "more than zero"),
         ("5000y", "at most 200y"),
         (True, "expected a duration"),
         (None, "expected a duration"),

@@ -71,8 +71,8 @@ values = { drop = "not-there" }
         "nothing uses it",
         "jumps j",
         "never collected",
-        "not-there is not there, or may not be read",
-        "no max_age: silence would not be noticed",
+        "not-there is missing or unreadable",
+        "no max_age: missing exports would not be noticed",
     ):
         assert told in result.out, told
     data = estate.run("doctor", "--json").rows
@@ -89,7 +89,7 @@ def test_a_program_that_only_a_login_shell_finds_is_wrong(files_estate: EstateFo
     assert files_estate.run("collect", PATH=path).code == 0
     result = files_estate.run("doctor", PATH=path)
     assert result.code == 1
-    assert "exporter is not on the short path that a scheduler has" in result.out
+    assert "exporter is not on the short PATH that a scheduler has" in result.out
     assert f"write {tmp_path}/bin/exporter" in result.out
 
 
@@ -119,7 +119,7 @@ def test_adding_a_source_keeps_the_file_as_it_is(files_estate: EstateFolder) -> 
         (["files", "procedure=files"], 'a second source is named "files"'),
         (["more", "procedur=files"], "this key is not known"),
         (["more", "procedure"], '"procedure" is not KEY=VALUE'),
-        (["a b", "procedure=files"], "this is not a usable name"),
+        (["a b", "procedure=files"], "this name cannot be used"),
     ],
 )
 def test_a_wrong_addition_changes_nothing(files_estate: EstateFolder, arguments: list[str], told: str) -> None:
@@ -151,7 +151,7 @@ def test_importing_maps_columns_and_can_be_tried_first(files_estate: EstateFolde
     result = files_estate.run(*command, "--dry-run")
     assert result.code == 0, result.said
     assert "2 sources would be added" in result.out
-    assert "1 there already" in result.out
+    assert "1 already there" in result.out
     assert (files_estate.path / "historon.toml").read_bytes() == before
     assert "2 sources added" in files_estate.run(*command).out
     rows = {row["source"]: row for row in files_estate.run("sources", "--json").rows}
@@ -170,12 +170,12 @@ def test_pinning_writes_what_the_device_shows(router_estate: RouterEstate, route
     result = estate.run("sources", "pin", "t")
     assert result.code == 3
     assert router.fingerprint in result.out
-    assert "nothing was changed; confirm on a terminal, or say --yes" in result.out
+    assert "nothing was changed; confirm on a terminal, or add --yes" in result.out
     result = estate.run("sources", "pin", "t", "--yes")
     assert result.code == 0, result.said
     assert f'host_key = "{router.fingerprint}"' in (estate.path / "historon.toml").read_text()
     assert estate.run("collect").code == 0
-    assert "is pinned already" in estate.run("sources", "pin", "t").out
+    assert "already pinned" in estate.run("sources", "pin", "t").out
 
 
 def test_pinning_a_certificate_and_what_cannot_be_pinned(
@@ -194,7 +194,7 @@ def test_pinning_a_certificate_and_what_cannot_be_pinned(
     result = estate.run("sources", "pin", "s")
     assert (result.code, "  what     127.0.0.1 port" in result.out) == (3, True)
     estate.write(FILES_ESTATE)
-    assert "over local there is nothing to pin" in estate.run("sources", "pin", "files").out
+    assert "local has no host key or certificate to pin" in estate.run("sources", "pin", "files").out
     assert estate.run("sources", "pin").code == 2
 
 
@@ -245,7 +245,7 @@ def test_stand_ins_run_until_they_are_told_to_stop(tmp_path: Path) -> None:
     rest = process.communicate(timeout=20)[0]
     assert process.returncode == 0, rest
     assert result.code == 3
-    assert "10 first, 2 failed" in result.out
+    assert "10 new, 2 failed" in result.out
     assert "the connection broke in the middle of an answer" in result.out
     assert "access-denied" in result.out
     assert any("127.0.0.1" in line for line in lines)

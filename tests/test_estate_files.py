@@ -39,7 +39,7 @@ steps = [{ pull = "data" }]
         ('[estate]\nname = "x"\nat_once = 0\n', ":3 estate.at_once: expected a whole number >= 1"),
         (_BASE + "[retention.t]\nall = 30\n", 'retention.t.all: 30 has no unit (write "30d" for days'),
         (_BASE + '[retention.t]\nday = "-30d"\n', 'retention.t.day: a duration cannot be negative (write "30d")'),
-        (_BASE + "[retention.t]\nat_least = 5\n", "retention.t: says only how few to keep"),
+        (_BASE + "[retention.t]\nat_least = 5\n", "retention.t: has only a floor"),
         (
             _BASE + '[credentials.x]\nuser = "u"\npassword = "hunter2"\n',
             "credentials.x.password: a secret must not stand",
@@ -62,7 +62,7 @@ steps = [{ pull = "data" }]
             _BASE + '[procedures.p]\nover = "ssh-shel"\nsteps = []\n',
             '"ssh-shel" is not possible here (did you mean "ssh-shell"?)',
         ),
-        (_BASE + '[procedures.p]\nover = "local"\nsteps = []\n', "procedures.p: keeps nothing"),
+        (_BASE + '[procedures.p]\nover = "local"\nsteps = []\n', "procedures.p: stores no part"),
         (
             _BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "a", keep = ["b"] }]\n',
             "exactly one of send, keep, pull, put, await, pause, each, pick, clock and tidy",
@@ -218,8 +218,8 @@ def test_a_secret_that_cannot_be_fetched_fails_its_sources_alone(
     estate.write(_BASE.replace("env:SECRET", reference) + more)
     result = estate.run("collect")
     assert result.code == 3
-    assert told in result.out
-    assert "f                         first" in result.out
+    assert told in result.said
+    assert "f                         new" in result.said
     assert "canary" not in result.said
 
 

@@ -124,7 +124,7 @@ def test_the_one_that_did_otherwise_is_named_before_the_many() -> None:
     many = [_edit(f"s{n}", 0, "log 10.0.0.1", "log 10.0.0.9") for n in range(12)]
     made = families([*many, _edit("x", 0, "log 10.0.0.1", "log 203.0.113.9")])
     assert [one.sources for one in made] == [["x"], sorted(f"s{n}" for n in range(12))]
-    assert made[0].remarks == [f"otherwise than 12 others, see {made[1].handle}"]
+    assert made[0].remarks == [f"unlike 12 others, see {made[1].handle}"]
     assert made[1].remarks == []
 
 

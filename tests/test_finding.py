@@ -55,7 +55,7 @@ def _stored(folder: Path, name: str, texts: Sequence[bytes], part: str = "p") ->
     for night, text in enumerate(texts):
         at = START + timedelta(days=night)
         number = store.begin_round(at, "test")
-        outcome = Outcome.CHANGED if before else Outcome.FIRST
+        outcome = Outcome.CHANGED if before else Outcome.NEW
         bits = signature(before, {part: text})
         entry = Entry(name, outcome, at, timedelta(), [Part(part, text)], State.GOOD, signature=bits)
         store.record(number, [entry])
@@ -394,7 +394,7 @@ def test_what_cannot_be_looked_into_is_neither_met_nor_failed() -> None:
         for rule in (_rule(must=["telnet"]), _rule(must_not=["telnet"]), _rule(must=["x"], part="b.tar/etc/*")):
             (told,) = unmet([rule], {"b.tar": content, "a.cfg": b"ssh\n"}, _MASKS)
             assert told.unknown.startswith("b.tar is ")
-            assert told.what.startswith("cannot tell: ")
+            assert told.what.startswith("unknown: ")
             assert not told.lacks
     assert unmet([_rule(must=["ssh"], part="a.cfg")], {"b.tar": large, "a.cfg": b"ssh\n"}, _MASKS) == []
     (member,) = unmet([_rule(must_not=["telnet"], part="*.cfg")], {"b.tar": large, "a.cfg": b"ssh\n"}, _MASKS)
@@ -405,9 +405,9 @@ def test_what_cannot_be_looked_into_is_neither_met_nor_failed() -> None:
 
 def test_a_rule_about_nothing_is_unknown() -> None:
     (part,) = unmet([_rule(must_not=["x"], part="nowhere*")], {"a.cfg": b"x\n"}, _MASKS)
-    assert part.unknown == "no part that can be read is called nowhere*"
+    assert part.unknown == "no readable part is called nowhere*"
     (each,) = unmet([_rule(each=Pattern.parse("^port"), must_not=["x"])], {"a.cfg": b"x\n"}, _MASKS)
-    assert each.unknown == "nothing is found by each = ^port"
+    assert each.unknown == "each = ^port matches nothing"
 
 
 def test_large_parts_are_said_to_be_too_large_and_what_is_in_them_unknown(estate: EstateFolder) -> None:
@@ -438,7 +438,7 @@ procedure = "files"
     found = estate.run("find", "telnet")
     assert found.out.startswith('"telnet" was found in none of 1 source; 1 part could not be looked into')
     assert "not looked into: s log.txt, which is too large to be looked into" in found.out
-    beside = {"part": "log.txt", "why": "is too large to be looked into"}
+    beside = {"part": "log.txt", "why": "is too large to be examined"}
     assert estate.run("find", "telnet", "--ever", "--json").data["not_looked_into"] == [{"source": "s", **beside}]
     assert estate.run("trace", "s", "telnet", "--json").data["not_looked_into"] == [beside]
     result = estate.run("requirements")
@@ -679,7 +679,7 @@ def test_a_proposal_tells_every_version_in_which_it_would_hide_anything(texts: l
 
 
 def _hiding(store: FolderStore, history: Sequence[Version], one: Proposal) -> Iterator[int]:
-    """The versions of which something is told that is not told with the proposal's rule."""
+    """The versions of which something is reported that is not reported with the proposal's rule."""
     for before, version in pairwise(history):
         sides = [
             {part.name: store.read(part) for part in store.parts("s", which.number)} for which in (before, version)
@@ -788,6 +788,6 @@ procedure = "files"
     assert estate.run("collect").code == 0
     result = estate.run("doctor")
     assert result.code == 1
-    assert "its noise leaves out 40 of 40 lines of s: no change there is told" in " ".join(result.out.split())
+    assert "noise hides 40 of 40 lines of s: changes in them are not reported" in " ".join(result.out.split())
     estate.write(text.replace("^(.+)$", "^line 7$"))
-    assert "its noise leaves out" not in estate.run("doctor").out
+    assert "noise hides" not in estate.run("doctor").out

@@ -124,11 +124,11 @@ def test_the_service_answers_while_it_runs_and_only_on_loopback(scheduled: Estat
     _on_record(scheduled, datetime.now(UTC) - timedelta(days=3))
     log = scheduled.path / "service.log"
     with _serving(
-        scheduled, "--port", "0", "--level", "warning", "--log-file", str(log), "--log-file-level", "debug"
+        scheduled, "--port", "0", "--log-level", "warning", "--log-file", str(log), "--log-file-level", "debug"
     ) as process:
         words = _wait_for_file(log, r"health and metrics on http://127.0.0.1:(\d+)")
         port = int(words[1])
-        _wait_for_file(log, "round 1 ended: 1 first")
+        _wait_for_file(log, "round 1 ended: 1 new")
         wait_for(lambda: json.loads(_ask(port, "/health")[2])["next_due"])
         assert _ask(port, "/health")[0] == 200
         assert "historon_rounds_total 1.0" in _ask(port, "/metrics")[2]
@@ -166,7 +166,7 @@ def _wait_for_file(file: Path, pattern: str) -> "re.Match[str]":
 def test_what_fails_is_logged_as_gravely_as_it_is_told(scheduled: EstateFolder) -> None:
     _on_record(scheduled, datetime.now(UTC) - timedelta(days=3))
     shutil.rmtree(scheduled.path / "data")
-    done = scheduled.run("serve", "--once", "--log", "json", "--level", "warning")
+    done = scheduled.run("serve", "--once", "--log-format", "json", "--log-level", "warning")
     lines = [json.loads(line) for line in done.err.splitlines()]
     assert [one["level"] for one in lines if one["message"].startswith("files: failed")] == ["error"]
     assert {one["level"] for one in lines} <= {"warning", "error", "critical"}

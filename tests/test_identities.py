@@ -89,7 +89,7 @@ def test_an_estate_that_moved_says_so_once(kept: EstateFolder) -> None:
     _edit(moved, 3)
     assert moved.run("collect").code == 5
     shown = moved.run("store")
-    assert (shown.code, "it can read the store, and not change it" in shown.out) == (5, True)
+    assert (shown.code, "it can read the store, but not change it" in shown.out) == (5, True)
     assert moved.run("store", "--moved").code == 0
     collect(moved)
     assert _numbers(moved) == [1, 2, 3]
@@ -120,7 +120,7 @@ def test_a_copied_estate_becomes_one_of_its_own(kept: EstateFolder) -> None:
     second.write(FILES_ESTATE + f'[copies.far]\nkind = "store"\npath = "{kept.path / "far"}"\n')
     assert second.run("collect").code == 5
     told = second.run("store", "--copied")
-    assert "give other places to its copies: far" in told.out
+    assert "give its copies other places: far" in told.out
     _edit(second, 7)
     collect(second)
     refused = second.run("copies", "--update")
@@ -192,7 +192,7 @@ def test_a_record_of_writers_that_nobody_can_read_is_said(kept: EstateFolder, da
     db.commit()
     db.close()
     result = kept.run("collect")
-    assert (result.code, "who writes this store cannot be read" in result.err) == (5, True)
+    assert (result.code, "the record of who writes this store is unreadable" in result.err) == (5, True)
     assert kept.run("store", "--moved").code == 0
     assert kept.run("collect").code == 0
 
@@ -274,14 +274,14 @@ def test_an_export_that_is_another_sources_is_suspect(two: EstateFolder) -> None
     collect(two)
     shutil.copy(two.path / "two.cfg", two.path / "one.cfg")
     two.run("collect")
-    assert _outcomes(two)["one"] == ("suspect", "it is the export of two, to the byte")
+    assert _outcomes(two)["one"] == ("suspect", "it equals the export of two, to the byte")
 
 
 def test_sources_that_share_a_file_may_do_so(two: EstateFolder) -> None:
     (two.path / "three.cfg").write_text(_config("edge-two"))
     two.write(_TWO + '[[sources]]\nname = "three"\nprocedure = "files"\nvalues = { path = "three.cfg" }\n')
     collect(two)
-    assert _outcomes(two)["three"] == ("first", "it is the export of two, to the byte: is its address right?")
+    assert _outcomes(two)["three"] == ("new", "it equals the export of two, to the byte: is its address right?")
     (two.path / "three.cfg").write_text(_config("edge-two", 3))
     collect(two)
     (two.path / "two.cfg").write_text(_config("edge-two", 3))
@@ -334,12 +334,12 @@ def test_a_letter_that_fits_two_sources_is_taken_by_none(files_estate: EstateFol
     result = files_estate.run("collect")
     if fits == "edge-1":
         assert result.code == 0, "the other pattern does not fit it"
-        assert _outcomes(files_estate)["edge-1"][0] == "first"
+        assert _outcomes(files_estate)["edge-1"][0] == "new"
         return
     assert result.code == 3
     outcomes = _outcomes(files_estate)
-    assert 'the mail "export of edge-10" fits edge-10 too; neither takes it' in outcomes["edge-1"][1]
-    assert 'the mail "export of edge-10" fits edge-1 too; neither takes it' in outcomes["edge-10"][1]
+    assert 'the mail "export of edge-10" fits edge-10 too; neither collects it' in outcomes["edge-1"][1]
+    assert 'the mail "export of edge-10" fits edge-1 too; neither collects it' in outcomes["edge-10"][1]
     assert len(mailbox.Maildir(str(files_estate.path / "mail"))) == 1, "it stays where it is"
 
 
@@ -361,7 +361,7 @@ def test_a_copied_estate_takes_nothing_from_a_drop_folder_it_shares(files_estate
     collect(files_estate)
     assert len(files_estate.run("versions", "fw", "--json").rows) == 2
     told = second.run("store", "--copied").out
-    assert "these take files or letters away, so that two estates would each get half: fw" in told
+    assert "these remove files or mails that they collect, so two estates would get half each: fw" in told
 
 
 _TWIN = """
@@ -376,7 +376,7 @@ host_key = "{key}"
 """
 
 
-@pytest.mark.parametrize(("more", "shown"), [("", "suspect"), ('identity = "shared"', "first")])
+@pytest.mark.parametrize(("more", "shown"), [("", "suspect"), ('identity = "shared"', "new")])
 def test_a_new_source_that_shows_the_host_key_of_another_is_suspect(
     router_estate: Callable[..., EstateFolder], router: Capstan, more: str, shown: str
 ) -> None:
@@ -387,13 +387,29 @@ def test_a_new_source_that_shows_the_host_key_of_another_is_suspect(
     estate.run("collect", "u")
     outcome, note = _outcomes(estate)["u"]
     assert outcome == shown, note
-    doubt = 'it shows the host key of t (127.0.0.1); if it may, set identity = "shared"'
+    doubt = 'it shows the host key of t (127.0.0.1); if that is right, set identity = "shared"'
     assert (doubt in note) is (shown == "suspect")
     if shown == "suspect":
         assert estate.run("vouch", "u@1").code == 0
         router.config = lambda: ROUTER_CONFIG.replace("berth", "pier")
         estate.run("collect", "u")
         assert _outcomes(estate)["u"][0] == "changed", "a person has looked at it"
+
+
+def test_a_vouch_can_be_withdrawn_and_marks_are_listed(two: EstateFolder) -> None:
+    (two.path / "one.cfg").write_text(_config("edge-nine", 2))
+    two.run("collect")
+    assert two.run("vouch", "one@1", "--withdraw").code == 2, "nobody vouched for it"
+    assert two.run("vouch", "one@2").code == 0
+    assert two.run("hold", "two@1", "--because", "as built").code == 0
+    assert two.run("vouch").out.splitlines()[0] == "1 vouched version"
+    assert "one@2" in two.run("vouch").out
+    assert "as built" in two.run("hold").out
+    done = two.run("vouch", "one@2", "--withdraw")
+    assert (done.code, "one@2 is suspect again; @1 is the last good version" in done.out) == (0, True)
+    assert two.run("vouch", "--json").rows == []
+    two.run("collect")
+    assert _outcomes(two)["one"][0] == "suspect", "it is compared with the one before again"
 
 
 def test_another_name_in_the_prompt_is_suspect(router_estate: Callable[..., EstateFolder], router: Capstan) -> None:
@@ -428,4 +444,4 @@ def test_a_prompt_that_changes_always_names_nobody(router_estate: Callable[..., 
 def test_identity_means_nothing_where_no_key_is_shown(two: EstateFolder) -> None:
     two.write(_TWO.replace('name = "two"', 'name = "two"\nidentity = "shared"'))
     result = two.run("sources")
-    assert (result.code, "identity" in result.err, "means nothing over local" in result.err) == (4, True, True)
+    assert (result.code, "identity" in result.err, "has no effect over local" in result.err) == (4, True, True)

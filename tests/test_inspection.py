@@ -105,7 +105,7 @@ def _pulling(
     steps = f'{{ pull = "data/{name}" {step} }}'
     describe_estate(estate, over="local", steps=steps, procedure=procedure, source=source, more="", head="")
     result = collect(estate)
-    assert "first" in result.out, result.out
+    assert "new" in result.out, result.said
     return file
 
 
@@ -135,19 +135,19 @@ def test_what_is_pulled_is_inspected_like_what_is_kept(
     file = _pulling(estate, name, whole)
     file.write_bytes(broken)
     result = collect(estate)
-    assert (result.code, "suspect" in result.out) == (3, True), result.out
-    assert said in result.out
+    assert (result.code, "suspect" in result.said) == (3, True), result.said
+    assert said in result.said
     assert estate.run("show", "s", "--reveal").out.encode()[:20] == whole.decode("utf-8", "replace").encode()[:20]
 
 
 def test_what_it_is_can_be_said_or_left_open(estate: EstateFolder) -> None:
     file = _pulling(estate, "a.json", b"{ not json at all }\n", ', is = "anything"')
     file.write_bytes(b"")
-    assert "changed" in collect(estate).out
+    assert "changed" in collect(estate).said
     for is_, content, said in (
         ("xml", b"[interfaces]\n", "is not a whole XML document: syntax error"),
         ("zip", TEXT, 'is not a zip file: it begins with "interface port-0"'),
-        ("text", b"\0\1\2", "it holds bytes that no text has"),
+        ("text", b"\0\1\2", "it has bytes that no text has"),
         ("json", b'{"a": 1', "is not a whole JSON document"),
     ):
         again = _suspect(estate, content, is_)
@@ -160,7 +160,7 @@ def _suspect(estate: EstateFolder, content: bytes, is_: str) -> str:
     (estate.path / "data" / "thing").write_bytes(content)
     steps = f'{{ pull = "data/thing", is = "{is_}" }}'
     describe_estate(estate, over="local", steps=steps, source="", more="", head="")
-    return collect(estate).out
+    return collect(estate).said
 
 
 def test_within_a_folder_single_empty_files_are_normal_and_broken_ones_are_not(files_estate: EstateFolder) -> None:
@@ -168,15 +168,15 @@ def test_within_a_folder_single_empty_files_are_normal_and_broken_ones_are_not(f
     for number in range(9):
         (data / f"{number}.conf").write_text("x\n" * 99)
     (data / "rules.xml").write_bytes(WHOLE["a.xml"]())
-    assert "first" in files_estate.run("collect").out
+    assert "new" in files_estate.run("collect").said
     (data / "3.conf").write_text("")
-    assert "changed" in files_estate.run("collect").out
+    assert "changed" in files_estate.run("collect").said
     (data / "rules.xml").write_bytes(WHOLE["a.xml"]()[:50])
-    assert "data/rules.xml is not a whole XML document" in files_estate.run("collect").out
+    assert "data/rules.xml is not a whole XML document" in files_estate.run("collect").said
     (data / "rules.xml").write_bytes(WHOLE["a.xml"]())
     for number in range(7):
         (data / f"{number}.conf").unlink()
-    assert "data/ has 4 files, and had 11" in files_estate.run("collect").out
+    assert "data/ has 4 files, and had 11" in files_estate.run("collect").said
 
 
 @pytest.mark.parametrize(
@@ -191,7 +191,7 @@ def test_within_a_folder_single_empty_files_are_normal_and_broken_ones_are_not(f
 def test_how_much_may_go_is_a_setting(estate: EstateFolder, procedure: str, source: str, suspect: bool) -> None:
     file = _pulling(estate, "a.cfg", TEXT, procedure=procedure, source=source)
     file.write_bytes(b"".join(TEXT.splitlines(keepends=True)[:13]) + b"end\n")
-    assert ("suspect" in collect(estate).out) == suspect
+    assert ("suspect" in collect(estate).said) == suspect
 
 
 @pytest.mark.parametrize("wrong", ['"half"', '"120%"', "50"])
@@ -206,7 +206,7 @@ def test_a_large_part_is_looked_into_to_its_end(estate: EstateFolder) -> None:
     rows = b'{"rows": [' + b'{"port": "x"},' * 1_400_000
     file = _pulling(estate, "a.json", rows + b"{}]}", ', max_size = "1GiB"')
     file.write_bytes(rows)
-    assert "a.json is not a whole JSON document: it ends in the middle" in collect(estate).out
+    assert "a.json is not a whole JSON document: it ends in the middle" in collect(estate).said
 
 
 def test_a_person_may_vouch_for_a_suspect_version(estate: EstateFolder) -> None:
@@ -218,12 +218,12 @@ def test_a_person_may_vouch_for_a_suspect_version(estate: EstateFolder) -> None:
     done = estate.run("vouch", "s@2")
     assert (done.code, "is the last good version now" in done.out) == (0, True), done.said
     assert estate.run("status").code == 0
-    assert "was found in none" in estate.run("find", "port-19").out
+    assert "is in none" in estate.run("find", "port-19").out
     assert "port-6" in estate.run("find", "port-6").out, "it can be found as any other"
-    assert "unchanged" in collect(estate).out
+    assert "unchanged" in collect(estate).said
     file.write_bytes(TEXT[:160])
-    assert "changed" in collect(estate).out, "the next one is measured by it"
-    for wrong, said in (("s@2", "s@2 is good already"), ("s@9", "no such version"), ("t@1", "there is no source")):
+    assert "changed" in collect(estate).said, "the next one is measured by it"
+    for wrong, said in (("s@2", "s@2 is already good"), ("s@9", "no such version"), ("t@1", "there is no source")):
         refused = estate.run("vouch", wrong)
         assert (refused.code, said in refused.err) == (2, True), refused.err
 

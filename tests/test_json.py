@@ -88,12 +88,12 @@ COMMANDS = (
     "status --by role",
     "agenda --simulate 7d",
     "notices",
-    "notices --history",
-    "notices 1",
-    "notices 2",
-    "notices 3",
-    "notices 4",
-    "notices 5",
+    "notices history",
+    "notices show 1",
+    "notices show 2",
+    "notices show 3",
+    "notices show 4",
+    "notices show 5",
     "rounds",
     "rounds 1",
     "versions edge-1",
@@ -114,6 +114,8 @@ COMMANDS = (
     "status edge-1",
     "prove",
     "verify",
+    "rehearse edge-1 edge-3",
+    "restore edge-1 --to restored",
     "push edge-1@1",
     "push edge-1@1 --lines",
 )
@@ -200,6 +202,8 @@ def test_every_field_is_documented_and_every_documented_field_is_there(edges: Es
     store.remember("edge-1", PUSHING, json.dumps(push))
     store.close()
     results.append(edges.run("status", "--json"))
+    assert edges.run("hold", "edge-2@1").code == 0
+    results += [edges.run("hold", "--json"), edges.run("vouch", "--json")]
     for result in results:
         name, number = re.fullmatch(r"historon/([a-z-]+)/(\d+)", result.data["schema"]).groups()  # type: ignore[union-attr]
         assert number == "1"

@@ -1,6 +1,6 @@
-"""Some forty kinds of configuration files, each with edits of known kind: told under the right path, as what they are.
+"""Some forty kinds of configuration files, each with edits of known kind: reported under the right path, as what they are.
 
-The files are those of `tests/data/kinds`: a text each, and behind it edits, with what is to be told of them.
+The files are those of `tests/data/kinds`: a text each, and behind it edits, with what is to be reported them.
 """
 
 import json
@@ -21,7 +21,7 @@ _SECRET = re.compile(r"\[secret [0-9a-f]+\]")
 
 
 def _kinds() -> Iterator[tuple[str, str, list[tuple[str, str, list[str]]]]]:
-    """Each kind with its text and its edits: what was, what is, and what is to be told."""
+    """Each kind with its text and its edits: what was, what is, and what is to be reported."""
     for file in sorted(_DATA.glob("*.txt")):
         for block in file.read_text(encoding="utf-8").split("### ")[1:]:
             name, _, rest = block.partition("\n")

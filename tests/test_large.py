@@ -40,13 +40,13 @@ def _shown(estate: EstateFolder, reference: str) -> str:
 def test_large_parts_come_back_and_their_blocks_go_with_them(estate: EstateFolder) -> None:
     _estate(estate)
     first = _write(estate.path / "big.img", b"1")
-    assert "first" in estate.run("collect").out
-    assert "unchanged" in estate.run("collect").out
+    assert "new" in estate.run("collect").said
+    assert "unchanged" in estate.run("collect").said
     size = estate.store().size()
     with (estate.path / "big.img").open("r+b") as file:
         file.write(b"another head")
     changed = hashlib.sha256((estate.path / "big.img").read_bytes()).hexdigest()
-    assert "changed" in estate.run("collect").out.split()
+    assert "changed" in estate.run("collect").said.split()
     assert estate.store().size() - size < 5 * 2**20, "equal blocks are kept once"
     assert (_shown(estate, "files@1"), _shown(estate, "files@2")) == (first, changed)
     alone = [sys.executable, "docs/read_store.py", str(estate.path / "store" / LEDGER), "files", "2", "big.img"]
@@ -56,12 +56,12 @@ def test_large_parts_come_back_and_their_blocks_go_with_them(estate: EstateFolde
     assert estate.run("restore", "files@1", "--to", "back").code == 0
     assert hashlib.sha256((estate.path / "back" / "big.img").read_bytes()).hexdigest() == first
     (estate.path / "big.img").write_text("small again\n")
-    assert "changed" in estate.run("collect").out.split()
+    assert "changed" in estate.run("collect").said.split()
     assert prune(estate).code == 0
     assert estate.run("show", "files").out == "small again\n"
     assert estate.store().size() < 2**20
     third = _write(estate.path / "big.img", b"3")
-    assert "big.img is binary, and was text before" in estate.run("collect").out
+    assert "big.img is binary, and was text before" in estate.run("collect").said
     assert estate.run("vouch", "files@4").code == 0
     assert _shown(estate, "files") == third
 
@@ -71,7 +71,7 @@ def test_what_is_too_large_for_one_stable_form_says_so(estate: EstateFolder) -> 
     _write(estate.path / "big.img", b"5")
     text = (estate.path / "historon.toml").read_text()
     estate.write(text.replace('max_size = "1GiB"', 'max_size = "1GiB", canonical = true'))
-    assert "remove canonical from this step" in estate.run("collect").out
+    assert "remove canonical from this step" in estate.run("collect").said
 
 
 def test_memory_stays_small(estate: EstateFolder) -> None:

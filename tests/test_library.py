@@ -82,7 +82,7 @@ def test_the_page_has_its_examples_and_names_every_verb() -> None:
         "weights",
         "store",
     }
-    named = set(re.findall(r"`(\w+)`", PAGE[PAGE.index("## What there is") :]))
+    named = set(re.findall(r"`(\w+)`", PAGE[PAGE.index("## Methods") :]))
     assert verbs <= named
 
 
@@ -169,7 +169,7 @@ def test_differences_and_changes(library: EstateFolder) -> None:
         golden = opened.diff(f"file:{library.path / 'golden.cfg'}", "edge-1")
         assert golden.before.version is None
         assert [change.old for part in golden.parts for change in part.changes] == ["10.9.9.9"]
-        with pytest.raises(UsageError, match="neither a part nor a path"):
+        with pytest.raises(UsageError, match="no part and no path"):
             opened.diff("edge-1", only="interface nowhere")
         with pytest.raises(OutsideError):
             opened.diff("file:nowhere", "edge-1")

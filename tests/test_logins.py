@@ -41,10 +41,10 @@ def test_a_wrong_elevation_password_is_typed_once(estate: EstateFolder, router: 
     result = collect(_router_estate(estate, router, _ELEVATE + _KEEP), UP="wrong-nest")
     assert result.code == 3
     assert router.elevations_tried <= 2, "asked again, it is not typed again"
-    assert "it is not tried again, as accounts lock" in result.out
+    assert "Historon does not repeat it, as accounts lock" in result.said
     assert "wrong-nest" not in result.said
     again = collect(_router_estate(estate, router, _ELEVATE + _KEEP))
-    assert again.code == 0, again.out
+    assert again.code == 0, again.said
 
 
 def test_a_password_that_a_step_sends_is_sent_once_where_that_hangs_up(estate: EstateFolder, router: Capstan) -> None:
@@ -65,9 +65,9 @@ def test_an_account_that_is_refused_is_spared(estate: EstateFolder, router: Caps
     result = collect(estate, PW="old-light")
     assert result.code == 3
     assert router.passwords_tried <= 8
-    assert "not asked: the account c was refused" in result.out
-    assert "30 failed" in result.out
-    assert "30 first" in collect(estate).out
+    assert "not contacted: the account c was refused" in result.said
+    assert "30 failed" in result.said
+    assert "30 new" in collect(estate).said
 
 
 KINDS = ("ssh-ed25519", "ssh-rsa", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp521")
@@ -120,13 +120,13 @@ def test_a_client_certificate_is_shown_over_https(estate: EstateFolder, wall: tu
         file.write_text(file.read_text().replace("[procedures.p]", f"{account}\n[procedures.p]"))
         return estate
 
-    assert "first" not in collect(write("")).out, "without one nobody is let in"
+    assert "new" not in collect(write("")).said, "without one nobody is let in"
     key = estate.path / "keys" / "client.key"
     key.write_bytes(client.key.read_bytes())
     key.chmod(0o600)
     shown = f'key = "file:keys/client.key"\ncertificate = "{client.certificate}"'
     result = collect(write(shown))
-    assert "first" in result.out, result.out
+    assert "new" in result.said, result.said
     assert not list((estate.path / "store" / "spool").iterdir()), "the key is left nowhere"
     alone = write('key = "file:keys/client.key"').run("status")
     assert "credentials.c.key: is used by none of its sources (over https)" in alone.err
@@ -166,7 +166,7 @@ def test_a_device_with_one_session_at_a_time_is_waited_for(estate: EstateFolder,
     )
     result = collect(estate)
     background.run(_close(server))
-    assert "first" in result.out, result.out
+    assert "new" in result.said, result.said
 
 
 async def _close(server: asyncssh.SSHAcceptor) -> None:
@@ -197,7 +197,7 @@ def test_a_device_with_nothing_but_an_old_algorithm_is_told_by_its_name(
     result = collect(estate)  # either side may be the first to hang up, before we have read why
     background.run(_close(server))
     named = "ssh-rsa" if kind == "ssh-rsa" else "diffie-hellman-group14-sha1"
-    assert f'legacy = ["{named}"]' in result.out, result.out
+    assert f'legacy = ["{named}"]' in result.said, result.said
 
 
 # ---- what ends before it could refuse anything -----------------------------------------------------------------------
@@ -244,6 +244,6 @@ def test_a_daemon_that_closes_refuses_no_log_in(
         describe_estate(estate, over=over, steps=steps, procedure=f"tries = 2\n{prompt}", source=source)
         result = collect(estate)
         assert result.code == 3
-        assert "tried 2 times" in result.out, result.out
-        assert "refuses" not in result.out
-        assert "accounts lock" not in result.out
+        assert "tried 2 times" in result.said, result.said
+        assert "refuses" not in result.said
+        assert "accounts lock" not in result.said

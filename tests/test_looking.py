@@ -191,7 +191,7 @@ def test_a_text_is_found_now_then_and_ever(edges: EstateFolder, index: str) -> N
     plain = edges.run("find", "no shutdown").out
     assert "32 lines in 4 of 4 sources" in plain
     assert "interface port-1  no shutdown" in plain
-    assert "was found in none of 4 sources" in edges.run("find", "nothing like it").out
+    assert "is in none of 4 sources" in edges.run("find", "nothing like it").out
 
 
 def test_archives_are_searched_and_what_is_not_one_line_is_refused(files_estate: EstateFolder) -> None:
@@ -226,7 +226,7 @@ def test_a_line_is_traced_to_its_beginning(edges: EstateFolder) -> None:
     said = edges.run("trace", "edge-1", "berth 333").out
     assert "edited: berth 33 → berth 333" in said
     assert "present as description berth 3 since the first version" in said
-    assert "was found in none of 5 good versions" in edges.run("trace", "edge-1", "never there").out
+    assert "is in none of 5 good versions" in edges.run("trace", "edge-1", "never there").out
 
 
 # ---- noise ------------------------------------------------------------------------------------------------------------
@@ -251,8 +251,8 @@ def test_noise_is_found_with_its_evidence_and_written_where_it_belongs(edges: Es
     assert "1 mask added to the procedure files in historon.toml" in edges.run("noise", "edge-1", "--take", "1").out
     assert "no further noise found in 7 good versions of edge-1 (2 masks in force)" in edges.run("noise", "edge-1").out
     _edit(edges, "uptime 168", "uptime 999", 1)
-    assert "unchanged" in edges.run("collect", "edge-1").out
-    assert "cannot tell yet in 1 good version of edge-2: it takes 4" in edges.run("noise", "edge-2").out
+    assert "unchanged" in edges.run("collect", "edge-1").said
+    assert "too early: edge-2 has 1 good version, noise needs 4" in edges.run("noise", "edge-2").out
 
 
 # ---- requirements -----------------------------------------------------------------------------------------------------
@@ -272,23 +272,23 @@ must_not = ['/ mtu', 'CANARY']
 
 
 def test_requirements_fail_and_are_met_again_and_are_told_once(edges: EstateFolder) -> None:
-    assert "nothing is required" in edges.run("requirements").out
+    assert "no requirement is set" in edges.run("requirements").out
     file = edges.path / "historon.toml"
     file.write_text(file.read_text() + REQUIRED)
     result = edges.run("requirements", "--json")
     assert result.code == 1
     assert [len(one["not_met"]) for one in result.rows] == [1, 1, 1, 1]
-    told = edges.run("collect").out
+    told = edges.run("collect").said
     assert told.count("a requirement is not met") == 4, "rules that are new are checked though nothing changed"
     assert "clock: lacks ^time-server 10\\.0\\.0\\.11$ (the old clock goes away)" in told
-    assert "a requirement is not met" not in edges.run("collect").out
+    assert "a requirement is not met" not in edges.run("collect").said
     _edit(edges, "time-server 10.0.0.9", "time-server 10.0.0.11")
     _edit(edges, "  no shutdown", "  shutdown\n  mtu 9000", 2)
     again = edges.run("collect")
     assert again.code == 0
-    assert again.out.count("meets again: clock") == 4
-    assert "ports are up: lacks  / no shutdown$ in interface port-1" in again.out
-    assert "ports are up: has interface port-1 / mtu 9000" in again.out
+    assert again.said.count("meets again: clock") == 4
+    assert "ports are up: lacks  / no shutdown$ in interface port-1" in again.said
+    assert "ports are up: has interface port-1 / mtu 9000" in again.said
     (data,) = edges.run("requirements", "edge-2", "--json").rows
     assert [one["requirement"] for one in data["not_met"]] == ["ports are up"] * 2
     assert "1 of 4 sources does not meet its requirements" in edges.run("requirements").out
@@ -352,7 +352,7 @@ def test_side_by_side_needs_room(edges: EstateFolder) -> None:
     assert re.search(r"^ {20,}\d+ +mtu 9000", out, re.MULTILINE)
     code, out = _terminal(edges, "diff", "edge-1", "--form", "side", columns=80)
     assert code == 2
-    assert "80 columns are too few" in out
+    assert "80 columns are too narrow" in out
 
 
 @needs_patch
@@ -478,5 +478,5 @@ def test_a_mask_that_was_added_is_not_called_pruning(edges: EstateFolder) -> Non
     assert "noise = [" in text
     file.write_text(text.replace("noise = [", "noise = ['^time-server', ", 1))
     said = edges.run("changes").out
-    assert "by the noise and secrets that are set now, nothing of it shows any more" in said
+    assert "nothing left to show: hidden by the current noise and secret settings" in said
     assert "pruned" not in said

@@ -98,7 +98,7 @@ def _edits(number: int, night: int) -> int:
 
 EXPECTED: dict[range, list[str]] = {
     range(5): [
-        "first",
+        "new",
         "failing",
         "overdue",
         "still-failing",
@@ -106,7 +106,7 @@ EXPECTED: dict[range, list[str]] = {
         "fresh-again",
     ],
     range(5, 8): [
-        "first",
+        "new",
         "failing",
         "overdue",
         "recovered",
@@ -118,11 +118,11 @@ EXPECTED: dict[range, list[str]] = {
         "flapping",
         "recovered",
     ],
-    range(8, 9): ["first", "failing", "overdue", *["still-failing"] * 4],
-    range(9, 10): ["first", "suspect", "overdue", "still-suspect", "recovered", "fresh-again"],
-    range(10, 14): ["first"],
-    _ALIKE: ["first", "changed"],
-    range(52, 60): ["first"],
+    range(8, 9): ["new", "failing", "overdue", *["still-failing"] * 4],
+    range(9, 10): ["new", "suspect", "overdue", "still-suspect", "recovered", "fresh-again"],
+    range(10, 14): ["new"],
+    _ALIKE: ["new", "changed"],
+    range(52, 60): ["new"],
 }
 
 
@@ -262,7 +262,7 @@ digest = "mondays"
 kind = "file"
 path = "northmole.jsonl"
 tell = "changes"
-except = ["first", "fresh-again"]
+except = ["new", "fresh-again"]
 where = {{ site = "northmole" }}
 [channels.pager]
 kind = "file"
@@ -277,7 +277,7 @@ hours = ["12:00-00:30"]
 {sources}"""
 
 
-# ---- what was told ----------------------------------------------------------------------------------------------------
+# ---- what was reported ----------------------------------------------------------------------------------------------------
 
 
 DeliveryResult = Mapping[str, Any]
@@ -304,7 +304,7 @@ def _local(written: str) -> datetime:
 _OF_THE_SERVICE = ("estate-refused", "service-died", "channel-failing", "collecting-missed")
 WANTED: dict[str, Callable[[str, str | None, str], bool]] = {
     "chat": lambda kind, _source, _at: kind in TROUBLE,
-    "week": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
+    "week": lambda kind, _source, _at: kind in TROUBLE | {"changed", "new"},
     "northmole": lambda kind, source, _at: (
         kind in TROUBLE - {"fresh-again"} | {"changed"} and bool(source and int(source[1:]) % 2)
     ),
@@ -312,7 +312,7 @@ WANTED: dict[str, Callable[[str, str | None, str], bool]] = {
         kind in {"failing", "still-failing", "overdue", "still-overdue", *_OF_THE_SERVICE}
     ),
     "evenings": lambda kind, _source, _at: kind in TROUBLE,
-    "operators": lambda kind, _source, _at: kind in TROUBLE | {"changed", "first"},
+    "operators": lambda kind, _source, _at: kind in TROUBLE | {"changed", "new"},
 }
 
 
@@ -386,7 +386,7 @@ _ENDS = {"failing": "recovered", "suspect": "recovered", "identity-changed": "re
 
 
 def _over_by_then(meant: Iterable[tuple[str, str | None, str]], last: str) -> set[tuple[str, str | None, str]]:
-    """The troubles that were over, or were told again, when the digest of their week was written."""
+    """The troubles that were over, or were reported again, when the digest of their week was written."""
     found = set()
     events = sorted((event for event in meant if event[2] < last), key=lambda event: event[2])
     for event in events:
@@ -404,7 +404,7 @@ def _over_by_then(meant: Iterable[tuple[str, str | None, str]], last: str) -> se
 
 
 def _monday(at: str) -> date:
-    """The Monday on whose morning something is told that happened at an instant."""
+    """The Monday on whose morning something is reported that happened at an instant."""
     local = _local(at) - timedelta(hours=8)
     return local.date() + timedelta(days=7 - local.weekday())
 
@@ -447,7 +447,7 @@ def _check_what_happened(record: list[DeliveryResult]) -> None:
         for number in numbers:
             assert by_source[SOURCES[number]] == kinds, SOURCES[number]
     for number in _EDITED:
-        assert by_source[SOURCES[number]] == ["first"] + ["changed"] * _edits(number, NIGHTS)
+        assert by_source[SOURCES[number]] == ["new"] + ["changed"] * _edits(number, NIGHTS)
     assert [event["kind"] for event in whole] == [
         "service-started",
         "service-stopped",
@@ -463,7 +463,7 @@ def _check_what_happened(record: list[DeliveryResult]) -> None:
         "service-started",
         "service-stopped",
     ]
-    assert "cut short: round 2" in whole[8]["message"]
+    assert "interrupted: round 2" in whole[8]["message"]
 
 
 def _check_times(received: Mapping[str, list[DeliveryResult]]) -> None:

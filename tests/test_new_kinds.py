@@ -170,7 +170,7 @@ def test_a_new_kind_is_one_module(library: Path, tmp_path: Path) -> None:
         ('greeting = "ahoy"', 'prompt = "x"', "over echo has no prompt (it belongs to ssh-shell, telnet)"),
         ("loudly = true", 'filter = "x"', "over echo a step has no filter (it belongs to netconf)"),
         ("loudly = true", "loudli = true", 'this key is not known (did you mean "loudly"?)'),
-        ('keep = "who is there", as = "answer.txt", loudly = true', 'pull = "x"', "over echo cannot pull a file"),
+        ('keep = "who is there", as = "answer.txt", loudly = true', 'pull = "x"', "echo cannot pull a file"),
         ('kind = "wall"', 'kind = "wal"', '"wal" is not a kind of channel (did you mean "wall"?)'),
         ('wall = "wall.txt"', "", '"wall" is missing'),
         ('kind = "roll"', 'kind = "rolls"', '"rolls" is not a kind of copy (did you mean "roll"?)'),

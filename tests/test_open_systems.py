@@ -201,7 +201,7 @@ def test_it_is_collected_whole_and_proven(
             assert holds in found[name], name
         assert not [name for name in found if name.endswith("_key")], "private keys stay where they are"
         again = estate.run("collect")
-        assert "1 unchanged" in again.out, again.said + estate.run("diff", "s").out
+        assert "1 unchanged" in again.said, again.said + estate.run("diff", "s").out
         proof = estate.run("prove", "s")
         if "has no proof" not in proof.err:
             assert (proof.code, "proven" in proof.out) == (0, True), proof.said
@@ -241,7 +241,7 @@ def test_a_database_server(
     _described(estate, server, "postgresql", {"database": _told(database.database(), tmp_path)})
     _collected(estate)
     assert "CREATE ROLE" in estate.run("show", "s", "globals.sql").out
-    assert "1 unchanged" in estate.run("collect").out, estate.run("diff", "s").out
+    assert "1 unchanged" in estate.run("collect").said, estate.run("diff", "s").out
     assert estate.run("prove", "s").code == 0, estate.run("prove", "s").said
 
 
@@ -295,7 +295,7 @@ def test_a_real_database_is_brought_back(
     shown = estate.run("push", "s@1")
     found = re.search(r"digest of this change: (\w+)", shown.out)
     assert found, shown.said
-    done = estate.run("push", "s@1", "--yes", found[1])
+    done = estate.run("push", "s@1", "--confirm", found[1])
     assert done.code == 0, done.said
     with psycopg.connect(url, password=DATABASE_PASSWORD) as db:
         assert db.execute("SELECT * FROM berth ORDER BY name").fetchall() == [("quay 3", 7), ("ramp", 2)]
@@ -333,7 +333,7 @@ host_key = "{host_key}"
 
 
 def test_a_real_router_is_brought_back(estate: EstateFolder, server: OpenSshServer, tmp_path: Path) -> None:
-    """Lines that were reckoned are typed into the shell of a router suite, and it holds what it held."""
+    """Lines that were calculated are typed into the shell of a router suite, and it holds what it held."""
     if program("vtysh") is None or not _FRR.is_file():
         pytest.skip("this machine does not have FRR")
     with ExitStack() as stack:
@@ -356,9 +356,9 @@ def test_a_real_router_is_brought_back(estate: EstateFolder, server: OpenSshServ
         shown = estate.run("push", "s@1")
         found = re.search(r"digest of this change: (\w+)", shown.out)
         assert found, shown.said
-        done = estate.run("push", "s@1", "--yes", found[1])
+        done = estate.run("push", "s@1", "--confirm", found[1])
         assert done.code == 0, done.said + estate.run("push", "s@1", "--lines").out
-        assert "s is as in s@1, noise not counted" in done.out
+        assert "s now matches s@1 (noise ignored)" in done.out
 
 
 _INTERFACES = "urn:ietf:params:xml:ns:yang:ietf-interfaces"
@@ -405,7 +405,7 @@ def test_a_real_netconf_server_is_brought_back(estate: EstateFolder, tmp_path: P
     subsystem = program("netconf-subsystem")
     if program("netconfd") is None or subsystem is None:
         pytest.skip("this machine does not have netconfd")
-    own = Path(pwd.getpwuid(os.geteuid()).pw_dir) / ".yuma"  # which it makes wherever it is told to work
+    own = Path(pwd.getpwuid(os.geteuid()).pw_dir) / ".yuma"  # which it makes wherever it is reported to work
     (tmp_path / "keys").mkdir()
     socket = tmp_path / "nc.sock"
     more = f'Subsystem netconf "{subsystem} --ncxserver-sockname=PORT@{socket}"\n'
@@ -442,6 +442,6 @@ def test_a_real_netconf_server_is_brought_back(estate: EstateFolder, tmp_path: P
         found = re.search(r"digest of this change: (\w+)", shown.out)
         assert found, shown.said
         assert "north door" in shown.out
-        done = estate.run("push", f"s@{wanted}", "--yes", found[1])
+        done = estate.run("push", f"s@{wanted}", "--confirm", found[1])
         assert done.code == 0, done.said
-        assert "noise not counted" in done.out
+        assert "noise ignored)" in done.out

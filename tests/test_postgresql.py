@@ -121,7 +121,7 @@ def test_what_broke_while_committing_is_unknown_where_somebody_else_wrote_since(
 ) -> None:
     other = store.another()
     _break_at_commit(store, monkeypatch, committed=True, then=lambda: other.remember("s", "t", "x"))
-    with pytest.raises(StoreError, match="whether it was written is unknown"):
+    with pytest.raises(StoreError, match="the result is unknown"):
         store.outbox.post([Pending("mail", night(0), b"once")], {})
 
 
@@ -218,7 +218,7 @@ def test_what_points_nowhere_is_found(store: PostgresStore) -> None:
     take(store, 0, Part("a", b"1"))
     store.transactions.db.execute("UPDATE source SET good = 7")
     store.transactions.db.execute("DELETE FROM strand")
-    assert store.check() == ["the last good version of s, 7, is not there", "content 1/0 belongs to no strand"]
+    assert store.check() == ["the last good version of s, 7, is missing", "content 1/0 belongs to no strand"]
 
 
 @pytest.fixture
@@ -231,13 +231,13 @@ def test_a_round_goes_on_after_the_server_was_started_anew(tmp_path: Path, own_s
     place = StorePlace(own_server.database())
     store = PostgresStore.create(place, tmp_path, _password(tmp_path))
     number = store.begin_round(night(0), "test")
-    store.record(number, [Entry("a", Outcome.FIRST, night(0), timedelta(), [Part("a", b"1")])])
+    store.record(number, [Entry("a", Outcome.NEW, night(0), timedelta(), [Part("a", b"1")])])
     own_server.stop("immediate")
     with pytest.raises(StoreError, match=r"cannot read a source: .*efused"):
         store.state("a")
     coming = threading.Thread(target=own_server.start)
     coming.start()
-    store.record(number, [Entry("b", Outcome.FIRST, night(0), timedelta(), [Part("a", b"2")])])
+    store.record(number, [Entry("b", Outcome.NEW, night(0), timedelta(), [Part("a", b"2")])])
     store.end_round(number, night(0))
     coming.join()
     assert [visit.source for visit in store.visits(number)] == ["a", "b"]
@@ -270,12 +270,12 @@ def _edit(estate: EstateFolder, text: str) -> None:
 @pytest.mark.parametrize(
     ("place", "said"),
     [
-        ("mysql://x/y", '"mysql://" is no store that Historon knows'),
-        ("postgresql://u:pw-canary-1234@h/d", "a password must not stand in the URL"),
-        ("postgresql://u@h", "names no database"),
-        ("postgresql:///d", "names no host"),
+        ("mysql://x/y", '"mysql://" is not a supported store'),
+        ("postgresql://u:pw-canary-1234@h/d", "a password must not be in the URL"),
+        ("postgresql://u@h", "has no database"),
+        ("postgresql:///d", "has no host"),
         ("postgresql://u@h:notaport/d", "the URL cannot be read"),
-        ("postgresql://u@h/d?sslmode=disable", '"sslmode" is no option of this URL'),
+        ("postgresql://u@h/d?sslmode=disable", '"sslmode" is not an option of this URL'),
     ],
 )
 def test_a_wrong_place_is_refused_in_words_and_makes_no_folder(
@@ -291,13 +291,13 @@ def test_a_wrong_place_is_refused_in_words_and_makes_no_folder(
 
 
 def test_commands_work_on_a_database_as_on_a_folder(served: EstateFolder) -> None:
-    assert "first" in served.run("collect").out
+    assert "new" in served.run("collect").said
     _edit(served, "one\nTWO\nthree\n")
-    assert "changed" in served.run("collect").out
+    assert "changed" in served.run("collect").said
     assert "+ TWO" in served.run("diff", "files@1", "files@2", "--form", "lines").out
     assert served.run("status").code == 0
     assert served.run("doctor").code == 0
-    assert "all of it as written" in served.run("verify").out
+    assert "all intact" in served.run("verify").out
     assert served.run("restore", "files@1", "--to", "back").code == 0
     assert [one.read_text() for one in (served.path / "back").rglob("a.conf")] == ["one\ntwo\nthree\n"]
     assert not list((served.path / "store").glob("spool*"))
@@ -305,7 +305,7 @@ def test_commands_work_on_a_database_as_on_a_folder(served: EstateFolder) -> Non
 
 def test_mistakes_are_told_in_words(served: EstateFolder, server: PostgresServer) -> None:
     again = served.run("new", ".", "--store-only")
-    assert (again.code, "a store is there already; nothing was changed" in again.err) == (5, True)
+    assert (again.code, "a store; nothing was changed" in again.err) == (5, True)
     (served.path / "password").write_text("pw-canary-1234")
     wrong = served.run("status")
     assert wrong.code == 5
@@ -325,14 +325,14 @@ def test_a_folder_becomes_a_database_and_a_folder_again(files_estate: EstateFold
     for text in ("one\n", "one\ntwo\n", "three\n"):
         _edit(files_estate, text)
         assert files_estate.run("collect").code == 0
-    files_estate.run("hold", "files@1", "--reason", "because")
+    files_estate.run("hold", "files@1", "--because", "because")
     folder = files_estate.store()
     known = whole_store(folder)
     folder.close()
     _password(files_estate.path)
     _name_store(files_estate, place := server.database())
     made = files_estate.run("new", ".", "--store-only", "--from-copy", "store")
-    assert "a new store with 3 versions" in made.out
+    assert "new store with 3 versions" in made.out
     database = PostgresStore(StorePlace(place), files_estate.path, SecretRef("file:password"))
     assert whole_store(database) == known
     database.close()
@@ -343,7 +343,7 @@ def test_a_folder_becomes_a_database_and_a_folder_again(files_estate: EstateFold
     assert whole_store(back) == known
     back.close()
     files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nstore = "back"'))
-    assert "unchanged" in files_estate.run("collect").out
+    assert "unchanged" in files_estate.run("collect").said
 
 
 def test_of_a_copy_that_is_there_only_rows_that_differ_are_fetched(
@@ -385,7 +385,7 @@ def test_a_service_takes_over_from_one_that_is_gone(served: EstateFolder) -> Non
             (first, second) if "waits to take over" in (served.path / "second.log").read_text() else (second, first)
         )
         wait_for(lambda: "service-started" in _told(served), "the one that keeps it has told that it does")
-        # Killed in between, it would be told again once it is sure that nobody is at it any more.
+        # Killed in between, it would be reported again once it is sure that nobody is at it any more.
         wait_for(lambda: not served.run("notices", "--json").data["queued"], "and has noted that it did")
         keeper.kill()
         keeper.wait()
@@ -437,7 +437,7 @@ def _told(estate: EstateFolder) -> list[str]:
 
 @pytest.mark.parametrize("seed", range(1))
 def test_a_collection_killed_at_any_instant_loses_nothing(served: EstateFolder, seed: int) -> None:
-    """What is reported is there; a round that died is told of; the next one makes up for it."""
+    """What is reported is there; a round that died is reported; the next one makes up for it."""
     rng = random.Random(seed)
     for number in range(5):
         _edit(served, f"{number}\n" * 50)
@@ -452,23 +452,23 @@ def test_a_collection_killed_at_any_instant_loses_nothing(served: EstateFolder, 
         if reported:
             shown = served.run("show", f"files@{reported[1]}").out
             assert f"{number}\n" * 50 in shown
-        assert "all of it as written" in served.run("verify").out or not reported
+        assert "all intact" in served.run("verify").out or not reported
     assert served.run("collect").code == 0
     assert f"{number}\n" * 50 in served.run("show", "files").out
-    assert "all of it as written" in served.run("verify").out
+    assert "all intact" in served.run("verify").out
 
 
 def test_the_demo_plays_on_a_database(tmp_path: Path, server: PostgresServer) -> None:
     _password(tmp_path)
     url = server.database()
     password = f"file:{tmp_path / 'password'}"
-    played = historon("demo", "bw", "--store", url, "--store-password", password, cwd=tmp_path)
+    played = historon("demo", "bw", "--full", "--store", url, "--store-password", password, cwd=tmp_path)
     assert played.code == 0, played.said
     for told in (
-        "12 first",
+        "12 new",
         "12 sources: 12 fresh",
-        "is as in office-edge-1@6, noise not counted",
-        "That was the tour",
+        "now matches office-edge-1@6 (noise ignored)",
+        "The demo is over",
     ):
         assert told in played.out, told
     assert PASSWORD not in played.said

@@ -49,7 +49,7 @@ def test_a_version_that_would_do_says_so_for_good(files_estate: EstateFolder) ->
     ("proof", "verdict", "why"),
     [
         ('["no-such-program-here"]', "unknown", "there is no program no-such-program-here"),
-        ('["cat", "{nothing}"]', "unknown", "nothing is known as nothing"),
+        ('["cat", "{nothing}"]', "unknown", "no step has learnt nothing"),
         ('["sh", "-c", "echo it is wrong >&2; exit 3"]', "failed", "sh ended with 3: it is wrong"),
         ('["sh", "-c", "kill -9 $$"]', "failed", "was ended by signal 9"),
         ('["sh", "-c", "sleep 600 & sleep 600"]', "failed", "did not end within 1s"),
@@ -240,7 +240,7 @@ def test_what_decides_nothing_is_refused(files_estate: EstateFolder) -> None:
     )
     result = files_estate.run("sources")
     assert result.code == 4
-    assert "proof_decides means nothing without a proof" in result.err
+    assert "proof_decides has no effect without a proof" in result.err
 
 
 def test_a_proof_that_fills_the_disk_is_ended(files_estate: EstateFolder, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -250,7 +250,7 @@ def test_a_proof_that_fills_the_disk_is_ended(files_estate: EstateFolder, monkey
     _estate(files_estate, f'["sh", "-c", "{script}"]', more='step_deadline = "100s"')
     with historon.open(files_estate.path) as estate:
         found = estate.prove("files@1")
-    assert (found.verdict, found.why) == ("failed", "sh wrote more than 3 MiB")
+    assert (found.verdict, found.why) == ("failed", "sh wrote more than 3.1 MB")
 
 
 def test_the_lines_that_say_why_are_shown(files_estate: EstateFolder) -> None:

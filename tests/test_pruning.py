@@ -73,7 +73,7 @@ def test_nor_when_the_devices_say_that_it_is_another_day(retained: EstateFolder)
     store = retained.store()
     store.remember("files", "clock skew", "12.0")
     store.close()
-    assert "removed 3 versions" in retained.run("prune", "--yes").out
+    assert "3 versions removed" in retained.run("prune", "--yes").out
 
 
 @pytest.fixture
@@ -112,10 +112,10 @@ def test_all_can_be_read_with_no_byte_free(retained: EstateFolder, small_disk: P
         store = FolderStore(small_disk / "store", to_read=True)
         assert store.recall("files", "x") == "last"
         store.close()
-    result = retained.run("hold", "files@1", "--reason", "x")
+    result = retained.run("hold", "files@1", "--because", "x")
     assert result.code == 5
     assert "the disk is full" in result.err
-    assert "try: make room (historon prune)" in result.err
+    assert "try: free some space (historon prune)" in result.err
     assert shutil.disk_usage(small_disk).free == 0
 
 
@@ -129,7 +129,7 @@ def test_with_no_byte_free_and_no_reserve_pruning_says_what_helps(retained: Esta
     _fill(small_disk)
     result = retained.run("prune", "--yes")
     assert result.code == 5
-    assert "try: move something else away from the disk of" in result.err
+    assert "try: move other files away from the disk of" in result.err
     assert "historon prune)" not in result.err
 
 
@@ -146,7 +146,7 @@ def test_pruning_works_with_no_byte_free(retained: EstateFolder, small_disk: Pat
     assert "historon prune" in blocked.err or "disk is full" in blocked.err
     result = retained.run("prune", "--yes")
     assert result.code == 0, result.said
-    assert "removed 29 versions" in result.out
+    assert "29 versions removed" in result.out
     assert " less" in result.out
     assert shutil.disk_usage(small_disk).free > 2**20
     assert retained.run("verify").code == 0
@@ -165,8 +165,8 @@ def test_a_disk_that_fills_up_during_a_round_stops_it_from_writing_more(
     assert retained.run("new", ".", "--store-only").code == 0
     result = retained.run("collect")
     assert result.code == 3
-    assert "MB free, less than the 60 MB of free in [estate]" in " ".join(result.out.split())
-    assert "1 first, 1 failed" in result.out
+    assert "free, less than the 60.0 MB of free in [estate]" in " ".join(result.said.split())
+    assert "1 new, 1 failed" in result.said
 
 
 # ---- by itself -------------------------------------------------------------------------------------------------------
@@ -213,7 +213,7 @@ def test_the_service_prunes_after_a_good_round_and_what_went_is_on_record(retain
     assert _numbers(retained) == [5]
     assert "pruned" in _events(retained)
     told = retained.run("rounds", "5").out
-    assert "after it 4 versions went:\n  files @1 @2 @3 @4  retention short" in told
+    assert "removed after this round (4 versions):\n  files @1 @2 @3 @4  retention short" in told
     rows = retained.run("rounds", "5", "--json").data["removed"]
     assert [(row["source"], row["version"], row["rule"]) for row in rows] == [
         ("files", number, "retention short") for number in (1, 2, 3, 4)
@@ -224,7 +224,7 @@ def test_the_service_prunes_after_a_good_round_and_what_went_is_on_record(retain
 def test_more_than_may_go_at_once_waits_for_a_person(retained: EstateFolder) -> None:
     retained.write(_BY_ITSELF.replace("100%", "50%"))
     log = _serve(retained, "4\n")
-    assert "waits for somebody: 4 of 5 versions of files would be removed at once" in log
+    assert "paused until somebody confirms it: 4 of 5 versions of files would be removed at once" in log
     assert _numbers(retained) == [1, 2, 3, 4, 5]
     _serve(retained, "5\n")
     assert _events(retained).count("pruning-blocked") == 1, "told once"
@@ -247,7 +247,7 @@ def test_what_is_right_of_other_sources_is_pruned_all_the_same(retained: EstateF
         (retained.path / "second.cfg").write_text(f"berth {number}\n")
         assert retained.run("collect", "second").code == 0
     log = _serve(retained, "4\n")
-    assert "waits for somebody: 4 of 5 versions of files" in log
+    assert "paused until somebody confirms it: 4 of 5 versions of files" in log
     assert "pruned: 1 version by retention: second (1)" in log
     assert _numbers(retained) == [1, 2, 3, 4, 5]
     (retained.path / "second.cfg").write_text("berth 7\n")
@@ -265,8 +265,9 @@ def test_a_clock_in_doubt_prunes_nothing(retained: EstateFolder) -> None:
     store = retained.store()
     store.remember("files", "clock skew", str(3 * 86_400))
     store.close()
-    assert "pruning waits for somebody: this machine's clock is 3d behind those of the devices" in _serve(
-        retained, "4\n"
+    assert (
+        "pruning is paused until somebody confirms it: this machine's clock is 3d behind those of the devices"
+        in _serve(retained, "4\n")
     )
     assert _numbers(retained) == [1, 2, 3, 4, 5]
     assert "pruning-blocked" in _events(retained)
@@ -301,9 +302,9 @@ def test_pruning_keeps_a_timetable_of_its_own(retained: EstateFolder) -> None:
 
 
 def test_the_doctor_and_the_estate_file_know_it(retained: EstateFolder) -> None:
-    assert "nothing is pruned by itself" in retained.run("doctor").out
+    assert "nothing prunes automatically" in retained.run("doctor").out
     retained.write(_BY_ITSELF)
-    assert "pruned by itself" not in retained.run("doctor").out
+    assert "automatically" not in retained.run("doctor").out
     retained.write(_BY_ITSELF.replace('"after rounds"', '"after round"'))
     wrong = retained.run("status")
     assert wrong.code == 4
@@ -316,14 +317,14 @@ def test_the_doctor_and_the_estate_file_know_it(retained: EstateFolder) -> None:
 def test_a_retention_can_be_tried_before_it_is_in_force(retained: EstateFolder) -> None:
     retained.write(_RETAINED + '[retention.long]\nall = "30d"\nat_least = 2\n')
     assert "nothing would be removed" in retained.run("prune", "--with", "long").out
-    later = retained.run("prune", "--with", "long", "--as-of", "2199-01-01")
+    later = retained.run("prune", "--with", "long", "--at", "2199-01-01")
     assert "2 versions of 1 source would be removed" in later.out
-    assert "nothing was removed: this is only what would be" in later.out
+    assert "nothing was removed: this is a preview" in later.out
     assert _numbers(retained) == [1, 2, 3, 4]
     assert retained.run("prune", "--with", "lang").code == 2
     assert 'did you mean "long"?' in retained.run("prune", "--with", "lang").err
-    assert "leave out --yes" in retained.run("prune", "--with", "long", "--yes").err
-    assert retained.run("prune", "--as-of", "soon").code == 2
+    assert "omit --yes" in retained.run("prune", "--with", "long", "--yes").err
+    assert retained.run("prune", "--at", "soon").code == 2
 
 
 def test_the_calendar_shows_day_by_day_what_stays(retained: EstateFolder) -> None:
@@ -334,7 +335,7 @@ def test_the_calendar_shows_day_by_day_what_stays(retained: EstateFolder) -> Non
     db.commit()
     db.close()
     retained.write(_RETAINED.replace('all = "1ms"', 'day = "90d"'))
-    shown = retained.run("prune", "--calendar", "--as-of", "2026-11-02").out
+    shown = retained.run("prune", "--calendar", "--at", "2026-11-02").out
     assert "2026-10  ..+...........................#" in shown.splitlines()
     assert "2026-11  #.............................." in shown.splitlines()
     assert "files: 3 stay, 1 would be removed" in shown
@@ -357,7 +358,7 @@ def test_a_budget_lets_the_oldest_go_and_those_of_noise_before(files_estate: Est
         files_estate.write(text + kept + budget)
         planned = files_estate.run("prune").out
         assert "@1-@4" in planned
-        assert "4  would be removed for the budget of" in planned
+        assert "4  removed for the budget of" in planned
     files_estate.write(text + '[retention.r]\nsize = "1B"\nat_least = 2\n')
     assert "@1-@6" in files_estate.run("prune").out, "the last two stay whatever they weigh"
     files_estate.write(text + kept + f'[[budgets]]\nsize = "{room}B"\n')

@@ -33,7 +33,7 @@ def typed(monkeypatch: pytest.MonkeyPatch) -> list[str]:
 
 def _shown(out: str) -> list[str]:
     """The lines that are shown as those that will be typed."""
-    block = out.partition("will be typed, exactly these:\n")[2].partition("\ndigest of this change")[0]
+    block = out.partition("will be entered, exactly these:\n")[2].partition("\ndigest of this change")[0]
     return [line.strip() for line in block.splitlines() if line.strip()]
 
 
@@ -48,7 +48,7 @@ def test_the_lines_that_are_shown_are_those_that_are_typed(
     edge.edit("  deny any any", "  permit any 10.20.30.0/24\n  deny any any")
     edge.edit("time-server 10.20.0.10\n", "time-server 10.20.0.10\ntime-server 10.20.0.11\n")
     shown = estate.run("push", "t@1")
-    assert estate.run("push", "t@1", "--yes", _digest(shown)).code == 0
+    assert estate.run("push", "t@1", "--confirm", _digest(shown)).code == 0
     assert typed == [line for line in _shown(shown.out) if line != "exit"]
     assert typed, shown.out
 
@@ -70,7 +70,7 @@ def test_what_noise_hides_is_not_typed(
     edge.edit("time-server 10.20.0.10\n", "time-server 10.20.0.10\ntime-server 10.20.0.11\n")
     shown = estate.run("push", "t@1")
     assert "permit any any" not in shown.out
-    assert estate.run("push", "t@1", "--yes", _digest(shown)).code == 0
+    assert estate.run("push", "t@1", "--confirm", _digest(shown)).code == 0
     assert typed == ["no time-server 10.20.0.11"]
     assert "permit any any" not in edge.text, "nobody was shown it"
 
@@ -88,7 +88,7 @@ def test_a_value_that_is_noise_changes_neither_the_lines_nor_the_digest(
     second = estate.run("push", "t@1")
     assert _digest(first) == _digest(second)
     assert not any("time-server" in line for line in _shown(second.out))
-    assert estate.run("push", "t@1", "--yes", _digest(first)).code == 0
+    assert estate.run("push", "t@1", "--confirm", _digest(first)).code == 0
     assert not any("time-server" in line for line in typed)
 
 
@@ -104,7 +104,7 @@ def test_a_file_is_shown_as_it_is_sent_with_its_noise(files_estate: EstateFolder
     file.write_text("hidden deny any any\ntwo\n")
     shown = files_estate.run("push", "files@1")
     assert "+ hidden permit any any" in shown.out, "what is sent with the file is shown with it"
-    assert files_estate.run("push", "files@1", "--yes", _digest(shown)).code == 0
+    assert files_estate.run("push", "files@1", "--confirm", _digest(shown)).code == 0
     assert file.read_text() == "hidden permit any any\none\n"
 
 
@@ -233,11 +233,11 @@ def test_another_push_is_advised_where_it_helps_and_answers_are_shown(
         return take(self, line)
 
     monkeypatch.setattr(CapstanSettings, "take", ignoring_one)
-    done = estate.run("push", "t@1", "--yes", _digest(estate.run("push", "t@1")))
+    done = estate.run("push", "t@1", "--confirm", _digest(estate.run("push", "t@1")))
     assert done.code == 1, done.said
     assert 'it answered to "no time-server 10.20.0.12": still in use, kept' in done.out
     assert "push again: historon push t@1" in done.out
-    assert estate.run("push", "t@1", "--yes", _digest(estate.run("push", "t@1"))).code == 0
+    assert estate.run("push", "t@1", "--confirm", _digest(estate.run("push", "t@1"))).code == 0
 
 
 def test_no_other_push_is_advised_where_it_would_send_the_same(
@@ -247,8 +247,8 @@ def test_no_other_push_is_advised_where_it_would_send_the_same(
     assert estate.run("collect").code == 0
     edge.edit("time-server 10.20.0.10\n", "time-server 10.20.0.11\n")
     router.fault = Fault.FORGETFUL
-    done = estate.run("push", "t@1", "--yes", _digest(estate.run("push", "t@1")))
-    assert "another push would send the same again" in done.out
+    done = estate.run("push", "t@1", "--confirm", _digest(estate.run("push", "t@1")))
+    assert "another push would send the same commands again" in done.out
     assert "push again" not in done.out
 
 
@@ -285,10 +285,10 @@ def test_files_that_the_version_does_not_have_are_removed_where_that_is_wanted(f
     assert "data/conf.d/extra.conf is not in that version: it is REMOVED" in shown.out
     assert extra.exists()
     (files_estate.path / "data" / "later.conf").write_text("came meanwhile\n")
-    refused = files_estate.run("push", "files@1", "--yes", _digest(shown))
+    refused = files_estate.run("push", "files@1", "--confirm", _digest(shown))
     assert refused.code == 2, "it is another change by now"
     assert extra.exists()
-    files_estate.run("push", "files@1", "--yes", _digest(files_estate.run("push", "files@1")))
+    files_estate.run("push", "files@1", "--confirm", _digest(files_estate.run("push", "files@1")))
     assert not extra.exists()
     assert sorted(one.name for one in (files_estate.path / "data").iterdir()) == ["a.conf", "conf.d"]
 
@@ -310,15 +310,15 @@ def test_a_site_is_pushed_device_by_device_and_the_first_that_is_not_right_ends_
         (files_estate.path / f"{name}.conf").write_text("changed\n")
     digests: list[str] = []
     for name in names:
-        digests += ["--yes", _digest(files_estate.run("push", f"{name}@1"))]
+        digests += ["--confirm", _digest(files_estate.run("push", f"{name}@1"))]
     at = ("--where", "site=mole", "--at", "1")
     nothing = files_estate.run("push", *at)
-    assert (nothing.code, "two: not pushed: one is not as it should be" in nothing.err) == (1, True), nothing.said
+    assert (nothing.code, "two: not pushed, as one is not as wanted" in nothing.err) == (1, True), nothing.said
     done = files_estate.run("push", *at, *digests)
     assert done.code == 1, done.said
-    assert "one is as in one@1" in done.out
-    assert "two is NOT as in two@1" in done.out
-    assert "three: not pushed: two is not as it should be" in done.err
+    assert "one now matches one@1 (noise ignored)" in done.out
+    assert "two does NOT match two@1" in done.out
+    assert "three: not pushed, as two is not as wanted" in done.err
     texts = [(files_estate.path / f"{name}.conf").read_text() for name in names]
     assert texts == ["wanted\n", "changed\n", "changed\n"]
 
@@ -333,20 +333,20 @@ def test_a_push_holds_its_source(files_estate: EstateFolder) -> None:
     assert files_estate.run("collect").code == 0
     (files_estate.path / "data" / "a.conf").write_text("changed\n")
     digest = _digest(files_estate.run("push", "files@1"))
-    command = [str(PROGRAM), "push", "files@1", "--yes", digest]
+    command = [str(PROGRAM), "push", "files@1", "--confirm", digest]
     pushing = subprocess.Popen(command, cwd=files_estate.path, stdout=subprocess.PIPE, text=True)
     try:
         wait_for(lambda: (files_estate.path / "began").exists())
         round_ = files_estate.run("collect")
-        assert "skipped" in round_.out, round_.said
+        assert "skipped" in round_.said, round_.said
         assert "a version is being pushed to it" in round_.said
         second = files_estate.run("push", "files@1")
-        assert (second.code, "another push to files is under way" in second.err) == (6, True), second.said
+        assert (second.code, "another push to files is in progress" in second.err) == (6, True), second.said
     finally:
         (files_estate.path / "go").touch()
         out, _ = pushing.communicate(timeout=120)
     assert pushing.returncode == 0, out
-    assert "1 unchanged" in files_estate.run("collect").out, "it is let go of"
+    assert "1 unchanged" in files_estate.run("collect").said, "it is let go of"
 
 
 def test_who_hung_up_is_said(router_estate: Callable[..., EstateFolder], edge: Edge, router: Capstan) -> None:
@@ -361,8 +361,8 @@ def test_who_hung_up_is_said(router_estate: Callable[..., EstateFolder], edge: E
         router.fault = Fault.REFUSES
 
     router.save = save_and_leave
-    assert estate.run("push", "t@1", "--yes", digest).code == 6
+    assert estate.run("push", "t@1", "--confirm", digest).code == 6
     told = estate.run("status").err
-    assert "PUSH NOT FINISHED: t may be between two versions: " in told
+    assert "PUSH INTERRUPTED: t may be between two versions: " in told
     assert "Historon ended" not in told
     assert "could not be collected" in told

@@ -29,7 +29,7 @@ def test_it_shows_each_step_and_stores_nothing(router_estate: RouterEstate) -> N
     assert "| end" in result.out
     assert "user x password [secret " in result.out
     assert "canary" not in result.said
-    assert "a round would record: first" in result.out
+    assert "a round would record: new" in result.out
     assert _nothing_stored(estate)
 
 
@@ -76,7 +76,7 @@ def test_as_a_service_it_says_who_it_is_and_what_it_does_not_imitate(router_esta
     me = pwd.getpwuid(os.geteuid()).pw_name
     result = estate.run("rehearse", "t", "--as-service", "--user", me)
     assert result.code == 0
-    assert f"as {me}. Not imitated: a unit lets it write to these alone:" in result.err
+    assert f"as {me}. Not imitated: a unit can write only to these:" in result.err
     assert str(estate.path) in result.err
     assert "there is no account nobody-of-this-name" in (
         estate.run("rehearse", "t", "--as-service", "--user", "nobody-of-this-name").err
@@ -84,7 +84,7 @@ def test_as_a_service_it_says_who_it_is_and_what_it_does_not_imitate(router_esta
     assert "--user is the account of a service" in estate.run("rehearse", "t", "--user", me).err
 
 
-@pytest.mark.skipif(os.geteuid() != 0, reason="only root can be another account")
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can become another account")
 def test_as_a_service_of_another_account_its_rights_count(router_estate: RouterEstate) -> None:
     estate = router_estate()
     result = estate.run("rehearse", "t", "--as-service", "--user", "nobody")
@@ -100,4 +100,4 @@ def test_a_device_that_echoes_its_password_does_not_give_it_away(router_estate: 
         result = estate.run(command, "t")
         assert result.code == 3
         assert "harbour-light" not in result.said
-        assert "Unknown command: oops [secret " in result.out
+        assert "Unknown command: oops [secret " in result.said

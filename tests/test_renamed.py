@@ -28,7 +28,7 @@ def filled(files_estate: EstateFolder) -> EstateFolder:
         (files_estate.path / "data" / "a.conf").write_text(f"port {port}\n")
         collect(files_estate)
     assert files_estate.run("prune", "--yes").code == 0
-    assert files_estate.run("hold", "files@2", "--reason", "before the move").code == 0
+    assert files_estate.run("hold", "files@2", "--because", "before the move").code == 0
     return files_estate
 
 
@@ -45,7 +45,7 @@ def test_a_renamed_source_keeps_its_history_and_copies_follow(filled: EstateFold
         (filled.path / "away").rename(filled.path / "data")
     assert filled.run("status").code == 1, "files is not described"
     done = filled.run("sources", "rename", "files", "renamed")
-    assert (done.code, done.out) == (0, "files is renamed now, with 2 versions\n")
+    assert (done.code, done.out) == (0, "files is now renamed, with 2 versions\n")
     (filled.path / "data" / "a.conf").write_text("port 4\n")
     collect(filled)
     assert _numbers(filled, "renamed") == [2, 3, 4]
@@ -64,7 +64,7 @@ def test_a_renamed_source_keeps_its_history_and_copies_follow(filled: EstateFold
 @pytest.mark.parametrize(
     ("old", "new", "code", "said"),
     [
-        ("files", "files", 2, "files is still described"),
+        ("files", "files", 2, "files is still in the estate file"),
         ("flies", "renamed", 2, '"flies" has no versions'),
         ("files", "nowhere", 2, 'there is no source "nowhere"'),
     ],
@@ -82,7 +82,7 @@ def test_a_name_with_versions_takes_none_over(files_estate: EstateFolder) -> Non
     files_estate.write(_NEW)
     collect(files_estate)
     result = files_estate.run("sources", "rename", "files", "renamed")
-    assert (result.code, "renamed has versions already; nothing was changed" in result.err) == (5, True)
+    assert (result.code, "renamed already has versions; nothing was changed" in result.err) == (5, True)
     assert _numbers(files_estate, "files") == _numbers(files_estate, "renamed") == [1]
 
 
@@ -120,7 +120,7 @@ def test_without_it_a_part_that_vanished_is_suspect(files_estate: EstateFolder) 
 def test_a_part_that_was_itself_is_a_mistake(files_estate: EstateFolder, step: str) -> None:
     _steps(files_estate, '{ pull = "data/a.conf", as = "a.cfg" }', f'{{ pull = "data/a.conf", {step} }}')
     result = files_estate.run("sources")
-    assert (result.code, "renames nothing" in result.err) == (4, True), result.err
+    assert (result.code, "is the same name" in result.err) == (4, True), result.err
 
 
 # ---- what follows ----------------------------------------------------------------------------------------------------

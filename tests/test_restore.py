@@ -60,7 +60,7 @@ def test_a_site_as_of_a_moment(site: EstateFolder, tmp_path: Path) -> None:
 
 
 def test_one_tar_of_all_of_it(site: EstateFolder, tmp_path: Path) -> None:
-    assert "written, readable by you alone" in site.run("restore", "files", "--tar", tmp_path / "one.tar").out
+    assert "written, readable by you only" in site.run("restore", "files", "--tar", tmp_path / "one.tar").out
     assert stat.S_IMODE((tmp_path / "one.tar").stat().st_mode) == 0o600
     with tarfile.open(tmp_path / "one.tar") as archive:
         names = archive.getnames()
@@ -118,8 +118,8 @@ def test_one_deleted_file_in_its_place(site: EstateFolder) -> None:
     shown = site.run("restore", "files", "--over-originals")
     assert shown.code == 2
     assert "a.conf (4 B in this version): is missing" in shown.out
-    assert "not in this version, left as it is" in shown.out
-    assert "--yes does it" in shown.err
+    assert "not in this version, kept as it is" in shown.out
+    assert "add --yes to carry it out" in shown.err
     assert not (data / "a.conf").exists()
     done = site.run("restore", "files", "--over-originals", "--yes")
     assert done.code == 0, done.said
@@ -146,7 +146,7 @@ def test_with_permissions_a_file_that_is_there_gets_its_time_and_is_not_in_the_w
     assert int(restored.stat().st_mtime) == int((site.path / "data" / "a.conf").stat().st_mtime)
     restored.chmod(0o600)
     other = site.run("restore", "files", "--to", tmp_path / "back", "--permissions")
-    assert (other.code, "is there already" in other.err) == (6, True), other.said
+    assert (other.code, "already exists" in other.err) == (6, True), other.said
 
 
 def test_what_differs_is_shown_before_and_only_what_is_meant_is_written(site: EstateFolder) -> None:
@@ -186,10 +186,10 @@ def test_a_link_in_the_way_is_never_gone_through(site: EstateFolder, tmp_path: P
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (("files",), "where to?"),
-        (("files", "--to", "x", "--tar", "y"), "where to?"),
-        (("--to", "x"), "which source?"),
-        (("files@1", "--at", "1", "--to", "x"), "both say when"),
+        (("files",), "no destination"),
+        (("files", "--to", "x", "--tar", "y"), "no destination"),
+        (("--to", "x"), "no source"),
+        (("files@1", "--at", "1", "--to", "x"), "both give a time"),
         (("files", "--over-originals", "--date-in-names"), "no instant in their names"),
         (("nobody", "--to", "x"), "nobody"),
     ],
@@ -207,7 +207,7 @@ def test_what_was_not_of_this_machine_has_no_place_here(files_estate: EstateFold
     assert files_estate.run("collect").code == 0
     result = files_estate.run("restore", "files", "--over-originals")
     assert result.code == 2
-    assert "whose place is known" in result.err
+    assert "with a known path" in result.err
 
 
 def test_a_long_list_is_summed_up(files_estate: EstateFolder, tmp_path: Path) -> None:
@@ -280,7 +280,7 @@ def test_members_of_archives_and_areas_of_documents(
 def test_a_piece_that_is_not_there_is_said(pieces: EstateFolder, tmp_path: Path, only: str) -> None:
     refused = pieces.run("restore", "files@1", "--only", only, "--to", tmp_path / "to", "--suspect")
     assert refused.code == 2, refused.said
-    assert "neither a part, nor a member of an archive" in refused.err
+    assert "has no part, no member of an archive" in refused.err
     assert not (tmp_path / "to").exists()
 
 
@@ -289,7 +289,7 @@ def test_what_is_in_a_damaged_archive_is_not_guessed(pieces: EstateFolder, tmp_p
         "restore", "files@1", "--only", "data/broken.tgz/etc/app.conf", "--to", tmp_path / "to", "--suspect"
     )
     assert refused.code == 6
-    assert "data/broken.tgz is an archive that is damaged" in refused.err
+    assert "data/broken.tgz is a damaged or encrypted archive" in refused.err
 
 
 def test_pieces_come_in_a_tar_too(pieces: EstateFolder, tmp_path: Path) -> None:
@@ -324,7 +324,7 @@ _HARM: dict[str, tuple[str, str]] = {
     "a folder is open": ("chmod 777 conf.d", "its mode is 0777, and was 0750"),
     "a folder is a file": ("rmdir conf.d && touch conf.d", "it is a file, and was a folder"),
     "a file is a folder": ("rm key && mkdir key", "it is a folder, and was a file"),
-    "a time is another": ("touch -d 2020-01-01 key", "it is of 2020-01-01"),
+    "a time is another": ("touch -d 2020-01-01 key", "its time is 2020-01-01"),
 }
 
 
@@ -431,7 +431,7 @@ def test_a_planted_link_takes_no_file_out_of_a_drop_folder(files_estate: EstateF
     result = files_estate.run("collect")
     assert os.listdir(target) == [], "nothing is moved through the link"
     assert "is a link" in result.said, result.said
-    assert len(files_estate.run("versions", "files", "--json").rows) == 1, "it was collected all the same"
+    assert len(files_estate.run("versions", "files", "--json").rows) == 1, "it was collected anyway"
 
 
 def test_what_a_version_does_not_hold_is_said(files_estate: EstateFolder) -> None:
@@ -443,15 +443,15 @@ def test_what_a_version_does_not_hold_is_said(files_estate: EstateFolder) -> Non
     except OSError:
         with_attributes = False
     collected = files_estate.run("collect")
-    assert "2 with several names in data: each name is kept as a file of its own" in collected.said
+    assert "2 with several names in data: each name is stored as a separate file" in collected.said
     if with_attributes:
-        assert "with an access list, capabilities or attributes in data: these are not kept" in collected.said
+        assert "with an access list, capabilities or attributes in data: these are not stored" in collected.said
     (data / "a.conf").write_text("changed\n")
     shown = files_estate.run("restore", "files", "--over-originals")
     assert "lost by restoring: " in shown.out
-    assert "has 1 other names, which keep what it holds now" in shown.out
+    assert "has 1 other names, which keep the present content" in shown.out
     if with_attributes:
-        assert "has attributes (user.note), which no version holds" in shown.out
+        assert "has attributes (user.note), which no version contains" in shown.out
     assert "about this version: " in shown.out
 
 

@@ -168,7 +168,7 @@ def test_noise_stands_for_no_day_and_goes_in_its_own_time() -> None:
 def test_the_words_of_the_floor_say_what_is_counted() -> None:
     versions = _versions(timedelta(days=40), timedelta(days=30))
     rules = [one.rule for one in plan(versions, Retention(all=d("1d"), at_least=2), now=NOW, zone=OSLO)]
-    assert rules == ["one of the last 2 that changed (noise not counted)", "the last good version"]
+    assert rules == ["one of the last 2 that changed (noise ignored)", "the last good version"]
 
 
 class _Weighed:

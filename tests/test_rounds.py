@@ -41,7 +41,7 @@ def test_at_most_so_many_with_the_same_label(estate: EstateFolder) -> None:
 
 
 def test_an_interrupted_round_is_finished_later(estate: EstateFolder) -> None:
-    assert "nothing is left to do" in _many(estate, 4, "", "").run("collect", "--unfinished").out
+    assert "nothing is left to collect" in _many(estate, 4, "", "").run("collect", "--unfinished").said
     (estate.path / "work.sh").write_text("test -e go && echo x && exit; touch waiting; sleep 60\n")
     text = (estate.path / "historon.toml").read_text().replace('name = "T"', 'name = "T"\nat_once = 1')
     quick = '[procedures.q]\nover = "local"\nsteps = [{ keep = ["echo", "q"], as = "x" }]\n[[sources]]\nname = "quick"\nprocedure = "q"\n'
@@ -53,9 +53,9 @@ def test_an_interrupted_round_is_finished_later(estate: EstateFolder) -> None:
     (estate.path / "go").touch()
     result = estate.run("collect", "--unfinished")
     assert result.code == 0
-    assert "4 sources" in result.out
-    assert "quick" not in result.out
-    assert "nothing is left to do" in estate.run("collect", "--unfinished").out
+    assert "4 sources" in result.said
+    assert "quick" not in result.said
+    assert "nothing is left to collect" in estate.run("collect", "--unfinished").said
 
 
 def test_a_round_cut_short_is_finished_later(estate: EstateFolder, tmp_path: Path) -> None:
@@ -66,7 +66,7 @@ def test_a_round_cut_short_is_finished_later(estate: EstateFolder, tmp_path: Pat
     process.kill()
     process.wait()
     (estate.path / "work.sh").write_text("echo x\n")
-    assert "3 sources" in estate.run("collect", "--unfinished").out
+    assert "3 sources" in estate.run("collect", "--unfinished").said
 
 
 def test_a_round_that_runs_is_not_cut_short_and_one_that_died_is(estate: EstateFolder) -> None:
@@ -86,12 +86,12 @@ def test_a_round_that_runs_is_not_cut_short_and_one_that_died_is(estate: EstateF
     assert estate.run("rounds", "--json").rows[0]["ending"] == "running"
     assert "round 1 did not end" not in estate.run("doctor").out
     assert "c: 1 event waits until round 1 ends" in estate.run("notices").out
-    assert "nothing is left to do" in estate.run("collect", "--unfinished").out
+    assert "nothing is left to collect" in estate.run("collect", "--unfinished").said
     process.kill()
     process.communicate()
     os.kill(helper, 9)
-    assert "cut short" in estate.run("rounds").out
-    assert estate.run("rounds", "--json").rows[0]["ending"] == "cut short"
+    assert "interrupted" in estate.run("rounds").out
+    assert estate.run("rounds", "--json").rows[0]["ending"] == "interrupted"
     assert "round 1 did not end" in estate.run("doctor").out
 
 
@@ -106,8 +106,8 @@ def test_failures_with_one_cause_are_told_once(estate: EstateFolder) -> None:
     )
     result = estate.run("collect")
     assert result.code == 3
-    assert result.out.count("  what     ") == 2
-    assert "(7 sources, for the same reason)" in result.out
+    assert result.said.count("  what     ") == 2
+    assert "(7 sources, for the same reason)" in result.said
     told = json.loads((estate.path / "told.jsonl").read_text())
     assert told["subject"].startswith("8 FAILED of 8")
     assert (

@@ -33,7 +33,7 @@ def test_a_skip_ends_on_its_day(files_estate: EstateFolder) -> None:
     files_estate.write(_skipped(f"skip_until = {today - 2 * _DAY}"))
     assert "overdue" in _conditions(files_estate), "it is collected again, and was not yet"
     collect(files_estate)
-    assert files_estate.run("rounds", "2", "--json").rows[0]["outcome"] == "first"
+    assert files_estate.run("rounds", "2", "--json").rows[0]["outcome"] == "new"
 
 
 def test_a_skip_without_an_end_of_what_was_never_collected_is_open(files_estate: EstateFolder) -> None:
@@ -44,7 +44,7 @@ def test_a_skip_without_an_end_of_what_was_never_collected_is_open(files_estate:
 def test_the_end_of_no_skip_is_a_mistake(files_estate: EstateFolder) -> None:
     files_estate.write(_skipped("skip_until = 2030-01-01").replace('skip = "moved house"\n', ""))
     result = files_estate.run("doctor")
-    assert (result.code, "skip_until ends no skip" in result.err) == (4, True)
+    assert (result.code, "skip_until has no effect without skip" in result.err) == (4, True)
 
 
 # ---- timetables ------------------------------------------------------------------------------------------------------

@@ -58,8 +58,8 @@ def test_a_section_goes_under_its_own_heading(present: str, wanted: str, place: 
 @pytest.mark.parametrize(
     ("present", "wanted", "said"),
     [
-        ("b\n w\nend\n", "b\n w\na\n x\nend\n", 'it stands under "a", which is not there now'),
-        ("a\n w\na\n w\nend\n", "a\n x\nend\n", "or not once"),
+        ("b\n w\nend\n", "b\n w\na\n x\nend\n", 'its place "a" is missing now'),
+        ("a\n w\na\n w\nend\n", "a\n x\nend\n", "or there more than once"),
     ],
 )
 def test_a_section_without_its_heading_is_not_put_anywhere(present: str, wanted: str, said: str) -> None:

@@ -101,10 +101,10 @@ def test_the_oldest_version_kept_is_not_called_the_beginning(files_estate: Estat
     assert "present since the first version" in files_estate.run("trace", "files", "ntp").out
     prune_to(files_estate, 2)
     traced = files_estate.run("trace", "files", "ntp")
-    assert "already there in @3, the oldest version kept" in traced.out, traced.said
+    assert "already there in @3, the oldest version" in traced.out, traced.said
     assert "added" not in traced.out
     ever = files_estate.run("find", "ntp", "--ever")
-    assert "already there in @3, the oldest version kept" in ever.out, ever.said
+    assert "already there in @3, the oldest version" in ever.out, ever.said
     assert files_estate.run("find", "ntp", "--ever", "--json").rows[0]["beginning_known"] is False
     assert files_estate.run("trace", "files", "ntp", "--json").rows[0]["beginning_known"] is False
     (files_estate.path / "data" / "a.conf").write_text("ntp server 10.0.0.1\nntp server 10.0.0.2\n")

@@ -81,7 +81,7 @@ def test_a_list_that_was_cut_changes_nothing_until_a_person_confirms_it(listed: 
     assert _last_round(listed) == 3
     assert len(_told(listed, "well-again")) == 1
     (told,) = _told(listed, "estate-changed")
-    assert "17 sources are no longer in the list: edge-10, edge-11, edge-12, edge-13 and 13 more" in told
+    assert "17 sources are missing from the list: edge-10, edge-11, edge-12, edge-13 and 13 more" in told
 
 
 def test_a_list_with_nothing_but_its_header_changes_nothing(listed: EstateFolder) -> None:

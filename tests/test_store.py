@@ -158,14 +158,14 @@ def test_only_its_owner_can_read_the_store(tmp_path: Path) -> None:
 
 
 def test_a_missing_store_is_not_made_by_itself_as_its_disk_may_not_be_mounted(tmp_path: Path) -> None:
-    with pytest.raises(StoreError, match="is its disk mounted"):
+    with pytest.raises(StoreError, match="check that its disk is mounted"):
         FolderStore(tmp_path)
     assert not list(tmp_path.iterdir())
 
 
 def test_a_store_is_never_made_over_another(tmp_path: Path) -> None:
     FolderStore.create(tmp_path).close()
-    with pytest.raises(StoreError, match="there already"):
+    with pytest.raises(StoreError, match="there is already a store"):
         FolderStore.create(tmp_path)
 
 

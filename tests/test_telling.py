@@ -1,4 +1,4 @@
-"""Who is told what, and when: states, routing, the outbox, and what is written."""
+"""Who is reported what, and when: states, routing, the outbox, and what is written."""
 
 import asyncio
 import json
@@ -33,7 +33,7 @@ DAY = timedelta(days=1)
 
 
 def _told(outcomes: str, *, step: timedelta = DAY, remind: timedelta = 2 * DAY) -> str:
-    """What is told of these outcomes, one character each; a dot for nothing."""
+    """What is reported these outcomes, one character each; a dot for nothing."""
     letters = {News.BEGAN: "B", News.STILL: "S", News.OVER: "O", News.FLAPPING: "F", None: "."}
     known: Condition | None = None
     said = ""
@@ -143,7 +143,7 @@ def test_a_channel_hears_what_it_asked_for() -> None:
     critical.add("store-claimed")
     assert _wanted("") == set(EVENT_KINDS)
     assert _wanted('tell = "trouble"') == trouble | over
-    assert _wanted('tell = "changes"') == trouble | over | {"changed", "first", "pushed"}
+    assert _wanted('tell = "changes"') == trouble | over | {"changed", "new", "pushed"}
     assert _wanted('tell = "critical"') == critical
     assert _wanted('tell = ["critical", "changed"]') == critical | {"changed"}
     assert _wanted('tell = "trouble"\nexcept = ["suspect", "notice"]') == {
@@ -372,7 +372,7 @@ def test_a_source_that_stays_broken_is_told_once_and_then_told_of_again(files_es
     assert files_estate.run("collect").code == 0
     told = [json.loads(line) for line in (files_estate.path / "told.jsonl").read_text().splitlines()]
     kinds = [[event["kind"] for event in notice["events"]] for notice in told]
-    assert kinds == [["failing", "round-ended"], ["recovered", "first", "round-ended"]]
+    assert kinds == [["failing", "round-ended"], ["recovered", "new", "round-ended"]]
     assert told[0]["subject"] == "1 FAILED of 1, nothing changed: Test"
     assert told[1]["subject"] == "1 collected, 1 recovered, 1 new: Test"
     files_estate.write(FILES_ESTATE + '[channels.c]\nkind = "file"\npath = "all.jsonl"\n')
@@ -382,12 +382,12 @@ def test_a_source_that_stays_broken_is_told_once_and_then_told_of_again(files_es
     first, second = (json.loads(line) for line in (files_estate.path / "all.jsonl").read_text().splitlines())
     assert "as told before" not in first["text"]
     assert second["subject"] == "1 of 1 still not well, nothing changed: Test"
-    assert "Still not well, as told before: files." in second["text"]
-    history = files_estate.run("notices", "--history").out
+    assert "Still not well, as reported before: files." in second["text"]
+    history = files_estate.run("notices", "history").out
     assert history.count(" sent ") == 4
-    assert "files: could not be collected" in files_estate.run("notices", "1").out
-    assert files_estate.run("notices", "7").code == 2
-    assert files_estate.run("notices", "seven").code == 2
+    assert "files: could not be collected" in files_estate.run("notices", "show", "1").out
+    assert files_estate.run("notices", "show", "7").code == 2
+    assert files_estate.run("notices", "show", "seven").code == 2
 
 
 def test_what_waits_is_listed_and_can_be_sent(files_estate: EstateFolder, listener: WebListener) -> None:
@@ -395,16 +395,16 @@ def test_what_waits_is_listed_and_can_be_sent(files_estate: EstateFolder, listen
     listener.status = 503
     failed = files_estate.run("collect", HOOK=listener.address)
     assert failed.code == 6
-    assert "queued, will be retried: historon notices" in failed.err
+    assert "queued for another try: historon notices" in failed.err
     listed = files_estate.run("notices").out
-    assert "c: notice 1 is queued, tried 1 time, will be retried at" in listed
+    assert "c: notice 1 is queued, after 1 try; the next is at" in listed
     assert "answered with status 503" in listed
     data = files_estate.run("notices", "--json").data
     assert [one["state"] for one in data["queued"]] == ["queued"]
     assert files_estate.run("notices", "send", HOOK=listener.address).code == 6
     listener.status = 204
     assert files_estate.run("notices", "send", HOOK=listener.address).out == "c: sent\n"
-    assert files_estate.run("notices", "send", HOOK=listener.address).out == "nothing is waiting to be sent\n"
+    assert files_estate.run("notices", "send", HOOK=listener.address).out == "no notice is waiting\n"
     assert len({body for _, _, body in listener.heard}) == 1, "the same notice each time"
 
 
@@ -412,7 +412,7 @@ def test_what_waits_is_listed_and_can_be_sent(files_estate: EstateFolder, listen
 
 
 def test_every_kind_of_event_has_words_and_is_documented() -> None:
-    text = (Path(__file__).parent.parent / "docs" / "being-told.md").read_text()
+    text = (Path(__file__).parent.parent / "docs" / "notices.md").read_text()
     for name, kind in EVENT_KINDS.items():
         assert kind.subject or name in ("skipped", "round-ended")
         assert kind.words
@@ -442,7 +442,7 @@ def test_a_version_that_could_not_be_compared_is_in_the_letter_too(files_estate:
     event = Event("changed", NOW, "version 5, +0 -0 lines", "files", look="historon diff files", version=5)
     text = letter_of([event], channel, estate, NOW).text
     assert "files: version 5, +0 -0 lines" in text
-    assert "what changed in it could not be found out" in text
+    assert "its changes could not be calculated" in text
     assert "look: historon diff files" in text
 
 
@@ -459,7 +459,7 @@ def test_every_subject_says_state_and_count_at_once() -> None:
     assert letter.text.index("files: its service was paused and is NOT RESUMED") < letter.text.index(
         "s0: could not be collected"
     )
-    assert "and 21 more\n" in letter.text
+    assert "21 more\n" in letter.text
     assert "s59" in letter.text, "each is named, also where there are many"
     alike = [Event("failing", NOW, "no answer", f"s{n}", "try it") for n in range(60)]
     letter = letter_of(alike, channel, estate, NOW)
@@ -541,7 +541,7 @@ def test_a_service_whose_store_fails_says_so_past_the_store_and_goes_on(files_es
         runner.run(play())
     kinds = _kinds(files_estate)
     assert kinds.count("store-trouble") == 1
-    assert kinds.index("store-trouble") > kinds.index("first")
+    assert kinds.index("store-trouble") > kinds.index("new")
     store = files_estate.store()
     assert len(store.rounds()) == 3, "one hour, then one catch-up for what fell into the trouble, then the next hour"
     store.close()
@@ -603,7 +603,7 @@ def test_a_key_that_is_confirmed_at_once_was_never_a_failure(router_estate: Call
     assert _kinds(estate) == ["failing", "round-ended"]
     (estate.path / "told.jsonl").unlink()
     assert estate.run("collect", "--trust-first-contact").code == 0
-    assert _kinds(estate) == ["recovered", "first", "round-ended"]
+    assert _kinds(estate) == ["recovered", "new", "round-ended"]
 
 
 def test_another_host_key_is_graver_than_a_failure(router_estate: Callable[..., EstateFolder]) -> None:
@@ -646,7 +646,7 @@ def test_the_service_tells_of_rounds_that_cannot_begin_of_the_disk_and_of_an_end
     store.remember_all("timetable", {"files": (datetime.now(UTC) - 2 * DAY).isoformat()})
     store.close()
     files_estate.run("serve", "--once")
-    assert set(_kinds(files_estate)[3:]) >= {"disk-well", "collecting-again", "first"}
+    assert set(_kinds(files_estate)[3:]) >= {"disk-well", "collecting-again", "new"}
 
 
 def test_a_subject_speaks_of_what_it_looked_at_and_of_what_still_stands(estate: EstateFolder) -> None:
@@ -664,4 +664,7 @@ def test_a_subject_speaks_of_what_it_looked_at_and_of_what_still_stands(estate: 
     first, second = (json.loads(line) for line in lines)
     assert first["subject"] == "10 FAILED of 11, 1 new: Test"
     assert second["subject"] == "1 collected, nothing changed; 10 others still not well: Test"
-    assert "Not looked at in this round: 10 more whose last try went wrong. look: historon status" in second["text"]
+    assert (
+        "Not collected in this round: 10 more whose last try failed or was suspect. look: historon status"
+        in second["text"]
+    )

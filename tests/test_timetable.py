@@ -155,13 +155,13 @@ def test_quiet_hours_are_waited_for_and_freezes_leave_out() -> None:
 @pytest.mark.parametrize(
     ("said", "problem"),
     [
-        ({}, "says when in one way"),
-        ({"at": "02:30", "every": "1h"}, "says when in one way"),
+        ({}, "gives the time in more than one way, or in none"),
+        ({"at": "02:30", "every": "1h"}, "gives the time in more than one way, or in none"),
         ({"at": "26:30"}, '"26:30" is not a time of day'),
-        ({"cron": "0 9 * *"}, "has not five fields"),
+        ({"cron": "0 9 * *"}, "does not have five fields"),
         ({"cron": "61 9 * * *"}, "minute, hour"),
         ({"cron": "0 0 31 2 *"}, "31 2"),
-        ({"every": "1s"}, "a minute at least"),
+        ({"every": "1s"}, "a minute"),
         ({"at": "02:30", "weekdays": ["monday"]}, '"monday" is not possible here'),
         ({"at": "02:30", "days": [0]}, "count from 1"),
         ({"at": "02:30", "days": [32]}, "a whole number <= 31"),
@@ -250,7 +250,7 @@ def test_the_agenda_reckons_ahead(scheduled: EstateFolder) -> None:
     played = scheduled.run("agenda", "--simulate", "30d").out
     assert "in 30 days: 34 collections of 1 source" in played or "in 30 days: 35 collections of 1 source" in played
     assert "time: " in played
-    assert "disk: cannot tell yet" in played
+    assert "disk: unknown until there" in played
     simulation = scheduled.run("agenda", "--simulate", "30d", "--json").data["simulation"]
     assert (simulation["span_s"], simulation["collections"] in (34, 35), simulation["growth_bytes"]) == (
         30 * 86400,
@@ -290,17 +290,17 @@ def test_once_does_what_is_due_once_however_long_it_was_missed(scheduled: Estate
     assert scheduled.run("serve", "--once").code == 0
     assert _rounds(scheduled) == 0, "a source begins to be on schedule now"
     _on_record(scheduled, datetime.now(UTC) - timedelta(days=12))
-    done = scheduled.run("serve", "--once", "--log", "json")
+    done = scheduled.run("serve", "--once", "--log-format", "json")
     assert done.code == 0
     told = [json.loads(line) for line in done.err.splitlines()]
-    assert "files: first" in [one["message"] for one in told]
+    assert "files: new" in [one["message"] for one in told]
     assert all(set(one) == {"at", "level", "message"} for one in told)
     assert _rounds(scheduled) == 1
     assert scheduled.run("serve", "--once").code == 0
     assert _rounds(scheduled) == 1, "twelve nights were missed, and one is made up for"
     shutil.rmtree(scheduled.path / "data")
     _on_record(scheduled, datetime.now(UTC) - timedelta(days=2))
-    assert scheduled.run("serve", "--once", "--level", "warning").code == 3
+    assert scheduled.run("serve", "--once", "--log-level", "warning").code == 3
 
 
 @contextmanager
@@ -337,7 +337,7 @@ def _wait_for(process: "subprocess.Popen[str]", words: str) -> list[str]:
 def test_the_service_keeps_the_timetable_takes_up_changes_and_ends_cleanly(scheduled: EstateFolder) -> None:
     _on_record(scheduled, datetime.now(UTC) - timedelta(days=3))
     with _serving(scheduled) as process:
-        _wait_for(process, "round 1 ended: 1 first")
+        _wait_for(process, "round 1 ended: 1 new")
         other = scheduled.run("serve", "--once")
         assert other.code == 6
         assert "another service keeps the timetables of this store" in other.err
@@ -458,7 +458,7 @@ def test_only_good_rounds_give_a_sign_of_life(files_estate: EstateFolder, listen
     listener.status = 404
     gone = files_estate.run("collect", BEAT=listener.address)
     assert gone.code == 6
-    assert "heartbeat: answered with status 404 (is the address still valid?)" in gone.err
+    assert "heartbeat: answered with status 404 (check whether the address is still valid)" in gone.err
     for address in (listener.address.replace("http", "ftp"), "http://127.0.0.1:9/CANARY", "no address CANARY"):
         result = files_estate.run("collect", BEAT=address)
         assert result.code == 6
@@ -606,7 +606,7 @@ main()
     process.terminate()
     _, said = process.communicate(timeout=60)
     assert process.returncode == 6
-    assert b"did not end within 0.5 s, and is ended now" in said
+    assert b"did not end within 0.5 s and is ended now" in said
 
 
 _ODD = "a % b 'c' \"d\" $e"

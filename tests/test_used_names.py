@@ -1,4 +1,4 @@
-"""References: what uses what is learnt from the text, and what leads nowhere is told; where it is not certain, nothing."""
+"""References: what uses what is learnt from the text, and what leads nowhere is reported; where it is not certain, nothing."""
 
 import pytest
 
@@ -104,32 +104,32 @@ def test_what_an_edit_touches_is_told_with_its_users(text: str, gone: str, came:
             _LISTS,
             "access-list MGMT\n permit tcp 10.9.0.0/16 port 22\n",
             "",
-            "access-list MGMT: no longer defined, and still used by 2: interface port-3 / access-group MGMT in; line console / access-class MGMT in",
+            "access-list MGMT: no longer defined, but still used by 2: interface port-3 / access-group MGMT in; line console / access-class MGMT in",
         ),
         (
             _LISTS,
             "access-list EDGE-IN\n",
             "access-list EDGE-OUT\n",
-            "access-list EDGE-IN: no longer defined, and still used by 2: interface port-1 / access-group EDGE-IN in; interface port-2 / access-group EDGE-IN in",
+            "access-list EDGE-IN: no longer defined, but still used by 2: interface port-1 / access-group EDGE-IN in; interface port-2 / access-group EDGE-IN in",
         ),
         (_LISTS, "access-class MGMT in", "access-class MGNT in", ""),
         (
             _LISTS,
             "port-3\n access-group MGMT in",
             "port-3\n access-group MGNT in",
-            "interface port-3 / access-group MGNT in: MGNT is defined nowhere as access-list",
+            "interface port-3 / access-group MGNT in: MGNT is not defined as access-list",
         ),
         (
             _UPSTREAMS,
             "upstream maps {\n    server 10.0.0.3:80;\n}\n",
             "",
-            "upstream maps: no longer defined, and still used by 1: server / location /maps / proxy_pass http://maps",
+            "upstream maps: no longer defined, but still used by 1: server / location /maps / proxy_pass http://maps",
         ),
         (
             _OBJECTS,
             'edit 1\n        set source "all"\n        set target "srv-web"',
             'edit 1\n        set source "all"\n        set target "srv-wbe"',
-            'config policy / edit 1 / set target "srv-wbe": srv-wbe is defined nowhere as config address / edit',
+            'config policy / edit 1 / set target "srv-wbe": srv-wbe is not defined as config address / edit',
         ),
     ],
 )
@@ -169,12 +169,12 @@ def test_it_is_an_alarm_of_its_own_everywhere(estate: EstateFolder) -> None:
     estate.run("collect")
     (data / "quay.cfg").write_text(_LISTS.replace("access-list MGMT\n permit tcp 10.9.0.0/16 port 22\n", ""))
     estate.run("collect")
-    told = "! access-list MGMT: no longer defined, and still used by 2: interface port-3 / access-group MGMT in"
+    told = "! access-list MGMT: no longer defined, but still used by 2: interface port-3 / access-group MGMT in"
     assert told in (estate.path / "told").read_text()
     (source,) = [one["source"] for one in estate.run("status", "--json").rows]
     for command in (["changes"], ["diff", source, "--form", "outline"]):
         out = estate.run(*command).out
-        assert "! access-list MGMT  (leads nowhere)  no longer defined, and still used by 2" in out
+        assert "! access-list MGMT  (leads nowhere)  no longer defined, but still used by 2" in out
         assert "(leads nowhere)" in out
     (change,) = (
         one for row in estate.run("diff", source, "--json").rows for one in row["changes"] if one["how"] == "unresolved"

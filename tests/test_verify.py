@@ -42,7 +42,7 @@ def test_a_whole_store_is_whole_and_nobody_is_told(filled: EstateFolder) -> None
     done = filled.run("verify")
     assert done.code == 0
     assert "of 5 versions, 1 source: " in done.out
-    assert done.out.endswith("all of it as written\n")
+    assert done.out.endswith("all intact\n")
     data = filled.run("verify", "files", "--json").data
     assert (data["versions"], data["rows"], data["ledger"]) == (5, [], [])
     assert data["contents"] < 15, "what versions share is read once"
@@ -57,8 +57,8 @@ def test_a_whole_store_is_whole_and_nobody_is_told(filled: EstateFolder) -> None
             "files@1 data/a.conf: ",
         ),
         ("UPDATE content SET sha256 = randomblob(32) WHERE id = (SELECT max(id) FROM content)", "SHA-256"),
-        ("DELETE FROM content WHERE size > 1000", "files@1: content 2/0 is not in the store"),
-        ("DELETE FROM version WHERE number = 5", "files@5: the last good version is not there"),
+        ("DELETE FROM content WHERE size > 1000", "files@1: content 2/0 is missing from the store"),
+        ("DELETE FROM version WHERE number = 5", "files@5: the last good version is missing"),
     ],
 )
 def test_damage_is_found_told_once_and_told_to_be_over(filled: EstateFolder, statement: str, said: str) -> None:

@@ -26,13 +26,13 @@ _LOCAL = '[procedures.p]\nover = "local"\nsteps = [{ keep = ["echo", "x"], as = 
         ),
         (
             _LOCAL + '[[sources]]\nname = "s"\nprocedure = "p"\nvalues = { name = "other" }\n',
-            "{name} is Historon's own and cannot be set",
+            "{name} is set by Historon and cannot be replaced",
         ),
         (_LOCAL.replace('"x"], as', '"{user}"], as') + '[[sources]]\nname = "s"\nprocedure = "p"\n', "user"),
         (
             _WEB
             + '[[sources]]\nname = "s"\nprocedure = "p"\naddress = "127.0.0.1"\nhost_key = "SHA256:aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"\n',
-            "means nothing over https",
+            "has no effect over https",
         ),
         (
             '[procedures.p]\nover = "local"\nsteps = [{ pull = "d/", as = "x", newest = "*.cfg", exclude = ["b*"] }]\n[[sources]]\nname = "s"\nprocedure = "p"\n',
@@ -47,7 +47,7 @@ _LOCAL = '[procedures.p]\nover = "local"\nsteps = [{ keep = ["echo", "x"], as = 
     ids=[
         "key over https",
         "a built-in value",
-        "user without an account",
+        "needs an account",
         "a host key over https",
         "exclude beside newest",
         "a wrong expression",
@@ -73,7 +73,7 @@ def test_picking_by_a_field_that_nothing_has_fails_the_step(estate: EstateFolder
     )
     result = collect(estate)
     assert result.code == 3
-    assert 'nothing to pick: none of 2 in items has "made"' in result.out
+    assert 'nothing to pick: none of 2 in items has "made"' in result.said
     (estate.path / "list.json").write_text(
         json.dumps([{"id": "a", "made": "2026-01-02"}, {"id": "b", "made": "2026-03-01"}])
     )
@@ -97,8 +97,8 @@ def test_the_end_may_hold_values_and_be_an_expression(estate: EstateFolder) -> N
     estate.write(text.replace('last = "closing"', 'last = "other"').replace(r"^end \d+$", r"^end [a-z]+$"))
     result = collect(estate)
     assert result.code == 3
-    assert 'a does not end with "other" but with "closing"' in " ".join(result.out.split())
-    assert "b does not end with" in " ".join(result.out.split())
+    assert 'a does not end with "other" but with "closing"' in " ".join(result.said.split())
+    assert "b does not end with" in " ".join(result.said.split())
 
 
 def test_what_stands_inside_a_pause_is_taken_without_pausing_when_it_is_not_wanted(estate: EstateFolder) -> None:
@@ -130,7 +130,7 @@ def test_tidying_up_something_that_was_never_learnt_is_a_remark(estate: EstateFo
     )
     result = collect(estate)
     assert result.code == 0, result.said
-    assert "was left out" in result.out or "was left out" in " ".join(estate.run("rounds", "1").out.split())
+    assert "was left out" in result.said or "was left out" in " ".join(estate.run("rounds", "1").out.split())
 
 
 # ---- what would never be meant ---------------------------------------------------------------------------------------
@@ -183,7 +183,7 @@ def test_a_list_of_sources_that_was_cut_off_is_a_mistake(estate: EstateFolder) -
     assert estate.run("doctor").code in (0, 1)
     (estate.path / "all.csv").write_text(rows[:-3])
     result = estate.run("doctor")
-    assert (result.code, "the last line has no end: was the file cut off?" in result.err) == (4, True)
+    assert (result.code, "the last line has no line feed: was the file cut off?" in result.err) == (4, True)
     assert "all.csv:4" in result.err
 
 

@@ -70,7 +70,9 @@ def test_a_plain_file_may_stand_on_either_side(files_estate: EstateFolder) -> No
     assert "one side must be a source" in files_estate.run("diff", "file:golden.conf").err
     (files_estate.path / "data" / "b.conf").write_text("b")
     files_estate.run("collect")
-    assert "--only, one of: data/a.conf, data/b.conf" in files_estate.run("diff", "file:golden.conf", "files").err
+    assert (
+        "add --only with one of: data/a.conf, data/b.conf" in files_estate.run("diff", "file:golden.conf", "files").err
+    )
     assert files_estate.run("diff", "file:golden.conf", "files", "--only", "data/a.conf").code == 0
 
 

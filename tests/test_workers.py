@@ -51,7 +51,7 @@ def test_what_comes_back_is_plain_and_of_the_type_that_was_asked_for(made: Worke
     async def play() -> None:
         done = await made.run("k", tasks.pickles)
         assert [type(one) for one in done.pieces] == [bytes]
-        assert "Ran is nothing that is handed over" in done.trouble
+        assert "Ran cannot be handed over" in done.trouble
         done = await made.run("k", tasks.lies, reply=int)
         assert (done.pieces, "ended" in done.trouble) == ([], True)
         assert (await made.run("k", tasks.counts, 2, reply=int)).pieces == [0, 1]
@@ -63,11 +63,11 @@ def test_what_comes_back_is_plain_and_of_the_type_that_was_asked_for(made: Worke
 
 def test_what_raises_crashes_or_grows_is_told_in_words_and_the_next_task_is_done(made: Workers) -> None:
     async def play() -> None:
-        assert await made.run("k", tasks.raises) == Done(["begun"], "LookupError: nothing of that kind")
+        assert await made.run("k", tasks.raises) == Done(["begun"], "LookupError: no part of that kind")
         for work in (tasks.crashes, tasks.grows):
             done = await made.run("k", work)
             assert done.pieces == ["begun"]
-            assert "took too much memory, or crashed" in done.trouble
+            assert "needed too much memory, or crashed" in done.trouble
         assert (await made.run("k", tasks.counts, 2)).pieces == [0, 1]
 
     asyncio.run(play())
@@ -117,7 +117,7 @@ def test_that_no_process_can_be_started_is_said_as_such(made: Workers, monkeypat
 
     monkeypatch.setattr(made._keeper, "worker", nothing)
     done = asyncio.run(made.run("k", tasks.counts, 1))
-    assert done == Done([], "no process could be started to look at it: Resource temporarily unavailable")
+    assert done == Done([], "no process could be started to inspect it: Resource temporarily unavailable")
 
 
 def test_nothing_is_left_behind_when_the_asker_is_gone(estate: EstateFolder) -> None:
@@ -224,7 +224,7 @@ def test_an_answer_that_takes_too_long_to_read_fails_its_own_source_alone(
     monkeypatch.setattr(workers, "SLOW_S", 3.0)
     assert run(["collect", "--estate", str(estate.path)]) == 3
     told = capsys.readouterr()
-    words = "what is wanted of the answer could not be read in it: it took more than 3 s"
+    words = "the answer could not be searched: it took more than 3 s"
     assert words in " ".join((told.out + told.err).split())
     store = estate.store()
     assert [len(store.versions(name)) for name in names] == [0, 1, 1, 1, 1, 1]
@@ -242,7 +242,7 @@ def test_what_is_looked_for_while_a_source_is_spoken_to_is_linear(estate: Estate
     )
     checked = estate.run("doctor")
     assert checked.code == 4, checked.said
-    assert "not an expression that can be looked for here" in checked.said
+    assert "not an expression that is allowed here" in checked.said
     assert clause.partition(" ")[0] in checked.said
 
 

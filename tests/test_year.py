@@ -123,7 +123,7 @@ BROKEN: dict[str, tuple[tuple[int, ...], list[tuple[int, int, str, str]], str]] 
     "a suspect export becomes the last good one": ((0,), [_HALF], "loss"),
     "a lossy reading shows sameness": ((0, 6, 15, 21, 24), [], "false all-clear"),
     "what was taken is not remembered with it": ((17,), [(3, 1, "no push", "drop-xml-017")], "false all-clear"),
-    "what was taken is not put away": ((1,), [], "left over"),
+    "its collected file is not removed or moved": ((1,), [], "left over"),
     "status forgets the last try": ((1,), [(3, 1, "an error in a whole file", "drop-braces-001")], "false all-clear"),
     "what is overdue is not told": ((0,), [(2, 3, "not there", "file-indentation-000")], "missing notice"),
     "a service that was left paused is not resumed": (

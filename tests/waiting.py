@@ -1,4 +1,4 @@
-"""Waiting for what another process does: bounded, told when it never comes, and without keeping a core busy."""
+"""Waiting for what another process does: bounded, reported when it never comes, and without keeping a core busy."""
 
 import socket
 import subprocess

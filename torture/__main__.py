@@ -6,7 +6,7 @@ import sys
 _TRIALS = (
     ["torture.kills", "--by-chance", "5"],
     ["torture.fuzz", "--executions", "50000"],
-    ["torture.siege", "--minutes", "3"],
+    ["torture.load", "--minutes", "3"],
 )
 
 failed = False

@@ -508,7 +508,7 @@ def _share(task: tuple[int, int, int]) -> tuple[str, int, list[Find], float]:
 def all_parsers(
     executions: int, seed: int, processes: int, chosen: Sequence[str] = ()
 ) -> Iterator[tuple[str, int, list[Find], float]]:
-    """All parsers, by their shares, in pieces, so that the processes have all the same to do."""
+    """All parsers, by their shares, in pieces, so that the processes have anyway to do."""
     shares = sum(parser.share for parser in PARSERS)
     pieces = max(10, executions // (shares * 2000))
     each = max(1, executions // (shares * pieces) + 1)

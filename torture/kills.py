@@ -577,7 +577,7 @@ class Served(Dropped):
 
 
 class _OnStore(Scenario):
-    """Something done to a store of some sources with many versions, which is made anew each time."""
+    """Something done to a store of some sources with many versions, which is made again each time."""
 
     sources: ClassVar[int] = 3
     versions: ClassVar[int] = 12
@@ -603,7 +603,7 @@ class _OnStore(Scenario):
             for n in range(self.sources):
                 content = f"source {n}\nturn {turn}\n".encode() * 50 + random.Random(turn * 7 + n).randbytes(300)
                 self.truth[f"s{n}", turn + 1] = content
-                outcome = Outcome.CHANGED if turn else Outcome.FIRST
+                outcome = Outcome.CHANGED if turn else Outcome.NEW
                 entries.append(Entry(f"s{n}", outcome, at, timedelta(), [Part("x", content)], State.GOOD))
             store.record(number, entries)
             store.end_round(number, at)
@@ -1012,7 +1012,7 @@ class Pushed(Restored):
     def words(self) -> Sequence[str]:
         """See Scenario: the change has another digest when a part of it was made already."""
         with historon.open(self.folder) as estate:
-            return ("push", "s@1", "--yes", estate.plan_push("s@1").digest)
+            return ("push", "s@1", "--confirm", estate.plan_push("s@1").digest)
 
     def judge_killed(self) -> None:
         """See Scenario: each file is what it was or what it is to be, and nothing between."""

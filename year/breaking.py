@@ -227,7 +227,7 @@ OLD_FAULTS: dict[str, Callable[[], None]] = {
     "a suspect export becomes the last good one": _suspect_is_good,
     "a lossy reading shows sameness": _lossy_reading,
     "what was taken is not remembered with it": _mark_apart,
-    "what was taken is not put away": _left_where_it_was,
+    "its collected file is not removed or moved": _left_where_it_was,
     "status forgets the last try": _last_try_forgotten,
     "what is overdue is not told": _overdue_untold,
     "a service that was left paused is not resumed": _never_resumed,

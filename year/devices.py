@@ -1,7 +1,7 @@
 """Simulated devices beside the program, in its own event loop, so that time need not be waited for.
 
-What each one has to give, and how it behaves, stands in two files of its own; they are looked at anew each time that the
-service stood still.
+What each one has to give, and how it behaves, stands in two files of its own; they are looked at again each time that the
+service was still.
 """
 
 import asyncio
@@ -24,7 +24,7 @@ from historon.standins.thole import Thole, TholeFault
 
 __all__ = ["ANOTHER_KEY", "CLOSED", "REFUSES", "SILENT", "Device", "Devices"]
 
-ANOTHER_KEY, CLOSED, SILENT, REFUSES = "another key", "closed", "silent", "refuses the account"
+ANOTHER_KEY, CLOSED, SILENT, REFUSES = "another key", "closed", "silent", "refused the log-in"
 USER, PASSWORD = "config-reader", "harbour-light"
 _LISTENING = (ANOTHER_KEY, CLOSED, SILENT)  # modes in which the port itself behaves differently
 

@@ -1,6 +1,6 @@
 """The judge: looks at what the program wrote and said after each night, and holds it against the truth.
 
-It shares nothing with the program but documents: the store's format, the JSON, the metrics, and what is told.
+It shares nothing with the program but documents: the store's format, the JSON, the metrics, and what is reported.
 """
 
 import json
@@ -64,7 +64,7 @@ _Key = tuple[str, str | None, str, int | None, str]
 
 def _key(event: Mapping[str, Any]) -> _Key:
     """What tells one event from another."""
-    about = event["message"] if event["source"] is None else ""  # two copies may be told of at one instant
+    about = event["message"] if event["source"] is None else ""  # two copies may be reported at one instant
     return event["kind"], event["source"], event["at"], event["version"], about
 
 
@@ -97,7 +97,7 @@ class _Source:
     versions: dict[int, Export] = field(default_factory=dict)
     rows: dict[int, VersionRow] = field(default_factory=dict)
     known: Known = field(default_factory=Known)
-    changes: int = 0  # not told yet
+    changes: int = 0  # not reported yet
     bad_since: datetime | None = None
     overdue_told: bool = False
 
@@ -185,7 +185,7 @@ class Judge:
         return ""
 
     def was_told(self, kind: str, since: int) -> bool:
-        """Whether something about the estate was told on this day or later."""
+        """Whether something about the estate was reported on this day or later."""
         return self._last_told.get(kind, -1) >= since
 
     def waits(self, name: str) -> bool:
@@ -259,7 +259,7 @@ class Judge:
             source.note(visit)
             if visit.outcome in GOOD:
                 source.confirmed = visit.at
-            if visit.outcome in ("first", "changed"):
+            if visit.outcome in ("new", "changed"):
                 source.good, source.parts = visit.version, contents.get(visit.version or 0, {})
                 source.state = wanted.state if not wanted.may else None
                 source.spoiled_by = wanted.kinds if wanted.may else ()
@@ -269,7 +269,7 @@ class Judge:
         for one in new:
             if contents[one.number] != wanted.parts and not (wanted.unseen and one.state == "suspect"):
                 self._find("loss", name, f"@{one.number} is not what the source gave")
-        if states["good"] != outcomes["first"] + outcomes["changed"]:
+        if states["good"] != outcomes["new"] + outcomes["changed"]:
             self._find("double" if states["good"] > 1 else "loss", name, f"{dict(states)} after {dict(outcomes)}")
         if states["suspect"] > outcomes["suspect"] or states["noise"] > outcomes["unchanged"]:
             self._find("double", name, f"{dict(states)} after {dict(outcomes)}")
@@ -288,7 +288,7 @@ class Judge:
             same = "changed" in wanted.may and wanted.kinds == source.spoiled_by
             return wanted.may | {"unchanged"} if same else wanted.may
         if source.good is None:
-            return frozenset({"first"})
+            return frozenset({"new"})
         if wanted.parts == source.parts or (source.state is not None and wanted.like(source.state)):
             return frozenset({"unchanged"})
         # After something that was taken for good though a fault made it, even a whole export may look shrunken.
@@ -403,7 +403,7 @@ class Judge:
         if len(folders) != len(there):
             self._find("loss", "the copy", f"{len(folders)} versions lie there, and {len(there)} are good")
 
-    # ---- what was told -------------------------------------------------------------------------------------
+    # ---- what was reported -------------------------------------------------------------------------------------
 
     def _new_lines(self, file: Path) -> Iterator[Any]:
         lines = file.read_bytes().splitlines() if file.exists() else []
@@ -412,7 +412,7 @@ class Judge:
         self._seen[file.name] = len(lines)
 
     def _new_events(self) -> list[dict[str, Any]]:
-        """All that was told on the channel that hears everything at once; nothing twice."""
+        """All that was reported on the channel that hears everything at once; nothing twice."""
         events = [
             event for notice in self._new_lines(self._witness.home / "record.jsonl") for event in notice["events"]
         ]
@@ -440,8 +440,8 @@ class Judge:
             mine = [visit for visit in visits if visit.source == name]
             for mistake, words in source.known.judge(mine, own, self._night.wanted[name].event, killed=killed):
                 self._find(mistake, name, words)
-            changed = sum(event["kind"] in ("changed", "first") for event in own)
-            good = sum(one.outcome in ("changed", "first") for one in mine)
+            changed = sum(event["kind"] in ("changed", "new") for event in own)
+            good = sum(one.outcome in ("changed", "new") for one in mine)
             source.changes += good - changed
             if self._night.wanted[name].arrivals is None and source.changes and not self._killed:
                 self._find("missing notice", name, f"{changed} changes told of {good}")
@@ -480,7 +480,7 @@ class Judge:
                 "timetable-missed",
                 "collecting-missed",
                 "channel-failing",
-            }  # where nobody could come to a source, or be told
+            }  # where nobody could come to a source, or be reported
         if self._night.unsure:
             self._wrong_clock = self._night.day
         if self._night.day - self._wrong_clock <= _CLOCK_KNOWN:
@@ -490,7 +490,7 @@ class Judge:
             self._find("false alarm", "the estate", "; ".join(told)[:400])
 
     def _judge_calm(self) -> None:
-        """That all is well is only told while no source is known to be amiss all the time."""
+        """That all is well is only reported while no source is known to be amiss all the time."""
         lines = [*self._new_lines(self._witness.home / "calm.jsonl")]
         bad = [
             name for name, source in self._sources.items() if source.bad_since and source.bad_since < self._night.noon
@@ -515,11 +515,11 @@ class Judge:
 
     def _judge_posts(self, events: Sequence[dict[str, Any]]) -> None:
         """What the web server was to hear it hears once, as soon as it takes anything."""
-        self._untold_posts.update(_key(event) for event in events if event["kind"] not in _ALWAYS | {"first"})
+        self._untold_posts.update(_key(event) for event in events if event["kind"] not in _ALWAYS | {"new"})
         files = sorted(self._outside.glob("*.json"))
         for file in files[self._seen["posts"] :]:
             for event in json.loads(file.read_bytes())["events"]:
-                if event["kind"] not in _ALWAYS | {"first"}:
+                if event["kind"] not in _ALWAYS | {"new"}:
                     self._untold_posts[_key(event)] -= 1
         self._seen["posts"] = len(files)
         doubles = [key for key, count in self._untold_posts.items() if count < 0]

@@ -1,7 +1,7 @@
 """`python -m year.keeping`: a year of many sources on a clock that leaps, pruned after rounds and copied to every kind of place.
 
 What happens: sources that fail, a copy that is away for a month, a server that is down, a disk that takes nothing, a
-clock that is wrong for some nights. At the end the store and each copy hold what retention says, reckoned at once from
+clock that is wrong for some nights. At the end the store and each copy hold what retention says, calculated at once from
 all that ever came, byte for byte.
 """
 
@@ -145,7 +145,7 @@ class _Year:
         noise = number > 0 and self.rng.random() < 0.5
         self.texts[name][1 if noise else self.rng.randrange(2, 60)] = f"night {number} of {name}"
         content = ("\n".join(self.texts[name]) + "\n").encode()
-        outcome = Outcome.FIRST if number == 0 else Outcome.UNCHANGED if noise else Outcome.CHANGED
+        outcome = Outcome.NEW if number == 0 else Outcome.UNCHANGED if noise else Outcome.CHANGED
         state = State.NOISE if noise else State.GOOD
         return Entry(name, outcome, self.now, timedelta(seconds=1), [Part("a.cfg", content)], state)
 

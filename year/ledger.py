@@ -13,7 +13,7 @@ import zstandard
 
 __all__ = ["Ledger", "SourceRow", "VersionRow", "Visit", "reading"]
 
-_OUTCOMES = ("first", "changed", "unchanged", "suspect", "failed", "skipped")
+_OUTCOMES = ("new", "changed", "unchanged", "suspect", "failed", "skipped")
 _STATES = ("good", "noise", "suspect")
 
 

@@ -1,4 +1,4 @@
-"""What is told, and to whom: a mail relay and a web server, in a process of their own, that keep what they receive.
+"""What is reported, and to whom: a mail relay and a web server, in a process of their own, that keep what they receive.
 
 How they behave stands in a file that is read each time.
 """
@@ -69,7 +69,7 @@ class Outside:
 
 
 class _Relay(Pennant):
-    """Keeps each letter as a file, and behaves as it is told."""
+    """Keeps each letter as a file, and behaves as it is reported."""
 
     behaviour: Callable[[], str]
     keep: Callable[[bytes], None]

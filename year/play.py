@@ -125,7 +125,7 @@ class Play:
         FolderStore.create(self.home / "store").close()
         self.judge = Judge(self, self.outside.folder, {one.name: one.max_age for one in self.sources.values()})
         self.injected = Counter[str]()
-        self._findings = 0  # that were told
+        self._findings = 0  # that were reported
         self._active: list[tuple[Entry, Disturbance]] = []
         self.put_off: list[Callable[[], None]] = []
 
@@ -312,7 +312,7 @@ class Play:
         code, out, _ = (
             self.ask("status", "--json") if any(not one.running for one in self.sources.values()) else (0, "", "")
         )
-        refused = self.night.unsure and code == _ESTATE_REFUSED  # of an estate file with a mistake nothing is told
+        refused = self.night.unsure and code == _ESTATE_REFUSED  # of an estate file with a mistake nothing is reported
         for name, source in self.sources.items():
             said = refused or f'"{name}"' in out.partition('"rows"')[0]
             if not source.running and (code == 0 or not said):
@@ -398,7 +398,7 @@ tell = "changes"
 kind = "webhook"
 url = "file:keys/web"
 tell = "changes"
-except = ["first"]
+except = ["new"]
 {sources}"""
 
 

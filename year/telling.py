@@ -1,4 +1,4 @@
-"""What is to be told of a source, as docs/being-told.md has it: when its state changes, and again at growing intervals."""
+"""What is to be reported a source, as docs/notices.md has it: when its state changes, and again at growing intervals."""
 
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -19,21 +19,21 @@ _REMEMBERED = 8
 
 @dataclass
 class Known:
-    """What people know of one source, and what they must be told next."""
+    """What people know of one source, and what they must be reported next."""
 
-    state: str = ""  # as told: a kind of event, empty for well
+    state: str = ""  # as reported: a kind of event, empty for well
     recent: list[str] = field(default_factory=list)
     flapping: bool = False
     told: int = 0
-    untold: Visit | None = None  # of which nothing was told before the program was killed
+    untold: Visit | None = None  # of which nothing was reported before the program was killed
     last: datetime | None = None
 
     def judge(
         self, visits: Sequence[Visit], events: Sequence[dict[str, Any]], event: str, *, killed: Collection[str]
     ) -> Iterator[tuple[str, str]]:
-        """What is wrong with what was told of these visits, as mistake and words.
+        """What is wrong with what was reported these visits, as mistake and words.
 
-        What was found just before a round of one of these triggers was killed may be told after the next visit
+        What was found just before a round of one of these triggers was killed may be reported after the next visit
         (docs/reliability.md).
         """
         left = [dict(one, at=datetime.fromisoformat(one["at"])) for one in events]
@@ -54,7 +54,7 @@ class Known:
             yield "false alarm", f"{strange} without a visit"
 
     def _told_late(self, kinds: Sequence[str]) -> None:
-        """What was told of a visit after which the program was killed."""
+        """What was reported a visit after which the program was killed."""
         assert self.untold is not None
         at, self.untold = self.untold.at, None
         if "flapping" in kinds:
@@ -90,7 +90,7 @@ class Known:
         yield from self._steady(state, visit.at, kinds)
 
     def _steady(self, state: str, at: datetime, kinds: Sequence[str]) -> Iterator[tuple[str, str]]:
-        """What must be told where nothing flaps."""
+        """What must be reported where nothing flaps."""
         if state and state != self.state:
             yield from self._must({state}, kinds)
             self._is(state, at)

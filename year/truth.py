@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 __all__ = ["BAD", "GOOD", "Arrival", "Export", "Finding", "Night", "Wanted", "staying"]
 
-GOOD = frozenset({"first", "changed", "unchanged"})
+GOOD = frozenset({"new", "changed", "unchanged"})
 BAD = frozenset({"suspect", "failed"})
 
 Export = dict[str, bytes]
@@ -29,7 +29,7 @@ class Wanted:
 
     `may` are the outcomes that are right; None when nothing is wrong, so that `like` says it: whether the export means
     the same as one of before, whose `state` is given to it. What a device makes of its parts is `unseen`. What arrives
-    by itself is in `arrivals`. `event` is the kind of event that must be told, where that is not the outcome's own.
+    by itself is in `arrivals`. `event` is the kind of event that must be reported, where that is not the outcome's own.
     """
 
     parts: Export | None = None
@@ -47,7 +47,7 @@ class Night:
     """From one noon to the next: what each source gave, how often it was to be visited, and what else was so.
 
     `visits` are how many visits by the timetable are right, from and to; `by_hand` the sources that somebody collected
-    from besides. Of each set in `must` one kind of event about the estate must have been told, those in `may` may have.
+    from besides. Of each set in `must` one kind of event about the estate must have been reported, those in `may` may have.
     `unsure` says that ages and instants mean little, as the clock was wrong. `kinds` are the faults of the surroundings
     at work.
     """
@@ -63,7 +63,7 @@ class Night:
     blocked: bool = False  # sources may fail, or not be visited, as nothing could be written
     unsure: bool = False
     down: bool = False  # whether the service was down at the end
-    post_later: bool = False  # whether the web server did not take what it was told
+    post_later: bool = False  # whether the web server did not take what it was reported
     mail_later: bool = False
     copies: bool = False  # whether something is wrong with a copy, or was until the next update
 
@@ -83,7 +83,7 @@ class Finding:
         return f"day {self.day}: {self.mistake}: {self.subject}: {self.words}{at_work}"
 
 
-# The estate's retention, as docs/keeping.md explains it: all for so long, then the last of each day, then of each week.
+# The estate's retention, as docs/retention.md explains it: all for so long, then the last of each day, then of each week.
 _ALL, _DAYS, _WEEKS, _AT_LEAST = timedelta(days=14), timedelta(days=60), timedelta(days=365), 1
 _ZONE = ZoneInfo("Europe/Oslo")
 

@@ -23,8 +23,8 @@ __all__ = ["Disturbance", "Spoiled"]
 class Spoiled:
     """A fault of one source, while which it gives what `spoil` makes of its true offer.
 
-    `may` are the outcomes that are then right; what is told as anything else was not noticed. `nights` says how long it
-    lasts, from and to. `event` is the kind of event that must be told, where that is not the outcome's own.
+    `may` are the outcomes that are then right; what is reported as anything else was not noticed. `nights` says how long it
+    lasts, from and to. `event` is the kind of event that must be reported, where that is not the outcome's own.
     """
 
     kind: str
@@ -38,7 +38,7 @@ class Spoiled:
 class Disturbance(ABC):
     """A fault of Historon's surroundings, or of itself; `day` is when it begins.
 
-    It is made anew for each time; `rng` decides what is left to chance. One that is `deadly` may end the service, one
+    It is made again for each time; `rng` decides what is left to chance. One that is `deadly` may end the service, one
     that is `mild` may come together with any other. One that is `armed` may come to nothing: then it does not count.
     """
 

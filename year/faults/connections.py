@@ -27,7 +27,7 @@ _SHELLS = _over("ssh-shell", "telnet")
 
 FAULTS = (
     Spoiled("the port is closed", _DEVICES, _behaving(CLOSED), _FAILED, (1, 4)),
-    Spoiled("nobody answers", _DEVICES, _behaving(SILENT), _FAILED),
+    Spoiled("no answer", _DEVICES, _behaving(SILENT), _FAILED),
     Spoiled("the account is refused", _DEVICES, _behaving(REFUSES), _FAILED, (1, 3)),
     Spoiled(
         "another host key",

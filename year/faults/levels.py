@@ -51,7 +51,7 @@ class _OneLevelUp(AtTheBench):
 
 
 class ListCut(_OneLevelUp):
-    """Most of the sources vanish from the list: they are collected all the same, until a person says that it is meant."""
+    """Most of the sources vanish from the list: they are collected anyway, until a person says that it is meant."""
 
     kind = "the list is cut"
 
@@ -148,7 +148,7 @@ class WentBack(_OneLevelUp):
 
 
 class DeafChannel(_OneLevelUp):
-    """A server takes every notice and drops it: who says which answer counts is told that it does not."""
+    """A server takes every notice and drops it: who says which answer counts is reported that it does not."""
 
     kind = "a channel accepts and drops"
 

@@ -401,7 +401,7 @@ class DiskSlow(DiskTrouble):
     disk = Disk.SLOW
 
     def begin_night(self, play: "Play") -> None:
-        """Nothing may be told of it."""
+        """Nothing may be reported it."""
 
 
 class StoreAway(Disturbance):
@@ -508,7 +508,7 @@ class EstateChanged(Disturbance):
 
 
 class AnotherZone(Disturbance):
-    """The estate's clocks are those of another place for some days: the round comes once a night all the same."""
+    """The estate's clocks are those of another place for some days: the round comes once a night anyway."""
 
     kind = "another time zone"
     nights = 3
@@ -610,7 +610,7 @@ class CopyAway(Disturbance):
 
 
 class CopyGone(Disturbance):
-    """A copy's folder is removed: it is not up to date, and the next update makes it anew."""
+    """A copy's folder is removed: it is not up to date, and the next update makes it again."""
 
     kind = "a copy is gone"
 
@@ -722,7 +722,7 @@ class CopyCutShort(Disturbance):
         return [(play.at(time(10)), lambda: self._lose(play))]
 
     def _lose(self, play: "Play") -> None:
-        """And they come back after the copy was to be made anew."""
+        """And they come back after the copy was to be made again."""
         ledger = play.home / "store" / "ledger.sqlite"
         copied = play.home.parent / "copy" / "ledger.sqlite"
         if not copied.is_file():
@@ -746,7 +746,7 @@ class CopyCutShort(Disturbance):
 
 
 class CopyRot(Disturbance):
-    """A bit of the copy changes on its disk: whoever verifies it is told, and the next update makes it whole."""
+    """A bit of the copy changes on its disk: whoever verifies it is reported, and the next update makes it whole."""
 
     kind = "a bit rots in the copy"
 

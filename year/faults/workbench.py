@@ -138,10 +138,10 @@ class PushedBack(AtTheBench):
         if hidden := set(wanted.splitlines()) - set(present.splitlines()) - set(added):
             self._find(play, "hidden", f"{sorted(hidden)[:3]} would be sent, and is not shown")
         digest = re.findall(r"digest of this change: (\w+)", shown)
-        code, said = bench.ask("push", f"box@{number}", "--yes", *digest)
+        code, said = bench.ask("push", f"box@{number}", "--confirm", *digest)
         if whole and (code != 0 or bench.box.read_text() != wanted):
             self._find(play, "loss", f"it was not brought back: {code}: {said[-300:]}")
-        if not whole and (code == 0 or not re.search("NOT as in|NOT KNOWN", said)):
+        if not whole and (code == 0 or not re.search("does NOT match|UNKNOWN", said)):
             self._find(play, "false all-clear", f"{how}, and push ended with {code}: {said[-200:]}")
 
 
@@ -206,7 +206,7 @@ class KilledBeforeReporting(AtTheBench):
         bench.ask("collect")  # what waited behind a notice that a dead one had taken
         lines = record.read_text().splitlines() if record.exists() else []
         reported = [event for line in lines for event in json.loads(line)["events"]]
-        counts = Counter(one["version"] for one in reported if one["kind"] in ("first", "changed"))
+        counts = Counter(one["version"] for one in reported if one["kind"] in ("new", "changed"))
         there = bench.numbers()
         if missing := there - counts.keys():
             self._find(play, "missing notice", f"{sorted(missing)} of {len(there)} versions were never reported")

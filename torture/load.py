@@ -1,4 +1,4 @@
-"""`python -m torture.siege`: the service among sources that do what they can to be in the way of the others.
+"""`python -m torture.load`: the service among sources that do what they can to be in the way of the others.
 
 Honest sources of several transports stand in one timetable, each due every minute, with hostile ones: such as never
 answer, answer for ever, drip, nest, hang on a FIFO, or send each of the hostile exports in turn. Measured from outside:
@@ -40,7 +40,7 @@ from historon.store import FolderStore
 from torture.hostile import hostile_exports
 from torture.serving import ContentServer
 
-__all__ = ["Seen", "Siege"]
+__all__ = ["Load", "Seen"]
 
 PROGRAM = Path(sys.executable).with_name("historon")
 LATE = timedelta(seconds=5)
@@ -57,7 +57,7 @@ _LOOKS = (
 _HONEST = ("ssh", "netconf", "https", "file", "tree", "command")
 _HEAD = """
 [estate]
-name = "Siege"
+name = "Load"
 at_once = {at_once}
 [timetables.minutely]
 every = "1m"
@@ -214,8 +214,8 @@ class Seen:
         return found
 
 
-class Siege:
-    """One estate under siege, in a folder."""
+class Load:
+    """One estate under load, in a folder."""
 
     def __init__(self, folder: Path, *, honest: int = 24, crowd: int = 0, at_once: int = 40) -> None:
         """`crowd` is how many more hostile sources there are, which never answer."""
@@ -522,7 +522,7 @@ class Siege:
                 seen.visits += 1
                 seen.late.append((visit.at - due).total_seconds())
                 seen.done.append((visit.at + visit.took - due).total_seconds())
-                seen.missed += visit.outcome not in ("first", "changed", "unchanged", "interrupted")
+                seen.missed += visit.outcome not in ("new", "changed", "unchanged", "interrupted")
                 last = max(last, visit.at)
         wanted = int((last - began) // timedelta(minutes=1)) * len(self.honest)
         seen.missed += max(0, wanted - seen.visits)
@@ -578,13 +578,13 @@ def _middle(values: list[float] | list[int]) -> float:
 @click.option("--at-once", default=40, show_default=True)
 @click.option("--folder", type=click.Path(path_type=Path), help="Where the estate is to stay; otherwise it is removed.")
 def main(minutes: int, honest: int, crowd: int, at_once: int, folder: Path | None) -> None:
-    """Besiege the service for so many minutes."""
+    """Run the service under load for so many minutes."""
     with tempfile.TemporaryDirectory() as temporary:
-        siege = Siege(folder or Path(temporary), honest=honest, crowd=crowd, at_once=at_once)
+        trial = Load(folder or Path(temporary), honest=honest, crowd=crowd, at_once=at_once)
         try:
-            seen = siege.run(minutes, lambda words: print(words, flush=True))
+            seen = trial.run(minutes, lambda words: print(words, flush=True))
         finally:
-            siege.close()
+            trial.close()
     print(f"read meanwhile     {seen.reads} times; {seen.versions} versions of honest sources verified")
     print(f"honest visits      {seen.visits}, {seen.missed} missing or failed; hostile visits {seen.hostile_visits}")
     print(f"begun after due    median {_middle(seen.late):.2f} s, worst {max(seen.late, default=0):.2f} s")
