@@ -163,7 +163,7 @@ def test_too_much_is_too_much(estate: EstateFolder, balancer: Fairlead) -> None:
     ("steps", "told"),
     [
         ('{ keep = ["a", "b"], as = "x" }', 'a command over ssh-exec is a text ("list settings")'),
-        ('{ tidy = "rm x" }', "stores no part"),
+        ('{ tidy = "rm x" }', "has no step with a part"),
         ('{ tidy = "rm x", as = "x" }, { pull = "x" }', "tidy stores no part, so it takes no as"),
     ],
 )

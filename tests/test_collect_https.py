@@ -485,4 +485,4 @@ def test_a_real_server_with_basic_authentication_and_a_redirect(
     assert "unchanged" in _from_nginx(estate, nginx, "/moved", "basic").out
     result = _from_nginx(estate, nginx, "/export.cfg", "none")
     assert (result.code, "the server answered with status 401" in result.said) == (3, True)
-    assert "the server answered with status 404" in _from_nginx(estate, nginx, "/nothing", "basic").out
+    assert "the server answered with status 404" in _from_nginx(estate, nginx, "/nothing", "basic").said

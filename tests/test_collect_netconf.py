@@ -62,7 +62,7 @@ def test_words_filters_and_operations_of_ones_own(estate: EstateFolder, switch: 
     [
         (
             TholeFault.DENIES,
-            "it answers with the error access-denied: this account may not read the configuration",
+            "the device answered with the error access-denied: this account may not read the configuration",
             "let the account read this",
         ),
         (TholeFault.HALF, "the device closed the session in the middle of a reply", "collect it again"),

@@ -232,7 +232,7 @@ def test_one_bad_source_harms_no_other(router_estate: RouterEstate, silent_port:
         "ended the connection",
         "timed out after 3s",
     ):
-        assert told in result.out, result.said
+        assert told in result.said, result.said
 
 
 def test_the_known_hosts_file_may_be_a_real_one_or_wrong(router_estate: RouterEstate, router: Capstan) -> None:

@@ -537,7 +537,7 @@ def test_a_lost_machine_is_made_anew_from_far_away(far: Far, tmp_path: Path) -> 
         assert "has no estate file" in result.err
         new.write(FILES_ESTATE)
         result = new.run("new", ".", "--store-only", "--from-copy", place / "rescue.toml", **KEY)
-        assert "new store with 3 versions" in result.out, result.said
+        assert "new store with 3 versions" in result.said, result.said
     else:
         assert result.code == 0, result.said
         assert "3 versions of 1 sources" in result.out

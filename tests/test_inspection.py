@@ -105,7 +105,7 @@ def _pulling(
     steps = f'{{ pull = "data/{name}" {step} }}'
     describe_estate(estate, over="local", steps=steps, procedure=procedure, source=source, more="", head="")
     result = collect(estate)
-    assert "new" in result.out, result.said
+    assert "new" in result.said, result.said
     return file
 
 

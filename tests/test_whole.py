@@ -212,7 +212,7 @@ _BLOB = bytes([0, 1, 2, 255]) + _RANDOM.randbytes(200_000)
         ),
         ("a.tgz", _tgz(_MEMBERS), _tgz(dict.fromkeys(_MEMBERS, b"")), "is empty, and had"),
         ("a.tgz", _tgz(_MEMBERS), _tgz({**_MEMBERS, "etc/users": b""}), "a.tgz/etc/users is empty, and had"),
-        ("a.zip", _zip(_MEMBERS), _zip(dict.fromkeys(_MEMBERS, b"x")), "unpacks to 3 bytes, and did to"),
+        ("a.zip", _zip(_MEMBERS), _zip(dict.fromkeys(_MEMBERS, b"x")), "unpacks to 3 B, and did to"),
         ("a.tgz", _tgz({"a.gz": gzip.compress(_PLAIN)}), _tgz({"a.gz": gzip.compress(b"")}), "a.tgz/a.gz/a is empty"),
         ("a.db", _database(3000), _database(0), 'has 0 rows in the table "route", and had 3,000'),
         ("a.db", _database(3000), _database(0, table=False), 'has no table "route", which had 3,000 rows'),
