@@ -265,7 +265,7 @@ def test_what_takes_for_ever_is_left_out_and_named(heavy: EstateFolder) -> None:
     assert "not searched: files files/a.conf, which needs more than 1 s" in result.out
     result = _within(heavy, "bounded._SECONDS = 1", "trace", "files", "-e", "(a+)+b")
     assert (result.code, result.out) == (3, "")
-    assert "files@1 cannot be examined: it takes more than 1 s" in result.err
+    assert "files@1 cannot be examined: it needs more than 1 s" in result.err
 
 
 def test_what_takes_too_much_memory_is_left_out_and_named(heavy: EstateFolder) -> None:

@@ -28,7 +28,7 @@ def copied(files_estate: EstateFolder) -> EstateFolder:
 def _update(estate: EstateFolder, code: int = 0) -> str:
     result = estate.run("copies", "--update")
     assert result.code == code, result.said
-    return result.err
+    return result.said
 
 
 def _place(estate: EstateFolder) -> Path:
@@ -122,7 +122,7 @@ def test_a_link_leads_nowhere(copied: EstateFolder, tmp_path: Path) -> None:
     outside.mkdir()
     _place(copied).mkdir()
     (_place(copied) / "files").symlink_to(outside)
-    assert "is a link, and not Historon's" in _update(copied, code=5)
+    assert "is a link, and is not Historon's" in _update(copied, code=5)
     assert os.listdir(outside) == []
 
 
@@ -268,7 +268,7 @@ def test_of_damaged_files_a_store_is_made_of_what_is_whole(copied: EstateFolder)
     assert "new store with 2 versions" in result.out
     assert "does not match its SHA-256" in result.err
     status = copied.run("status")
-    assert (status.code, "store: lost with the copy that it was made from" in status.out) == (1, True)
+    assert (status.code, "store: lost with the copy that the store was made from" in status.out) == (1, True)
     assert copied.run("show", "files", "data/a.conf").out == "three\n"
     assert copied.run("verify", "--accept-losses").code == 0
     assert "lost with the copy" not in copied.run("status").out

@@ -65,7 +65,7 @@ class Far:
         result = self.estate.run("copies", "--update", **KEY)
         assert result.code == code, result.said
         assert "Traceback" not in result.said
-        return result.err
+        return result.said
 
     def collect(self, text: str) -> None:
         (self.estate.path / "data" / "a.conf").write_text(text)

@@ -53,7 +53,7 @@ def _git(estate: EstateFolder, *arguments: str, place: str = "history.git") -> s
 def _update(estate: EstateFolder, code: int = 0) -> str:
     result = estate.run("copies", "--update")
     assert result.code == code, result.said
-    return result.err
+    return result.said
 
 
 def test_each_round_that_found_something_is_a_commit(kept: EstateFolder) -> None:

@@ -42,7 +42,7 @@ steps = [{ pull = "data" }]
         (_BASE + "[retention.t]\nat_least = 5\n", "retention.t: has only a floor"),
         (
             _BASE + '[credentials.x]\nuser = "u"\npassword = "hunter2"\n',
-            "credentials.x.password: a secret must not stand",
+            "credentials.x.password: a secret must not be",
         ),
         (_BASE + '[sources]\nname = "x"\n', "sources: expected a list, found a table"),
         (_BASE + '[[sources]]\nname = "../x"\nprocedure = "files"\n', "sources[1].name: this is not a usable name"),
