@@ -436,8 +436,8 @@ procedure = "files"
     for result in (diff, patch):
         assert "inary" not in result.out
     found = estate.run("find", "telnet")
-    assert found.out.startswith('"telnet" was found in none of 1 source; 1 part could not be looked into')
-    assert "not looked into: s log.txt, which is too large to be looked into" in found.out
+    assert found.out.startswith('"telnet" is in none of 1 source; 1 part could not be searched')
+    assert "not searched: s log.txt, which is too large to be examined" in found.out
     beside = {"part": "log.txt", "why": "is too large to be examined"}
     assert estate.run("find", "telnet", "--ever", "--json").data["not_looked_into"] == [{"source": "s", **beside}]
     assert estate.run("trace", "s", "telnet", "--json").data["not_looked_into"] == [beside]
@@ -484,7 +484,7 @@ must_not = ["telnet"]
         assert estate.run("collect", PW="x", UP="y").code == 0
         (row,) = estate.run("requirements", "--json", PW="x", UP="y").rows
         assert [one["requirement"] for one in row["not_met"]] == ["list"] * forbidden
-        assert [one["because"] for one in row["unknown"]] == [f"{name}/db.dump is too large to be looked into"]
+        assert [one["because"] for one in row["unknown"]] == [f"{name}/db.dump is too large to be examined"]
         status = estate.run("status", PW="x", UP="y")
         assert f"requirements: 1 {'not met' if forbidden else 'unknown'}" in status.out
 
@@ -573,7 +573,7 @@ def test_archives_that_are_encrypted_or_damaged_are_named_by_who_searches(estate
         assert estate.run("collect", PW="x", UP="y").code == 0
         for command in ("find telnet", "find telnet --ever", "trace s telnet"):
             out = estate.run(*command.split(), PW="x", UP="y").out
-            assert re.search(r"not looked into.*: (s )?b, which is an archive that is damaged or encrypted", out)
+            assert re.search(r"not searched.*: (s )?b, which is a damaged or encrypted archive", out)
     (estate.path / "b").write_bytes(b"ssh\n")
     estate.run("collect", PW="x", UP="y")
     assert "looked" not in estate.run("find", "telnet", PW="x", UP="y").out

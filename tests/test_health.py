@@ -213,7 +213,7 @@ def test_the_journal_is_told_priorities(scheduled: EstateFolder) -> None:
     os.close(writer)
     with open(reader) as pipe:
         said = pipe.read()
-    assert "\n<6>files: first\n" in said
+    assert "\n<6>files: new\n" in said
     assert "<3>files: overdue: " in said
     assert "<6>" not in scheduled.run("serve", "--once", JOURNAL_STREAM="1:2").err
 

@@ -216,7 +216,7 @@ def test_a_person_may_vouch_for_a_suspect_version(estate: EstateFolder) -> None:
     assert estate.run("status").code == 1
     assert estate.run("find", "port-19", "--json").data["headline"] == '"port-19": 1 line in 1 of 1 source'
     done = estate.run("vouch", "s@2")
-    assert (done.code, "is the last good version now" in done.out) == (0, True), done.said
+    assert (done.code, "it is the last good version" in done.out) == (0, True), done.said
     assert estate.run("status").code == 0
     assert "is in none" in estate.run("find", "port-19").out
     assert "port-6" in estate.run("find", "port-6").out, "it can be found as any other"
@@ -234,5 +234,5 @@ def test_an_older_suspect_that_is_vouched_for_is_not_the_last(estate: EstateFold
     collect(estate)
     file.write_bytes(TEXT + b"! more\n")
     collect(estate)
-    assert "a newer one is the last good version" in estate.run("vouch", "s@2").out
+    assert "is newer and stays the last good version" in estate.run("vouch", "s@2").out
     assert estate.run("show", "s").out.endswith("! more\n")

@@ -191,7 +191,7 @@ def test_includes_excludes_and_limits_of_a_tree(estate: EstateFolder) -> None:
     assert "2 excluded by include and exclude" in result.said
     assert parts_of(estate).keys() == {"etc/app.conf", "etc/sub/b.conf", "etc.tree"}
     _local(estate, '{ pull = "etc", max_size = "9B" }')
-    assert "it exceeds 9 B" in collect(estate).said
+    assert "makes it exceed 9 B" in collect(estate).said
 
 
 def test_the_newest_of_a_glob(estate: EstateFolder) -> None:

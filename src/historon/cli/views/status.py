@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["print_all", "print_data"]
 
 _SHOWN = 40
-_NARROW = 100  # columns below which the instants are left out: the age says what counts
+_NARROW, _WIDE = 100, 150  # columns below which instants are left out: the age says what counts
 # What the table of sources shows of each.
 _IN_ROWS = frozenset({"overdue", "age-unknown", "failing", "suspect", "requirement-failed", "not-proven"})
 _PROOFS = {"proven": "green", "failed": "red", "unknown": "yellow"}
@@ -123,7 +123,9 @@ def _print_board(estate: Estate, board: Sequence[SourceStatus], *, everything: b
         if all(one.proof is None for one in board):
             made = made.without("proof")
         if console().width < _NARROW:
-            made = made.without("made", f"last confirmed ({zone})")
+            made = made.without(f"last confirmed ({zone})")
+        if console().width < _WIDE:
+            made = made.without("made")
         print_table(made)
     if len(shown) < len(board):
         click.echo(f"not shown: {count(len(board) - len(shown), 'source')} (--all)")
