@@ -45,7 +45,7 @@ steps = [{ pull = "data" }]
             "credentials.x.password: a secret must not be",
         ),
         (_BASE + '[sources]\nname = "x"\n', "sources: expected a list, found a table"),
-        (_BASE + '[[sources]]\nname = "../x"\nprocedure = "files"\n', "sources[1].name: this is not a usable name"),
+        (_BASE + '[[sources]]\nname = "../x"\nprocedure = "files"\n', "sources[1].name: this name cannot be used"),
         (_BASE + '[[sources]]\nname = "x"\nprocedure = "file"\n', 'there is no "file" (did you mean "files"?)'),
         (
             _BASE + '[[sources]]\nname = "x"\nprocedure = "shell"\n',
@@ -62,7 +62,7 @@ steps = [{ pull = "data" }]
             _BASE + '[procedures.p]\nover = "ssh-shel"\nsteps = []\n',
             '"ssh-shel" is not possible here (did you mean "ssh-shell"?)',
         ),
-        (_BASE + '[procedures.p]\nover = "local"\nsteps = []\n', "procedures.p: stores no part"),
+        (_BASE + '[procedures.p]\nover = "local"\nsteps = []\n', "procedures.p: has no step with a part"),
         (
             _BASE + '[procedures.p]\nover = "local"\nsteps = [{ pull = "a", keep = ["b"] }]\n',
             "exactly one of send, keep, pull, put, await, pause, each, pick, clock and tidy",
@@ -84,7 +84,7 @@ steps = [{ pull = "data" }]
         (
             _BASE
             + '[procedures.p]\nover = "local"\nsteps = [{ pull = "{label.site}" }]\n[[sources]]\nname = "x"\nprocedure = "p"\n',
-            'has no label.site, which the procedure p asks for (add labels = { site = "…" })',
+            'has no label.site, which the procedure p needs (add labels = { site = "…" })',
         ),
         (
             _BASE + '[channels.m]\nkind = "mail"\nto = ["nobody"]\nfrom = "a@b.example"\nserver = "x"\n',
