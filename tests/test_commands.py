@@ -96,7 +96,7 @@ def test_versions_that_are_noise_alone_are_kept_and_left_out_of_the_timeline(fil
         _edit(files_estate, f"clock {clock}\nx\n")
     result = files_estate.run("versions", "files")
     assert [line.split()[0] for line in result.out.splitlines()] == ["files:", "version", "@1", "not"]
-    assert "2 versions with only noise (--all)" in result.said
+    assert "2 versions with only noise (--all)" in result.out
     assert files_estate.run("versions", "files", "--all").out.count("noise") == 2
     assert files_estate.run("show", "files").out == "clock 2\nx\n"
     same = files_estate.run("diff", "files")
@@ -375,7 +375,7 @@ def test_nothing_is_cut_on_a_narrow_terminal(estate: EstateFolder) -> None:
         wide = set(estate.run(*command.split()).out.split())
         _, out = _terminal(estate, *command.split(), columns=80)
         narrow_words = set(re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", out).split())
-        instants_of_status = r"[\d:.-]+|just|now|ago|last|confirmed|version|from|\(\w+\)|[\d.]+\w+"
+        instants_of_status = r"[\d:.-]+|just|now|ago|last|confirmed|\(\w+\)|[\d.]+\w+"
         left_out = {word for word in wide - narrow_words if not re.fullmatch(rf"note|made|{instants_of_status}", word)}
         assert not left_out, command
         assert not any("…" in word for word in narrow_words)
@@ -390,7 +390,7 @@ def test_the_order_of_names_in_a_section_is_a_change(files_estate: EstateFolder)
     assert "changed" in files_estate.run("collect").said
     assert "~ [acl]  order of names" in files_estate.run("diff", "files", "--form", "outline").out
     file.write_text("[other]\na = 1\n[acl]\npermit = 0.0.0.0/0\ndeny = 10.0.0.0/8\n")
-    assert "unchanged" in files_estate.run("collect").said, "the order of sections has no effect"
+    assert "unchanged" in files_estate.run("collect").out, "the order of sections has no effect"
 
 
 def test_a_part_that_a_source_calls_as_a_record_is_called_is_compared_as_what_it_is(files_estate: EstateFolder) -> None:
@@ -428,3 +428,33 @@ def test_a_folder_that_is_gone_is_told(files_estate: EstateFolder, tmp_path: Pat
     assert (done.returncode, "exists" in done.stderr) == (6, True), done.stderr
     there = ["bash", "-c", f"mkdir {gone}; cd {gone}; rmdir {gone}; {PROGRAM} collect --estate {files_estate.path}"]
     assert subprocess.run(there, capture_output=True, check=False).returncode == 0
+
+
+def test_the_estate_may_be_named_before_the_command(files_estate: EstateFolder, tmp_path: Path) -> None:
+    before = historon("--estate", files_estate.path, "sources", "--json", cwd=tmp_path)
+    assert [row["source"] for row in before.rows] == ["files"]
+    other = historon("--estate", tmp_path / "none", "sources", "--estate", files_estate.path, cwd=tmp_path)
+    assert other.code == 0, "the command's own comes first"
+
+
+def test_a_label_chooses_what_is_rehearsed_and_verified(files_estate: EstateFolder) -> None:
+    text = FILES_ESTATE.replace('name = "files"', 'name = "files"\nlabels = { site = "mole" }')
+    files_estate.write(text + text[text.index("[[sources]]") :].replace("files", "more", 1).replace("mole", "quay"))
+    assert [row["source"] for row in files_estate.run("rehearse", "--where", "site=mole", "--json").rows] == ["files"]
+    assert files_estate.run("collect").code == 0
+    assert files_estate.run("verify", "--where", "site=quay", "--json").data["sources"] == 1
+    assert files_estate.run("verify", "--where", "site=none").code == 2
+    assert files_estate.run("rehearse").code == 2, "no source is named"
+
+
+def test_noise_takes_no_proposal_that_is_not_there(history: EstateFolder) -> None:
+    assert history.run("noise", "files", "--take", "4").code == 2
+    assert history.run("noise", "files", "--take", "all").code == 0
+
+
+def test_the_doctor_spares_what_the_defaults_name(estate: EstateFolder) -> None:
+    named = '[retention.r]\nall = "1d"\n[timetables.t]\nat = "02:30"\n[defaults]\nretention = "r"\ntimetable = "t"\n'
+    estate.write('[estate]\nname = "Test"\n' + named)
+    assert "nothing uses it" not in estate.run("doctor").said
+    estate.write('[estate]\nname = "Test"\n' + named[: named.index("[defaults]")])
+    assert "nothing uses it" in estate.run("doctor").out

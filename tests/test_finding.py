@@ -444,7 +444,7 @@ procedure = "files"
     result = estate.run("requirements")
     assert result.code == 1
     assert "unknown for 1 of 1 source" in result.out
-    assert "cannot tell: log.txt is too large to be looked into" in result.out
+    assert "unknown: log.txt is too large to be examined" in result.out
     status = estate.run("status")
     assert status.code == 1
     assert status.out.startswith("1 source: 1 no limit; requirements: 1 unknown")

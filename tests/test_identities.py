@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from historon.collect.identities import IDENTITY
 from historon.standins.capstan import Capstan
 from historon.store import LEDGER, writers
 from tests.conftest import FILES_ESTATE, ROUTER_CONFIG, EstateFolder, collect
@@ -445,3 +446,17 @@ def test_identity_means_nothing_where_no_key_is_shown(two: EstateFolder) -> None
     two.write(_TWO.replace('name = "two"', 'name = "two"\nidentity = "shared"'))
     result = two.run("sources")
     assert (result.code, "identity" in result.err, "has no effect over local" in result.err) == (4, True, True)
+
+
+def test_a_damaged_record_of_who_answered_is_as_good_as_none(
+    router_estate: Callable[..., EstateFolder], router: Capstan
+) -> None:
+    estate = router_estate()
+    collect(estate)
+    store = estate.store()
+    store.remember("t", IDENTITY, "{damaged")
+    store.close()
+    router.config = lambda: ROUTER_CONFIG.replace("berth", "quay")
+    collect(estate)
+    assert _outcomes(estate)["t"][0] == "changed"
+    assert "SHA256:" in (estate.store().recall("t", IDENTITY) or "")

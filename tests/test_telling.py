@@ -1,11 +1,12 @@
-"""Who is reported what, and when: states, routing, the outbox, and what is written."""
+"""Who is notified of what, and when: states, routing, the outbox, and what is written."""
 
 import asyncio
 import json
 import re
 import shutil
+import sqlite3
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from pathlib import Path
@@ -33,7 +34,7 @@ DAY = timedelta(days=1)
 
 
 def _told(outcomes: str, *, step: timedelta = DAY, remind: timedelta = 2 * DAY) -> str:
-    """What is reported these outcomes, one character each; a dot for nothing."""
+    """What is reported of these outcomes, one character each; a dot for nothing."""
     letters = {News.BEGAN: "B", News.STILL: "S", News.OVER: "O", News.FLAPPING: "F", None: "."}
     known: Condition | None = None
     said = ""
@@ -668,3 +669,17 @@ def test_a_subject_speaks_of_what_it_looked_at_and_of_what_still_stands(estate: 
         "Not collected in this round: 10 more whose last try failed or was suspect. look: historon status"
         in second["text"]
     )
+
+
+def test_an_event_that_waits_since_before_it_had_its_name_is_sent(files_estate: EstateFolder) -> None:
+    channel = '[channels.c]\nkind = "file"\npath = "told.jsonl"\ndigest = "t"\n[timetables.t]\nat = "02:30"\n'
+    files_estate.write(FILES_ESTATE + channel)
+    assert files_estate.run("collect").code == 0
+    with closing(sqlite3.connect(files_estate.path / "store" / "ledger.sqlite")) as db:
+        changed = db.execute("""UPDATE pending SET due = 0, event = replace(event, '"kind":"new"', '"kind":"first"')""")
+        assert changed.rowcount > 0
+        db.commit()
+    assert files_estate.run("notices", "send").code == 0
+    kinds = [one["kind"] for one in json.loads((files_estate.path / "told.jsonl").read_text())["events"]]
+    assert "new" in kinds
+    assert "first" not in kinds

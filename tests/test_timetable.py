@@ -168,6 +168,7 @@ def test_quiet_hours_are_waited_for_and_freezes_leave_out() -> None:
         ({"every": "1h", "weekdays": ["mon"]}, "they belong to at"),
         ({"at": "02:30", "quiet": ["8-9"]}, '"8-9" is not a span of hours'),
         ({"at": "02:30", "spread": "1d"}, "less than a day"),
+        ({"every": "12h", "spread": "13h"}, "is longer than every"),
     ],
 )
 def test_wrong_timetables_are_refused(said: dict[str, object], problem: str) -> None:

@@ -21,7 +21,7 @@ __version__ = "0.1.0"
 
 
 def __getattr__(name: str) -> Any:
-    """The front door, opened when somebody comes: so the version is reported without loading all of it (PEP 562)."""
+    """The front door, opened when somebody comes: so the version is known without loading all of it (PEP 562)."""
     if name not in ("Historon", "open"):
         raise AttributeError(f"module historon has no attribute {name}")
     from historon import api

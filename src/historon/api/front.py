@@ -692,10 +692,7 @@ class Historon:
         return vouch(self.estate, self.to_write(), self._version(version))
 
     def withdraw_vouch(self, version: Version | str) -> Version:
-        """Mark a version as suspect again that a person vouched for. Raises UsageError for any other.
-
-        Example: `estate.withdraw_vouch("edge-1@18")`
-        """
+        """Mark a version as suspect again that a person vouched for. Raises UsageError for any other."""
         from historon.collect import withdraw_vouch
 
         return withdraw_vouch(self.to_write(), self._version(version))

@@ -69,7 +69,7 @@ class App:
     def store(self, estate: Estate, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Store]:
         """The estate's store, closed again at the end.
 
-        Whoever has opened it is reported services that were left paused, unless the command tells of them itself.
+        Services that were left paused are shown, unless the command shows them itself.
         """
         with Historon(estate, clock=self.clock, spend_reserve=spend_reserve) as opened:
             if tell_paused:
@@ -105,7 +105,7 @@ def _estate_file() -> str | None:
 
 
 def estate_option(function: F) -> F:
-    """Every command about an estate may be reported where it is."""
+    """Every command about an estate takes its place."""
     return click.option(
         "--estate",
         "estate_file",

@@ -12,7 +12,6 @@ import msgspec
 from historon.cli import tables
 from historon.cli.tables import Table
 from historon.estate import describe
-from historon.sizes import size_text
 from historon.times import for_people, utc_text
 from historon.visible import made_visible
 
@@ -35,7 +34,6 @@ __all__ = [
     "print_table",
     "printable",
     "since",
-    "size_text",
     "table",
     "warn_if_suspect",
 ]

@@ -1,7 +1,9 @@
 """Who answered: the host key or pinned certificate of a source, and the name in its prompt, against those of before."""
 
 import re
+from collections import defaultdict
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 
 import msgspec
@@ -9,7 +11,7 @@ import msgspec
 from historon.estate import Source
 from historon.store import Store
 
-__all__ = ["IDENTITY", "Identities", "Shown"]
+__all__ = ["IDENTITY", "Identities", "Seen", "Shown"]
 
 IDENTITY = "identity"  # the topic under which a source's last good visit is remembered
 _SURE = 3  # good visits with one name in the prompt, before another name is suspect
@@ -24,7 +26,7 @@ class Shown:
     prompt: str = ""
 
 
-class _Known(msgspec.Struct, omit_defaults=True):
+class Seen(msgspec.Struct, omit_defaults=True):
     """What a source showed at its last good visits: `times` counts those with this `name` in the prompt."""
 
     key: str = ""
@@ -37,11 +39,14 @@ class Identities:
 
     def __init__(self, store: Store, sources: Mapping[str, Source]) -> None:
         self._sources = sources
-        texts = store.recall_all(IDENTITY).items()
-        self._known = {name: msgspec.json.decode(text, type=_Known) for name, text in texts if text}
+        self._known: dict[str, Seen] = {}
+        self._by_key = defaultdict[str, list[str]](list)  # names of sources, also of such as show another key by now
+        for name, text in store.recall_all(IDENTITY).items():
+            with suppress(msgspec.MsgspecError):  # a damaged record is as good as none
+                self._remember(name, msgspec.json.decode(text, type=Seen))
 
-    def check(self, source: Source, shown: Shown, *, first: bool) -> tuple[list[str], str]:
-        """Why this may be another device, and the text to remember if its export is good.
+    def check(self, source: Source, shown: Shown, *, first: bool) -> tuple[list[str], Seen]:
+        """Why this may be another device, and what to note of it if its export is good.
 
         A source that was collected before anything was remembered is believed once; one without any version is not.
         """
@@ -57,20 +62,25 @@ class Identities:
             times = min(before.times + 1, _SURE)
         elif before is not None and name and before.times >= _SURE:
             doubts.append(f"its prompt says {name}, and was {before.name}")
-        return doubts, msgspec.json.encode(_Known(key, name, times if name else 0)).decode()
+        return doubts, Seen(key, name, times if name else 0)
 
-    def note(self, source: str, remembered: str) -> bool:
-        """Remember a source's good visit for the rest of the round; whether it differs from the one before."""
-        known = msgspec.json.decode(remembered, type=_Known)
-        differs = self._known.get(source, _Known()) != known
-        self._known[source] = known
-        return differs
+    def note(self, source: str, seen: Seen) -> list[tuple[str, str]]:
+        """Know a source's good visit from now on; returns what is to be remembered, nothing where nothing is new."""
+        if self._known.get(source, Seen()) == seen:
+            return []
+        self._remember(source, seen)
+        return [(IDENTITY, msgspec.json.encode(seen).decode())]
+
+    def _remember(self, source: str, seen: Seen) -> None:
+        self._known[source] = seen
+        if seen.key:
+            self._by_key[seen.key].append(source)
 
     def _shared(self, source: Source, key: str, kind: str) -> list[str]:
         """Sources of other addresses that showed this key; on purpose where one says that it shares its identity."""
-        for name, known in self._known.items():
+        for name in self._by_key[key]:
             other = self._sources.get(name)
-            if known.key != key or other is None or name == source.name or other.identity == "shared":
+            if other is None or name == source.name or other.identity == "shared" or self._known[name].key != key:
                 continue
             if (other.address, other.via) != (source.address, source.via):
                 return [f'it shows the {kind} of {name} ({other.address}); if that is right, set identity = "shared"']

@@ -200,7 +200,7 @@ def _compared(question: Question, *, suspect: bool) -> _Compared:
 
 
 def _told(changes: Sequence[PartChange], reader: Reader, *, changed: bool, follows: Sequence[str] = ()) -> _Compared:
-    """What is to be kept and reported changes."""
+    """What is to be kept and reported of changes."""
     added, removed = sum(one.added for one in changes), sum(one.removed for one in changes)
     made = each_fingerprint(changes, reader)
     families = packed(grave_first(made.values()))

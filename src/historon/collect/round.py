@@ -5,13 +5,14 @@ from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from typing import Any, TypeVar
 
 from historon.collect.access import Access, Clock, Export
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.identities import IDENTITY, Identities
-from historon.collect.judging import Judged, judge, question_about
+from historon.collect.identities import Identities
+from historon.collect.judging import Judged, Question, judge, question_about
 from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.preconditions import check_preconditions
 from historon.collect.settling import OWED, owing, settle
@@ -31,7 +32,7 @@ __all__ = ["Pen", "run_round", "unfinished_sources"]
 T = TypeVar("T")
 
 _BATCH = 256
-_CLOCK, _TOLD = "wrong clock", "told"  # the topic under which is remembered that this was reported the last version
+_CLOCK, _TOLD = "wrong clock", "told"  # the topic under which is remembered that this was reported of the last version
 _INTERRUPTED = "the round was interrupted"
 
 
@@ -97,6 +98,15 @@ class Pen:
         """Do it in a thread, as another process may be writing."""
         async with self._lock:
             return await asyncio.to_thread(work, *given)
+
+
+@dataclass(frozen=True)
+class _BesideOthers:
+    """What other sources tell of an export; `noted` takes it down, and says what to remember, if the export is good."""
+
+    doubts: Sequence[str] = ()
+    remarks: Sequence[str] = ()
+    noted: Callable[[], list[tuple[str, str]]] = list
 
 
 @dataclass(frozen=True)
@@ -295,25 +305,15 @@ class _Round:
             self._store, source, procedure, export.kept, masks, reader, rules, export.doubts, daily=daily
         )
         checked_before = self._store.recall(source.name, REQUIREMENTS)
-        twin, exports = "", ""
-        who, identity = self._identities.check(source, export.shown, first=question.before is None)
-        if any(question.sides):
-            question = replace(question, doubts=[*question.doubts, *who])
-            twin, exports = self._twins.look(source.name, self._alike[source.procedure], [k.part for k in export.kept])
-        if twin and question.before is not None:
-            question = replace(question, doubts=[*question.doubts, f"it equals the export of {twin}, to the byte"])
+        others = self._beside_others(source, export, question)
+        question = replace(question, doubts=[*question.doubts, *others.doubts])
         if not any(question.sides) and same_rules(checked_before, rules):
             question = replace(question, rules=())  # nothing to check: neither the export nor the rules are others
         judged = await judge(self._workers, source.name, question)
         newly, met_again, held = _checked(checked_before, rules, judged)
-        remarks = [*judged.doubts, *judged.remarks, *export.remarks]
-        if twin and question.before is None:
-            remarks.append(f"it equals the export of {twin}, to the byte: is its address right?")
-        if exports and judged.state is not State.SUSPECT:
-            held = [*held, (EXPORT, exports)]
-            self._twins.note(source.name, exports)
-        if judged.state is not State.SUSPECT and self._identities.note(source.name, identity):
-            held = [*held, (IDENTITY, identity)]
+        remarks = [*judged.doubts, *judged.remarks, *export.remarks, *others.remarks]
+        if judged.state is not State.SUSPECT:
+            held = [*held, *others.noted()]
         told = self._store.recall(source.name, _CLOCK) == _TOLD
         if export.wrong_clock and not (told and judged.outcome is Outcome.UNCHANGED):
             remarks.append(export.wrong_clock)
@@ -349,6 +349,24 @@ class _Round:
             made=self._made(source, export, at),
         )
         return _Found(entry, result)
+
+    def _beside_others(self, source: Source, export: Export, question: Question) -> _BesideOthers:
+        """Whether an export, or its device, is another source's. An export that is as before proves itself."""
+        doubts, seen = self._identities.check(source, export.shown, first=question.before is None)
+        if not any(question.sides):
+            return _BesideOthers(noted=partial(self._identities.note, source.name, seen))
+        twin, exports = self._twins.look(source.name, self._alike[source.procedure], [k.part for k in export.kept])
+        remarks = []
+        if twin and question.before is None:
+            remarks.append(f"it equals the export of {twin}, to the byte: is its address right?")
+        elif twin:
+            doubts.append(f"it equals the export of {twin}, to the byte")
+
+        def noted() -> list[tuple[str, str]]:
+            self._twins.note(source.name, exports)
+            return [(EXPORT, exports), *self._identities.note(source.name, seen)]
+
+        return _BesideOthers(doubts, remarks, noted)
 
     def _is_first_today(self, source: Source, at: datetime) -> bool:
         """Whether nothing was stored of a source yet on this day of the estate's time zone."""

@@ -101,7 +101,7 @@ class StepContext:
 
     `skew` is by how much clocks may differ.
 
-    `hide` is reported every secret that is learnt; `paused` how to resume what is about to be paused and whether we
+    `hide` learns every secret that is learnt; `paused` how to resume what is about to be paused and whether we
     are at
     it, and None when nothing is paused any more. `wanted` are the parts of a version that is pushed, by their names.
     """
@@ -444,7 +444,7 @@ class _Taking:
         if not found:
             conditions = ", ".join(f"{name} {pattern}" for name, pattern in step.where.items())
             raise CollectError(
-                FailureKind.STEP, (f"nothing to pick: no item of {step.from_} has {conditions or 'these'}")
+                FailureKind.STEP, f"nothing to pick: no item of {step.from_} has {conditions or 'these'}"
             )
         newest = step.newest
         if newest is not None and all(field_of(one, newest) is None for one in found):

@@ -1,6 +1,6 @@
 """Blocks, not fragments: where lines that came or went could as well begin elsewhere, they begin where a block does.
 
-Lines that were put between equal ones can often be reported in several ways, all of them right and equally long. People
+Lines that were put between equal ones can often be described in several ways, all right and equally long. People
 mean the one that begins with the least indented line, right behind a blank or closing one.
 """
 
@@ -23,7 +23,7 @@ _COMMENT = re.compile(rb"\s*(?:[#;!]|//|--|/\*|<!--)\s*\w")
 def slid(edits: Sequence[Edit], old: Sequence[bytes], new: Sequence[bytes]) -> list[Edit]:
     """The same edits, those that only add or only remove where their block begins. Applied, they give the same text.
 
-    An edit that replaces lines by fewer or more is parted where the lines that became others are reported from a block.
+    An edit that replaces lines by fewer or more is parted where the lines that became others are parted from a block.
     """
     made: list[Edit] = []
     left = _STEPS

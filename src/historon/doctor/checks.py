@@ -440,7 +440,7 @@ def _unused(estate: Estate) -> Iterator[Finding]:
             *(copy.own_retention for copy in estate.copies.values()),
         },
         "timetables": {
-            *([defaults.timetable] if isinstance(defaults.timetable, str) else defaults.timetable),
+            *defaults.timetables,
             *(name for source in sources for name in source.timetables),
             *(channel.digest for channel in estate.channels.values()),
             estate.settings.prune,

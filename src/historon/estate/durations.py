@@ -149,8 +149,3 @@ class Size(int):
         if size > _LARGEST:
             raise ValueError(f"a size is at most {size_text(_LARGEST)}")
         return cls(int(size))
-
-    @property
-    def words(self) -> str:
-        """As a person reads it, such as `200 MB`."""
-        return size_text(self)

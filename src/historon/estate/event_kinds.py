@@ -29,8 +29,8 @@ class EventKind:
     `subject` is what it is called in the subject of a letter; empty for what is not counted there. `words` are what a
     letter says of it, behind the name of its source where it is `per_source`; `heading` is where in a letter it stands.
     `still` is the kind by which it is reported again, `over` the one that tells its end; `ends` says that it is the end
-    of a trouble: whoever is notified of a
-    trouble is reported its end. Of kinds with `by_cause`, sources that went wrong for one reason are reported together.
+    of a trouble: whoever is notified of a trouble is notified of its end. Of kinds with `by_cause`, sources that went
+    wrong for one reason are reported together.
     """
 
     name: str

@@ -40,6 +40,10 @@ __all__ = [
 Names = str | tuple[str, ...]
 
 
+def _listed(names: Names) -> tuple[str, ...]:
+    return (names,) if isinstance(names, str) else names
+
+
 class Zone(str):
     """An IANA time zone name such as `Europe/Oslo`."""
 
@@ -147,6 +151,11 @@ class Defaults(Table, frozen=True):
     max_age: Duration | None = None
     labels: dict[str, str] = {}
 
+    @property
+    def timetables(self) -> tuple[str, ...]:
+        """The names of the timetables of sources that name none."""
+        return _listed(self.timetable)
+
 
 class Source(Table, frozen=True):
     """`[[sources]]`: one thing that configurations are collected from."""
@@ -184,7 +193,7 @@ class Source(Table, frozen=True):
     @property
     def timetables(self) -> tuple[str, ...]:
         """The names of its timetables."""
-        return (self.timetable,) if isinstance(self.timetable, str) else self.timetable
+        return _listed(self.timetable)
 
     @property
     def own_names(self) -> tuple[str, ...]:

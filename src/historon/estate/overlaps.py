@@ -87,7 +87,7 @@ def _problem(file: Parts, later: _Taker, first: _Taker) -> Problem:
     names = (source.name, other.name) if source and other else ("", "")
     problem = f"takes the same files as {names[1]}: {later[1]} and {first[1]} can be one name"
     return Problem(
-        ("sources", later[2]), problem, ("distinguish them, such as by {name}-[0-9]*, or give each a separate folder")
+        ("sources", later[2]), problem, "distinguish them, such as by {name}-[0-9]*, or give each a separate folder"
     )
 
 

@@ -25,7 +25,7 @@ class Needs(Table, frozen=True):
 
 
 class Lines(Table, frozen=True, kw_only=True):
-    """How a command line is reported what is to be: what undoes a line, and what leaves a section.
+    """How a command line learns what is to be: what undoes a line, and what leaves a section.
 
     `negate` is a word in front of a line, or two, the second of which takes the place of the first. A line in which one
     of `adds` is found adds to what is there, so that the one before has to be undone first. `typed_as` says how a

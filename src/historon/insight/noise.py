@@ -342,7 +342,7 @@ def _lines_that_differ(old: Mapping[str, bytes], new: Mapping[str, bytes], masks
 
 
 def _tells_less(store: Store, history: Sequence[Version], masks: Masks, rule: _Rule, step: int) -> bool:
-    """Whether less is reported a step with a rule in force.
+    """Whether less is reported of a step with a rule in force.
 
     A rule that makes a moved line equal to the lines that it passed hides the move, and does not hide it otherwise:
     comparing once more tells.

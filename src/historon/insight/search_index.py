@@ -1,4 +1,4 @@
-"""Which sources a text may stand in, reported without reading them: the three-letter pieces of all they ever held.
+"""Which sources a text may stand in, known without reading them: the three-letter pieces of all they ever held.
 
 A signature is a set of numbers, one for each piece of three bytes of what a source's texts hold, capitals taken as
 small (Bloom, "Space/time trade-offs in hash coding with allowable errors", 1970). The store keeps them as bits. A text

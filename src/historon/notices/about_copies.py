@@ -1,4 +1,4 @@
-"""What is reported a copy: that it and the store contradict each other, that it is damaged, that it is behind."""
+"""What is reported of a copy: that it and the store contradict each other, that it is damaged, that it is behind."""
 
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING

@@ -125,7 +125,7 @@ class Delivery:
             outbox.write(name, now, letter.subject, msgspec.json.encode(letter), [one.number for one in pending])
 
     def _letter(self, name: str, pending: Sequence[Pending], now: datetime) -> Letter:
-        events = [msgspec.json.decode(one.event, type=Event) for one in pending]
+        events = list(map(_event, pending))
         channel = self.estate.channels.get(name) or Channel()  # one that is gone: for the record alone
         if channel.digest is not None:
             events = as_it_is_now(events)
@@ -230,3 +230,9 @@ def sign_of_life(estate: Estate, report: RoundReport, *, well: bool) -> Delivery
     except NoticeError as exc:
         return DeliveryResult("heartbeat", str(exc))
     return DeliveryResult("heartbeat")
+
+
+def _event(pending: Pending) -> Event:
+    """An event that waits; ledgers up to schema 7 have `first` for `new`."""
+    event = msgspec.json.decode(pending.event, type=Event)
+    return msgspec.structs.replace(event, kind="new") if event.kind == "first" else event

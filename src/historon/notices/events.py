@@ -44,7 +44,7 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @property
     def about(self) -> str:
-        """What it is about, so that the end of a trouble is reported from that of another."""
+        """What it is about, so that the end of a trouble differs from that of another."""
         return self.source or self.subject
 
     @property

@@ -11,7 +11,7 @@ AT_THE_LATEST = timedelta(hours=6)  # what came up in a round that never ends is
 
 
 def wants(channel: Channel, event: Event, estate: Estate) -> bool:
-    """Whether the channel is to be reported the event."""
+    """Whether the channel is to be notified of the event."""
     if not channel.hears(event.kind):
         return False
     if channel.where:

@@ -5,6 +5,7 @@ from dataclasses import replace
 
 from historon.estate import Estate, Size
 from historon.retention.verdicts import Verdict
+from historon.sizes import size_text
 from historon.store import State, Store
 
 __all__ = ["within_budgets"]
@@ -28,10 +29,10 @@ def within_budgets(estate: Estate, plans: _Plans, store: Store, retention: str |
         return made
     weighed = {name: store.weights(name) for name in estate.sources if name in own or estate.budgets}
     for name, size in own.items():
-        _trim(made, [name], size, weighed, f"size {size.words}")
+        _trim(made, [name], size, weighed, f"size {size_text(size)}")
     for budget in estate.budgets:
         names = [name for name, source in estate.sources.items() if source.has_labels(budget.where)]
-        _trim(made, names, budget.size, weighed, f"the budget of {budget.size.words}{budget.words}")
+        _trim(made, names, budget.size, weighed, f"the budget of {size_text(budget.size)}{budget.words}")
     return made
 
 

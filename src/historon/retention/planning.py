@@ -6,6 +6,7 @@ from datetime import datetime, tzinfo
 from historon.estate import Estate, Retention, Source
 from historon.retention.budgets import within_budgets
 from historon.retention.verdicts import Verdict
+from historon.sizes import size_text
 from historon.store import State, Store, Version
 
 __all__ = ["plan", "plans_of"]
@@ -78,7 +79,7 @@ def _staying(
         # What stands for a day must not go before the day's own time is over, so it is never noise.
         telling = [version for version in good if version.state is State.GOOD]
     if not retention.spans and retention.at_most is None and retention.size is not None:
-        yield from ((version.number, f"within {retention.size.words}") for version in good)
+        yield from ((version.number, f"within {size_text(retention.size)}") for version in good)
     elif not retention.spans:
         yield from ((version.number, f"one of the newest {retention.at_most}") for version in good)
     if retention.all:

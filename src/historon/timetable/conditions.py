@@ -150,7 +150,7 @@ def _of_surroundings(estate: Estate, store: Store, now: datetime) -> Iterator[Op
     silent = noted(store, HEARTBEAT)
     if silent is not None and estate.settings.heartbeat is not None:
         yield OpenCondition(
-            "heartbeat-failing", "heartbeat", silent[1], silent[0], ("check whether its address is still valid")
+            "heartbeat-failing", "heartbeat", silent[1], silent[0], "check whether its address is still valid"
         )
 
 

@@ -138,7 +138,7 @@ class Monitor:
 def _about_ages(board: Sequence[SourceStatus], since: Mapping[str, datetime], now: datetime) -> Iterator[Monitored]:
     """Of every source with a `max_age`, whether it is overdue.
 
-    Nothing new is reported one that is skipped, nor of one whose age a wrong clock hides.
+    Nothing new is reported of one that is skipped, nor of one whose age a wrong clock hides.
     `since` is from when on sources are on schedule: one that was never collected has its `max_age` from then.
     """
     for one in board:
@@ -188,7 +188,7 @@ def _about_push(source: str, left: Unfinished | None, now: datetime) -> Monitore
 
 
 def _about_disk(estate: Estate, now: datetime) -> Monitored:
-    """Whether the disk of the store has as much room as the settings ask to be reported. StoreError when it is away."""
+    """Whether the disk of the store has as much room as the settings ask for. StoreError when it is away."""
     store = estate.working_folder
     try:
         free, wanted = shutil.disk_usage(store).free, estate.settings.warn_free

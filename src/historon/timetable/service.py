@@ -876,7 +876,7 @@ def _tally(report: RoundReport) -> str:
 
 
 def _state_of(file: Path) -> tuple[tuple[str, int, int], ...]:
-    """By what it is reported that the estate file, or a file beside it that it may name, has changed."""
+    """By what it is known that the estate file, or a file beside it that it may name, has changed."""
     found = []
     for one in sorted({file, *file.parent.glob("*.csv"), *file.parent.glob("*/*.toml")}):
         try:

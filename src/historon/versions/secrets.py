@@ -107,7 +107,7 @@ _COMMENT = _Late(
     rb"\s*(?:[#!;]|//(?![\w.-]+/)|/?\*|--|<!--|(?:rem|description|remark|comment|banner|note|title)\b)", re.IGNORECASE
 )
 
-# Between a name and its value: a closing quote, then `=`, `:`, `=>` or blanks. What is called by a name may be reported
+# Between a name and its value: a closing quote, then `=`, `:`, `=>` or blanks. What is called by a name may be known
 # by it: `name="password" value="x"`, `<entry key="password">x`, `name: PASSWORD` with `value: x` on the next line.
 _SEPARATOR = _Late(
     rb"""

@@ -16,7 +16,7 @@ from historon.timetable import Due, agenda, load_by_hour, missed_timetables, war
 __all__ = ["command"]
 
 _SHOWN = 40
-_ROUNDS = 10  # by which it is reported how long sources take
+_ROUNDS = 10  # from which the time of a source is estimated
 _LONGEST = timedelta(days=400)
 _ENOUGH = timedelta(days=1)  # between the first and the last round, to say how the store grows
 

@@ -8,11 +8,12 @@ import click
 from historon.api import Historon
 from historon.api.copying import known_copies, newest_first
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import count, print_json, printable, size_text
+from historon.cli.output import count, print_json, printable
 from historon.cli.views import copies as view
 from historon.copies import CopyStatus
 from historon.errors import ExitCode, HistoronError, UsageError
 from historon.notices import Notifier, about_copy
+from historon.sizes import size_text
 
 __all__ = ["command"]
 
@@ -160,7 +161,7 @@ def _verify(opened: Historon, name: str, sample: int | None, say: Callable[[str]
     for one in [*found.ledger, *map(str, found.damages), *map(str, found.differing)]:
         click.echo(f"{name}: {printable(one)}", err=True)
     if found.sample_of is not None:
-        read = f"{found.sample_of:,} versions are in the copy, only a sample was read"
+        read = f"a sample was read, of {found.sample_of:,} items"
         well = "the sample is intact, the rest is unknown"
     else:
         read = f"{count(found.versions, 'version')} of {count(found.sources, 'source')} read"

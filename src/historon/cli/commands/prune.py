@@ -3,9 +3,10 @@
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
-from historon.cli.output import count, print_json, size_text
+from historon.cli.output import count, print_json
 from historon.cli.views import prune as view
 from historon.errors import OutsideError, UsageError
+from historon.sizes import size_text
 
 __all__ = ["command"]
 
@@ -117,7 +118,7 @@ def _check_limit(trouble: str, number: int, exactly: int | None) -> None:
 
 
 def _heed(doubt: str, *, yes: bool) -> None:
-    """By a clock that may be wrong nothing is removed without a person who has been reported so."""
+    """By a clock that may be wrong nothing is removed without a person who knows that."""
     if not doubt:
         return
     advice = "check `date`; if it is right, run this without --yes at a terminal, and confirm"

@@ -209,9 +209,7 @@ def _restore_originals(
             )
     restored = opened.restore_over_originals(state)
     click.echo("\nrestored:")
-    view.print_restored(
-        opened, version, restored, ("with their owners, permissions and times, as far as they are known")
-    )
+    view.print_restored(opened, version, restored, "with their owners, permissions and times, as far as they are known")
 
 
 def _confirm_suspect(app: App, version: Version) -> None:

@@ -4,8 +4,9 @@ import click
 
 from historon.api import Historon
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import count, print_json, size_text
+from historon.cli.output import count, print_json
 from historon.errors import ExitCode, UsageError
+from historon.sizes import size_text
 
 __all__ = ["command"]
 

@@ -3,9 +3,10 @@
 import click
 
 from historon.cli.app import App, estate_option, example, json_option, pass_app
-from historon.cli.output import STYLES, instant, print_json, print_table, printable, size_text, table
+from historon.cli.output import STYLES, instant, print_json, print_table, printable, table
 from historon.cli.views import versions as view
 from historon.estate import describe
+from historon.sizes import size_text
 from historon.store import State
 
 __all__ = ["command"]

@@ -1,4 +1,4 @@
-"""`historon demo`: how the tour is reported."""
+"""`historon demo`: how the tour is played."""
 
 import io
 import sys
@@ -53,7 +53,7 @@ class Tour:
             with redirect_stdout(io.StringIO()), redirect_stderr(io.StringIO()):
                 return run([*words], App(clock=lambda: self.now.astimezone(UTC)))
         shown = " ".join(words)
-        if words[-1] == str(self.place):  # where the tour is: nobody needs to be reported each time
+        if words[-1] == str(self.place):  # where the tour is: it need not be shown each time
             shown = shown.replace(f" --estate {self.place}", "")
         click.echo(click.style(f"\n$ historon {shown}", bold=True))
         sys.stdout.flush()

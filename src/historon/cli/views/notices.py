@@ -8,10 +8,11 @@ import click
 import msgspec
 
 from historon.cli.conditions import conditions_data, print_conditions
-from historon.cli.output import count, instant, print_json, print_table, printable, size_text, table
+from historon.cli.output import count, instant, print_json, print_table, printable, table
 from historon.errors import UsageError
 from historon.estate import Channel, Estate
 from historon.notices import Event, Letter
+from historon.sizes import size_text
 from historon.store import Notice, NoticeState, Pending, Store
 from historon.timetable import OpenCondition
 

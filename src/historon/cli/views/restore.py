@@ -3,9 +3,10 @@
 import click
 
 from historon.api import Historon
-from historon.cli.output import count, instant, printable, size_text
+from historon.cli.output import count, instant, printable
 from historon.compare import compare_exports, unified
 from historon.restore import Original, OriginalState, Restored
+from historon.sizes import size_text
 from historon.store import Version
 from historon.versions import is_binary
 

@@ -1,4 +1,4 @@
-"""Where people and programs are reported: a module for each kind of channel, behind `interface`.
+"""Where people and programs are notified: a module for each kind of channel, behind `interface`.
 
 A module of the name that `kind` has in the estate file has one function, `send`: it sends a letter, the same however
 often it is tried. `remaining` are the recipients that are still to get it, all of them where it is empty. It raises

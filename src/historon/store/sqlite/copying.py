@@ -227,7 +227,7 @@ def _opened(file: Path) -> sqlite3.Connection:
         with suppress(sqlite3.Error), closing(sqlite3.connect(f"{uri}?mode=rw", uri=True)) as writer:
             writer.execute("SELECT 1 FROM sqlite_schema").fetchone()
     except sqlite3.DatabaseError:
-        pass  # whoever reads it is reported
+        pass  # whoever reads it sees that
     return db
 
 
