@@ -10,7 +10,7 @@ STYLES = ("indented", "braces", "words", "sections", "set lines", "xml")
 
 @dataclass
 class Device:
-    """What a device is reported to do; everything with its number in it is its own."""
+    """What a device is to do; everything with its number in it is its own."""
 
     number: int
     style: str

@@ -48,17 +48,17 @@ def controller(estate: EstateFolder) -> Oilskin:
 def test_what_is_complete_is_taken_once(estate: EstateFolder, controller: Oilskin) -> None:
     _drop(estate)
     result = collect(estate)
-    assert (result.code, "no file s-*.csv" in result.said) == (0, True)
+    assert (result.code, "no file s-*.csv" in result.out) == (0, True)
     assert "skipped" in result.said
     controller.push(_AT)
     assert "new" in collect(estate).said
     assert parts_of(estate) == {"doors.csv": _DOORS.encode()}
     result = collect(estate)
-    assert "no new file since s-20260614-030000.csv" in result.said
+    assert "no new file since s-20260614-030000.csv" in result.out
     assert "skipped" in result.said
     controller.push(_AT + timedelta(days=1))
     result = collect(estate)
-    assert "unchanged" in result.said, "the same again is news: the device still pushes"
+    assert "unchanged" in result.out, "the same again is news: the device still pushes"
 
 
 def _names(estate: EstateFolder) -> list[bytes]:
@@ -75,11 +75,11 @@ def test_an_upload_that_is_still_arriving_is_skipped_and_lets_no_later_one_pass(
     half.write_text(_DOORS[:20])
     result = collect(estate)
     assert result.code == 0
-    assert "skipped    s-1.csv is still arriving (its last byte came " in result.said
+    assert "skipped    s-1.csv is still arriving (its last byte came " in result.out
     later = estate.path / "drop" / "s-2.csv"
     later.write_text("second\n")
     later.with_name("s-2.csv.done").write_text("")
-    assert "s-1.csv is still arriving" in collect(estate).said
+    assert "s-1.csv is still arriving" in collect(estate).out
     half.write_text("first\n")
     half.with_name("s-1.csv.done").write_text("")
     os.utime(half, (half.stat().st_mtime, later.stat().st_mtime - 1))
@@ -95,13 +95,13 @@ def test_an_upload_that_stands_still_for_long_is_a_failure_until_the_next_one_is
     controller.push(_AT)
     result = collect(estate)
     assert result.code == 3
-    assert "s-20260614-030000.csv is incomplete and has not grown for " in result.said
+    assert "s-20260614-030000.csv is incomplete and has not grown for " in result.err
     controller.fault = None
     controller.push(_AT + timedelta(days=1))
-    assert "s-20260614-030000.csv is incomplete and was not collected" in collect(estate).said
+    assert "s-20260614-030000.csv is incomplete and was not collected" in collect(estate).out
     result = collect(estate)
     assert result.code == 0
-    assert "no new file since s-20260615-030000.csv" in result.said
+    assert "no new file since s-20260615-030000.csv" in result.out
 
 
 @pytest.mark.parametrize("then", ["move", "remove"])
@@ -120,14 +120,14 @@ def test_all_that_wait_are_taken_in_one_round_the_oldest_first(
     assert parts_of(estate) == {"doors.csv": b"three\n"}
     left = sorted(path.name for path in (estate.path / "drop").iterdir())
     assert left == (["taken"] if then == "move" else [])
-    assert "no file" in collect(estate).said
+    assert "no file" in collect(estate).out
 
 
 def test_only_the_newest_is_taken_where_the_procedure_says_so(estate: EstateFolder, controller: Oilskin) -> None:
     _drop(estate, then="remove", procedure='take = "newest"')
     for day in range(3):
         controller.push(_AT + timedelta(days=day))
-    assert "2 older files moved away without being collected" in collect(estate).said
+    assert "2 older files moved away without being collected" in collect(estate).out
     assert len(_names(estate)) == 1
     assert not list((estate.path / "drop").iterdir())
 
@@ -136,14 +136,14 @@ def test_what_stays_in_the_folder_is_taken_once_and_in_its_order(estate: EstateF
     _drop(estate)
     controller.push(_AT)
     controller.push(_AT + timedelta(days=1))
-    assert "1 older file left in the drop folder" in collect(estate).said, "at first sight the newest alone"
+    assert "1 older file left in the drop folder" in collect(estate).out, "at first sight the newest alone"
     controller._doors = lambda: "two\n"
     controller.push(_AT + timedelta(days=2))
     controller._doors = lambda: "three\n"
     controller.push(_AT + timedelta(days=3))
     collect(estate)
     assert _names(estate) == [_DOORS.encode(), b"two\n", b"three\n"]
-    assert "no new file" in collect(estate).said
+    assert "no new file" in collect(estate).out
 
 
 def test_a_marker_that_was_left_vouches_for_nothing(estate: EstateFolder) -> None:
@@ -153,13 +153,13 @@ def test_a_marker_that_was_left_vouches_for_nothing(estate: EstateFolder) -> Non
     marker.write_text("")
     os.utime(marker, (1, 1))
     file.write_text(_DOORS[:20])
-    assert "marker s-1.csv.done is missing or older than the file" in collect(estate).said
+    assert "marker s-1.csv.done is missing or older than the file" in collect(estate).out
     marker.unlink()
     os.mkfifo(marker)
-    assert "is not a regular file" in collect(estate).said, "it is not waited for"
+    assert "is not a regular file" in collect(estate).out, "it is not waited for"
     marker.unlink()
     marker.symlink_to("/dev/zero")
-    assert "skipped" in collect(estate).said
+    assert "skipped" in collect(estate).out
 
 
 def test_what_is_pushed_again_meanwhile_is_not_put_away(estate: EstateFolder) -> None:
@@ -297,7 +297,7 @@ def test_strangers_are_reported(estate: EstateFolder, controller: Oilskin) -> No
     controller.push(_AT)
     (estate.path / "drop" / "unknown-9.csv").write_text("x")
     result = collect(estate)
-    assert "drop/unknown-9.csv belongs to no source" in result.said
+    assert "drop/unknown-9.csv belongs to no source" in result.err
     assert "s-2026" not in "".join(line for line in result.out.splitlines() if "belongs to no source" in line)
 
 
@@ -311,7 +311,7 @@ def test_wrong_drop_folders(estate: EstateFolder) -> None:
     assert "is not a sign of completeness" in _drop(estate, "stands-still:3s").run("status").err
     _drop(estate)
     shutil.rmtree(estate.path / "drop")
-    assert "No such file or directory" in collect(estate).said
+    assert "No such file or directory" in collect(estate).err
 
 
 # Mail
@@ -341,18 +341,18 @@ def _maildir(estate: EstateFolder, then: str = "keep", step: str = "") -> Estate
 def test_attachments_of_letters_in_the_order_in_which_they_arrived(estate: EstateFolder) -> None:
     box = mailbox.Maildir(str(estate.path / "mail"))
     _maildir(estate)
-    assert "no mail has arrived that matches" in collect(estate).said
+    assert "no mail has arrived that matches" in collect(estate).out
     for number, content in ((1, b"older"), (26_000, b"newest")):
         box.add(letter(number, content))
     box.add(letter(3, b"not ours", subject="Export of t"))
-    assert "1 older mail not collected" in collect(estate).said
+    assert "1 older mail not collected" in collect(estate).out
     assert parts_of(estate) == {"export.cfg": b"newest"}, "its date is 2097, which stands in nobody's way"
     assert "no new mail has arrived" in collect(estate).said
     box.add(letter(4, b"hostile", name="../../../etc/evil.cfg"))
-    assert "is the device's clock right?" in collect(estate).said
+    assert "is the device's clock right?" in collect(estate).out
     assert parts_of(estate) == {"evil.cfg": b"hostile"}
     box.add(letter(5, b"x", name="other.txt"))
-    assert 'the mail "Export of s" has no attachment *.cfg' in collect(estate).said
+    assert 'the mail "Export of s" has no attachment *.cfg' in collect(estate).err
 
 
 def test_a_letter_without_an_export_keeps_no_later_one_waiting(estate: EstateFolder) -> None:
@@ -415,7 +415,7 @@ def test_a_letter_is_removed_once_its_export_is_on_disk(estate: EstateFolder) ->
         "is not a Maildir"
         in collect(
             describe_estate(estate, over="mailbox", steps='{ pull = "*" }', procedure='folder = "elsewhere"')
-        ).said
+        ).err
     )
 
 
@@ -465,7 +465,7 @@ def test_a_letter_that_is_too_large_is_not_read(estate: EstateFolder) -> None:
     box.add(letter(2, bytes(3_000_000)))
     result = collect(estate)
     assert result.code == 0
-    assert "1 mail of more than 1.2 MB left unread (max_size sets the limit)" in result.said
+    assert "1 mail of more than 1.2 MB left unread (max_size sets the limit)" in result.out
     assert parts_of(estate) == {"export.cfg": b"small"}
 
 
@@ -498,7 +498,7 @@ def test_a_real_imap_server(estate: EstateFolder, imap: ImapServer) -> None:
     assert (imap.maildir / ".Taken").is_dir()
     assert "no mail has arrived" in _over_imap(estate, imap, "keep").out, "both were moved"
     result = collect(estate, PW="mutiny-1789")
-    assert "refused the log-in" in result.said
+    assert "refused the log-in" in result.err
     assert "mutiny-1789" not in result.said
 
 
@@ -612,7 +612,7 @@ def test_files_of_different_nights_are_never_one_version(estate: EstateFolder, t
     _pair(estate, 2, "cfg")
     result = collect(estate)
     assert result.code == 3
-    assert "no file s-*.bin arrived within within 1h of s-20261202.cfg" in result.said
+    assert "no file s-*.bin arrived within within 1h of s-20261202.cfg" in result.err
     for night in (3, 4):
         _pair(estate, night, "cfg", "bin")
     assert collect(estate).code == 0
@@ -626,16 +626,16 @@ def test_what_belongs_to_a_file_is_waited_for(estate: EstateFolder) -> None:
     _two_files(estate)
     _pair(estate, 1, "cfg", ago=timedelta(minutes=5))
     result = collect(estate)
-    assert (result.code, "s-20261201.cfg has arrived, but no file s-*.bin yet" in result.said) == (0, True)
+    assert (result.code, "s-20261201.cfg has arrived, but no file s-*.bin yet" in result.out) == (0, True)
     _pair(estate, 1, "bin", ago=timedelta(minutes=5))
     assert "new" in collect(estate).said
     _pair(estate, 2, "bin", ago=timedelta(minutes=3))
     half = estate.path / "drop" / "s-20261202.cfg"
     half.write_text("night 2\nhost")
-    assert "s-20261202.cfg is still arriving" in collect(estate).said
+    assert "s-20261202.cfg is still arriving" in collect(estate).out
     _two_files(estate, 'together = "1s"\nthen = "move"')
     half.unlink()
-    assert "no file s-*.cfg arrived within within 1s of s-20261202.bin" in collect(estate).said
+    assert "no file s-*.cfg arrived within within 1s of s-20261202.bin" in collect(estate).err
 
 
 def test_a_file_that_may_be_missing_is_only_remarked(estate: EstateFolder) -> None:
@@ -645,7 +645,7 @@ def test_a_file_that_may_be_missing_is_only_remarked(estate: EstateFolder) -> No
     _pair(estate, 1, "cfg", "bin")
     collect(estate)
     _pair(estate, 2, "cfg")
-    assert "s.bin was left out: no file " in collect(estate).said
+    assert "s.bin was left out: no file " in collect(estate).out
     _pair(estate, 3, "cfg", "bin")
     collect(estate)
     assert _nights(estate)[-1] == {"night 3"}
@@ -683,7 +683,7 @@ def test_mails_of_different_senders_are_taken_together(estate: EstateFolder) -> 
         procedure='folder = "mail"',
     )
     box.add(letter(0, b"night 0\n", name="s.cfg", subject="Text"))
-    assert 'the mail "Text" has arrived, but no attachment *.bin yet' in collect(estate).said
+    assert 'the mail "Text" has arrived, but no attachment *.bin yet' in collect(estate).out
     box.add(letter(0, b"night 0\n", name="s.bin", subject="Archive"))
     assert "new" in collect(estate).said
     assert _nights(estate) == [{"night 0"}]

@@ -33,7 +33,7 @@ _CANARIES = (
 
 
 class _Parrot(WebServer):
-    """Says back whatever it is reported, with an error; and hands out the token."""
+    """Says back whatever it hears, with an error; and hands out the token."""
 
     def answer(self, request: Request) -> Reply:
         if request.path == "/token":

@@ -34,12 +34,12 @@ def _well(result: Result) -> None:
 def test_privileges_are_raised_with_a_secret_of_their_own(estate: EstateFolder, router: Capstan) -> None:
     router.locked = True
     elevate = """{ send = "elevate", answers = { 'password: ?$' = "{elevation}" } }, """
-    assert "Unknown command" in collect(_estate(estate, router)).said
+    assert "Unknown command" in collect(_estate(estate, router)).err
     _well(collect(_estate(estate, router, elevate + _KEEP)))
     assert parts_of(estate)["active.cfg"] == ROUTER_CONFIG.encode()
     result = collect(estate, UP="wrong-nest")
     assert "wrong-nest" not in result.said
-    assert 'the answer is "Access denied"' in result.said
+    assert 'the answer is "Access denied"' in result.err
 
 
 def test_questions_are_answered_where_they_are_foreseen(estate: EstateFolder, router: Capstan) -> None:
@@ -47,8 +47,8 @@ def test_questions_are_answered_where_they_are_foreseen(estate: EstateFolder, ro
     _well(collect(_estate(estate, router, sure)))
     assert parts_of(estate)["log.txt"].endswith(b"erased\n")
     result = collect(_estate(estate, router, '{ keep = "erase log", as = "log.txt" }', 'deadline = "3s"'))
-    assert "timed out after 3s" in result.said or "without a complete answer" in result.said
-    assert "Erase the log? [yes/no]" in result.said
+    assert "timed out after 3s" in result.err or "without a complete answer" in result.err
+    assert "Erase the log? [yes/no]" in result.err
 
 
 def test_menus_have_prompts_of_their_own(estate: EstateFolder, router: Capstan) -> None:
@@ -72,13 +72,13 @@ def test_versions_and_clocks_are_told(estate: EstateFolder, router: Capstan) -> 
     router.version = "5.1"
     router.fault = Fault.CLOCK
     result = collect(estate)
-    assert "unchanged" in result.said
-    assert "its clock is 2h" in result.said or "its clock is 1h 59m" in result.said
+    assert "unchanged" in result.out
+    assert "its clock is 2h" in result.out or "its clock is 1h 59m" in result.out
     assert "its clock" not in collect(estate).said, "once for a version"
     router.fault = None
     collect(estate)
     router.fault = Fault.CLOCK
-    assert "its clock" in collect(estate).said, "it was right meanwhile"
+    assert "its clock" in collect(estate).out, "it was right meanwhile"
     text = (estate.path / "historon.toml").read_text()
     router.fault = None
     collect(estate)
@@ -91,7 +91,7 @@ def test_passwords_may_be_asked_for_as_questions(estate: EstateFolder, router: C
     router.interactive_only = True
     _well(collect(_estate(estate, router)))
     result = collect(estate, PW="mutiny-1789")
-    assert "refused the log-in" in result.said
+    assert "refused the log-in" in result.err
     assert "mutiny-1789" not in result.said
 
 
@@ -104,9 +104,9 @@ def test_old_algorithms_are_off_until_a_source_allows_them(estate: EstateFolder,
     }
     background.run(old.start())
     result = collect(_estate(estate, old, procedure="tries = 5"))  # either side may be the first to hang up
-    assert "no algorithm in common" in result.said
-    assert 'allow its algorithms for this source only: legacy = ["diffie-hellman-group14-sha1"]' in result.said, (
-        result.said
+    assert "no algorithm in common" in result.err
+    assert 'allow its algorithms for this source only: legacy = ["diffie-hellman-group14-sha1"]' in result.err, (
+        result.err
     )
     legacy = 'legacy = ["diffie-hellman-group14-sha1", "aes128-cbc", "hmac-sha1"]'
     _well(collect(_estate(estate, old, source=legacy)))
@@ -125,13 +125,13 @@ def test_through_a_jump_host(estate: EstateFolder, router: Capstan, background: 
     assert parts_of(estate)["active.cfg"] == ROUTER_CONFIG.encode()
     changed = via.replace(jump.fingerprint, router.fingerprint)
     result = collect(_estate(estate, router, source='via = "yard"', more=changed))
-    assert "jump host yard: THE HOST KEY HAS CHANGED" in result.said
+    assert "jump host yard: THE HOST KEY HAS CHANGED" in result.err
     background.run(router.stop())
     assert (
-        "the jump host cannot reach 127.0.0.1" in collect(_estate(estate, router, source='via = "yard"', more=via)).said
+        "the jump host cannot reach 127.0.0.1" in collect(_estate(estate, router, source='via = "yard"', more=via)).err
     )
     background.run(jump.stop())
-    assert "jump host yard: 127.0.0.1" in collect(estate).said
+    assert "jump host yard: 127.0.0.1" in collect(estate).err
     assert 'there is no "yart"' in _estate(estate, router, source='via = "yart"', more=via).run("status").err
     background.run(router.start())
 
@@ -161,14 +161,14 @@ def test_the_oldest_speak_telnet(estate: EstateFolder, door: TelnetDoor) -> None
     _well(collect(_over_telnet(estate, door.port)))
     assert parts_of(estate)["active.cfg"] == ROUTER_CONFIG.encode()
     result = collect(estate, PW="mutiny-1789")
-    assert "127.0.0.1 refused the log-in" in result.said
+    assert "127.0.0.1 refused the log-in" in result.err
     assert "mutiny-1789" not in result.said
     result = collect(_over_telnet(estate, door.port, "login_prompt = 'Benutzer:'"))
-    assert "compare the last line with the procedure's prompt, login_prompt and password_prompt" in result.said
+    assert "compare the last line with the procedure's prompt, login_prompt and password_prompt" in result.err
 
 
 def test_nobody_listens(estate: EstateFolder) -> None:
-    assert "connection refused" in collect(_over_telnet(estate, 1)).said
+    assert "connection refused" in collect(_over_telnet(estate, 1)).err
 
 
 def test_asyncssh_knows_what_is_called_old() -> None:

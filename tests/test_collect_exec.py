@@ -173,7 +173,7 @@ def test_wrong_steps_are_told(estate: EstateFolder, balancer: Fairlead, steps: s
 
 
 class _Refusing(asyncssh.SSHServer):
-    """Lets everybody in, and refuses sessions as it is reported: by their number on this connection."""
+    """Lets everybody in, and refuses sessions as a test says: by their number on this connection."""
 
     def __init__(self, refused: Callable[[int], bool]) -> None:
         self._refused = refused

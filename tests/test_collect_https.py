@@ -112,8 +112,8 @@ def test_each_fault_has_its_message(estate: EstateFolder, wall: Tidewall, fault:
     _estate(estate, wall, procedure='step_deadline = "3s"')
     wall.fault = fault
     result = collect(estate)
-    assert (result.code, told in result.said) == (3, True), result.said
-    assert "step 3 of 4 (keep GET /api/export)" in result.said
+    assert (result.code, told in result.err) == (3, True), result.said
+    assert "step 3 of 4 (keep GET /api/export)" in result.err
     wall.fault = None
     assert collect(estate).code == 0
 
@@ -140,22 +140,22 @@ def test_a_new_version_moves_the_interface(estate: EstateFolder, wall: Tidewall)
     wall.version = "10.0"
     assert "unchanged" in collect(estate).said
     wall.version = "8.0"
-    assert 'no step with a part fits: version is "8.0"' in collect(estate).said
+    assert 'no step with a part fits: version is "8.0"' in collect(estate).err
 
 
 def test_a_wrong_password_is_tried_once(estate: EstateFolder, wall: Tidewall) -> None:
     _estate(estate, wall, procedure="tries = 3")
     result = collect(estate, PW="mutiny-1789")
     assert "mutiny-1789" not in result.said
-    assert "the server answered with status 401" in result.said
-    assert "Historon does not repeat it, as accounts lock" in result.said
+    assert "the server answered with status 401" in result.err
+    assert "Historon does not repeat it, as accounts lock" in result.err
     assert wall.requests == 1
 
 
 def test_the_certificate_decides_who_is_talked_to(estate: EstateFolder, wall: Tidewall) -> None:
     result = collect(_estate(estate, wall, source="skip = 'x'\n".replace("skip", "max_age").replace("'x'", '"1d"')))
-    assert "is not trusted: self-signed certificate" in result.said
-    assert "historon sources pin s" in result.said
+    assert "is not trusted: self-signed certificate" in result.err
+    assert "historon sources pin s" in result.err
     assert collect(_estate(estate, wall, source=f'authority = "{wall.tls.certificate}"')).code == 0
     old = wall.fingerprint
     wall.stop()
@@ -163,8 +163,8 @@ def test_the_certificate_decides_who_is_talked_to(estate: EstateFolder, wall: Ti
     wall.start()
     requests = wall.requests
     result = collect(_estate(estate, wall, source=f'certificate = "{old}"'))
-    assert "THE CERTIFICATE HAS CHANGED" in result.said
-    assert wall.fingerprint in result.said
+    assert "THE CERTIFICATE HAS CHANGED" in result.err
+    assert wall.fingerprint in result.err
     assert wall.requests == requests, "nothing was sent"
 
 
@@ -177,12 +177,12 @@ def _greet_in_the_clear(server: socket.socket) -> None:
 def test_what_cannot_be_reached(estate: EstateFolder, wall: Tidewall) -> None:
     _estate(estate, wall)
     wall.stop()
-    assert "connection refused" in collect(estate).said
+    assert "connection refused" in collect(estate).err
     with socket.create_server(("127.0.0.1", 0)) as silent:
         threading.Thread(target=_greet_in_the_clear, args=[silent], daemon=True).start()
         wall.port = silent.getsockname()[1]
         result = collect(_estate(estate, wall))
-    assert "does not speak TLS correctly" in result.said
+    assert "does not speak TLS correctly" in result.err
     wall.start()
 
 
@@ -234,7 +234,7 @@ def test_a_log_in_page_is_no_export(estate: EstateFolder, booking: Pierglass) ->
     _estate(estate, booking, steps=_LOGIN + '{ pull = "/exports/week-21.xml" }')
     assert collect(estate).code == 0
     result = collect(estate, PW="mutiny-1789")
-    assert "the log-in page came back: 127.0.0.1 refused the log-in" in result.said
+    assert "the log-in page came back: 127.0.0.1 refused the log-in" in result.err
     booking.fault = PierglassFault.FORGETS
     _estate(
         estate,
@@ -242,22 +242,20 @@ def test_a_log_in_page_is_no_export(estate: EstateFolder, booking: Pierglass) ->
         steps=_LOGIN.replace("form =", "check = { status = 200 }, form =") + '{ pull = "/exports/week-21.xml" }',
         procedure="login_page = 'never-there'",
     )
-    assert "week-21.xml is a web page" in collect(estate).said, "without a pattern inspection still sees it"
+    assert "week-21.xml is a web page" in collect(estate).err, "without a pattern inspection still sees it"
     _estate(estate, booking, steps='{ pull = "/exports/week-21.xml" }')
     result = collect(estate)
-    assert (result.code, "a log-in page came instead" in result.said) == (3, True)
+    assert (result.code, "a log-in page came instead" in result.err) == (3, True)
 
 
 def test_an_empty_list_and_a_lost_page_are_told(estate: EstateFolder, booking: Pierglass) -> None:
     booking.fault = PierglassFault.EMPTY
-    assert "nothing to pick: no item of exports has " in collect(_estate(estate, booking, steps=_LOGIN + _LISTED)).said
+    assert "nothing to pick: no item of exports has " in collect(_estate(estate, booking, steps=_LOGIN + _LISTED)).err
     booking.fault = None
     lost = _LOGIN + '{ pull = "/exports/week-99.xml" OPT }, { keep = "/api/exports", as = "list" }'
-    assert (
-        "the server answered with status 404" in collect(_estate(estate, booking, steps=lost.replace("OPT", ""))).said
-    )
+    assert "the server answered with status 404" in collect(_estate(estate, booking, steps=lost.replace("OPT", ""))).err
     result = collect(_estate(estate, booking, steps=lost.replace("OPT", ", optional = true")))
-    assert (result.code, "was left out: the server answered with status 404" in result.said) == (0, True)
+    assert (result.code, "was left out: the server answered with status 404" in result.out) == (0, True)
 
 
 # Other ways to log in, and what stands in headers and cookies
@@ -314,7 +312,7 @@ def test_tokens_and_digests(estate: EstateFolder, guarded: _Guarded, auth: str) 
     _estate(estate, guarded, steps=f'{{ keep = "/{auth}", as = "x" }}', procedure=f'auth = "{auth}"')
     assert collect(estate).code == 0
     assert parts_of(estate) == {"x": b"in"}
-    assert "the server answered with status 401" in collect(estate, PW="mutiny-1789").said
+    assert "the server answered with status 401" in collect(estate, PW="mutiny-1789").err
 
 
 def test_headers_and_cookies_are_learnt(estate: EstateFolder, guarded: _Guarded) -> None:
@@ -322,7 +320,7 @@ def test_headers_and_cookies_are_learnt(estate: EstateFolder, guarded: _Guarded)
     assert collect(_estate(estate, guarded, steps=steps)).code == 0
     assert parts_of(estate) == {"heron-7": b"hello"}
     lost = '{ send = "/x", learn = { ship = "cookie:boat" } }, { keep = "/x", as = "x" }'
-    assert "the answer has no cookie:boat" in collect(_estate(estate, guarded, steps=lost)).said
+    assert "the answer has no cookie:boat" in collect(_estate(estate, guarded, steps=lost)).err
 
 
 def test_the_shipped_restconf_procedure(estate: EstateFolder, guarded: _Guarded) -> None:
@@ -387,7 +385,7 @@ def test_a_status_is_told_in_words_with_what_to_do(
 ) -> None:
     refusing.status, refusing.content, refusing.times = status, content, 99
     result = collect(_patient(_estate(estate, refusing, steps='{ pull = "/x" }')))
-    assert (result.code, said in result.said) == (3, True), result.said
+    assert (result.code, said in result.err) == (3, True), result.said
     assert refusing.requests == 1, "it would be the same again"
 
 
@@ -395,12 +393,12 @@ def test_what_changes_something_is_asked_once_and_a_long_wait_is_said(
     estate: EstateFolder, refusing: _Refusing
 ) -> None:
     posted = '{ send = "POST /make" }, { pull = "/x" }'
-    assert "status 503 (Service Unavailable)" in collect(_patient(_estate(estate, refusing, steps=posted))).said
+    assert "status 503 (Service Unavailable)" in collect(_patient(_estate(estate, refusing, steps=posted))).err
     assert refusing.requests == 1
     refusing.after, refusing.times = "7200", 99
     result = collect(_patient(_estate(estate, refusing, steps='{ pull = "/x" }')))
-    assert "the server asks to wait 2h (Retry-After)" in result.said
-    assert "longer than the step's deadline" in result.said
+    assert "the server asks to wait 2h (Retry-After)" in result.err
+    assert "longer than the step's deadline" in result.err
 
 
 class _Flood(WebServer):
@@ -415,7 +413,7 @@ class _Flood(WebServer):
 def test_size_limits_hold_and_names_are_tamed(estate: EstateFolder, tmp_path: Path) -> None:
     flood = _Flood("flood", tmp_path / "flood")
     flood.start()
-    assert "it exceeds 1.0 MB" in collect(_estate(estate, flood, steps='{ pull = "/x", max_size = "1MB" }')).said
+    assert "it exceeds 1.0 MB" in collect(_estate(estate, flood, steps='{ pull = "/x", max_size = "1MB" }')).err
     flood.size = 40_000_000
     result = collect(_estate(estate, flood, steps='{ pull = "/x" }'))
     assert result.code == 0, result.said
@@ -484,5 +482,5 @@ def test_a_real_server_with_basic_authentication_and_a_redirect(
     assert parts_of(estate) == {"export.cfg": b"hostname real\nend\n"}
     assert "unchanged" in _from_nginx(estate, nginx, "/moved", "basic").out
     result = _from_nginx(estate, nginx, "/export.cfg", "none")
-    assert (result.code, "the server answered with status 401" in result.said) == (3, True)
-    assert "the server answered with status 404" in _from_nginx(estate, nginx, "/nothing", "basic").said
+    assert (result.code, "the server answered with status 401" in result.err) == (3, True)
+    assert "the server answered with status 404" in _from_nginx(estate, nginx, "/nothing", "basic").err

@@ -30,7 +30,7 @@ def test_a_tree_is_kept_file_by_file_and_comes_back_byte_for_byte(files_estate: 
     (data / os.fsdecode(b"caf\xe9")).write_bytes(b"latin")
     result = files_estate.run("collect")
     assert result.code == 0
-    assert "1 excluded from data: pipes" in result.said
+    assert "1 excluded from data: pipes" in result.out
     (data / "like\\xe9").write_bytes(b"a name that looks like an escape")
     files_estate.run("collect")
     private = files_estate.run("restore", "files", "--to", "private")
@@ -52,7 +52,7 @@ def test_a_tree_is_kept_file_by_file_and_comes_back_byte_for_byte(files_estate: 
     assert (back / "hollow").is_dir()
     assert os.readlink(back / "link") == "/etc/hostname"
     os.utime(data / "a.conf")
-    assert "unchanged" in files_estate.run("collect").said, "a time of change alone is no change"
+    assert "unchanged" in files_estate.run("collect").out, "a time of change alone is no change"
     (data / "a.conf").chmod(0o600)
     assert "changed" in files_estate.run("collect").said.split()
 
@@ -61,7 +61,7 @@ def test_holes_are_remarked_and_come_back_as_zeros(files_estate: EstateFolder) -
     with (files_estate.path / "data" / "sparse.img").open("wb") as file:
         file.truncate(5_000_000)
     result = files_estate.run("collect")
-    assert "1 sparse in data: stored with their holes filled" in result.said
+    assert "1 sparse in data: stored with their holes filled" in result.out
     assert files_estate.run("restore", "files", "--only", "data/sparse.img", "--to", "back").code == 0
     assert (files_estate.path / "back" / "data" / "sparse.img").read_bytes() == bytes(5_000_000)
 
@@ -101,7 +101,7 @@ def test_programs_are_given_a_small_environment_and_what_the_step_says(estate: E
         steps=steps.replace("keys/app", "keys/none"),
         source='labels = { site = "y" }\ncredentials = "c"',
     )
-    assert "there is no file" in collect(missing).said
+    assert "there is no file" in collect(missing).err
 
 
 def test_a_file_that_looks_like_the_metadata_of_a_tree_is_a_file(files_estate: EstateFolder) -> None:
@@ -192,16 +192,16 @@ def test_what_goes_wrong_names_the_step_and_what_to_try(
 ) -> None:
     result = _with_steps(files_estate, steps, more).run("collect")
     assert result.code == 3
-    assert told in result.said
-    assert "  try      " in result.said
+    assert told in result.err
+    assert "  try      " in result.err
     assert files_estate.store().versions("files") == []
 
 
 def test_an_empty_folder_and_an_empty_answer_are_suspect(files_estate: EstateFolder) -> None:
     (files_estate.path / "data" / "a.conf").unlink()
-    assert "the export is empty" in files_estate.run("collect").said
+    assert "the export is empty" in files_estate.run("collect").err
     _with_steps(files_estate, '{ keep = ["true"], as = "x" }')
-    assert "x is empty" in files_estate.run("collect").said
+    assert "x is empty" in files_estate.run("collect").err
 
 
 def test_a_source_can_be_left_alone_with_a_reason(files_estate: EstateFolder) -> None:

@@ -79,7 +79,7 @@ def test_each_fault_has_its_message(
         )
     switch.fault = fault
     result = collect(_estate(estate, switch))
-    assert (result.code, told in result.said, tries in result.said) == (3, True, True), result.said
+    assert (result.code, told in result.err, tries in result.err) == (3, True, True), result.said
 
 
 def test_what_only_reads_is_asked_again_over_a_new_session_when_no_answer_came(
@@ -90,7 +90,7 @@ def test_what_only_reads_is_asked_again_over_a_new_session_when_no_answer_came(
     patient = 'tries = 2\nstep_deadline = "2s"'
     result = collect(_estate(estate, switch, procedure=patient))
     assert result.code == 0, result.said
-    assert "succeeded only on a later try, after: timed out after 2s without a complete answer" in result.said
+    assert "succeeded only on a later try, after: timed out after 2s without a complete answer" in result.out
     assert switch.sessions == 2
     switch.fault, switch.sessions_with_fault = TholeFault.HANGS, 3
     locking = '{ send = "lock running" }, { keep = "get-config running", as = "running.xml" }'
@@ -101,8 +101,8 @@ def test_what_only_reads_is_asked_again_over_a_new_session_when_no_answer_came(
 def test_the_order_of_attributes_is_no_change_in_canonical_form(estate: EstateFolder, switch: Thole) -> None:
     _estate(estate, switch, '{ keep = "get-config running", as = "running.xml", canonical = true }')
     switch.fault = TholeFault.SHUFFLES
-    assert "new" in collect(estate).said
-    assert "unchanged" in collect(estate).said
+    assert "new" in collect(estate).out
+    assert "unchanged" in collect(estate).out
 
 
 @pytest.mark.parametrize(
@@ -115,7 +115,7 @@ def test_the_order_of_attributes_is_no_change_in_canonical_form(estate: EstateFo
 )
 def test_wrong_operations(estate: EstateFolder, switch: Thole, steps: str, told: str) -> None:
     result = collect(_estate(estate, switch, steps))
-    assert (result.code, told in result.said) == (3, True), result.said
+    assert (result.code, told in result.err) == (3, True), result.said
 
 
 def test_a_device_without_netconf(estate: EstateFolder, background: Background) -> None:
@@ -126,7 +126,7 @@ def test_a_device_without_netconf(estate: EstateFolder, background: Background) 
     result = collect(_estate(estate, device))  # type: ignore[arg-type]
     background.run(device.stop())
     assert result.code == 3
-    assert "  what     " in result.said
+    assert "  what     " in result.err
 
 
 @given(st.lists(st.binary(min_size=1, max_size=200), min_size=1, max_size=5), st.integers(1, 40))

@@ -88,7 +88,7 @@ steps = [
     estate.write(text.replace("cat /proc/version; echo warning >&2", "ls /nowhere"))
     failed = estate.run("collect")
     assert failed.code == 3
-    assert "the command ended with exit code 2" in failed.said
+    assert "the command ended with exit code 2" in failed.err
     assert "/nowhere" in failed.said.partition("| ls")[2]
 
 
@@ -104,7 +104,7 @@ def test_by_password(estate: EstateFolder, server: OpenSshServer) -> None:
         assert estate.run("show", "real").out == _EXPECTED
         refused = estate.run("collect", PW="high-tide-9")
         assert refused.code == 3
-        assert "refused the log-in" in refused.said
+        assert "refused the log-in" in refused.err
         assert "tide" not in refused.said
     finally:
         subprocess.run(["userdel", "-f", user], check=False, capture_output=True)
@@ -151,7 +151,7 @@ def test_a_certificate_lets_in_and_an_agent_signs(estate: EstateFolder, server: 
     folder = server.client_key.parent
     certified = _key(estate, folder / "certified")
     assert (
-        "refused the log-in" in _files_from(estate, server, certified, '{ keep = "id", as = "id" }').run("collect").said
+        "refused the log-in" in _files_from(estate, server, certified, '{ keep = "id", as = "id" }').run("collect").err
     )
     certified += f'\ncertificate = "{folder}/certified-cert.pub"'
     result = _files_from(estate, server, certified, '{ keep = "id", as = "id" }').run("collect")
@@ -163,7 +163,7 @@ def test_a_certificate_lets_in_and_an_agent_signs(estate: EstateFolder, server: 
         subprocess.run(["ssh-add", "-q", server.client_key], env={**os.environ, **variables}, check=True)
         _files_from(estate, server, "agent = true", '{ keep = "id", as = "id" }')
         assert estate.run("collect", SSH_AUTH_SOCK=variables["SSH_AUTH_SOCK"]).code == 0
-        assert "refused the log-in" in estate.run("collect").said, "without an agent nobody signs"
+        assert "refused the log-in" in estate.run("collect").err, "without an agent nobody signs"
     finally:
         os.kill(int(variables["SSH_AGENT_PID"]), 15)
 
@@ -178,7 +178,7 @@ def test_any_of_several_host_keys_may_be_pinned(estate: EstateFolder, server: Op
     )
     assert pinned.run("collect").code == 0
     wrong = _files_from(estate, server, key, '{ keep = "id", as = "id" }', source=f'host_key = "SHA256:{"A" * 43}"')
-    assert "THE HOST KEY HAS CHANGED" in wrong.run("collect").said
+    assert "THE HOST KEY HAS CHANGED" in wrong.run("collect").err
 
 
 @pytest.mark.parametrize("transfer", ["sftp", "scp"])
@@ -200,19 +200,19 @@ def test_files_with_checksums_over_sftp_and_scp(
     assert estate.run("status", "--json").rows[0]["dated"] == "2023-11-14T22:13:21.000Z", "the time of the file there"
     other = steps.replace(f"sha256sum {there}/cfg-1", f"sha256sum {there}/cfg-2")
     result = _files_from(estate, server, key, other, f'transfer = "{transfer}"\ntries = 1').run("collect")
-    assert "is incomplete: its sha256 is not" in result.said
+    assert "is incomplete: its sha256 is not" in result.err
     result = _files_from(estate, server, key, steps.replace("cfg-1", "cfg-9"), f'transfer = "{transfer}"').run(
         "collect"
     )
     assert result.code == 3
     if transfer == "sftp":
         newest = f'{{ pull = "{there}/cfg-*.img", newest = "time", as = "cfg.img" }}'
-        assert "unchanged" in _files_from(estate, server, key, newest).run("collect").said
+        assert "unchanged" in _files_from(estate, server, key, newest).run("collect").out
     else:
         result = _files_from(
             estate, server, key, steps.replace(", checksum", ', max_size = "10kB", checksum'), 'transfer = "scp"'
         ).run("collect")
-        assert "exceeds 10.0 kB" in result.said
+        assert "exceeds 10.0 kB" in result.err
 
 
 @pytest.mark.parametrize("transfer", ["sftp", "scp"])
@@ -256,7 +256,7 @@ def test_a_real_pager_on_a_plain_terminal_leaves_no_trace(
         file.write_text(content)
         result = estate.run("collect")
         assert result.code == 0, result.said
-        assert (" -0" if more else "new") in result.said
+        assert (" -0" if more else "new") in result.out
         store = estate.store()
         (part,) = store.parts("real", number)
         assert store.read(part).decode() == content

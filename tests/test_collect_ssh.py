@@ -23,7 +23,7 @@ def test_pages_echo_banner_and_carriage_returns_leave_no_trace(router_estate: Ro
     """100 lines come in pages; descriptions hold what looks like a prompt."""
     estate = router_estate()
     result = estate.run("collect")
-    assert (result.code, "new        @1" in result.said) == (0, True), result.said
+    assert (result.code, "new        @1" in result.out) == (0, True), result.said
     assert _content(estate) == ROUTER_CONFIG.encode()
 
 
@@ -51,8 +51,8 @@ def test_each_fault_is_told_with_its_step_and_advice(
     result = estate.run("collect")
     assert result.code == 3
     assert told in result.said
-    assert "try      " in result.said
-    assert "where    step 1 of 1 (keep list settings active)" in result.said
+    assert "try      " in result.err
+    assert "where    step 1 of 1 (keep list settings active)" in result.err
     assert estate.store().versions("t") == []
 
 
@@ -64,7 +64,7 @@ def test_half_an_export_is_set_aside_and_never_the_last_good_version(
     router.fault = Fault.HALF
     result = estate.run("collect")
     assert result.code == 3
-    assert 'active.cfg does not end with "end"' in result.said
+    assert 'active.cfg does not end with "end"' in result.err
     assert estate.run("show", "t", "--reveal").out == ROUTER_CONFIG
     assert estate.run("show", "t@2").out == "\n".join(ROUTER_CONFIG.splitlines()[:47]) + "\n"
     assert "suspect" in estate.run("versions", "t").out
@@ -76,7 +76,7 @@ def test_half_an_export_is_set_aside_and_never_the_last_good_version(
     assert not (estate.path / "back").exists()
     assert "t@2 (SUSPECT, from " in estate.run("restore", "t@2", "--to", "back", "--suspect").out
     router.fault = None
-    assert "unchanged" in estate.run("collect").said
+    assert "unchanged" in estate.run("collect").out
 
 
 def test_an_error_line_is_suspect_when_kept_and_a_failure_when_sent(
@@ -84,17 +84,17 @@ def test_an_error_line_is_suspect_when_kept_and_a_failure_when_sent(
 ) -> None:
     router.fault = Fault.REFUSES
     estate = router_estate()
-    assert 'active.cfg holds an error: "Unknown command: list settings active"' in estate.run("collect").said
+    assert 'active.cfg holds an error: "Unknown command: list settings active"' in estate.run("collect").err
     text = (estate.path / "historon.toml").read_text().replace("steps = [", 'steps = [{ send = "no such thing" }, ')
     estate.write(text)
     result = estate.run("collect")
-    assert "step 1 of 2 (send no such thing)" in result.said
-    assert 'the answer is "Unknown command: no such thing"' in result.said
+    assert "step 1 of 2 (send no such thing)" in result.err
+    assert 'the answer is "Unknown command: no such thing"' in result.err
 
 
 @pytest.mark.parametrize(("step", "told"), [(', min_size = "1MB"', "fewer than 1.0 MB")])
 def test_an_export_that_is_too_small_is_suspect(router_estate: RouterEstate, step: str, told: str) -> None:
-    assert told in router_estate(step=step).run("collect").said
+    assert told in router_estate(step=step).run("collect").err
 
 
 def test_terminal_escapes_are_stored_as_they_are_and_shown_as_text(
@@ -134,7 +134,7 @@ def test_a_refused_log_in_says_so_and_shows_no_password(router_estate: RouterEst
     router.password = "another"
     result = estate.run("collect")
     assert result.code == 3
-    assert "refused the log-in" in result.said
+    assert "refused the log-in" in result.err
     assert "harbour-light" not in result.said
 
 
@@ -142,7 +142,7 @@ def test_first_contact_needs_a_person_or_a_word(router_estate: RouterEstate, rou
     estate = router_estate(unpinned="yes")
     result = estate.run("collect")
     assert result.code == 3
-    assert f"first contact: 127.0.0.1 shows ssh-ed25519 {router.fingerprint}" in result.said
+    assert f"first contact: 127.0.0.1 shows ssh-ed25519 {router.fingerprint}" in result.err
     assert estate.run("collect", "--trust-first-contact").code == 0
     known = estate.path / "known_hosts"
     assert known.stat().st_mode & 0o777 == 0o600
@@ -154,8 +154,8 @@ def test_what_failed_beside_a_first_contact_is_not_forgotten(router_estate: Rout
     more = '[[sources]]\nname = "other"\naddress = "127.0.0.1"\nport = 9\nprocedure = "capstan"\ncredentials = "r"\n'
     result = router_estate(unpinned="yes", more=more).run("collect", "--trust-first-contact")
     assert result.code == 3
-    assert "2 sources in" in result.said
-    assert "1 new, 1 failed" in result.said
+    assert "2 sources in" in result.out
+    assert "1 new, 1 failed" in result.out
 
 
 def test_first_contact_can_be_confirmed_on_a_terminal(router_estate: RouterEstate, router: Capstan) -> None:
@@ -197,8 +197,8 @@ def test_a_changed_host_key_is_refused_loudly_and_nothing_is_sent(
     background.run(impostor.stop())
     background.stop()
     assert result.code == 3
-    assert "THE HOST KEY HAS CHANGED" in result.said
-    assert "Nothing was sent" in result.said
+    assert "THE HOST KEY HAS CHANGED" in result.err
+    assert "Nothing was sent" in result.err
 
 
 @pytest.fixture
@@ -224,7 +224,7 @@ def test_one_bad_source_harms_no_other(router_estate: RouterEstate, silent_port:
         estate = router_estate(more=more, procedure='deadline = "3s"')
         result = estate.run("collect")
     assert result.code == 3
-    assert "1 new, 4 failed" in result.said
+    assert "1 new, 4 failed" in result.out
     assert estate.store().state("t").good == 1
     for told in (
         "where    connecting and logging in",
@@ -232,7 +232,7 @@ def test_one_bad_source_harms_no_other(router_estate: RouterEstate, silent_port:
         "ended the connection",
         "timed out after 3s",
     ):
-        assert told in result.said, result.said
+        assert told in result.err, result.said
 
 
 def test_the_known_hosts_file_may_be_a_real_one_or_wrong(router_estate: RouterEstate, router: Capstan) -> None:
@@ -258,7 +258,7 @@ def test_it_is_given_up_after_so_many_tries(router_estate: RouterEstate, router:
     router.fault, router.sessions_with_fault = Fault.CLOSES, 2
     result = router_estate(procedure='tries = 2\nretry_pause = "50ms"').run("collect")
     assert result.code == 3
-    assert "; tried 2 times" in result.said
+    assert "; tried 2 times" in result.err
 
 
 def test_a_refused_log_in_is_never_tried_again(router_estate: RouterEstate, router: Capstan) -> None:

@@ -246,7 +246,7 @@ def test_whoever_says_how_things_stand_says_the_same(opened: EstateFolder, liste
     if kind == "timetable-missed":
         assert (
             "warning: timetable nightly: idle: not collected in time; is the service running?"
-            in opened.run("agenda").said
+            in opened.run("agenda").out
         )
     letters = (opened.path / "told.jsonl").read_text() if (opened.path / "told.jsonl").exists() else ""
     assert '"all-well"' not in letters
@@ -270,7 +270,7 @@ _IN_THE_TABLE = ("overdue", "failing", "suspect", "age-unknown", "requirement-fa
 
 
 def _looked_at_by_the_service(opened: EstateFolder) -> tuple[dict[str, list[dict[str, str]]], str]:
-    """What /health and /metrics say once the service has looked around, and reported whoever is to be reported."""
+    """What /health and /metrics say once the service has looked around, and notified everybody it must."""
     estate = read_estate(opened.path / "historon.toml")
     store, figures = opened.store(), HealthFigures(seen=_NOW)
     notifier = Notifier(estate, store, lambda: datetime.now(UTC))

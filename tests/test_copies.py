@@ -35,11 +35,11 @@ def _ledger(estate: EstateFolder) -> Path:
 
 def test_a_copy_is_a_store_of_its_own_byte_for_byte(filled: EstateFolder) -> None:
     assert "saltgate  store  behind for" in filled.run("copies").out
-    assert "saltgate: up to date: 2 versions of 1 source" in filled.run("copies", "--update").said
+    assert "saltgate: up to date: 2 versions of 1 source" in filled.run("copies", "--update").out
     assert "saltgate  store  up to date" in filled.run("copies").out
     assert _ledger(filled).stat().st_mode & 0o777 == 0o600
     assert sorted(os.listdir(filled.path / "saltgate")) == ["estate", "ledger.sqlite"]
-    assert "2 versions of 1 source read: all intact" in filled.run("copies", "--verify").said
+    assert "2 versions of 1 source read: all intact" in filled.run("copies", "--verify").out
     copy = FolderStore(filled.path / "saltgate")
     assert [copy.read(part) for part in copy.parts("files", 2) if part.name == "data/a.conf"] == [b"two\n"]
     copy.close()
@@ -193,7 +193,7 @@ def test_damage_of_a_copy_is_found(filled: EstateFolder) -> None:
 
 
 def test_the_service_brings_copies_up_to_date_and_tells_when_one_is_behind(filled: EstateFolder) -> None:
-    assert "copy saltgate: up to date, 2 versions" in filled.run("serve", "--once").said
+    assert "copy saltgate: up to date, 2 versions" in filled.run("serve", "--once").err
     assert "copy saltgate" not in filled.run("serve", "--once").err, "nothing is missing in it"
     filled.write(COPIED.replace('path = "saltgate"', 'path = "none/saltgate"\nmax_lag = "1h"'))
     store = filled.store()
@@ -360,7 +360,7 @@ def test_a_store_in_a_folder_with_a_retention_of_its_own(filled: EstateFolder) -
     assert "behind" in filled.run("copies").out
     assert filled.run("copies", "--update").code == 0
     assert held() == [max(numbers), max(numbers) + 1]
-    assert "all intact" in filled.run("copies", "--verify", "all").said
+    assert "all intact" in filled.run("copies", "--verify", "all").out
     filled.write(text + own.replace("at_most = 2", "at_most = 4"))
     (filled.path / "data" / "a.conf").write_text("another\n")
     assert filled.run("collect").code == 0

@@ -255,7 +255,7 @@ def test_a_store_is_made_of_plain_files(copied: EstateFolder, pattern: str) -> N
         assert "new store with 3 versions" in made.out
         found = [copied.run("show", f"files@{number}", "data/a.conf").out for number in (1, 2, 3)]
         assert found == ["one\n", "two\n", "three\n"]
-        assert "1 unchanged" in copied.run("collect").said
+        assert "1 unchanged" in copied.run("collect").out
         shutil.rmtree(copied.path / "store")
 
 

@@ -257,7 +257,7 @@ def test_damage_stays_known_until_it_is_written_again(copied: Copied) -> None:
     assert "copy-damaged" in (copied.estate.path / "told.jsonl").read_text()
     mended = copied.estate.run("copies", "--update")
     assert mended.code == 0, mended.said
-    assert "away: damage was repaired:" in mended.said
+    assert "away: damage was repaired:" in mended.out
     assert "up to date" in copied.estate.run("copies").out
     assert copied.estate.run("copies", "--verify", "all").code == 0
     assert "copy-well" in (copied.estate.path / "told.jsonl").read_text()
@@ -468,7 +468,7 @@ def test_a_copy_without_a_parent_folder_does_not_end_the_service(files_estate: E
     served = files_estate.run("serve", "--once")
     assert served.code == 0, served.said
     assert "copy away: " in served.err
-    assert "copy good: up to date" in served.said
+    assert "copy good: up to date" in served.err
     assert "Traceback" not in served.said
 
 

@@ -155,7 +155,7 @@ def test_a_copy_far_away_is_the_whole_store(far: Far) -> None:
     _three_versions(far)
     assert "away: up to date: 3 versions of 1 source" in far.update()
     assert far.back() == far.held()
-    assert "away: 3 versions of 1 source read: all intact" in far.estate.run("copies", "--verify", **KEY).said
+    assert "away: 3 versions of 1 source read: all intact" in far.estate.run("copies", "--verify", **KEY).out
     assert "up to date" in far.estate.run("copies", **KEY).out
     for name, content in _objects(far).items():
         digest = name.rpartition("/")[2]
@@ -288,7 +288,7 @@ def test_a_line_that_is_cut_is_gone_on_with(far: Far) -> None:
             assert "cannot" in said
             line.left = None
             far.update()
-            assert "all intact" in far.estate.run("copies", "--verify", "all", **KEY).said
+            assert "all intact" in far.estate.run("copies", "--verify", "all", **KEY).out
 
 
 @pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
@@ -537,7 +537,7 @@ def test_a_lost_machine_is_made_anew_from_far_away(far: Far, tmp_path: Path) -> 
         assert "has no estate file" in result.err
         new.write(FILES_ESTATE)
         result = new.run("new", ".", "--store-only", "--from-copy", place / "rescue.toml", **KEY)
-        assert "new store with 3 versions" in result.said, result.said
+        assert "new store with 3 versions" in result.out, result.said
     else:
         assert result.code == 0, result.said
         assert "3 versions of 1 sources" in result.out

@@ -216,7 +216,7 @@ def test_a_store_is_made_of_a_repository(kept: EstateFolder, tmp_path: Path) -> 
         assert {one["at"][:19] for one in rows} <= began, "a commit has the instant of its round"
         assert kept.run("show", "files@1", "data/a.conf").out == "one\n"
         assert kept.run("show", "files", "data/a.conf").out == "two\n"
-        assert "1 unchanged" in kept.run("collect").said
+        assert "1 unchanged" in kept.run("collect").out
         shutil.rmtree(kept.path / "store")
 
 

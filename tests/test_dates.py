@@ -107,13 +107,13 @@ def test_a_date_that_is_missing_or_ahead_makes_the_age_unknown(estate: EstateFol
         estate, over="local", steps="""{ pull = "e.cfg", dated = 'pattern:saved at (.*)' }""", source='max_age = "26h"'
     )
     _file(estate, "e.cfg", _NOW)
-    assert "the age of e.cfg is unknown: the answer has no pattern:saved at (.*)" in collect(estate).said
+    assert "the age of e.cfg is unknown: the answer has no pattern:saved at (.*)" in collect(estate).out
     result = estate.run("status")
     assert (result.code, "1 of UNKNOWN AGE" in result.out, "no date in it" in result.out) == (1, True, True)
     _file(estate, "e.cfg", _NOW, _TEXT.format("yesterday"))
-    assert '"yesterday" is not a time' in collect(estate).said
+    assert '"yesterday" is not a time' in collect(estate).out
     _file(estate, "e.cfg", _NOW, _TEXT.format(_AHEAD.isoformat()))
-    assert "is in the future" in collect(estate).said
+    assert "is in the future" in collect(estate).out
     assert estate.run("status").code == 1
     describe_estate(estate, over="local", steps='{ pull = "e.cfg" }', source='max_age = "26h"')
     collect(estate)
@@ -135,7 +135,7 @@ def test_a_server_says_when_what_it_serves_was_made(estate: EstateFolder, tmp_pa
             collect(estate)
             assert "20d of 26h, no new export" in estate.run("status").out
             device.at = None
-            assert "the source does not report the time of the file" in collect(estate).said
+            assert "the source does not report the time of the file" in collect(estate).out
     finally:
         device.stop()
 
@@ -229,8 +229,8 @@ def test_two_exports_agree_up_to_noise_or_it_fails(estate: EstateFolder) -> None
     (estate.path / "more").write_text("end\n")
     describe_estate(estate, over="local", steps=_COUNTING, procedure="collect_twice = true")
     result = collect(estate)
-    assert (result.code, "two exports in a row differ in a" in result.said) == (3, True)
-    assert "collect it later, or mask the differences as noise" in result.said
+    assert (result.code, "two exports in a row differ in a" in result.err) == (3, True)
+    assert "collect it later, or mask the differences as noise" in result.err
     describe_estate(estate, over="local", steps=_COUNTING, procedure="collect_twice = true\nnoise = ['^counted']")
     before = len((estate.path / "runs").read_text().splitlines())
     assert collect(estate).code == 0

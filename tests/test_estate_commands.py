@@ -245,9 +245,9 @@ def test_stand_ins_run_until_they_are_told_to_stop(tmp_path: Path) -> None:
     rest = process.communicate(timeout=20)[0]
     assert process.returncode == 0, rest
     assert result.code == 3
-    assert "10 new, 2 failed" in result.said
-    assert "the connection broke in the middle of an answer" in result.said
-    assert "access-denied" in result.said
+    assert "10 new, 2 failed" in result.out
+    assert "the connection broke in the middle of an answer" in result.err
+    assert "access-denied" in result.err
     assert any("127.0.0.1" in line for line in lines)
     assert "it has: expires" in historon("standins", "again", "--fault", "saltgate-wall-1=?", cwd=tmp_path).err
     assert "there is no device nobody" in historon("standins", "third", "--fault", "nobody=x", cwd=tmp_path).err

@@ -218,8 +218,8 @@ def test_a_secret_that_cannot_be_fetched_fails_its_sources_alone(
     estate.write(_BASE.replace("env:SECRET", reference) + more)
     result = estate.run("collect")
     assert result.code == 3
-    assert told in result.said
-    assert "f                         new" in result.said
+    assert told in result.err
+    assert "f                         new" in result.out
     assert "canary" not in result.said
 
 

@@ -99,7 +99,7 @@ _OF_EACH = (
 
 @dataclass
 class _Heard:
-    """Those who are reported: a relay, a web server and a log server."""
+    """Those who are notified: a relay, a web server and a log server."""
 
     relay: Pennant
     hook: WebListener
@@ -194,7 +194,7 @@ def _said_of_all(sent: EstateFolder, capfd: pytest.CaptureFixture[str]) -> None:
 
 
 def _told_in_a_form_that_harms_nobody(heard: _Heard) -> None:
-    """Every channel was reported both rounds, in its own form, and nothing of what was sent is more than text there."""
+    """Every channel was notified of both rounds, in its own form, and nothing of what was sent is more than text there."""
     assert len(heard.relay.letters) == 2
     for letter in heard.relay.letters:
         assert "\n" not in letter["Subject"]

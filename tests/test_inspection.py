@@ -105,7 +105,7 @@ def _pulling(
     steps = f'{{ pull = "data/{name}" {step} }}'
     describe_estate(estate, over="local", steps=steps, procedure=procedure, source=source, more="", head="")
     result = collect(estate)
-    assert "new" in result.said, result.said
+    assert "new" in result.out, result.said
     return file
 
 
@@ -136,7 +136,7 @@ def test_what_is_pulled_is_inspected_like_what_is_kept(
     file.write_bytes(broken)
     result = collect(estate)
     assert (result.code, "suspect" in result.said) == (3, True), result.said
-    assert said in result.said
+    assert said in result.err
     assert estate.run("show", "s", "--reveal").out.encode()[:20] == whole.decode("utf-8", "replace").encode()[:20]
 
 
@@ -168,15 +168,15 @@ def test_within_a_folder_single_empty_files_are_normal_and_broken_ones_are_not(f
     for number in range(9):
         (data / f"{number}.conf").write_text("x\n" * 99)
     (data / "rules.xml").write_bytes(WHOLE["a.xml"]())
-    assert "new" in files_estate.run("collect").said
+    assert "new" in files_estate.run("collect").out
     (data / "3.conf").write_text("")
-    assert "changed" in files_estate.run("collect").said
+    assert "changed" in files_estate.run("collect").out
     (data / "rules.xml").write_bytes(WHOLE["a.xml"]()[:50])
-    assert "data/rules.xml is not a whole XML document" in files_estate.run("collect").said
+    assert "data/rules.xml is not a whole XML document" in files_estate.run("collect").err
     (data / "rules.xml").write_bytes(WHOLE["a.xml"]())
     for number in range(7):
         (data / f"{number}.conf").unlink()
-    assert "data/ has 4 files, and had 11" in files_estate.run("collect").said
+    assert "data/ has 4 files, and had 11" in files_estate.run("collect").err
 
 
 @pytest.mark.parametrize(
@@ -206,7 +206,7 @@ def test_a_large_part_is_looked_into_to_its_end(estate: EstateFolder) -> None:
     rows = b'{"rows": [' + b'{"port": "x"},' * 1_400_000
     file = _pulling(estate, "a.json", rows + b"{}]}", ', max_size = "1GiB"')
     file.write_bytes(rows)
-    assert "a.json is not a whole JSON document: it ends in the middle" in collect(estate).said
+    assert "a.json is not a whole JSON document: it ends in the middle" in collect(estate).err
 
 
 def test_a_person_may_vouch_for_a_suspect_version(estate: EstateFolder) -> None:
@@ -220,9 +220,9 @@ def test_a_person_may_vouch_for_a_suspect_version(estate: EstateFolder) -> None:
     assert estate.run("status").code == 0
     assert "is in none" in estate.run("find", "port-19").out
     assert "port-6" in estate.run("find", "port-6").out, "it can be found as any other"
-    assert "unchanged" in collect(estate).said
+    assert "unchanged" in collect(estate).out
     file.write_bytes(TEXT[:160])
-    assert "changed" in collect(estate).said, "the next one is measured by it"
+    assert "changed" in collect(estate).out, "the next one is measured by it"
     for wrong, said in (("s@2", "s@2 is already good"), ("s@9", "no such version"), ("t@1", "there is no source")):
         refused = estate.run("vouch", wrong)
         assert (refused.code, said in refused.err) == (2, True), refused.err

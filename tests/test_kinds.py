@@ -1,6 +1,6 @@
 """Some forty kinds of configuration files, each with edits of known kind: reported under the right path, as what they are.
 
-The files are those of `tests/data/kinds`: a text each, and behind it edits, with what is to be reported them.
+The files are those of `tests/data/kinds`: a text each, and behind it edits, with what is to be reported of them.
 """
 
 import json

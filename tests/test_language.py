@@ -126,7 +126,7 @@ def test_waiting_goes_on_until_the_condition_holds_or_as_configured(estate: Esta
         busy = f'{{ await = ["echo", "busy"], until = {{ holds = ["idle"] }}, every = "20ms", within = "100ms", word = "idleness", or_else = "{or_else}" }}'
         result = collect(_local(estate, busy + ', { keep = ["echo", "3"], as = "n" }'))
         assert (result.code, told in result.said) == (code, True), result.said
-    assert "unchanged" in result.said
+    assert "unchanged" in result.out
 
 
 def test_a_size_that_stands_still_ends_the_waiting(estate: EstateFolder) -> None:
@@ -188,10 +188,10 @@ def test_includes_excludes_and_limits_of_a_tree(estate: EstateFolder) -> None:
         (tree / name).write_text(name)
     _local(estate, '{ pull = "etc", include = ["*.conf"], exclude = ["cache/*"], max_size = "1kB" }')
     result = collect(estate)
-    assert "2 excluded by include and exclude" in result.said
+    assert "2 excluded by include and exclude" in result.out
     assert parts_of(estate).keys() == {"etc/app.conf", "etc/sub/b.conf", "etc.tree"}
     _local(estate, '{ pull = "etc", max_size = "9B" }')
-    assert "makes it exceed 9 B" in collect(estate).said
+    assert "makes it exceed 9 B" in collect(estate).err
 
 
 def test_the_newest_of_a_glob(estate: EstateFolder) -> None:
@@ -210,7 +210,7 @@ def test_what_this_machine_must_have(estate: EstateFolder) -> None:
         ('needs = { free = "900000GB" }', "fewer than the 900000 GB that it needs"),
     ):
         result = collect(_local(estate, '{ pull = "sites.json" }', needs))
-        assert (result.code, told in result.said) == (3, True), result.said
+        assert (result.code, told in result.err) == (3, True), result.said
     assert (
         collect(
             _local(estate, '{ pull = "sites.json" }', 'needs = { mount = "/", free = "1kB", programs = ["sh"] }')
@@ -225,7 +225,7 @@ def test_a_clock_that_differs_is_remarked(estate: EstateFolder) -> None:
         '{ clock = ["date", "-u", "+now %Y-%m-%d %H:%M:%S +0000", "-d", "-3 hours"], format = "%Y-%m-%d %H:%M:%S %z" }, { pull = "sites.json" }',
     )
     result = collect(estate)
-    assert "its clock is 3h behind ours" in result.said or "its clock is 2h 59m behind ours" in result.said
+    assert "its clock is 3h behind ours" in result.out or "its clock is 2h 59m behind ours" in result.out
     assert result.code == 0
 
 
@@ -303,9 +303,9 @@ def test_one_that_stays_paused_is_the_loudest_failure(
     purser.break_down(fault)
     result = collect(estate)
     assert result.code == 3
-    assert "SERVICE NOT RESUMED: 3 tries failed" in result.said
-    assert why in result.said
-    assert "resume it by hand, now: purser/purserctl resume" in result.said
+    assert "SERVICE NOT RESUMED: 3 tries failed" in result.err
+    assert why in result.err
+    assert "resume it by hand, now: purser/purserctl resume" in result.err
     data = collect(estate, "--json").rows
     assert data[0]["failure"]["kind"] == "not resumed"
 
@@ -315,7 +315,7 @@ def test_it_is_resumed_when_pausing_itself_fails(estate: EstateFolder, purser: P
     purser.break_down(PurserFault.BUSY)
     (purser.folder / "state").write_text("paused\n")
     result = collect(estate)
-    assert "3 transfers are running" in result.said
+    assert "3 transfers are running" in result.err
     assert purser.running
 
 
@@ -341,7 +341,7 @@ def test_it_is_left_alone_while_it_is_busy(estate: EstateFolder, purser: Purser)
     assert result.code == 0
     assert (
         "skipped    an idle moment did not come within 100ms" in " ".join(result.out.split("  ")).replace("     ", " ")
-        or "an idle moment did not come within 100ms" in result.said
+        or "an idle moment did not come within 100ms" in result.out
     )
 
 

@@ -40,8 +40,8 @@ def _shown(estate: EstateFolder, reference: str) -> str:
 def test_large_parts_come_back_and_their_blocks_go_with_them(estate: EstateFolder) -> None:
     _estate(estate)
     first = _write(estate.path / "big.img", b"1")
-    assert "new" in estate.run("collect").said
-    assert "unchanged" in estate.run("collect").said
+    assert "new" in estate.run("collect").out
+    assert "unchanged" in estate.run("collect").out
     size = estate.store().size()
     with (estate.path / "big.img").open("r+b") as file:
         file.write(b"another head")
@@ -61,7 +61,7 @@ def test_large_parts_come_back_and_their_blocks_go_with_them(estate: EstateFolde
     assert estate.run("show", "files").out == "small again\n"
     assert estate.store().size() < 2**20
     third = _write(estate.path / "big.img", b"3")
-    assert "big.img is binary, and was text before" in estate.run("collect").said
+    assert "big.img is binary, and was text before" in estate.run("collect").err
     assert estate.run("vouch", "files@4").code == 0
     assert _shown(estate, "files") == third
 
@@ -71,7 +71,7 @@ def test_what_is_too_large_for_one_stable_form_says_so(estate: EstateFolder) -> 
     _write(estate.path / "big.img", b"5")
     text = (estate.path / "historon.toml").read_text()
     estate.write(text.replace('max_size = "1GiB"', 'max_size = "1GiB", canonical = true'))
-    assert "remove canonical from this step" in estate.run("collect").said
+    assert "remove canonical from this step" in estate.run("collect").err
 
 
 def test_memory_stays_small(estate: EstateFolder) -> None:

@@ -41,7 +41,7 @@ def test_a_wrong_elevation_password_is_typed_once(estate: EstateFolder, router: 
     result = collect(_router_estate(estate, router, _ELEVATE + _KEEP), UP="wrong-nest")
     assert result.code == 3
     assert router.elevations_tried <= 2, "asked again, it is not typed again"
-    assert "Historon does not repeat it, as accounts lock" in result.said
+    assert "Historon does not repeat it, as accounts lock" in result.err
     assert "wrong-nest" not in result.said
     again = collect(_router_estate(estate, router, _ELEVATE + _KEEP))
     assert again.code == 0, again.said
@@ -65,9 +65,9 @@ def test_an_account_that_is_refused_is_spared(estate: EstateFolder, router: Caps
     result = collect(estate, PW="old-light")
     assert result.code == 3
     assert router.passwords_tried <= 8
-    assert "not contacted: the account c was refused" in result.said
-    assert "30 failed" in result.said
-    assert "30 new" in collect(estate).said
+    assert "not contacted: the account c was refused" in result.err
+    assert "30 failed" in result.out
+    assert "30 new" in collect(estate).out
 
 
 KINDS = ("ssh-ed25519", "ssh-rsa", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp521")
@@ -197,7 +197,7 @@ def test_a_device_with_nothing_but_an_old_algorithm_is_told_by_its_name(
     result = collect(estate)  # either side may be the first to hang up, before we have read why
     background.run(_close(server))
     named = "ssh-rsa" if kind == "ssh-rsa" else "diffie-hellman-group14-sha1"
-    assert f'legacy = ["{named}"]' in result.said, result.said
+    assert f'legacy = ["{named}"]' in result.err, result.said
 
 
 # ---- what ends before it could refuse anything -----------------------------------------------------------------------
@@ -244,6 +244,6 @@ def test_a_daemon_that_closes_refuses_no_log_in(
         describe_estate(estate, over=over, steps=steps, procedure=f"tries = 2\n{prompt}", source=source)
         result = collect(estate)
         assert result.code == 3
-        assert "tried 2 times" in result.said, result.said
+        assert "tried 2 times" in result.err, result.said
         assert "refuses" not in result.said
         assert "accounts lock" not in result.said

@@ -251,7 +251,7 @@ def test_noise_is_found_with_its_evidence_and_written_where_it_belongs(edges: Es
     assert "1 mask added to the procedure files in historon.toml" in edges.run("noise", "edge-1", "--take", "1").out
     assert "no further noise found in 7 good versions of edge-1 (2 masks in force)" in edges.run("noise", "edge-1").out
     _edit(edges, "uptime 168", "uptime 999", 1)
-    assert "unchanged" in edges.run("collect", "edge-1").said
+    assert "unchanged" in edges.run("collect", "edge-1").out
     assert "too early: edge-2 has 1 good version, noise needs 4" in edges.run("noise", "edge-2").out
 
 
@@ -287,8 +287,8 @@ def test_requirements_fail_and_are_met_again_and_are_told_once(edges: EstateFold
     again = edges.run("collect")
     assert again.code == 0
     assert again.said.count("meets again: clock") == 4
-    assert "ports are up: lacks  / no shutdown$ in interface port-1" in again.said
-    assert "ports are up: has interface port-1 / mtu 9000" in again.said
+    assert "ports are up: lacks  / no shutdown$ in interface port-1" in again.err
+    assert "ports are up: has interface port-1 / mtu 9000" in again.err
     (data,) = edges.run("requirements", "edge-2", "--json").rows
     assert [one["requirement"] for one in data["not_met"]] == ["ports are up"] * 2
     assert "1 of 4 sources does not meet its requirements" in edges.run("requirements").out

@@ -201,7 +201,7 @@ def test_it_is_collected_whole_and_proven(
             assert holds in found[name], name
         assert not [name for name in found if name.endswith("_key")], "private keys stay where they are"
         again = estate.run("collect")
-        assert "1 unchanged" in again.said, again.said + estate.run("diff", "s").out
+        assert "1 unchanged" in again.out, again.out + estate.run("diff", "s").out
         proof = estate.run("prove", "s")
         if "has no proof" not in proof.err:
             assert (proof.code, "proven" in proof.out) == (0, True), proof.said
@@ -241,7 +241,7 @@ def test_a_database_server(
     _described(estate, server, "postgresql", {"database": _told(database.database(), tmp_path)})
     _collected(estate)
     assert "CREATE ROLE" in estate.run("show", "s", "globals.sql").out
-    assert "1 unchanged" in estate.run("collect").said, estate.run("diff", "s").out
+    assert "1 unchanged" in estate.run("collect").out, estate.run("diff", "s").out
     assert estate.run("prove", "s").code == 0, estate.run("prove", "s").said
 
 
@@ -405,7 +405,7 @@ def test_a_real_netconf_server_is_brought_back(estate: EstateFolder, tmp_path: P
     subsystem = program("netconf-subsystem")
     if program("netconfd") is None or subsystem is None:
         pytest.skip("this machine does not have netconfd")
-    own = Path(pwd.getpwuid(os.geteuid()).pw_dir) / ".yuma"  # which it makes wherever it is reported to work
+    own = Path(pwd.getpwuid(os.geteuid()).pw_dir) / ".yuma"  # which it makes wherever it has to work
     (tmp_path / "keys").mkdir()
     socket = tmp_path / "nc.sock"
     more = f'Subsystem netconf "{subsystem} --ncxserver-sockname=PORT@{socket}"\n'

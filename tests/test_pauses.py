@@ -123,7 +123,7 @@ def test_one_that_cannot_be_resumed_is_the_gravest_event(
     killed.break_down(fault)
     result = estate.run("collect", "other")
     assert result.code == 3
-    assert "SERVICE NOT RESUMED: s: 3 tries failed" in result.said
+    assert "SERVICE NOT RESUMED: s: 3 tries failed" in result.err
     assert _kinds(estate).count("not-resumed") == 1
     assert estate.run("serve", "--once").code != 0
     assert _kinds(estate).count("not-resumed") == 1, "told once, and not by every command"
@@ -154,5 +154,5 @@ def test_one_that_is_no_longer_described_is_told_of(estate: EstateFolder, killed
     )
     result = estate.run("collect")
     assert result.code == 3
-    assert "SERVICE NOT RESUMED: s: the estate file no longer has this source" in result.said
+    assert "SERVICE NOT RESUMED: s: the estate file no longer has this source" in result.err
     assert not killed.running

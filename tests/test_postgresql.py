@@ -291,9 +291,9 @@ def test_a_wrong_place_is_refused_in_words_and_makes_no_folder(
 
 
 def test_commands_work_on_a_database_as_on_a_folder(served: EstateFolder) -> None:
-    assert "new" in served.run("collect").said
+    assert "new" in served.run("collect").out
     _edit(served, "one\nTWO\nthree\n")
-    assert "changed" in served.run("collect").said
+    assert "changed" in served.run("collect").out
     assert "+ TWO" in served.run("diff", "files@1", "files@2", "--form", "lines").out
     assert served.run("status").code == 0
     assert served.run("doctor").code == 0
@@ -343,7 +343,7 @@ def test_a_folder_becomes_a_database_and_a_folder_again(files_estate: EstateFold
     assert whole_store(back) == known
     back.close()
     files_estate.write(FILES_ESTATE.replace('name = "Test"', 'name = "Test"\nstore = "back"'))
-    assert "unchanged" in files_estate.run("collect").said
+    assert "unchanged" in files_estate.run("collect").out
 
 
 def test_of_a_copy_that_is_there_only_rows_that_differ_are_fetched(

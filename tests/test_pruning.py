@@ -166,7 +166,7 @@ def test_a_disk_that_fills_up_during_a_round_stops_it_from_writing_more(
     result = retained.run("collect")
     assert result.code == 3
     assert "free, less than the 60.0 MB of free in [estate]" in " ".join(result.said.split())
-    assert "1 new, 1 failed" in result.said
+    assert "1 new, 1 failed" in result.out
 
 
 # ---- by itself -------------------------------------------------------------------------------------------------------

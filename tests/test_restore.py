@@ -443,9 +443,9 @@ def test_what_a_version_does_not_hold_is_said(files_estate: EstateFolder) -> Non
     except OSError:
         with_attributes = False
     collected = files_estate.run("collect")
-    assert "2 with several names in data: each name is stored as a separate file" in collected.said
+    assert "2 with several names in data: each name is stored as a separate file" in collected.out
     if with_attributes:
-        assert "with an access list, capabilities or attributes in data: these are not stored" in collected.said
+        assert "with an access list, capabilities or attributes in data: these are not stored" in collected.out
     (data / "a.conf").write_text("changed\n")
     shown = files_estate.run("restore", "files", "--over-originals")
     assert "lost by restoring: " in shown.out

@@ -41,7 +41,7 @@ def test_at_most_so_many_with_the_same_label(estate: EstateFolder) -> None:
 
 
 def test_an_interrupted_round_is_finished_later(estate: EstateFolder) -> None:
-    assert "nothing is left to collect" in _many(estate, 4, "", "").run("collect", "--unfinished").said
+    assert "nothing is left to collect" in _many(estate, 4, "", "").run("collect", "--unfinished").out
     (estate.path / "work.sh").write_text("test -e go && echo x && exit; touch waiting; sleep 60\n")
     text = (estate.path / "historon.toml").read_text().replace('name = "T"', 'name = "T"\nat_once = 1')
     quick = '[procedures.q]\nover = "local"\nsteps = [{ keep = ["echo", "q"], as = "x" }]\n[[sources]]\nname = "quick"\nprocedure = "q"\n'
@@ -53,7 +53,7 @@ def test_an_interrupted_round_is_finished_later(estate: EstateFolder) -> None:
     (estate.path / "go").touch()
     result = estate.run("collect", "--unfinished")
     assert result.code == 0
-    assert "4 sources" in result.said
+    assert "4 sources" in result.out
     assert "quick" not in result.said
     assert "nothing is left to collect" in estate.run("collect", "--unfinished").said
 
@@ -66,7 +66,7 @@ def test_a_round_cut_short_is_finished_later(estate: EstateFolder, tmp_path: Pat
     process.kill()
     process.wait()
     (estate.path / "work.sh").write_text("echo x\n")
-    assert "3 sources" in estate.run("collect", "--unfinished").said
+    assert "3 sources" in estate.run("collect", "--unfinished").out
 
 
 def test_a_round_that_runs_is_not_cut_short_and_one_that_died_is(estate: EstateFolder) -> None:
@@ -107,7 +107,7 @@ def test_failures_with_one_cause_are_told_once(estate: EstateFolder) -> None:
     result = estate.run("collect")
     assert result.code == 3
     assert result.said.count("  what     ") == 2
-    assert "(7 sources, for the same reason)" in result.said
+    assert "(7 sources, for the same reason)" in result.err
     told = json.loads((estate.path / "told.jsonl").read_text())
     assert told["subject"].startswith("8 FAILED of 8")
     assert (

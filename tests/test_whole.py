@@ -139,7 +139,7 @@ def test_what_always_was_so_and_is_not_says_what_is_missing(
     edited = now.replace(b"0", b"7", 1)
     result = take(edited)
     if before:
-        assert "changed" in result.said, "a vouched one is the new measure"
+        assert "changed" in result.out, "a vouched one is the new measure"
 
 
 @pytest.mark.parametrize(
@@ -285,7 +285,7 @@ def test_an_answer_that_says_only_that_something_went_wrong_is_no_export(
     take = _estate(estate, name)
     result = take(answer.encode())
     assert result.code == 3, "also as the first"
-    assert _ANSWERS[answer] in result.said, result.said
+    assert _ANSWERS[answer] in result.err, result.said
     assert estate.run("status").code == 1
     small = '{"name": "a", "ports": [1]}' if answer[0] in "{[n" else "hostname a\nmtu 9\n"
     assert take(small.encode()).code == 0
@@ -310,7 +310,7 @@ def test_a_small_configuration_is_an_export(estate: EstateFolder, content: str) 
 
 def test_the_first_one_has_nothing_to_be_compared_with(estate: EstateFolder) -> None:
     take = _estate(estate, "a.cfg")
-    assert "look at the first version: no earlier one was there to compare" in take(_PLAIN).said
+    assert "look at the first version: no earlier one was there to compare" in take(_PLAIN).out
     assert "no earlier one was there" not in take(_PLAIN).said, "a second one agrees"
 
 
@@ -350,11 +350,11 @@ def test_a_part_that_vanished_is_suspect_until_somebody_vouches_for_it(estate: E
     assert collect(estate).code == 0
     (estate.path / "c.cfg").unlink()
     result = collect(estate)
-    assert (result.code, "c.cfg was left out" in result.said) == (0, True)
+    assert (result.code, "c.cfg was left out" in result.out) == (0, True)
     for left, gone in ((whole[:1] + whole[2:], "b.cfg"), (whole[:3], "etc/")):
         describe_estate(estate, over="local", steps=", ".join(left))
         result = collect(estate)
-        assert (result.code, f"{gone} is missing, but the last good version had it" in result.said) == (3, True), (
-            result.said
+        assert (result.code, f"{gone} is missing, but the last good version had it" in result.err) == (3, True), (
+            result.err
         )
     assert estate.run("vouch", "s@3", "--because", "not wanted any more").code in (0, 2)

@@ -73,7 +73,7 @@ def test_picking_by_a_field_that_nothing_has_fails_the_step(estate: EstateFolder
     )
     result = collect(estate)
     assert result.code == 3
-    assert 'nothing to pick: none of 2 in items has "made"' in result.said
+    assert 'nothing to pick: none of 2 in items has "made"' in result.err
     (estate.path / "list.json").write_text(
         json.dumps([{"id": "a", "made": "2026-01-02"}, {"id": "b", "made": "2026-03-01"}])
     )
@@ -130,7 +130,7 @@ def test_tidying_up_something_that_was_never_learnt_is_a_remark(estate: EstateFo
     )
     result = collect(estate)
     assert result.code == 0, result.said
-    assert "was left out" in result.said or "was left out" in " ".join(estate.run("rounds", "1").out.split())
+    assert "was left out" in result.out or "was left out" in " ".join(estate.run("rounds", "1").out.split())
 
 
 # ---- what would never be meant ---------------------------------------------------------------------------------------

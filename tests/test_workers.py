@@ -242,7 +242,7 @@ def test_what_is_looked_for_while_a_source_is_spoken_to_is_linear(estate: Estate
     )
     checked = estate.run("doctor")
     assert checked.code == 4, checked.said
-    assert "not an expression that is allowed here" in checked.said
+    assert "not an expression that is allowed here" in checked.err
     assert clause.partition(" ")[0] in checked.said
 
 

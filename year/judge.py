@@ -480,7 +480,7 @@ class Judge:
                 "timetable-missed",
                 "collecting-missed",
                 "channel-failing",
-            }  # where nobody could come to a source, or be reported
+            }  # where nobody could come to a source, or be notified
         if self._night.unsure:
             self._wrong_clock = self._night.day
         if self._night.day - self._wrong_clock <= _CLOCK_KNOWN:

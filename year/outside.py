@@ -69,7 +69,7 @@ class Outside:
 
 
 class _Relay(Pennant):
-    """Keeps each letter as a file, and behaves as it is reported."""
+    """Keeps each letter as a file, and behaves as it is ordered."""
 
     behaviour: Callable[[], str]
     keep: Callable[[bytes], None]

@@ -260,7 +260,7 @@ class _Policy(asyncio.DefaultEventLoopPolicy):
 
 
 class _Serving:
-    """The service's process: goes from one instant to the next as it is reported, and may have to die in between."""
+    """The service's process: goes from one instant to the next as it is ordered, and may have to die in between."""
 
     def __init__(self, program: Program, began: datetime, talk: tuple[int, int]) -> None:
         self._program, self._began, self._talk = program, began, talk

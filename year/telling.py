@@ -1,4 +1,4 @@
-"""What is to be reported a source, as docs/notices.md has it: when its state changes, and again at growing intervals."""
+"""What is to be reported of a source, as docs/notices.md has it: when its state changes, and again at growing intervals."""
 
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -19,7 +19,7 @@ _REMEMBERED = 8
 
 @dataclass
 class Known:
-    """What people know of one source, and what they must be reported next."""
+    """What people know of one source, and what they must learn next."""
 
     state: str = ""  # as reported: a kind of event, empty for well
     recent: list[str] = field(default_factory=list)
@@ -31,7 +31,7 @@ class Known:
     def judge(
         self, visits: Sequence[Visit], events: Sequence[dict[str, Any]], event: str, *, killed: Collection[str]
     ) -> Iterator[tuple[str, str]]:
-        """What is wrong with what was reported these visits, as mistake and words.
+        """What is wrong with what was reported of these visits, as mistake and words.
 
         What was found just before a round of one of these triggers was killed may be reported after the next visit
         (docs/reliability.md).
@@ -54,7 +54,7 @@ class Known:
             yield "false alarm", f"{strange} without a visit"
 
     def _told_late(self, kinds: Sequence[str]) -> None:
-        """What was reported a visit after which the program was killed."""
+        """What was reported of a visit after which the program was killed."""
         assert self.untold is not None
         at, self.untold = self.untold.at, None
         if "flapping" in kinds:

@@ -63,7 +63,7 @@ class Night:
     blocked: bool = False  # sources may fail, or not be visited, as nothing could be written
     unsure: bool = False
     down: bool = False  # whether the service was down at the end
-    post_later: bool = False  # whether the web server did not take what it was reported
+    post_later: bool = False  # whether the web server did not take what it was sent
     mail_later: bool = False
     copies: bool = False  # whether something is wrong with a copy, or was until the next update
 

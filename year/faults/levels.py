@@ -148,7 +148,7 @@ class WentBack(_OneLevelUp):
 
 
 class DeafChannel(_OneLevelUp):
-    """A server takes every notice and drops it: who says which answer counts is reported that it does not."""
+    """A server takes every notice and drops it: who says which answer counts is notified."""
 
     kind = "a channel accepts and drops"
 

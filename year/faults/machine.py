@@ -401,7 +401,7 @@ class DiskSlow(DiskTrouble):
     disk = Disk.SLOW
 
     def begin_night(self, play: "Play") -> None:
-        """Nothing may be reported it."""
+        """Nothing may be reported of it."""
 
 
 class StoreAway(Disturbance):
@@ -746,7 +746,7 @@ class CopyCutShort(Disturbance):
 
 
 class CopyRot(Disturbance):
-    """A bit of the copy changes on its disk: whoever verifies it is reported, and the next update makes it whole."""
+    """A bit of the copy changes on its disk: whoever verifies it learns it, and the next update makes it whole."""
 
     kind = "a bit rots in the copy"
 
