@@ -336,7 +336,8 @@ def test_a_source_that_is_not_there_is_no_source_to_collect(history: EstateFolde
 
 def test_a_label_or_value_that_no_source_has_is_wrong_use_everywhere(history: EstateFolder) -> None:
     history.write(FILES_ESTATE + 'labels = { site = "northmole" }\n')
-    for command in ("status", "requirements", "prune", "find x", "collect", "agenda", "sources", "diff", "changes"):
+    narrowed = ("status", "requirements", "prune", "find x", "collect", "agenda", "sources", "diff", "changes")
+    for command in (*narrowed, "versions", "rounds", "noise", "doctor"):
         value = history.run(*command.split(), "--where", "site=nrthmole")
         assert (value.code, 'did you mean "northmole"?' in value.err) == (2, True), command
         label = history.run(*command.split(), "--where", "sit=northmole")

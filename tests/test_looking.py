@@ -355,6 +355,38 @@ def test_side_by_side_needs_room(edges: EstateFolder) -> None:
     assert "80 columns are too narrow" in out
 
 
+@pytest.mark.parametrize(("columns", "widest"), [("", 80), ("120", 120)])
+def test_a_piped_side_by_side_is_as_wide_as_its_text_or_as_columns_say(
+    edges: EstateFolder, columns: str, widest: int
+) -> None:
+    _edit(edges, "description berth 3", "description berth three", 1)
+    edges.run("collect")
+    out = edges.run("diff", "edge-1", "--form", "side", COLUMNS=columns).out
+    assert re.search(r"description berth 3 +\d+ +description berth three", out)
+    assert max(map(len, out.splitlines())) <= widest
+    refused = edges.run("diff", "edge-1", "--form", "side", COLUMNS="60")
+    assert refused.code == 2
+    assert "60 columns are too narrow" in refused.err
+
+
+def test_versions_rounds_noise_and_doctor_take_some_of_the_sources(edges: EstateFolder) -> None:
+    south = ["edge-2", "edge-3", "edge-4"]
+    assert sorted(row["source"] for row in edges.run("versions", "--where", "site=south", "--json").rows) == south
+    listed = edges.run("versions", "--where", "site=south").out
+    assert "3 sources: 3 versions" in listed
+    assert "edge-4@1" in listed
+    assert "edge-1" not in listed
+    assert edges.run("rounds", "--where", "site=south", "--json").rows[0]["outcomes"]["new"] == len(south)
+    assert [row["source"] for row in edges.run("rounds", "1", "--where", "site=north", "--json").rows] == ["edge-1"]
+    assert edges.run("rounds", "9", "--where", "site=north").code == 2
+    assert "3 sources" in edges.run("noise", "--where", "site=south").out
+    assert edges.run("noise", "--where", "site=south", "--take", "1").code == 2
+    assert edges.run("versions").code == edges.run("noise").code == 2
+    findings = edges.run("doctor", "--where", "site=north", "--json")
+    assert findings.data["headline"].startswith("1 source, 1 procedure:")
+    assert {row["about"] for row in findings.rows} == {"edge-1"}
+
+
 @needs_patch
 def test_only_some_of_it(edges: EstateFolder, tmp_path: Path) -> None:
     _edit(edges, "description berth 3", "description berth three", 1)

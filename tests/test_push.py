@@ -302,7 +302,7 @@ def test_lines_for_somebody_to_paste(pushable: EstateFolder) -> None:
     shown = pushable.run("push", "t@1", "--lines")
     assert shown.code == 0, shown.said
     assert "interface port-3\n  description berth 3 ticket hall\n  exit\n" in shown.out
-    assert "access-list outside-in\n  no permit any 10.20.30.0/24\n  exit\n" in shown.out
+    assert "access-list quay-in\n  no permit any 10.20.30.0/24\n  exit\n" in shown.out
     assert shown.out.rstrip().endswith("no time-server 10.20.0.11"), "what goes comes last"
     assert pushable.run("push", "t@2", "--lines").out == ""
 
@@ -761,7 +761,7 @@ def test_what_is_much_smaller_again_is_compared_though_it_looks_suspect(
     estate = router_estate(procedure=PUSH)
     assert estate.run("collect").code == 0
     more = "".join(f"interface port-{number}\n  description more {number}\n!\n" for number in range(100, 170))
-    edge.edit("access-list outside-in\n", more + "access-list outside-in\n")
+    edge.edit("access-list quay-in\n", more + "access-list quay-in\n")
     assert estate.run("collect").code == 0
     done = _push(estate, "t@1")
     assert done.code == 0, done.said

@@ -5,7 +5,9 @@ it, so that a program which only looks at the board does not load all of compari
 """
 
 import signal
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
@@ -714,22 +716,26 @@ class Historon:
 
     # ---- the machine, the timetable, second places -------------------------------------------------------------------
 
-    def doctor(self) -> "list[Finding]":
-        """What is wrong, or will be, as far as it can be known without asking any source; what is wrong comes first.
+    def doctor(self, *, where: Sequence[str] = ()) -> "list[Finding]":
+        """What is wrong, or will be, as far as it can be known without contacting a source; what is wrong comes first.
+
+        With `where` only what is about these sources, their procedures and their accounts.
 
         Example: `[finding.what for finding in estate.doctor()]`
         """
         from historon.doctor import Finding, examine
 
+        only = self.sources(where=where) if where else None
+        asked = None if only is None else {source.name for source in only}
         try:
             store: Store | StoreError = self.store
-            conditions = self.open()
+            conditions = [one for one in self.open() if asked is None or one.source in asked]
             new = {one.source for one in conditions if one.is_new}  # of which it speaks itself
             known = [one for one in conditions if one.source not in new or one.kind not in _OF_NEW]
             opened = [Finding(one.is_grave, one.subject, one.words, one.advice) for one in known]
         except StoreError as exc:
             store, opened = exc, []
-        found = examine(self.estate, store, now=self.clock())
+        found = examine(self.estate, store, now=self.clock(), only=only)
         return sorted([*opened, *found], key=lambda finding: not finding.wrong)
 
     def retire(self, source: str, why: str) -> None:
@@ -789,19 +795,28 @@ class Historon:
         now = self.clock()
         return list(agenda(self.estate, self.sources(*names, where=where), now, now + span))
 
-    def rounds(self, last: int) -> list[Round]:
-        """The last rounds, newest first.
+    def rounds(self, last: int, *, where: Sequence[str] = ()) -> list[Round]:
+        """The last rounds, newest first; with `where` only the outcomes of these sources are counted.
 
         Example: `estate.rounds(1)[0].outcomes`
         """
-        return list(self.store.rounds(last))
+        found = list(self.store.rounds(last))
+        if not where:
+            return found
+        return [
+            replace(one, outcomes=Counter(visit.outcome for visit in self._visits(one.number, where))) for one in found
+        ]
 
-    def visits(self, number: int) -> list[Visit]:
-        """How each source fared in a round. Raises UsageError when there is no such round."""
-        found = list(self.store.visits(number))
-        if not found:
+    def visits(self, number: int, *, where: Sequence[str] = ()) -> list[Visit]:
+        """The outcome of each source in a round. Raises UsageError when there is no such round."""
+        found = self._visits(number, where)
+        if not found and not (where and self._visits(number)):
             raise UsageError(f"there is no round {number}", hint="historon rounds")
         return found
+
+    def _visits(self, number: int, where: Sequence[str] = ()) -> list[Visit]:
+        asked = {source.name for source in self.sources(where=where)} if where else None
+        return [visit for visit in self.store.visits(number) if asked is None or visit.source in asked]
 
     def copies(self, *names: str) -> "list[CopyStatus]":
         """How far these copies, or all, are behind the store. Raises UsageError when there is no such copy."""

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from historon.cli.output import console, printable
+from historon.cli.output import columns_wide, console, printable
 from historon.compare import Change, Hunk, Marked, PartChange, Span, edited_words, folded, hunks, marked, side_by_side
 from historon.insight import Weights
 
@@ -129,20 +129,22 @@ def print_lines(change: PartChange, context: int, weights: Weights) -> None:
 
 
 def print_side_by_side(change: PartChange, context: int, weights: Weights) -> None:
-    """Before on the left, after on the right."""
+    """Before on the left, after on the right: over the whole screen, or as wide as the text where it is piped."""
     from rich.table import Table
     from rich.text import Text
 
     screen = console()
+    width = columns_wide()
+    fills = width is not None
     screen.print(_title(change))
     for hunk in hunks(change, context):
         if hunk.path:
             screen.print(Text("  " + printable(_path(hunk)), style="cyan bold"))
-        made = Table(box=None, show_header=False, expand=True, pad_edge=False, padding=(0, 2, 0, 0))
+        made = Table(box=None, show_header=False, expand=fills, width=width, pad_edge=False, padding=(0, 2, 0, 0))
         for _ in range(4):
             made.add_column(overflow="fold")
         for column, ratio in zip(made.columns, (None, 1, None, 1), strict=True):
-            column.ratio, column.no_wrap = ratio, ratio is None
+            column.ratio, column.no_wrap = ratio if fills else None, ratio is None
             column.justify = "right" if ratio is None else "left"
             column.style = "dim" if ratio is None else ""
         for old, new in side_by_side(marked(hunk, printable, change)):

@@ -1,5 +1,6 @@
 """How things look on a screen, and how the same things are given to a program."""
 
+import os
 import sys
 import textwrap
 from collections.abc import Collection, Sequence
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "STYLES",
+    "columns_wide",
     "console",
     "count",
     "excerpt",
@@ -76,6 +78,15 @@ def console(*, stderr: bool = False) -> "Console":
     if not made.is_terminal:
         made = Console(stderr=stderr, highlight=False, markup=False, emoji=False, width=1000, no_color=True)
     return made
+
+
+def columns_wide() -> int | None:
+    """The width of the screen, or of $COLUMNS where the output is piped; None for as wide as the text."""
+    screen = console()
+    if screen.is_terminal:
+        return screen.width
+    columns = os.environ.get("COLUMNS", "")
+    return int(columns) if columns.isdecimal() else None
 
 
 def table(*columns: str, right: Collection[str] = (), wrap: Collection[str] = ("note",)) -> Table:

@@ -4,7 +4,7 @@ import os
 import shutil
 import stat
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -58,27 +58,42 @@ class Finding:
     remedy: str
 
 
-def examine(estate: Estate, store: Store | HistoronError, *, now: datetime) -> list[Finding]:
-    """Everything that can be known without asking any source; what is wrong first.
+def examine(
+    estate: Estate, store: Store | HistoronError, *, now: datetime, only: Sequence[Source] | None = None
+) -> list[Finding]:
+    """Check everything that can be checked without contacting a source; what is wrong comes first.
 
-    In the place of a store that cannot be opened stands why: everything else is examined anyway.
+    `store` is the error instead, where the store cannot be opened: everything else is examined anyway. With `only`
+    just these sources are examined, with their procedures and accounts.
     """
+    sources = list(estate.sources.values()) if only is None else only
     found = [
-        *_machine(estate),
-        *_ledger(estate, store, now),
-        *_files(estate),
-        *_accounts(estate),
-        *_channels(estate),
-        *_surroundings(estate),
-        *_copies(estate),
-        *_retention(estate),
-        *_proofs(estate),
-        *_procedures(estate),
-        *_sources(estate),
-        *_one_device(estate),
-        *_unused(estate),
+        *(() if isinstance(store, HistoronError) else _stored(estate, store, sources, now)),
+        *_accounts(estate, sources if only is not None else None),
+        *_procedures(estate, sources if only is not None else None),
+        *_sources(estate, sources),
+        *_one_device(estate, sources),
     ]
+    if only is None:
+        found += [
+            *_machine(estate),
+            *_ledger(estate, store, now),
+            *_files(estate),
+            *_channels(estate),
+            *_surroundings(estate),
+            *_copies(estate),
+            *_retention(estate),
+            *_proofs(estate),
+            *_strangers(estate),
+            *_unused(estate),
+        ]
     return sorted(found, key=lambda finding: not finding.wrong)
+
+
+def _stored(estate: Estate, store: Store, sources: Sequence[Source], now: datetime) -> Iterator[Finding]:
+    """Of these sources, what they lack, and what their masks do with what is stored."""
+    yield from _lacking(estate, store, sources, now)
+    yield from _masking(estate, store, sources)
 
 
 def _machine(estate: Estate) -> Iterator[Finding]:
@@ -94,8 +109,6 @@ def _ledger(estate: Estate, store: Store | HistoronError, now: datetime) -> Iter
     if isinstance(store, HistoronError):
         yield Finding(True, "store", store.message, store.hint)
         return
-    yield from _lacking(estate, store, now)
-    yield from _masking(estate, store)
     last = next(iter(store.rounds(1)), None)
     if last is not None and last.began > now:
         remedy = "set this machine's clock, and keep it right with a time service (NTP)"
@@ -122,8 +135,11 @@ def _files(estate: Estate) -> Iterator[Finding]:
         )
 
 
-def _accounts(estate: Estate) -> Iterator[Finding]:
+def _accounts(estate: Estate, only: Sequence[Source] | None) -> Iterator[Finding]:
+    used = None if only is None else {source.credentials for source in only}
     for name, written in estate.credentials.items():
+        if used is not None and name not in used:
+            continue
         yield from _secrets(f"credentials {name}", _references(written), estate.folder)
         if written.user.lower() in _TELLING:
             remedy = "create a separate account for Historon, which may only read configurations"
@@ -259,9 +275,11 @@ def _proofs(estate: Estate) -> Iterator[Finding]:
         yield Finding(False, "proof", "procedures have a proof, but nothing tests versions automatically", remedy)
 
 
-def _procedures(estate: Estate) -> Iterator[Finding]:
-    used = {source.procedure for source in estate.sources.values()}
+def _procedures(estate: Estate, only: Sequence[Source] | None) -> Iterator[Finding]:
+    used = {source.procedure for source in (estate.sources.values() if only is None else only)}
     for name, procedure in estate.procedures.items():
+        if only is not None and name not in used:
+            continue
         about = f"procedure {name}"
         if name in used:
             try:
@@ -285,8 +303,8 @@ def _programs(about: str, programs: Iterable[str], folder: Path) -> Iterator[Fin
             yield Finding(True, about, f"{program} is not on the short PATH that a scheduler has", remedy)
 
 
-def _sources(estate: Estate) -> Iterator[Finding]:
-    for source in estate.sources.values():
+def _sources(estate: Estate, sources: Sequence[Source]) -> Iterator[Finding]:
+    for source in sources:
         procedure = estate.procedure_of(source)
         if source.legacy:
             remedy = "update the device, then remove legacy"
@@ -295,11 +313,14 @@ def _sources(estate: Estate) -> Iterator[Finding]:
             folder = estate.path(fill(procedure.place, values_of(source, procedure)))
             if not os.access(folder, os.R_OK | os.X_OK):
                 yield Finding(True, source.name, f"{folder} is missing or unreadable", "create it; check its mode")
+
+
+def _strangers(estate: Estate) -> Iterator[Finding]:
     for file in strangers(estate):
         yield Finding(False, "drop folder", f"{file} belongs to no source", "add its source, or remove the file")
 
 
-def _one_device(estate: Estate) -> Iterator[Finding]:
+def _one_device(estate: Estate, sources: Sequence[Source]) -> Iterator[Finding]:
     """Sources of different addresses that show one host key, or have one certificate pinned: they may be one device."""
     shown: dict[tuple[str, str], dict[str, str]] = defaultdict(dict)  # names of sources, by what they show and address
     known = list(_known_keys(estate.path(estate.settings.known_hosts)))
@@ -312,8 +333,9 @@ def _one_device(estate: Estate) -> Iterator[Finding]:
         pins += [("certificate", source.certificate)] if source.certificate else []
         for pin in pins:
             shown[pin].setdefault(source.address, name)
+    asked = {source.name for source in sources}
     for (what, _), names in shown.items():
-        if len(names) > 1:
+        if len(names) > 1 and not asked.isdisjoint(names.values()):
             first, *others = sorted(names.values())
             words = f"shows the same {what} as {', '.join(others[:3])}: are they one device, or a device and its clone?"
             yield Finding(False, first, words, 'check their addresses; if sharing is right, set identity = "shared"')
@@ -331,10 +353,10 @@ def _known_keys(file: Path) -> Iterator[tuple[str, str]]:
             yield from ((host, fields[2]) for host in fields[0].split(","))
 
 
-def _lacking(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
+def _lacking(estate: Estate, store: Store, asked: Sequence[Source], now: datetime) -> Iterator[Finding]:
     """What sources lack, reported once for all of them."""
     states = store.states()
-    sources = [source for source in estate.sources.values() if not estate.is_skipped(source, now)]
+    sources = [source for source in asked if not estate.is_skipped(source, now)]
     collected = {name for name, state in states.items() if state.good is not None}
     never = [source for source in sources if source.name not in collected]
     unlimited = [source for source in sources if source.max_age is None]
@@ -351,11 +373,11 @@ def _lacking(estate: Estate, store: Store, now: datetime) -> Iterator[Finding]:
             yield Finding(False, ", ".join(one.name for one in lacking[:3]) + more, what, remedy)
 
 
-def _masking(estate: Estate, store: Store) -> Iterator[Finding]:
+def _masking(estate: Estate, store: Store, sources: Sequence[Source]) -> Iterator[Finding]:
     """What the masks of a procedure do with an export of the first of its sources that has one."""
     states = store.states()
     shown: set[str] = set()
-    for source in estate.sources.values():
+    for source in sources:
         good = states[source.name].good if source.name in states else None
         if source.procedure in shown or good is None:
             continue

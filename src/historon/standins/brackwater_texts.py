@@ -97,7 +97,7 @@ def router_config(name: str, number: int) -> str:
             "  shutdown" if rng.random() < 0.15 else "  no shutdown",
             "!",
         ]
-    lines += ["access-list outside-in"]
+    lines += ["access-list quay-in"]
     lines += [f"  permit 203.0.113.{rng.randrange(1, 254)} 10.20.{number}.0/24 port 443" for _ in range(6)]
     lines += ["  deny any any", "!"]
     lines += [f"route 10.{rng.randrange(21, 60)}.0.0/16 via 10.20.{number}.2" for _ in range(8)]
@@ -113,7 +113,7 @@ name = "Brackwater Ferries"
 time_zone = "Europe/Oslo"
 {store}
 at_once_by = {{ site = 4 }}      # no more than four devices of a site at the same time
-prune = "after rounds"          # the service removes what retention lets go
+prune = "after rounds"          # the service removes versions by retention
 prove = "after rounds"          # and tries new versions, where their procedures say how
 
 [defaults]
@@ -244,7 +244,7 @@ must = ['^time-server 10\\.20\\.0\\.\\d+$']
 [[requirements]]
 name = "nobody from outside"
 procedure = "capstan-router"
-must_not = ['^access-list outside-in / permit any ']
+must_not = ['^access-list quay-in / permit any ']
 why = "ask the office before opening anything"
 
 [[requirements]]

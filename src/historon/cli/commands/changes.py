@@ -33,10 +33,10 @@ _SHOWN = 20
     "--since",
     default="7d",
     show_default=True,
-    metavar="AGE",
-    help="Look back to SINCE, such as 24h, 7d or 2026-06-14.",
+    metavar="WHEN",
+    help="Look back to WHEN, such as 24h, 7d or 2026-06-14.",
 )
-@click.option("--by", metavar="KEY", help="Group by day, or by a label such as site.")
+@click.option("--by", metavar="LABEL", help="Group by a label such as site, or by day.")
 @click.option("--all", "everything", is_flag=True, help="Show all families, not only the first twenty.")
 @where_option
 @estate_option

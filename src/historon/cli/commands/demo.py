@@ -15,7 +15,7 @@ __all__ = ["command"]
 
 @click.command("demo", epilog=example("historon demo", "historon demo /tmp/brackwater --stay"))
 @click.argument("folder", required=False, metavar="[DIR]", type=click.Path(file_okay=False, path_type=Path))
-@click.option("--full", is_flag=True, help="Show all nights and commands. [default: a story of under 200 lines]")
+@click.option("--full", is_flag=True, help="Show all nights and commands. [default: a story of about 120 lines]")
 @click.option("--stay", is_flag=True, help="Keep the simulated devices running until Ctrl-C.")
 @click.option("--store", metavar="URL", help="Store the versions in this empty PostgreSQL database, not in a folder.")
 @click.option(
@@ -70,7 +70,7 @@ def command(
         for night in range(1, len(tour.nights) + 1):
             tour.dusk(night)
             tour.night(night, estate.pass_day(night))
-            tour.collect(night)
+            tour.collect(night, estate.relay.letters if estate.relay else [])
         tour.look(estate.relay.letters if estate.relay else [])
         if stay:
             click.echo("\nThe simulated devices run until Ctrl-C. In another terminal:")

@@ -30,7 +30,7 @@ _FORMS = ("lines", "side", "outline", "html")
     epilog=example(
         "historon diff edge-1",
         "historon diff edge-1@3d --form outline",
-        "historon diff edge-1@17 edge-1@21 --only 'access-list outside'",
+        "historon diff edge-1@17 edge-1@21 --only 'access-list quay-in'",
         "historon diff edge-1 edge-2 --form html > page.html",
         "historon diff file:golden.cfg edge-1",
         "historon diff --where role=edge",
@@ -42,10 +42,11 @@ _FORMS = ("lines", "side", "outline", "html")
 @click.option(
     "--form", type=click.Choice(_FORMS), help="Form of the output. [default: lines for texts, outline for documents]"
 )
-@click.option("--only", metavar="TEXT", help="Compare only this part, or this path of the outline.")
+@click.option("--only", metavar="PATH", help="Compare only this part, or this path of the outline.")
 @click.option(
     "-C",
     "--context",
+    metavar="N",
     default=3,
     show_default=True,
     type=click.IntRange(0),

@@ -5,29 +5,31 @@ from collections.abc import Sequence
 import click
 
 from historon.api import Historon
-from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, printable
 from historon.doctor import Finding
 from historon.errors import ExitCode
-from historon.estate import Estate
+from historon.estate import Source
 
 __all__ = ["command"]
 
 
-@click.command("doctor", epilog=example("historon doctor", "historon doctor --json"))
+@click.command("doctor", epilog=example("historon doctor", "historon doctor --where site=northmole"))
+@where_option
 @estate_option
 @json_option
 @pass_app
-def command(app: App, estate_file: str | None, *, as_json: bool) -> int:
+def command(app: App, where: tuple[str, ...], estate_file: str | None, *, as_json: bool) -> int:
     """Check the estate file, machine, secrets, disk and permissions.
 
-    No source is contacted. Each finding has its remedy. The exit code is 1 when something is wrong, and 0 when there is
-    only advice.
+    No source is contacted. Each finding has its remedy. With --where: check only these sources, their procedures and
+    accounts. The exit code is 1 when something is wrong, and 0 when there is only advice.
     """
     with Historon(app.estate(estate_file), clock=app.clock) as opened:
-        findings = opened.doctor()
+        findings = opened.doctor(where=where)
+        sources = opened.sources(where=where)
     wrong = sum(finding.wrong for finding in findings)
-    headline = _headline(opened.estate, wrong, len(findings) - wrong)
+    headline = _headline(sources, wrong, len(findings) - wrong)
     if as_json:
         print_json("doctor", headline, [_row(finding) for finding in findings])
     else:
@@ -35,8 +37,9 @@ def command(app: App, estate_file: str | None, *, as_json: bool) -> int:
     return ExitCode.FOUND if wrong else ExitCode.WELL
 
 
-def _headline(estate: Estate, wrong: int, advice: int) -> str:
-    looked_at = f"{count(len(estate.sources), 'source')}, {count(len(estate.procedures), 'procedure')}"
+def _headline(sources: Sequence[Source], wrong: int, advice: int) -> str:
+    procedures = {source.procedure for source in sources}
+    looked_at = f"{count(len(sources), 'source')}, {count(len(procedures), 'procedure')}"
     return f"{looked_at}: {wrong or 'nothing found'} wrong, {f'{advice} with' if advice else 'no'} advice"
 
 

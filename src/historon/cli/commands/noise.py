@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import click
 
-from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, print_json
 from historon.cli.views import noise as view
 from historon.errors import UsageError
@@ -19,31 +19,47 @@ __all__ = ["command"]
     epilog=example(
         "historon noise edge-1",
         "historon noise edge-1 --take 1,3",
-        "historon noise edge-1 --take all",
+        "historon noise --where role=edge",
         "historon noise edge-1 --take 4 --because 'leases are looked after elsewhere'",
     ),
 )
-@click.argument("source")
+@click.argument("source", required=False)
 @click.option("--take", metavar="NUMBERS", help="Write these proposals into the estate file: 1,3 or all.")
 @click.option("--because", metavar="REASON", help="Reason why real changes may be hidden; written beside the mask.")
+@where_option
 @estate_option
 @json_option
 @pass_app
 def command(
-    app: App, source: str, *, take: str | None, because: str | None, estate_file: str | None, as_json: bool
+    app: App,
+    source: str | None,
+    *,
+    take: str | None,
+    because: str | None,
+    where: tuple[str, ...],
+    estate_file: str | None,
+    as_json: bool,
 ) -> None:
     """Propose masks for lines that change in nearly every version.
 
     Each proposal shows its evidence, and the real changes that it would have hidden. A proposal that hides real changes
     needs a reason, and "all" never includes it. Masks that you take are added to the source's procedure, so they apply
-    to every source of that procedure. Stored versions stay unchanged; comparisons ignore the noise from then on.
+    to every source of that procedure. Stored versions stay unchanged; comparisons ignore the noise from then on. With
+    --where: propose masks for several sources, one after the other.
     """
+    if source is None:
+        if not where or take is not None:
+            raise UsageError(
+                "name a source; to list the proposals of several, give --where", hint="historon noise edge-1"
+            )
+        _list(app, where, estate_file, as_json=as_json)
+        return
     with app.opened(estate_file) as opened:
         studied = opened.noise(source)
     found, in_force = studied.proposals, studied.in_force
     headline = view.headline(source, studied.versions, found, in_force)
     if as_json:
-        print_json("noise", headline, [view.as_data(one) for one in found], masks_in_force=in_force)
+        print_json("noise", headline, [view.as_data(source, one) for one in found], masks_in_force=in_force)
         return
     click.echo(headline)
     if not found:
@@ -63,6 +79,24 @@ def command(
         _write(opened.estate, opened.estate.sources[source].procedure, chosen, because or "")
     elif take is None:
         click.echo(f"to write them into the estate file: historon noise {source} --take all")
+
+
+def _list(app: App, where: Sequence[str], estate_file: str | None, *, as_json: bool) -> None:
+    """The proposals for several sources."""
+    with app.opened(estate_file) as opened:
+        studied = {one.name: opened.noise(one.name) for one in opened.sources(where=where)}
+    found = sum(len(one.proposals) for one in studied.values())
+    headline = f"{count(found, 'proposal')} for {count(len(studied), 'source')}"
+    if as_json:
+        rows = [view.as_data(name, row) for name, one in studied.items() for row in one.proposals]
+        print_json("noise", headline, rows, masks_in_force=sum(one.in_force for one in studied.values()))
+        return
+    click.echo(headline)
+    for name, one in studied.items():
+        click.echo("\n" + view.headline(name, one.versions, one.proposals, one.in_force))
+        view.print_all(one.proposals, "none")
+    if found:
+        click.echo("\nto write them into the estate file: historon noise SOURCE --take all")
 
 
 def _asked(app: App, hiding: Sequence[int]) -> str:

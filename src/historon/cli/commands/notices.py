@@ -63,7 +63,9 @@ def send(app: App, *, estate_file: str | None) -> int:
 
 
 @command.command("history", epilog=example("historon notices history --last 50"))
-@click.option("--last", default=20, show_default=True, type=click.IntRange(1), help="Number of notices to list.")
+@click.option(
+    "--last", metavar="N", default=20, show_default=True, type=click.IntRange(1), help="Number of notices to list."
+)
 @estate_option
 @json_option
 @pass_app

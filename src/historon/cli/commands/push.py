@@ -27,9 +27,7 @@ __all__ = ["command"]
 @click.argument("versions", nargs=-1, metavar="[SOURCE@WHEN]...")
 @where_option
 @click.option("--at", metavar="WHEN", help="Push each source's last good version as of WHEN.")
-@click.option(
-    "--only", metavar="TEXT", help="Push only this part, a folder of parts, or this place in the outline of texts."
-)
+@click.option("--only", metavar="PATH", help="Push only this part, folder of parts, or path of the outline of texts.")
 @click.option(
     "--confirm",
     "digests",

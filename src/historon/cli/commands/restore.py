@@ -46,9 +46,9 @@ __all__ = ["command"]
 )
 @click.option(
     "--only",
-    metavar="TEXT",
+    metavar="PATH",
     multiple=True,
-    help="Restore only this part, folder of parts, parts by a pattern, or place in the outline; repeatable.",
+    help="Restore only this part, folder of parts, parts by a pattern, or path of the outline; repeatable.",
 )
 @click.option("--missing", is_flag=True, help="Restore only missing files; change no others.")
 @click.option("--date-in-names", is_flag=True, help="Add the version's instant to the name of each file.")

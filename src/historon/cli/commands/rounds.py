@@ -2,7 +2,7 @@
 
 import click
 
-from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import print_json
 from historon.cli.views import rounds as view
 from historon.store import Round, Store
@@ -10,22 +10,36 @@ from historon.store import Round, Store
 __all__ = ["command"]
 
 
-@click.command("rounds", epilog=example("historon rounds", "historon rounds 41", "historon rounds 41 --steps"))
+@click.command(
+    "rounds", epilog=example("historon rounds", "historon rounds 41 --steps", "historon rounds --where site=northmole")
+)
 @click.argument("number", required=False, type=click.IntRange(1))
 @click.option("--steps", is_flag=True, help="With NUMBER: show how long each step took.")
-@click.option("--last", default=20, show_default=True, type=click.IntRange(1), help="Number of rounds to list.")
+@click.option(
+    "--last", metavar="N", default=20, show_default=True, type=click.IntRange(1), help="Number of rounds to list."
+)
+@where_option
 @estate_option
 @json_option
 @pass_app
-def command(app: App, number: int | None, *, steps: bool, last: int, estate_file: str | None, as_json: bool) -> None:
+def command(
+    app: App,
+    number: int | None,
+    *,
+    steps: bool,
+    last: int,
+    where: tuple[str, ...],
+    estate_file: str | None,
+    as_json: bool,
+) -> None:
     """List rounds, or show one with its outcomes.
 
     Lists the last rounds, newest first. With NUMBER: every source of that round with its longest step, or with --steps
-    all its steps.
+    all its steps. With --where: only the outcomes of these sources.
     """
     with app.opened(estate_file) as opened:
         if number is None:
-            rounds = opened.rounds(last)
+            rounds = opened.rounds(last, where=where)
             endings = {one.number: _ending(opened.store, one) for one in rounds if one.ended is None}
             headline = view.rounds_headline(rounds, endings)
             if as_json:
@@ -33,8 +47,9 @@ def command(app: App, number: int | None, *, steps: bool, last: int, estate_file
             else:
                 view.print_rounds(rounds, endings, headline, opened.estate.zone)
             return
-        visits = opened.visits(number)
-        removed = opened.store.removed_after(number)
+        visits = opened.visits(number, where=where)
+        asked = {one.name for one in opened.sources(where=where)} if where else None
+        removed = [one for one in opened.store.removed_after(number) if asked is None or one.source in asked]
     if as_json:
         rows = [view.visit_row(visit) for visit in visits]
         print_json(

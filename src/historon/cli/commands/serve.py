@@ -52,6 +52,7 @@ _LEVEL = click.Choice(["debug", "info", "warning", "error"])
 )
 @click.option(
     "--port",
+    metavar="PORT",
     type=click.IntRange(0, 65535),
     help="Serve /health and /metrics on this port, on loopback only; 0 takes any free port. [default: no port]",
 )

@@ -55,7 +55,7 @@ def _cron_word(text: object) -> str:
 @click.option(
     "--to", "folder", type=click.Path(path_type=Path), help="Write the files to this folder instead of printing them."
 )
-@click.option("--user", default="historon", show_default=True, help="Account that the service runs as.")
+@click.option("--user", metavar="NAME", default="historon", show_default=True, help="Account that the service runs as.")
 @estate_option
 @pass_app
 def command(app: App, kind: str, *, folder: Path | None, user: str, estate_file: str | None) -> None:

@@ -1,52 +1,75 @@
 """`historon versions`."""
 
+from collections.abc import Mapping, Sequence
+from datetime import datetime, tzinfo
+
 import click
 
-from historon.cli.app import App, estate_option, example, json_option, pass_app
+from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, instant, print_json, print_table, printable, table
 from historon.cli.views import versions as view
+from historon.errors import UsageError
 from historon.estate import describe
 from historon.sizes import size_text
-from historon.store import State
+from historon.store import Proof, State, Version
 
 __all__ = ["command"]
 
 _SHOWN = 25
 
 
-@click.command("versions", epilog=example("historon versions edge-1", "historon versions edge-1 --all --json"))
-@click.argument("source")
-@click.option("--all", "everything", is_flag=True, help="Include versions that differ only by noise.")
+@click.command(
+    "versions",
+    epilog=example(
+        "historon versions edge-1", "historon versions edge-1 --all --json", "historon versions --where role=edge"
+    ),
+)
+@click.argument("source", required=False)
+@click.option("--all", "everything", is_flag=True, help="Show all versions, also those that differ only by noise.")
+@where_option
 @estate_option
 @json_option
 @pass_app
-def command(app: App, source: str, *, everything: bool, estate_file: str | None, as_json: bool) -> None:
+def command(
+    app: App, source: str | None, *, everything: bool, where: tuple[str, ...], estate_file: str | None, as_json: bool
+) -> None:
     """List the versions of a source, newest first.
 
     Each has the number of lines added and removed since the version before. Versions that differ only by masked noise
-    are stored, but listed only with --all.
+    are stored, but listed only with --all. With --where: list the versions of several sources together.
     """
+    if (source is None) != bool(where):
+        raise UsageError("name a source, or give --where", hint="historon versions edge-1")
     with app.opened(estate_file) as opened:
-        versions = opened.versions(source)
+        names = [source] if source is not None else [one.name for one in opened.sources(where=where)]
+        by_source = {name: opened.versions(name) for name in names}
+        proofs = {} if as_json else {name: opened.proofs(name) for name in names}
+    versions = sorted((one for found in by_source.values() for one in found), key=lambda one: (one.at, one.number))
     newest = versions[::-1]
     telling = newest if everything else [version for version in newest if version.state is not State.NOISE]
     shown = telling if everything else telling[:_SHOWN]
-    headline = view.headline(source, versions)
+    headline = view.headline(source, versions) if source is not None else view.headline_of_several(by_source)
     if as_json:
         print_json("versions", headline, [view.row(version) for version in newest])
         return
-    now, zone = app.clock(), opened.estate.zone
-    proofs = opened.proofs(source)
     click.echo(headline)
+    if shown:
+        _print(shown, proofs, app.clock(), opened.estate.zone, several=source is None)
+    view.print_left_out(versions, telling, shown)
+
+
+def _print(
+    shown: Sequence[Version], proofs: Mapping[str, Mapping[int, Proof]], now: datetime, zone: tzinfo, *, several: bool
+) -> None:
     columns = ("version", f"made ({zone})", "age", "size", "changed lines", "state", "note")
     made = table(*columns, right=("size", "changed lines"))
     for version in shown:
         lines = f"+{version.added} -{version.removed}" if version.added or version.removed else ""
         note = f"held: {version.held}" if version.held is not None else version.note or ""
-        if version.number in proofs:
-            note = "; ".join(filter(None, (note, str(proofs[version.number]))))
+        if proof := proofs[version.source].get(version.number):
+            note = "; ".join(filter(None, (note, str(proof))))
         made.add_row(
-            f"@{version.number}",
+            f"{version.source if several else ''}@{version.number}",
             instant(version.at, zone),
             describe(now - version.at),
             size_text(version.size),
@@ -55,6 +78,4 @@ def command(app: App, source: str, *, everything: bool, estate_file: str | None,
             printable(note),
             style=STYLES[version.state],
         )
-    if shown:
-        print_table(made)
-    view.print_left_out(versions, telling, shown)
+    print_table(made)

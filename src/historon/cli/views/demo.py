@@ -7,14 +7,18 @@ from collections.abc import Sequence
 from contextlib import redirect_stderr, redirect_stdout
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from historon.cli.app import App
 
+if TYPE_CHECKING:
+    from email.message import EmailMessage
+
 __all__ = ["Tour"]
 
-_STORY = (1, 5)  # nights that are shown unless all are
+_FIRST, _BAD = 1, 5  # the nights that are shown unless all are
 
 
 class Tour:
@@ -39,11 +43,14 @@ class Tour:
 
     def night(self, night: int, happened: str) -> None:
         """Say what happened before this night."""
-        self.say(f"Night {night}, {self.now:%A %d %B, %H:%M}. {happened}", aside=night not in _STORY)
+        self.say(f"Night {night}, {self.now:%A %d %B, %H:%M}. {happened}", aside=night not in (_FIRST, _BAD))
 
-    def collect(self, night: int) -> None:
-        """The night's round; nights beside the story are silent unless in full."""
-        self.type("collect", "--estate", str(self.place), aside=night not in _STORY)
+    def collect(self, night: int, letters: Sequence[object]) -> None:
+        """The night's round: the first is shown, the bad one by its letter, the others only in full."""
+        self.type("collect", "--estate", str(self.place), aside=night != _FIRST)
+        if night == _BAD:
+            self.say("The mail relay receives this letter:")
+            self._show_letter(letters)
 
     def type(self, *words: str, aside: bool = False) -> int:
         """Show a command as one would type it, and run it at the simulated moment; an aside is shown only in full."""
@@ -73,8 +80,9 @@ class Tour:
         self.type("versions", "northmole-edge-1", *at, aside=True)
         self.say("What was the last change of northmole-edge-1? Secrets are masked; a changed secret has another mark.")
         self.type("diff", "northmole-edge-1", *at)
-        self.say("What changed across the estate this week? Equal edits are shown once, the gravest first.")
-        self.type("changes", *at)
+        over = "across the estate" if self.full else "at the edge routers"
+        self.say(f"What changed {over} this week? Equal edits are shown once, the gravest first.")
+        self.type("changes", *(() if self.full else ("--where", "role=edge")), *at)
         self._look_closer(at)
         self.say("The tariffs are needed as they were before they rose in night 4:")
         restored = str(self.place / "restored")
@@ -82,7 +90,7 @@ class Tour:
             "restore", f"purser-files@{self.nights[2]:%Y-%m-%d}", "--only", "purser/tariffs", "--to", restored, *at
         )
         self._keep(at)
-        self._show_mail(letters)
+        self._list_letters(letters)
         self.say(f"The demo is over. The estate is in {self.place}: try the commands there, and read historon.toml.")
         click.echo("\n  historon --help          all commands\n  historon new DIR         your own estate")
         if not self.full:
@@ -138,15 +146,21 @@ class Tour:
         with App(clock=lambda: self.now.astimezone(UTC)).opened(str(self.place)) as opened:
             return sum(not one.stays for plan in opened.plan_prune().values() for one in plan)
 
-    def _show_mail(self, letters: Sequence[object]) -> None:
-        from email.message import EmailMessage
-
-        self.say("The mail relay received these letters, about rounds with changes or trouble. The worst one in full:")
-        received = [letter for letter in letters if isinstance(letter, EmailMessage)]
-        click.echo()
-        for letter in received:
+    def _list_letters(self, letters: Sequence[object]) -> None:
+        self.say("The mail relay received these letters, about rounds with changes or trouble:", aside=True)
+        for letter in _received(letters) if self.full else ():
             click.echo(f"  Subject: {letter['Subject']}")
-        worst = next((letter for letter in received if "FAILED" in letter["Subject"]), None)
-        body = worst.get_body(("plain",)) if worst else None
+
+    def _show_letter(self, letters: Sequence[object]) -> None:
+        """The last letter, in full."""
+        latest = _received(letters)[-1:]
+        body = latest[0].get_body(("plain",)) if latest else None
         if body:
-            click.echo("\n" + textwrap.indent(body.get_content(), "  | ", lambda _: True), nl=False)
+            click.echo(f"\n  Subject: {latest[0]['Subject']}\n")
+            click.echo(textwrap.indent(body.get_content(), "  | ", lambda _: True), nl=False)
+
+
+def _received(letters: Sequence[object]) -> "list[EmailMessage]":
+    from email.message import EmailMessage
+
+    return [letter for letter in letters if isinstance(letter, EmailMessage)]

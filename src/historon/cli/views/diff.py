@@ -5,7 +5,7 @@ from datetime import tzinfo
 
 from historon.api import Difference, Side
 from historon.cli.differences import print_lines, print_outline, print_side_by_side
-from historon.cli.output import console, count, instant
+from historon.cli.output import columns_wide, console, count, instant
 from historon.compare import unified
 from historon.errors import UsageError
 
@@ -48,9 +48,10 @@ def print_changes(found: Difference, form: str | None, context: int, zone: tzinf
     from rich.text import Text
 
     screen = console()
-    if form == "side" and screen.width < _NARROW:
+    width = columns_wide()
+    if form == "side" and width is not None and width < _NARROW:
         raise UsageError(
-            f"{screen.width} columns are too narrow for two texts",
+            f"{width} columns are too narrow for two texts",
             hint=f"use at least {_NARROW} columns, or --form lines",
         )
     for mark, side in (("-", found.before), ("+", found.after)):

@@ -65,9 +65,10 @@ def _print_hidden(hides: Sequence[Hidden]) -> None:
         screen.print(Text(f"       {len(hides) - _SHOWN} earlier ones (--json lists all)", style="yellow"))
 
 
-def as_data(one: Proposal) -> dict[str, object]:
+def as_data(source: str, one: Proposal) -> dict[str, object]:
     """A proposal, for programs."""
     return {
+        "source": source,
         "setting": one.setting,
         "rule": one.rule,
         "part": one.part,

@@ -1,11 +1,13 @@
 """`historon versions`: what it shows."""
 
+from collections.abc import Mapping, Sequence
+
 import click
 
 from historon.cli.output import count
 from historon.store import Version
 
-__all__ = ["headline", "print_left_out", "row"]
+__all__ = ["headline", "headline_of_several", "print_left_out", "row"]
 
 
 def headline(source: str, versions: list[Version]) -> str:
@@ -17,6 +19,14 @@ def headline(source: str, versions: list[Version]) -> str:
     also = f", {suspect} of them suspect" if suspect else ""
     latest = f"; the last good one is @{good[-1].number}" if good else "; none of them is good"
     return f"{source}: {count(len(versions), 'version')}{also}{latest}"
+
+
+def headline_of_several(by_source: Mapping[str, Sequence[Version]]) -> str:
+    """How many versions several sources have, in one line."""
+    total = sum(map(len, by_source.values()))
+    without = [name for name, versions in by_source.items() if not any(version.good for version in versions)]
+    lacking = f"; without a good one: {', '.join(without)}" if without else ""
+    return f"{count(len(by_source), 'source')}: {count(total, 'version')}{lacking}"
 
 
 def print_left_out(versions: list[Version], telling: list[Version], shown: list[Version]) -> None:
