@@ -314,7 +314,7 @@ def test_a_sample_never_speaks_for_the_rest(far: Far) -> None:
     far.update()
     os.environ.update(KEY)
     with historon.open(far.estate.path) as opened:
-        found = opened.verify_copy("away", sample=2)
+        found = opened.copy("away").verify(sample=2)
     assert (found.contents, found.sample_of) == (2, 7)
 
 

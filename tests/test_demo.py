@@ -48,6 +48,12 @@ def test_the_demo_tells_its_story_in_a_few_lines(tmp_path: Path) -> None:
     result = historon("demo", "bw", cwd=tmp_path)
     assert result.code == 0, result.said
     assert len(result.said.splitlines()) <= 140
-    for told in ("12 new", "Round 5: 9 of 12 sources collected", "permits any", "Subject: 2 FAILED, 1 SUSPECT of 12", "demo --full"):
+    for told in (
+        "12 new",
+        "Round 5: 9 of 12 sources collected",
+        "permits any",
+        "Subject: 2 FAILED, 1 SUSPECT of 12",
+        "demo --full",
+    ):
         assert told in result.said, told
     assert historon("status", cwd=tmp_path / "bw").code == 0, "what was not shown was done"

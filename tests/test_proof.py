@@ -249,7 +249,7 @@ def test_a_proof_that_fills_the_disk_is_ended(files_estate: EstateFolder, monkey
     script = "i=0; while true; do dd if=/dev/zero of=f$i bs=64k count=4 2>/dev/null; i=$((i+1)); sleep 0.02; done"
     _estate(files_estate, f'["sh", "-c", "{script}"]', more='step_deadline = "100s"')
     with historon.open(files_estate.path) as estate:
-        found = estate.prove("files@1")
+        found = estate.version("files@1").prove()
     assert (found.verdict, found.why) == ("failed", "sh wrote more than 3.1 MB")
 
 

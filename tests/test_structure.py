@@ -1,12 +1,13 @@
 """The rules of the house, held by tests: who may import whom, what is public, what is documented."""
 
 import ast
+import graphlib
 import importlib
 import re
 import subprocess
 import sys
 import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -188,8 +189,8 @@ def _outputs(module: _Module) -> list[str]:
     """Where the core prints, asks, ends the program, or sleeps."""
     found = []
     for node in ast.walk(module.tree):
-        if isinstance(node, ast.Call) and module.whole(node.func) in _OUTPUTS:
-            found.append(module.whole(node.func))
+        if isinstance(node, ast.Attribute | ast.Name) and module.whole(node) in _OUTPUTS:
+            found.append(module.whole(node))
         if isinstance(node, ast.Raise) and node.exc is not None:
             raised = node.exc.func if isinstance(node.exc, ast.Call) else node.exc
             if module.whole(raised) in ("SystemExit", "builtins.SystemExit", "KeyboardInterrupt"):
@@ -197,8 +198,14 @@ def _outputs(module: _Module) -> list[str]:
     return found
 
 
+def _environment(module: _Module) -> list[str]:
+    """Where the environment is read, whatever it is called there."""
+    wholes = {module.whole(node) for node in ast.walk(module.tree) if isinstance(node, ast.Attribute | ast.Name)}
+    return sorted(one for one in wholes if one.startswith(("os.environ", "os.getenv", "posix.environ")))
+
+
 # Kinds and commands are looked up by name, so that nobody keeps a list of them; nothing else is.
-_BY_NAME = {"historon.estate.kinds", "historon.cli.main"}
+_BY_NAME = {"historon.estate.kinds", "historon.cli.main", "historon.lazily"}
 
 
 def _loads_by_name(module: _Module) -> list[str]:
@@ -253,6 +260,10 @@ def test_the_core_neither_prints_nor_exits_nor_sleeps(file: Path) -> None:
         (_wrong_directions, "from historon.store.sqlite.folder import FolderStore"),
         (_outputs, "print(1)"),
         (_outputs, "from builtins import print as told\ntold(1)"),
+        (_outputs, "told = print\ntold(1)"),
+        (_outputs, "list(map(print, [1]))"),
+        (_environment, "from os import environ\nenviron['A']"),
+        (_environment, "import os as o\no.getenv('A')"),
         (_outputs, "import sys as s\ns.stdout.write('')"),
         (_outputs, "import sys\nsys.stderr.write('')"),
         (_outputs, "from sys import exit as leave\nleave(1)"),
@@ -285,12 +296,44 @@ def test_an_estate_is_read_without_what_takes_long_to_load() -> None:
 
 
 def test_only_secrets_and_the_command_line_read_the_environment() -> None:
-    readers = {
-        m.relative_to(SOURCE).parts[0] + "/" + m.name
-        for m in MODULES
-        if "os.environ" in m.read_text() or "getenv" in m.read_text()
+    readers = {module.name for module in _ALL.values() if _environment(module)}
+    assert readers == {"historon.cli.app", "historon.estate.secrets"}
+
+
+def _circles(modules: Iterable[_Module]) -> list[list[str]]:
+    """Modules that import each other, be it in a function or for types alone; packages' faces lead to the home."""
+    known = {module.name: module for module in modules}
+    homes = {
+        f"{face.name}.{name}": f"{face.name}.{module}"
+        for face in known.values()
+        for node in ast.walk(face.tree)
+        if face.is_package and isinstance(node, ast.Call) and ast.unparse(node.func) == "lazily"
+        for module, names in ast.literal_eval(node.args[1]).items()
+        for name in names
     }
-    assert readers == {"cli/app.py", "estate/secrets.py"}
+
+    def used(module: _Module) -> set[str]:
+        found = {homes.get(whole, whole) for whole in module.imports.values()}
+        found = {one if one in known else one.rpartition(".")[0] for one in found}
+        return {one for one in found if one in known and one != module.name and not known[one].is_package}
+
+    sorter = graphlib.TopologicalSorter({m.name: used(m) for m in known.values() if not m.is_package})
+    try:
+        sorter.prepare()
+    except graphlib.CycleError as exc:
+        return [exc.args[1]]
+    return []
+
+
+def test_no_modules_import_each_other() -> None:
+    assert _circles(_ALL.values()) == []
+
+
+def test_a_circle_is_seen_however_it_is_closed() -> None:
+    closing = ["import historon.a", "def f():\n    from historon.a import x", "from historon import a"]
+    face = _Module("historon", "lazily(__name__, {'a': ['x']})", is_package=True)
+    for back in (*closing, "from historon import x"):
+        assert _circles([face, _Module("historon.a", "from historon.b import y"), _Module("historon.b", back)]), back
 
 
 @pytest.mark.parametrize("module", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))

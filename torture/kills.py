@@ -983,12 +983,12 @@ class Proved(Restored):
     def judge_killed(self) -> None:
         """See Scenario: there is a verdict of it all, or the one before, or none."""
         with historon.open(self.folder) as estate:
-            must({one.verdict for one in estate.proofs("s").values()} <= {"proven"}, "half a verdict")
+            must({one.verdict for one in estate.source("s").proofs().values()} <= {"proven"}, "half a verdict")
 
     def judge(self, *, whole: bool) -> int:
         """See Scenario."""
         with historon.open(self.folder) as estate:
-            must([one.verdict for one in estate.proofs("s").values()] == ["proven"], "it is not proven")
+            must([one.verdict for one in estate.source("s").proofs().values()] == ["proven"], "it is not proven")
         return 1
 
 
@@ -1012,7 +1012,7 @@ class Pushed(Restored):
     def words(self) -> Sequence[str]:
         """See Scenario: the change has another digest when a part of it was made already."""
         with historon.open(self.folder) as estate:
-            return ("push", "s@1", "--confirm", estate.plan_push("s@1").digest)
+            return ("push", "s@1", "--confirm", estate.version("s@1").plan_push().digest)
 
     def judge_killed(self) -> None:
         """See Scenario: each file is what it was or what it is to be, and nothing between."""
@@ -1025,7 +1025,7 @@ class Pushed(Restored):
         found = _listed(self.folder / "data")
         must(found == self._wanted, f"brought back: {sorted(found.keys() ^ self._wanted.keys())} differ, or contents")
         with historon.open(self.folder) as estate:
-            left = [one for one in estate.open() if one.kind == "push-failed"]
+            left = [one for one in estate.open_conditions() if one.kind == "push-failed"]
             must(not left, "it is done, and told to be unfinished")
         return 1
 

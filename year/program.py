@@ -337,7 +337,7 @@ def _patch(program: Program, disk: Callable[[], Disk]) -> None:
     service: Any = importlib.import_module("historon.timetable.service")
     service._LEASE = _TICK * 3
     service.Service = partial(service.Service, tick=_TICK, workers=InProcess())
-    collecting: Any = importlib.import_module("historon.api.rounds")
+    collecting: Any = importlib.import_module("historon.api.collecting")
     collecting.Workers = InProcess
     arm_disk(disk)
 

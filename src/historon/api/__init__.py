@@ -1,22 +1,73 @@
-"""The front door: what every command does, as functions of an estate that is open. See docs/library.md."""
+"""The front door: an opened estate and its nouns. See docs/library.md.
 
-from historon.api.front import Historon
-from historon.api.opening import find_estate_file, open_estate
-from historon.api.pushing import Pushed, PushPlan
-from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Required, Side
+A name is loaded when it is first used (PEP 562), so that a command that only looks does not load what collecting needs.
+"""
+
+from typing import TYPE_CHECKING
+
+from historon.lazily import lazily
+
+if TYPE_CHECKING:
+    from historon.api.copy import Copy, newest_first
+    from historon.api.estate import Estate
+    from historon.api.opening import find_estate_file, open_estate
+    from historon.api.ownership import Ownership
+    from historon.api.pruning import PrunePlan
+    from historon.api.pushing import Pushed, PushPlan
+    from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Pruning, Required, Side
+    from historon.api.round import Round
+    from historon.api.sides import NoChangeError
+    from historon.api.source import Source
+    from historon.api.version import Version
 
 __all__ = [
     "Board",
     "Changes",
     "Collected",
+    "Copy",
     "Difference",
+    "Estate",
     "Found",
-    "Historon",
+    "NoChangeError",
     "NoiseFound",
+    "Ownership",
+    "PrunePlan",
+    "Pruning",
     "PushPlan",
     "Pushed",
     "Required",
+    "Round",
     "Side",
+    "Source",
+    "Version",
     "find_estate_file",
+    "newest_first",
     "open_estate",
 ]
+
+__getattr__ = lazily(
+    __name__,
+    {
+        "copy": ["Copy", "newest_first"],
+        "estate": ["Estate"],
+        "opening": ["find_estate_file", "open_estate"],
+        "ownership": ["Ownership"],
+        "pruning": ["PrunePlan"],
+        "pushing": ["PushPlan", "Pushed"],
+        "results": [
+            "Board",
+            "Changes",
+            "Collected",
+            "Difference",
+            "Found",
+            "NoiseFound",
+            "Pruning",
+            "Required",
+            "Side",
+        ],
+        "round": ["Round"],
+        "sides": ["NoChangeError"],
+        "source": ["Source"],
+        "version": ["Version"],
+    },
+)

@@ -1,24 +1,18 @@
 """Looking over what is stored: a text in all sources, what most sources have, what is required of them."""
 
-from collections import Counter
 from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime
 from functools import lru_cache, partial
-from typing import TYPE_CHECKING
 
-from historon.api.results import Found, Pruning, Required
+from historon.api.context import Opened
+from historon.api.results import Found, Required
 from historon.bounds import TooHeavyError
 from historon.compare import large_archives
 from historon.errors import UsageError
 from historon.estate import Source
 from historon.insight import Query, Reader, Typical, Unmet, find, find_ever, typical, unmet
-from historon.store import Removed, Store
 from historon.versions import Masks, Reference, contents_of, is_binary, resolve
 
-if TYPE_CHECKING:
-    from historon.api.front import Historon
-
-__all__ = ["checked_query", "found_at", "found_ever", "prunings", "required_of", "typical_of"]
+__all__ = ["checked_query", "found_at", "found_ever", "required_of", "typical_of"]
 
 _FEWEST_ALIKE = 3  # sources from which on it can be known what most of them have
 
@@ -35,14 +29,14 @@ def checked_query(text: str, *, expression: bool, exact_case: bool) -> Query:
     return query
 
 
-def found_at(opened: "Historon", names: Sequence[str], at: str | None, query: Query, *, reveal: bool) -> Found:
+def found_at(opened: Opened, names: Sequence[str], at: str | None, query: Query, *, reveal: bool) -> Found:
     """Where a query stands in the latest version of each source, or in the one of a moment."""
     masks = lru_cache(partial(opened.masks, reveal=reveal))
     search = find(opened.store, _chosen(opened, names, at), query, masks)
     return Found(search.hits, search.closed, len(names))
 
 
-def found_ever(opened: "Historon", names: Sequence[str], query: Query, *, reveal: bool) -> Found:
+def found_ever(opened: Opened, names: Sequence[str], query: Query, *, reveal: bool) -> Found:
     """Where a query ever was, each stay of a line with its beginning and end."""
     hits, closed = [], {}
     for name in names:
@@ -53,7 +47,7 @@ def found_ever(opened: "Historon", names: Sequence[str], query: Query, *, reveal
     return Found(hits, closed, len(names))
 
 
-def _chosen(opened: "Historon", names: Sequence[str], at: str | None) -> Iterator[tuple[str, int]]:
+def _chosen(opened: Opened, names: Sequence[str], at: str | None) -> Iterator[tuple[str, int]]:
     """The version of each source that is looked at; sources that had none by then are left out."""
     if at is None:
         states = opened.store.states()
@@ -65,7 +59,7 @@ def _chosen(opened: "Historon", names: Sequence[str], at: str | None) -> Iterato
     Reference.parse(f"x@{at}")
     for name in names:
         try:
-            version = resolve(opened.store, Reference(name, at), now=opened.clock(), zone=opened.estate.zone)
+            version = resolve(opened.store, Reference(name, at), now=opened.clock(), zone=opened.zone)
         except UsageError:
             if len(names) == 1:
                 raise
@@ -73,7 +67,7 @@ def _chosen(opened: "Historon", names: Sequence[str], at: str | None) -> Iterato
         yield name, version.number
 
 
-def typical_of(opened: "Historon", sources: Sequence[Source]) -> Typical:
+def typical_of(opened: Opened, sources: Sequence[Source]) -> Typical:
     """How each of these sources differs from what most of them have; UsageError where too few have a version."""
     contents: dict[str, dict[str, bytes]] = {}
     readers, outlines = {}, {}
@@ -87,7 +81,7 @@ def typical_of(opened: "Historon", sources: Sequence[Source]) -> Typical:
         except TooHeavyError:
             continue
         contents[source.name] = {name: _telling_lines(masks, content) for name, content in parts.items()}
-        outlines[source.name] = opened.estate.procedure_of(source).outline
+        outlines[source.name] = opened.described.procedure_of(source).outline
         texts = [one for one in contents[source.name].values() if not is_binary(one)]
         readers[source.name] = Reader(source.own_names, texts, numbers=False)
     if len(contents) < _FEWEST_ALIKE:
@@ -102,11 +96,11 @@ def _telling_lines(masks: Masks, content: bytes) -> bytes:
     return b"\n".join(line for line in lines if masks.essence(line) is not None)
 
 
-def required_of(opened: "Historon", sources: Sequence[Source]) -> list[Required]:
+def required_of(opened: Opened, sources: Sequence[Source]) -> list[Required]:
     """How the sources of which something is required stand to it, by their latest good versions."""
     found = []
     for source in sources:
-        rules = opened.estate.requirements_of(source)
+        rules = opened.described.requirements_of(source)
         if not rules:
             continue
         good = opened.store.state(source.name).good
@@ -120,22 +114,3 @@ def required_of(opened: "Historon", sources: Sequence[Source]) -> list[Required]
                 told = [Unmet(rule.name, unknown=exc.message, why=rule.why) for rule in rules]
         found.append(Required(source, rules, told))
     return found
-
-
-def prunings(store: Store, sources: Sequence[str] | None) -> list[Pruning]:
-    """What was removed, newest first; see Historon.prunings."""
-    found: dict[tuple[datetime | None, int | None], list[Removed]] = {}
-    for source in sources if sources is not None else store.states():
-        for one in store.removed(source):
-            found.setdefault((one.gone, one.round), []).append(one)
-    earliest = datetime.min.replace(tzinfo=UTC)
-    made = [
-        Pruning(
-            at,
-            round_number,
-            tuple(sorted({one.rule or "" for one in removed} - {""})),
-            dict(sorted(Counter(one.source for one in removed).items())),
-        )
-        for (at, round_number), removed in found.items()
-    ]
-    return sorted(made, key=lambda one: one.at or earliest, reverse=True)

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
-from historon.api.front import Historon
+from historon.api.estate import Estate
 from historon.errors import OutsideError
 from historon.estate import ESTATE_FILE, read_estate
 
@@ -15,17 +15,17 @@ def _now() -> datetime:
     return datetime.now(UTC)
 
 
-def open_estate(path: str | Path | None = None, *, clock: Callable[[], datetime] = _now) -> Historon:
-    """The estate that a file, or the folder it is in, describes; its store is opened when it is first needed.
+def open_estate(path: str | Path | None = None, *, clock: Callable[[], datetime] = _now) -> Estate:
+    """Open the estate of a file, or of the folder that holds it; the store is opened when it is first needed.
 
-    Without a path it is the nearest `historon.toml` from this folder upwards. `clock` tells the time (UTC) that ages
-    and new versions go by. Raises EstateError when the file is not there or has mistakes; StoreError and UsageError
-    come from what is asked of it then. Used in a `with` block it is closed at the end of it.
+    Without a path: the nearest `historon.toml` from the current folder upwards. `clock` returns the current instant
+    (UTC), by which ages are calculated and new versions are dated. Raises EstateError when the file is missing or has
+    mistakes. A `with` block closes it at its end.
 
         with historon.open("estate") as estate:
-            print(estate.versions("edge-1"))
+            print(estate.source("edge-1").versions())
     """
-    return Historon(read_estate(find_estate_file(path)), clock=clock)
+    return Estate(read_estate(find_estate_file(path)), clock=clock)
 
 
 def find_estate_file(named: str | Path | None = None) -> Path:

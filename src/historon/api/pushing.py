@@ -1,14 +1,16 @@
-"""Bringing a version back to its source, and showing that it is there."""
+"""Pushing a version to its source, and checking that the source matches it."""
 
-import asyncio
 import hashlib
 import re
 import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
+from historon.api.collecting import collect
+from historon.api.context import Opened
+from historon.api.history import record_named
 from historon.api.results import Difference, Side
+from historon.api.running import run
 from historon.collect import Failure, Wanted, push_parts
 from historon.compare import compare_exports, parse_document, readings, unified
 from historon.errors import OutsideError, UsageError
@@ -17,9 +19,6 @@ from historon.notices import Event, Notifier
 from historon.restore import lines_between, with_section
 from historon.store import Outcome, StoredPart, Version, hold_place, note_push, place_held, release_place
 from historon.versions import Masks, belongs_to, contents_of, is_binary, too_large
-
-if TYPE_CHECKING:
-    from historon.api.front import Historon
 
 __all__ = ["PushPlan", "Pushed", "lines_to", "plan_push", "push"]
 
@@ -32,13 +31,13 @@ _STEERING = re.compile(r"(?!\t|\r?\n)[\x00-\x1f\x7f-\x9f\u2028\u2029]")
 
 @dataclass(frozen=True)
 class PushPlan:
-    """What a push would do: `difference` leads from the `present` export, which was just taken, to what is `wanted`.
+    """What a push would do: `difference` leads from the `present` export to the `wanted` version.
 
-    The present one may be suspect: what was lost is a reason to bring it back.
+    The present export was just collected. It may be suspect: a device that has lost its settings is a reason to push.
 
-    `contents` are those of the parts that differ, noise aside, as they are to be; with `only` just some parts, or a
-    place in a text. `lines` are what is typed for each, to the letter, where lines are typed. `removed` are files that
-    only the source has, and that its push steps remove. Nothing else is sent. By `digest` all of this is known.
+    `contents` are the parts that differ, noise aside, as they shall be; with `only` just some parts, or a path in a
+    text. `lines` are the commands that are entered for each part, exactly. `removed` are files that only the source
+    has, and that its push steps remove. Nothing else is sent. `digest` covers all of this.
     """
 
     wanted: Version
@@ -49,33 +48,45 @@ class PushPlan:
     lines: Mapping[str, Sequence[str]] = field(repr=False)
     removed: Sequence[str]
     digest: str
+    opened: Opened = field(repr=False, compare=False)
 
     @property
     def needed(self) -> bool:
-        """Whether anything differs that is no noise."""
+        """Whether anything differs, noise aside."""
         return bool(self.difference.parts)
 
     @property
     def what(self) -> str:
-        """What is brought back: a source, or this part or place of it."""
+        """What is pushed: a source, or this part or path of it."""
         if self.only is not None:
             return f"{self.only} of {self.wanted.source}"
         return self.wanted.source
 
     @property
     def way_back(self) -> str:
-        """The command that brings back what was there before."""
+        """The command that goes back to the present version."""
         only = f" --only {shlex.quote(self.only)}" if self.only is not None else ""
         return f"historon push {self.present.source}@{self.present.number}{only}"
+
+    async def push_async(self) -> "Pushed":
+        """Push as planned, collect again, and compare.
+
+        Raises OutsideError, and changes nothing, when the source is no longer as it was when this was planned.
+        """
+        return await push(self.opened, self)
+
+    def push(self) -> "Pushed":
+        """The same, for callers who are not asynchronous."""
+        return run(self.push_async)
 
 
 @dataclass(frozen=True)
 class Pushed:
-    """What came of a push; `failure` says why its steps did not end well.
+    """The result of a push; `failure` is the reason when its steps did not end well.
 
-    What the source holds anyway is known by the export that was taken afterwards: `left` is what still differs,
-    None where there is no such export, for the reason `unknown`. `answers` are the lines that were typed to which
-    anything was answered. With `again` another push would send something else than this one did.
+    The export that was collected afterwards shows what the source holds anyway: `left` is what still differs, None
+    where there is no such export, for the reason `unknown`. `answers` are the commands that were answered, each with
+    its answer. `again` is true when another push would send something else than this one did.
     """
 
     plan: PushPlan
@@ -91,45 +102,45 @@ class Pushed:
         return self.failure is None and self.left is not None and not self.left.parts
 
 
-def plan_push(opened: "Historon", version: Version, only: str | None) -> PushPlan:
-    """Take a fresh export, and compare it; see Historon.plan_push."""
+async def plan_push(opened: Opened, version: Version, only: str | None) -> PushPlan:
+    """Take a fresh export, and compare it; see Version.plan_push."""
     source = _source_of(opened, version)
     _check_steps(opened, source, version)
     if place_held(opened.store, source.name, opened.clock()):
         raise _held(source)
-    present = _collected(opened, source, suspect_too=True)  # a device that has lost its settings looks so
+    present = await _collected(opened, source, suspect_too=True)  # a device that has lost its settings looks so
     return _plan(opened, source, version, present, only)
 
 
-def _plan(opened: "Historon", source: Source, version: Version, present: Version, only: str | None) -> PushPlan:
+def _plan(opened: Opened, source: Source, version: Version, present: Version, only: str | None) -> PushPlan:
     difference = _difference(opened, present, version, only)
     before, after = difference.before.contents, difference.after.contents
     contents: dict[str, bytes] = {}
     for part in _to_put(opened, version, difference):
         large = too_large(after[part.name])  # what stands in for it is nothing to be put anywhere
-        contents[part.name] = b"".join(opened.pieces(part)) if large else after[part.name]
+        contents[part.name] = b"".join(opened.store.pieces(part)) if large else after[part.name]
     lines = {}
-    if opened.estate.procedure_of(source).typing_lines:
+    if opened.described.procedure_of(source).typing_lines:
         lines = {name: _lines(opened, source, name, before.get(name, b""), one) for name, one in contents.items()}
     removed = _to_remove(opened, source, present, version) if only is None else []
     digest = _digest_of(opened, source, difference, contents, lines, removed)
-    return PushPlan(version, present, only, difference, contents, lines, removed, digest)
+    return PushPlan(version, present, only, difference, contents, lines, removed, digest, opened)
 
 
-def _to_remove(opened: "Historon", source: Source, present: Version, version: Version) -> list[str]:
+def _to_remove(opened: Opened, source: Source, present: Version, version: Version) -> list[str]:
     """The parts that only the source has, below those that a step puts without others beside them."""
-    steps = walk(opened.estate.procedure_of(source).push)
+    steps = walk(opened.described.procedure_of(source).push)
     alone = [step.part for _, step in steps if isinstance(step, Put) and step.remove_others]
-    wanted = {part.name for part in opened.parts(version)}
-    there = [part.name for part in opened.parts(present) if not part.is_tree and part.name not in wanted]
+    wanted = {part.name for part in _parts(opened, version)}
+    there = [part.name for part in _parts(opened, present) if not part.is_tree and part.name not in wanted]
     return [name for name in there if any(belongs_to(name, one) for one in alone)]
 
 
-def _check_steps(opened: "Historon", source: Source, version: Version) -> None:
+def _check_steps(opened: Opened, source: Source, version: Version) -> None:
     """UsageError where a step could not be taken: all that a push needs is known before anything is sent."""
-    procedure = opened.estate.procedure_of(source)
-    names = [part.name for part in opened.parts(version) if not part.is_tree]
-    account = opened.estate.credentials.get(source.credentials or "")
+    procedure = opened.described.procedure_of(source)
+    names = [part.name for part in _parts(opened, version) if not part.is_tree]
+    account = opened.described.credentials.get(source.credentials or "")
     secrets = [name for name in ACCOUNT_VALUES if getattr(account, name, None)]
     given = values_of(source, procedure, account.user if account else "")
     for place, name in missing_values(procedure, [*given, *secrets]):
@@ -147,43 +158,43 @@ def _held(source: Source) -> OutsideError:
     )
 
 
-def push(opened: "Historon", plan: PushPlan) -> Pushed:
-    """Look whether the source is still as planned for, do it, collect again, and compare; see Historon.push.
+async def push(opened: Opened, plan: PushPlan) -> Pushed:
+    """Check that the source is still as planned for, push, collect again, and compare; see PushPlan.push.
 
     The source is held meanwhile: no round visits it, and no other push of it begins.
     """
-    source = opened.estate.sources[plan.wanted.source]
-    deadline = opened.estate.procedure_of(source).deadline
+    source = opened.described.sources[plan.wanted.source]
+    deadline = opened.described.procedure_of(source).deadline
     now = opened.clock()
     if not hold_place(opened.to_write(), source.name, now, now + deadline * 4):
         raise _held(source)
     try:
-        done = _pushed(opened, source, plan)
+        done = await _pushed(opened, source, plan)
     finally:
         release_place(opened.store, source.name)
-    _tell(opened, done)
+    await _notify(opened, done)
     return done
 
 
-def _pushed(opened: "Historon", source: Source, planned: PushPlan) -> Pushed:
-    present = _collected(opened, source, suspect_too=True)
+async def _pushed(opened: Opened, source: Source, planned: PushPlan) -> Pushed:
+    present = await _collected(opened, source, suspect_too=True)
     plan = _plan(opened, source, planned.wanted, present, planned.only)
     if plan.digest != planned.digest:
         message = f"{source.name} changed in the meantime: it is {source.name}@{present.number} now"
         raise OutsideError(message, hint="nothing was pushed; look at the change again")
-    procedure = opened.estate.procedure_of(source)
+    procedure = opened.described.procedure_of(source)
     now = opened.clock()
     note_push(opened.store, plan.wanted, plan.present, now, now + procedure.deadline * 2)
     parts = {}
-    for name in (one.name for one in opened.parts(plan.wanted) if not one.is_tree):
+    for name in (one.name for one in _parts(opened, plan.wanted) if not one.is_tree):
         typed = [line.strip() for line in plan.lines.get(name, ())]
         parts[name] = Wanted(plan.contents.get(name, b""), name in plan.contents, typed)
     parts |= {name: Wanted(b"", differs=True, removed=True) for name in plan.removed}
-    work = push_parts(opened.estate, source, opened.store, parts, clock=opened.clock, told=lambda _step: None)
-    failure, answers = asyncio.run(work)
+    work = push_parts(opened.described, source, opened.store, parts, clock=opened.clock, told=lambda _step: None)
+    failure, answers = await work
     left, unknown, again = None, "", False
     try:
-        after, left = _left(opened, source, plan)
+        after, left = await _left(opened, source, plan)
         again = bool(left.parts) and _would_help(opened, source, plan, after)
     except OutsideError as exc:
         unknown = exc.message
@@ -193,7 +204,7 @@ def _pushed(opened: "Historon", source: Source, planned: PushPlan) -> Pushed:
     return Pushed(plan, failure, left, unknown, answers, again)
 
 
-def _would_help(opened: "Historon", source: Source, plan: PushPlan, after: Version) -> bool:
+def _would_help(opened: Opened, source: Source, plan: PushPlan, after: Version) -> bool:
     """Whether another push would send something else than this one did: one change may wait for another."""
     try:
         following = _plan(opened, source, plan.wanted, after, plan.only)
@@ -205,12 +216,12 @@ def _would_help(opened: "Historon", source: Source, plan: PushPlan, after: Versi
     return any(left) and left != (plan.contents, plan.removed)
 
 
-def _left(opened: "Historon", source: Source, plan: PushPlan) -> tuple[Version, Difference]:
+async def _left(opened: Opened, source: Source, plan: PushPlan) -> tuple[Version, Difference]:
     """What still differs, and in which export. OutsideError where that cannot be known.
 
     An export that looks suspect, such as one that is much smaller again, shows that nothing differs, and nothing else.
     """
-    after = _collected(opened, source, suspect_too=True)
+    after = await _collected(opened, source, suspect_too=True)
     left = _difference(opened, after, plan.wanted, plan.only)
     if not after.good and left.parts:
         message = f"{source.name} could not be collected: its export is suspect, and was set aside"
@@ -218,11 +229,11 @@ def _left(opened: "Historon", source: Source, plan: PushPlan) -> tuple[Version, 
     return after, left
 
 
-def lines_to(opened: "Historon", version: Version, only: str | None, *, reveal: bool) -> dict[str, list[str]]:
-    """The lines that lead from the last good version to another, by part; see Historon.lines_to."""
+def lines_to(opened: Opened, version: Version, only: str | None, *, reveal: bool) -> dict[str, list[str]]:
+    """The lines that lead from the last good version to another, by part; see Version.lines."""
     masks = opened.masks(version.source, reveal=reveal)
-    source = opened.estate.sources.get(version.source)
-    difference = _difference(opened, opened.version(version.source), version, only)
+    source = opened.described.sources.get(version.source)
+    difference = _difference(opened, record_named(opened, version.source), version, only)
     before, after = difference.before.contents, difference.after.contents
     found = {}
     for part in _to_put(opened, version, difference):
@@ -231,27 +242,32 @@ def lines_to(opened: "Historon", version: Version, only: str | None, *, reveal: 
     return found
 
 
-def _to_put(opened: "Historon", version: Version, difference: Difference) -> list[StoredPart]:
+def _parts(opened: Opened, version: Version) -> list[StoredPart]:
+    return list(opened.store.parts(version.source, version.number))
+
+
+def _to_put(opened: Opened, version: Version, difference: Difference) -> list[StoredPart]:
     """The parts of a version that differ, noise aside, by their names. A tree's record is nothing that can be put."""
     before, after = difference.before.contents, difference.after.contents
-    parts = [one for one in opened.parts(version) if one.name in after and not one.is_tree]
+    parts = [one for one in _parts(opened, version) if one.name in after and not one.is_tree]
     differing = [one for one in parts if before.get(one.name) != after[one.name] and _tells_of(difference, one.name)]
     return sorted(differing, key=lambda one: one.name)
 
 
-def _source_of(opened: "Historon", version: Version) -> Source:
-    source = opened.estate.sources.get(version.source)
+def _source_of(opened: Opened, version: Version) -> Source:
+    source = opened.described.sources.get(version.source)
     if source is None:
         raise UsageError(f"{version.source} is no longer a source", hint="restore the version to a folder")
-    if not opened.estate.procedure_of(source).push:
+    if not opened.described.procedure_of(source).push:
         hint = "add push steps to it, or use the lines or files: historon push --lines, historon restore"
         raise UsageError(f"the procedure {source.procedure} has no push steps", hint=hint)
     return source
 
 
-def _collected(opened: "Historon", source: Source, *, suspect_too: bool = False) -> Version:
+async def _collected(opened: Opened, source: Source, *, suspect_too: bool = False) -> Version:
     """A good export, taken now, or one that is whole at least. OutsideError where there is none."""
-    result = opened.collect(source.name).report.results[0]
+    done = await collect(opened, [source], None, None, (), every=False)
+    result = done.report.results[0]
     if suspect_too and result.outcome is Outcome.SUSPECT and result.number is not None:
         found = opened.store.version(source.name, result.number)
         if found is not None:
@@ -259,12 +275,12 @@ def _collected(opened: "Historon", source: Source, *, suspect_too: bool = False)
     if result.outcome not in (Outcome.NEW, Outcome.CHANGED, Outcome.UNCHANGED):
         why = str(result.failure or result.note or result.outcome)
         raise OutsideError(f"{source.name} could not be collected: {why}", hint=f"historon collect {source.name}")
-    return opened.version(source.name)
+    return record_named(opened, source.name)
 
 
-def _lines(opened: "Historon", source: Source | None, name: str, present: bytes, wanted: bytes) -> list[str]:
+def _lines(opened: Opened, source: Source | None, name: str, present: bytes, wanted: bytes) -> list[str]:
     """The lines for one part, as they are typed but for their indentation. UsageError where none can be calculated."""
-    procedure = opened.estate.procedure_of(source) if source else None
+    procedure = opened.described.procedure_of(source) if source else None
     masks = opened.masks(source.name) if source else Masks()
     how = _how(procedure)
 
@@ -314,7 +330,7 @@ def _text(name: str, content: bytes) -> str:
     return text
 
 
-def _difference(opened: "Historon", present: Version, wanted: Version, only: str | None) -> Difference:
+def _difference(opened: Opened, present: Version, wanted: Version, only: str | None) -> Difference:
     """What leads from one version to another; with `only`, of these parts, or of what stands at this place in texts."""
     before, after = (contents_of(opened.store, one.source, one.number) for one in (present, wanted))
     masks = opened.masks(wanted.source)
@@ -368,7 +384,7 @@ def _tells_of(difference: Difference, part: str) -> bool:
 
 
 def _digest_of(
-    opened: "Historon",
+    opened: Opened,
     source: Source,
     difference: Difference,
     contents: Mapping[str, bytes],
@@ -401,8 +417,8 @@ def _digest_of(
     return digest.hexdigest()[:_DIGEST]
 
 
-def _tell(opened: "Historon", done: Pushed) -> None:
-    """Whoever hears of changes hears of this one, and of one that went wrong."""
+async def _notify(opened: Opened, done: Pushed) -> None:
+    """Notify the channels of a push, and of one that failed."""
     wanted = done.plan.wanted
     name, kind = f"{wanted.source}@{wanted.number}", "pushed" if done.well else "push-failed"
     if done.well:
@@ -411,8 +427,7 @@ def _tell(opened: "Historon", done: Pushed) -> None:
         message = str(done.failure)
     else:
         message = done.unknown or f"{done.plan.what} does not match {name}, though all steps ended well"
-    notifier = Notifier(opened.estate, opened.store, opened.clock)
+    notifier = Notifier(opened.described, opened.store, opened.clock)
     advice = f"to go back: {done.plan.way_back}"
     notifier.tell(Event(kind, opened.clock(), message, source=wanted.source, advice=advice, version=wanted.number))
-    for _ in notifier.delivery.deliver():
-        pass  # each is on record
+    await notifier.delivery.deliver_beside()  # each is on record

@@ -10,12 +10,14 @@ from typing import Any, TypeVar, cast
 
 import click
 
-from historon.api import Historon, find_estate_file
-from historon.estate import Estate, read_estate
+from historon.api import Estate, find_estate_file
+from historon.estate import Estate as EstateFile
+from historon.estate import read_estate
 from historon.store import Store, still_paused, unfinished_pushes
 
 __all__ = [
     "App",
+    "columns_given",
     "estate_option",
     "example",
     "json_option",
@@ -52,26 +54,26 @@ class App:
         stat = os.fstat(sys.stderr.fileno())
         return stream == f"{stat.st_dev}:{stat.st_ino}"
 
-    def estate(self, named: str | None) -> Estate:
+    def estate(self, named: str | None) -> EstateFile:
         """The estate file that is named, by option or variable, else the nearest one from this folder upwards."""
         return read_estate(find_estate_file(named))
 
     @contextmanager
-    def opened(self, named: str | None, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Historon]:
+    def opened(self, named: str | None, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Estate]:
         """The estate that is named, with its store, closed again at the end; see `store`."""
-        with Historon(self.estate(named), clock=self.clock, spend_reserve=spend_reserve) as opened:
+        with Estate(self.estate(named), clock=self.clock, spend_reserve=spend_reserve) as opened:
             if tell_paused:
                 self._tell_paused(opened.store)
             self._tell_unfinished(opened.store)
             yield opened
 
     @contextmanager
-    def store(self, estate: Estate, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Store]:
+    def store(self, estate: EstateFile, *, tell_paused: bool = True, spend_reserve: bool = False) -> Iterator[Store]:
         """The estate's store, closed again at the end.
 
         Services that were left paused are shown, unless the command shows them itself.
         """
-        with Historon(estate, clock=self.clock, spend_reserve=spend_reserve) as opened:
+        with Estate(estate, clock=self.clock, spend_reserve=spend_reserve) as opened:
             if tell_paused:
                 self._tell_paused(opened.store)
             self._tell_unfinished(opened.store)
@@ -91,6 +93,12 @@ class App:
             click.echo(f"historon: {words}", err=True)
             again = f"historon push {name}; to go back: historon push {push.source}@{push.before}"
             click.echo(f"  try: historon collect {push.source}; then {again}", err=True)
+
+
+def columns_given() -> int | None:
+    """The width that $COLUMNS gives, for output that is piped."""
+    columns = os.environ.get("COLUMNS", "")
+    return int(columns) if columns.isdecimal() else None
 
 
 def pass_app(function: F) -> F:

@@ -1,6 +1,5 @@
 """How things look on a screen, and how the same things are given to a program."""
 
-import os
 import sys
 import textwrap
 from collections.abc import Collection, Sequence
@@ -11,6 +10,7 @@ import click
 import msgspec
 
 from historon.cli import tables
+from historon.cli.app import columns_given
 from historon.cli.tables import Table
 from historon.estate import describe
 from historon.times import for_people, utc_text
@@ -85,8 +85,7 @@ def columns_wide() -> int | None:
     screen = console()
     if screen.is_terminal:
         return screen.width
-    columns = os.environ.get("COLUMNS", "")
-    return int(columns) if columns.isdecimal() else None
+    return columns_given()
 
 
 def table(*columns: str, right: Collection[str] = (), wrap: Collection[str] = ("note",)) -> Table:

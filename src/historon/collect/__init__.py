@@ -1,18 +1,23 @@
 """Reaching sources: rounds, procedures and their steps, one module for each transport."""
 
-from historon.collect.access import Clock
-from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep, cause_of
-from historon.collect.failures import CollectError, FailureKind, OfferedKey
-from historon.collect.judging import ChangedLine, Judged, judge, question_about
-from historon.collect.pauses import Resumed, resume_paused
-from historon.collect.pinning import Identity, shown_identity
-from historon.collect.pushing import push_parts
-from historon.collect.rehearsal import Rehearsal, rehearse
-from historon.collect.round import Pen, run_round, unfinished_sources
-from historon.collect.settling import owing, settle_owed
-from historon.collect.slots import Slots
-from historon.collect.steps import StepTaken, Wanted
-from historon.collect.vouching import vouch, withdraw_vouch
+from typing import TYPE_CHECKING
+
+from historon.lazily import lazily
+
+if TYPE_CHECKING:
+    from historon.collect.access import Clock
+    from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep, cause_of
+    from historon.collect.failures import CollectError, FailureKind, OfferedKey
+    from historon.collect.judging import ChangedLine, Judged, judge, question_about
+    from historon.collect.pauses import Resumed, resume_paused
+    from historon.collect.pinning import Identity, shown_identity
+    from historon.collect.pushing import push_parts
+    from historon.collect.rehearsal import Rehearsal, rehearse
+    from historon.collect.round import Pen, run_round, unfinished_sources
+    from historon.collect.settling import owing, settle_owed
+    from historon.collect.slots import Slots
+    from historon.collect.steps import StepTaken, Wanted
+    from historon.collect.vouching import vouch, withdraw_vouch
 
 __all__ = [
     "ChangedLine",
@@ -48,3 +53,22 @@ __all__ = [
     "vouch",
     "withdraw_vouch",
 ]
+
+__getattr__ = lazily(
+    __name__,
+    {
+        "access": ["Clock"],
+        "events": ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep", "cause_of"],
+        "failures": ["CollectError", "FailureKind", "OfferedKey"],
+        "judging": ["ChangedLine", "Judged", "judge", "question_about"],
+        "pauses": ["Resumed", "resume_paused"],
+        "pinning": ["Identity", "shown_identity"],
+        "pushing": ["push_parts"],
+        "rehearsal": ["Rehearsal", "rehearse"],
+        "round": ["Pen", "run_round", "unfinished_sources"],
+        "settling": ["owing", "settle_owed"],
+        "slots": ["Slots"],
+        "steps": ["StepTaken", "Wanted"],
+        "vouching": ["vouch", "withdraw_vouch"],
+    },
+)

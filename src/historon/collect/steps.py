@@ -75,7 +75,7 @@ class StepTaken:
 
     place: str
     took: timedelta
-    answer: bytes
+    answer: bytes = field(repr=False)
     parts: Sequence[Part]
 
 
@@ -86,7 +86,7 @@ class Wanted:
     It `differs` from what the source holds; what does not is not put. One that is to be `removed` only the source has.
     """
 
-    content: bytes
+    content: bytes = field(repr=False)
     differs: bool
     lines: Sequence[str] = ()
     removed: bool = False

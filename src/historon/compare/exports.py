@@ -59,10 +59,10 @@ class PartChange:
 
     name: str
     kind: Kind
-    old_content: bytes
-    new_content: bytes
-    edits: Sequence[Edit]
-    masks: Masks
+    old_content: bytes = field(repr=False)  # it may hold secrets, and a notebook shows what it is given
+    new_content: bytes = field(repr=False)
+    edits: Sequence[Edit] = field(repr=False)
+    masks: Masks = field(repr=False)
     was: str | None = None
     is_document: bool = False
     lines: _Lines | None = field(default=None, repr=False)

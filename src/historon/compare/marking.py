@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from historon.compare.exports import PartChange
 from historon.compare.lines import same_lines
-from historon.compare.unified import Hunk
+from historon.compare.patches import Hunk
 from historon.compare.words import Span, edited_words, paired
 
 __all__ = ["Marked", "marked", "side_by_side"]

@@ -11,7 +11,7 @@ from math import log2
 
 from historon.bounds import TooHeavyError
 from historon.compare import Change, PartChange, compare_exports
-from historon.insight.families import (
+from historon.insight.family import (
     Fingerprint,
     Reader,
     fingerprint,

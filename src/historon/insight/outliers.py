@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from itertools import zip_longest
 
 from historon.compare import Outline
-from historon.insight.families import Reader
+from historon.insight.family import Reader
 from historon.store import TreeRecord
 from historon.versions import is_binary
 

@@ -1,9 +1,14 @@
 """Whether an export is whole and plausible: what makes a version good or suspect."""
 
-from historon.inspection.answers import error_line
-from historon.inspection.cuts import MOST_PAST, Past
-from historon.inspection.exports import Inspection, Kept, inspect
-from historon.inspection.formats import FORMATS, Look, format_of, look_into
+from typing import TYPE_CHECKING
+
+from historon.lazily import lazily
+
+if TYPE_CHECKING:
+    from historon.inspection.answers import error_line
+    from historon.inspection.cuts import MOST_PAST, Past
+    from historon.inspection.exports import Inspection, Kept, inspect
+    from historon.inspection.formats import FORMATS, Look, format_of, look_into
 
 __all__ = [
     "FORMATS",
@@ -17,3 +22,13 @@ __all__ = [
     "inspect",
     "look_into",
 ]
+
+__getattr__ = lazily(
+    __name__,
+    {
+        "answers": ["error_line"],
+        "cuts": ["MOST_PAST", "Past"],
+        "exports": ["Inspection", "Kept", "inspect"],
+        "formats": ["FORMATS", "Look", "format_of", "look_into"],
+    },
+)

@@ -1,5 +1,6 @@
 """Getting what waits in the outbox to the channels: written, sent, sent again, or given up with a trace."""
 
+import asyncio
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -174,6 +175,14 @@ class Delivery:
         if waits:
             fate = NoticeState.QUEUED
         self._store.outbox.settle(notice.number, fate, answer, self._clock() + wait if waits else None, again)
+
+    async def deliver_beside(self) -> list[DeliveryResult]:
+        """Send all that is due, one after another, each in a thread: the event loop goes on."""
+        results = []
+        for one in self.outgoing():
+            result = await asyncio.to_thread(send, one, self.estate, self._clock())
+            results.append(self.settle(one, result))
+        return results
 
     def deliver(self) -> Iterator[DeliveryResult]:
         """Send all that is due, one after another."""

@@ -98,7 +98,7 @@ class Part:
     """
 
     name: str
-    content: bytes = b""
+    content: bytes = field(default=b"", repr=False)  # secrets and all
     spool: IO[bytes] | None = field(default=None, repr=False)
     spooled: tuple[int, bytes] | None = None
     is_tree: bool = False

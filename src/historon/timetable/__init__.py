@@ -3,10 +3,15 @@
 The service is in `historon.timetable.service`, and not imported here: it brings all of collecting along.
 """
 
-from historon.timetable.agenda import Due, Load, agenda, load_by_hour, warnings_of
-from historon.timetable.conditions import OpenCondition, is_well, missed_timetables, open_conditions
-from historon.timetable.due import due_instants, frozen, offset_of
-from historon.timetable.freshness import Freshness, SourceStatus, statuses
+from typing import TYPE_CHECKING
+
+from historon.lazily import lazily
+
+if TYPE_CHECKING:
+    from historon.timetable.conditions import OpenCondition, is_well, missed_timetables, open_conditions
+    from historon.timetable.due import due_instants, frozen, offset_of
+    from historon.timetable.freshness import Freshness, SourceStatus, statuses
+    from historon.timetable.planned import Due, Load, agenda, load_by_hour, warnings_of
 
 __all__ = [
     "Due",
@@ -25,3 +30,13 @@ __all__ = [
     "statuses",
     "warnings_of",
 ]
+
+__getattr__ = lazily(
+    __name__,
+    {
+        "planned": ["Due", "Load", "agenda", "load_by_hour", "warnings_of"],
+        "conditions": ["OpenCondition", "is_well", "missed_timetables", "open_conditions"],
+        "due": ["due_instants", "frozen", "offset_of"],
+        "freshness": ["Freshness", "SourceStatus", "statuses"],
+    },
+)

@@ -1,21 +1,26 @@
 """Versions as they are named and looked at: SOURCE@WHEN, their contents, and secrets hidden from eyes."""
 
-from historon.versions.contents import (
-    as_utf8,
-    belongs_to,
-    comparable,
-    contents_of,
-    is_binary,
-    is_called,
-    split_lines,
-    stand_in,
-    stands_for,
-    too_large,
-)
-from historon.versions.masks import VALUE_KINDS, Masks
-from historon.versions.references import Reference, resolve
-from historon.versions.secrets import random_words
-from historon.versions.shown import ShownLines
+from typing import TYPE_CHECKING
+
+from historon.lazily import lazily
+
+if TYPE_CHECKING:
+    from historon.versions.contents import (
+        as_utf8,
+        belongs_to,
+        comparable,
+        contents_of,
+        is_binary,
+        is_called,
+        split_lines,
+        stand_in,
+        stands_for,
+        too_large,
+    )
+    from historon.versions.masks import VALUE_KINDS, Masks
+    from historon.versions.references import Reference, resolve
+    from historon.versions.secrets import random_words
+    from historon.versions.shown import ShownLines
 
 __all__ = [
     "VALUE_KINDS",
@@ -35,3 +40,25 @@ __all__ = [
     "stands_for",
     "too_large",
 ]
+
+__getattr__ = lazily(
+    __name__,
+    {
+        "contents": [
+            "as_utf8",
+            "belongs_to",
+            "comparable",
+            "contents_of",
+            "is_binary",
+            "is_called",
+            "split_lines",
+            "stand_in",
+            "stands_for",
+            "too_large",
+        ],
+        "masks": ["Masks", "VALUE_KINDS"],
+        "references": ["Reference", "resolve"],
+        "secrets": ["random_words"],
+        "shown": ["ShownLines"],
+    },
+)

@@ -63,7 +63,7 @@ def command(
         if handle is not None:
             view.print_closer(opened, changes, handle, since, as_json=as_json)
             return
-        groups = list(_grouped(opened.estate, changes, by))
+        groups = list(_grouped(opened.described, changes, by))
         limit = None if everything else _SHOWN
         headline = view.headline(changes, since)
         pruned = opened.pruned_versions(where=where, since=since)
@@ -77,7 +77,7 @@ def command(
             return
         screen = console()
         screen.print(headline, soft_wrap=True)
-        screen.print(f"instants are in {opened.estate.zone}\n\n" if changes.families else "", style="dim", end="")
+        screen.print(f"instants are in {opened.zone}\n\n" if changes.families else "", style="dim", end="")
         view.print_all(opened, changes, groups, limit)
         print_pruned(pruned, f"since {since}")
 

@@ -5,8 +5,7 @@ from functools import partial
 
 import click
 
-from historon.api import Historon
-from historon.api.copying import known_copies, newest_first
+from historon.api import Copy, Estate, newest_first
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, print_json, printable
 from historon.cli.views import copies as view
@@ -72,21 +71,21 @@ def command(
     with app.opened(estate_file) as opened:
         if compare:
             return _compare(opened, names, as_json=as_json)
-        chosen = known_copies(opened.estate, *names)
+        chosen = opened.copies(*names)
         if not chosen and (update or verifying):
             what = "update" if update else "verify"
             raise UsageError(f"there is no copy to {what}", hint="add one to [copies] in the estate file")
         say = partial(click.echo, err=as_json)  # where the result is JSON, these lines go beside it
         wrong = _update_all(opened, chosen, removed, say) if update else 0
-        wrong += _verify_all(opened, chosen, verifying, say) if verifying else 0
-        statuses = opened.copies(*names)
+        wrong += _verify_all(chosen, verifying, say) if verifying else 0
+        statuses = [one.status() for one in chosen]
         if update or verifying:
             _tell(opened, statuses)
     now = app.clock()
     if as_json:
         print_json("copies", view.headline(statuses, now), [view.row(one, now) for one in statuses])
     elif not update and not verifying:
-        view.print_all(statuses, opened.estate, now)
+        view.print_all(statuses, opened.described, now)
     if wrong or any(one.is_wrong for one in statuses):
         return ExitCode.STORE
     if any(one.overdue(now) or one.left_out for one in statuses):
@@ -101,21 +100,21 @@ def _check_options(*, update: bool, verifying: str | None, compare: bool, remove
         raise UsageError("--compare changes nothing and reads everything", hint="omit --update and --verify")
 
 
-def _update_all(opened: Historon, names: Sequence[str], removed: str | None, say: Callable[[str], None]) -> int:
+def _update_all(opened: Estate, copies: Sequence[Copy], removed: str | None, say: Callable[[str], None]) -> int:
     """Returns how many could not be brought up to date."""
     if removed is not None:
         opened.confirm_removals(removed)
-    return sum(not _update(opened, name, say) for name in newest_first(opened, names))
+    return sum(not _update(copy, say) for copy in newest_first(opened, copies))
 
 
-def _verify_all(opened: Historon, names: Sequence[str], how: str, say: Callable[[str], None]) -> int:
+def _verify_all(copies: Sequence[Copy], how: str, say: Callable[[str], None]) -> int:
     """Returns how many are not well."""
-    return sum(not _verify(opened, name, _SAMPLE if how == "sample" else None, say) for name in names)
+    return sum(not _verify(copy, _SAMPLE if how == "sample" else None, say) for copy in copies)
 
 
-def _tell(opened: Historon, statuses: Sequence[CopyStatus]) -> None:
+def _tell(opened: Estate, statuses: Sequence[CopyStatus]) -> None:
     """Whoever hears of copies hears of one that is refused or damaged, and of its end."""
-    notifier = Notifier(opened.estate, opened.store, opened.clock)
+    notifier = Notifier(opened.described, opened.store, opened.clock)
     for one in statuses:
         notifier.watch(f"copy {one.name}", [about_copy(one, opened.clock())])
     for told in notifier.delivery.deliver():
@@ -123,43 +122,43 @@ def _tell(opened: Historon, statuses: Sequence[CopyStatus]) -> None:
             click.echo(f"historon: notice not sent to {told.channel}: {printable(told.trouble)}", err=True)
 
 
-def _compare(opened: Historon, names: Sequence[str], *, as_json: bool) -> int:
+def _compare(opened: Estate, names: Sequence[str], *, as_json: bool) -> int:
     found = opened.compare_copies(*names)
     view.print_compared(found, as_json=as_json)
     wrong = found.differing or found.others
     return ExitCode.STORE if wrong else ExitCode.OUTSIDE if found.unknown else ExitCode.WELL
 
 
-def _update(opened: Historon, name: str, say: Callable[[str], None]) -> bool:
+def _update(copy: Copy, say: Callable[[str], None]) -> bool:
     try:
-        copied = opened.update_copy(name)
+        copied = copy.update()
     except HistoronError as exc:
-        click.echo(f"{name}: {printable(str(exc))}", err=True)
+        click.echo(f"{copy}: {printable(str(exc))}", err=True)
         return False
     what = f"{count(copied.versions, 'version')} of {count(copied.sources, 'source')}"
     but = f", except {count(len(copied.left_out), 'part')}" if copied.left_out else ""
-    say(f"{name}: up to date{but}: {what}, {size_text(copied.size)}")
+    say(f"{copy}: up to date{but}: {what}, {size_text(copied.size)}")
     if copied.mended:
         more = f" and {len(copied.mended) - _SHOWN} more" if len(copied.mended) > _SHOWN else ""
         told = ", ".join(map(printable, copied.mended[:_SHOWN]))
-        say(f"{name}: damage was repaired: {told}{more}")
+        say(f"{copy}: damage was repaired: {told}{more}")
     for one in copied.left_out[:_SHOWN]:
-        click.echo(f"{name}: not copied: {printable(one)}", err=True)
+        click.echo(f"{copy}: not copied: {printable(one)}", err=True)
     if len(copied.left_out) > _SHOWN:
-        click.echo(f"{name}: not copied: {len(copied.left_out) - _SHOWN} more", err=True)
+        click.echo(f"{copy}: not copied: {len(copied.left_out) - _SHOWN} more", err=True)
     if copied.left:
-        click.echo(f"{name}: {count(copied.left, 'unused object')} could not be removed", err=True)
+        click.echo(f"{copy}: {count(copied.left, 'unused object')} could not be removed", err=True)
     return True
 
 
-def _verify(opened: Historon, name: str, sample: int | None, say: Callable[[str], None]) -> bool:
+def _verify(copy: Copy, sample: int | None, say: Callable[[str], None]) -> bool:
     try:
-        found = opened.verify_copy(name, sample=sample)
+        found = copy.verify(sample=sample)
     except HistoronError as exc:
-        click.echo(f"{name}: {printable(str(exc))}", err=True)
+        click.echo(f"{copy}: {printable(str(exc))}", err=True)
         return False
     for one in [*found.ledger, *map(str, found.damages), *map(str, found.differing)]:
-        click.echo(f"{name}: {printable(one)}", err=True)
+        click.echo(f"{copy}: {printable(one)}", err=True)
     if found.sample_of is not None:
         read = f"a sample was read, of {found.sample_of:,} items"
         well = "the sample is intact, the rest is unknown"
@@ -169,7 +168,7 @@ def _verify(opened: Historon, name: str, sample: int | None, say: Callable[[str]
     verdict = "DIFFERS from the store" if found.differing else well
     if found.ledger or found.damages:
         verdict = "DAMAGED"
-    line = f"{name}: {read}: {verdict}"
+    line = f"{copy}: {read}: {verdict}"
     if found.well:
         say(line)
     else:

@@ -106,7 +106,7 @@ def command(
     for side in (found.before, found.after):
         if side.version is not None:
             warn_if_suspect(side.version)
-    zone = opened.estate.zone
+    zone = opened.zone
     if as_json:
         rows = [part_data(change, context, found.weights) for change in found.parts]
         print_json("diff", view.headline(found), rows, old=found.before.name, new=found.after.name)

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import click
 
-from historon.api import Historon
+from historon.api import Estate
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, printable
 from historon.doctor import Finding
@@ -25,9 +25,9 @@ def command(app: App, where: tuple[str, ...], estate_file: str | None, *, as_jso
     No source is contacted. Each finding has its remedy. With --where: check only these sources, their procedures and
     accounts. The exit code is 1 when something is wrong, and 0 when there is only advice.
     """
-    with Historon(app.estate(estate_file), clock=app.clock) as opened:
+    with Estate(app.estate(estate_file), clock=app.clock) as opened:
         findings = opened.doctor(where=where)
-        sources = opened.sources(where=where)
+        sources = opened.select(where=where)
     wrong = sum(finding.wrong for finding in findings)
     headline = _headline(sources, wrong, len(findings) - wrong)
     if as_json:

@@ -64,7 +64,9 @@ def command(
         search = opened.find(
             text, where=where, at=when, ever=ever, expression=expression, exact_case=exact_case, reveal=reveal
         )
-        oldest = {name: opened.oldest_kept(name) for name in {hit.source for hit in search.hits}} if ever else {}
+        oldest = (
+            {name: opened.source(name).oldest_kept() for name in {hit.source for hit in search.hits}} if ever else {}
+        )
         pruned = opened.pruned_versions(where=where) if ever else 0
     found, closed = search.hits, search.closed
     headline = view.headline(found, search.sources, text, closed)
@@ -78,7 +80,7 @@ def command(
         )
         return
     click.echo(printable(headline))
-    view.print_all(found if everything else found[:_SHOWN], opened.estate.zone, ever=ever, oldest=oldest)
+    view.print_all(found if everything else found[:_SHOWN], opened.zone, ever=ever, oldest=oldest)
     if len(found) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(found) - _SHOWN, 'line')} (--all)")
     print_pruned(pruned, "of these sources")

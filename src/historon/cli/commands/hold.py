@@ -37,11 +37,14 @@ def command(app: App, version: str | None, reason: str, *, lift: bool, estate_fi
         if version is None:
             if lift:
                 raise UsageError("no version is named", hint="historon hold SOURCE@N --lift")
-            print_marked("hold", opened.store.held(), opened.estate.zone, as_json=as_json)
+            print_marked("hold", opened.store.held(), opened.zone, as_json=as_json)
             return
         found = opened.version(version)
-        opened.hold(found, None if lift else reason)
-    name = f"{found.source}@{found.number}"
+        if lift:
+            found.lift_hold()
+        else:
+            found.hold(reason)
+    name = str(found)
     if not lift:
         click.echo(f"{name} is held: {reason}")
     elif found.held is None:

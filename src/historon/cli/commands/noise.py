@@ -55,7 +55,7 @@ def command(
         _list(app, where, estate_file, as_json=as_json)
         return
     with app.opened(estate_file) as opened:
-        studied = opened.noise(source)
+        studied = opened.source(source).noise()
     found, in_force = studied.proposals, studied.in_force
     headline = view.headline(source, studied.versions, found, in_force)
     if as_json:
@@ -76,7 +76,7 @@ def command(
     if hiding:
         because = because or _asked(app, hiding)
     if chosen:
-        _write(opened.estate, opened.estate.sources[source].procedure, chosen, because or "")
+        _write(opened.described, opened.described.sources[source].procedure, chosen, because or "")
     elif take is None:
         click.echo(f"to write them into the estate file: historon noise {source} --take all")
 
@@ -84,7 +84,7 @@ def command(
 def _list(app: App, where: Sequence[str], estate_file: str | None, *, as_json: bool) -> None:
     """The proposals for several sources."""
     with app.opened(estate_file) as opened:
-        studied = {one.name: opened.noise(one.name) for one in opened.sources(where=where)}
+        studied = {one.name: one.noise() for one in opened.sources(where=where)}
     found = sum(len(one.proposals) for one in studied.values())
     headline = f"{count(found, 'proposal')} for {count(len(studied), 'source')}"
     if as_json:

@@ -4,11 +4,11 @@ from collections.abc import Sequence
 
 import click
 
-from historon.api import Historon
+from historon.api import Version
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, print_json, printable
 from historon.errors import ExitCode, UsageError
-from historon.store import Proof, Version
+from historon.store import Proof
 
 __all__ = ["command"]
 
@@ -34,13 +34,13 @@ def command(
         if versions and not where:
             chosen = [opened.version(one) for one in versions]
         else:
-            sources = [one for one in opened.sources(*versions, where=where) if opened.estate.procedure_of(one).proof]
+            sources = [one for one in opened.select(*versions, where=where) if opened.described.procedure_of(one).proof]
             chosen = [opened.version(one.name) for one in sources if opened.store.state(one.name).good is not None]
         if not chosen:
             raise UsageError(
                 "nothing to test: no procedure of these sources has a proof", hint="add `proof` to a procedure"
             )
-        found, without = _proofs(opened, chosen)
+        found, without = _proofs(chosen)
     proven = sum(proof.well for _, proof in found)
     headline = f"{proven} of {count(len(found), 'version')} proven"
     if as_json:
@@ -55,24 +55,24 @@ def command(
     return ExitCode.WELL if proven == len(found) else ExitCode.FOUND
 
 
-def _proofs(opened: Historon, chosen: Sequence[Version]) -> tuple[list[tuple[Version, Proof]], list[str]]:
+def _proofs(chosen: Sequence[Version]) -> tuple[list[tuple[Version, Proof]], list[str]]:
     """The verdicts, and why there is none of some. UsageError where there is none at all."""
     found: list[tuple[Version, Proof]] = []
     without = []
     for one in chosen:
         try:
-            found.append((one, opened.prove(one)))
+            found.append((one, one.prove()))
         except UsageError as exc:
             if len(chosen) == 1:
                 raise
-            without.append(f"{one.source}@{one.number}: {exc.message}")
+            without.append(f"{one}: {exc.message}")
     return found, without
 
 
 def _print(found: Sequence[tuple[Version, Proof]]) -> None:
     for version, proof in found:
         style = {"proven": "green", "failed": "red"}.get(proof.verdict, "yellow")
-        click.echo(f"{version.source}@{version.number}  {click.style(printable(str(proof)), fg=style)}")
+        click.echo(f"{version}  {click.style(printable(str(proof)), fg=style)}")
         for line in proof.said:
             click.echo(f"  {printable(line)}")
 

@@ -67,29 +67,28 @@ def command(
     """
     if history:
         with app.opened(estate_file) as opened:
-            view.print_history(opened.prunings(*names, where=where), opened.estate.zone, as_json=as_json)
+            view.print_history(opened.prunings(*names, where=where), opened.zone, as_json=as_json)
         return
     supposed = _is_supposed(retention, as_of, yes=yes)
     with app.opened(estate_file, spend_reserve=not supposed) as opened:
         moment = None if as_of is None else opened.moment(as_of)
-        plans = opened.plan_prune(*names, where=where, retention=retention, as_of=moment)
-        verdicts = [verdict for one in plans.values() for verdict in one]
-        going = [verdict for verdict in verdicts if not verdict.stays]
+        plan = opened.plan_prune(*names, where=where, retention=retention, as_of=moment)
+        plans, going = plan.by_source, plan.removals
         if not as_json:
             click.echo(view.headline(plans))
             print_plans = view.printer_of(calendar=calendar, each=each)
-            print_plans(opened.estate, plans)
+            print_plans(opened.described, plans)
         if going and not supposed:
-            _heed(opened.clock_doubt(), yes=yes)
+            _heed(plan.clock_doubt(), yes=yes)
             if yes:
                 opened.to_write()  # first of all: another estate's store is not pruned, however few go
-                _check_limit(opened.too_many_to_prune(plans), len(going), exactly)
+                _check_limit(plan.too_many(), len(going), exactly)
         if going and not as_json and not yes and not supposed and app.interactive:
             yes = click.confirm(f"Remove {count(len(going), 'version')}?")
-        done = opened.prune(plans) if going and yes else None
+        done = plan.prune() if going and yes else None
     if as_json:
         removed = done.versions if done else 0
-        print_json("prune", view.headline(plans), [view.row(verdict) for verdict in verdicts], removed=removed)
+        print_json("prune", view.headline(plans), [view.row(verdict) for verdict in plan.verdicts], removed=removed)
     elif done:
         less = f", {size_text(done.size_before - done.size)} less" if done.size < done.size_before else ""
         click.echo(f"{count(done.versions, 'version')} removed; the store takes {size_text(done.size)} now{less}")

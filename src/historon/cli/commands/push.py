@@ -5,11 +5,10 @@ from collections.abc import Sequence
 
 import click
 
-from historon.api import Historon, Pushed, PushPlan
+from historon.api import Estate, Pushed, PushPlan, Version
 from historon.cli.app import App, estate_option, example, json_option, pass_app, reveal_option, where_option
 from historon.cli.views import push as view
 from historon.errors import ExitCode, UsageError
-from historon.store import Version
 
 __all__ = ["command"]
 
@@ -71,7 +70,7 @@ def command(
             raise UsageError("--json takes one source", hint="name one source")
         for number, one in enumerate(found, 1):
             if lines:
-                view.print_typed(opened.lines_to(one, only=only, reveal=reveal), as_json=as_json)
+                view.print_typed(one.lines(only=only, reveal=reveal), as_json=as_json)
                 continue
             if len(found) > 1:
                 click.echo(f"{number} of {len(found)}: {one.source}")
@@ -83,28 +82,28 @@ def command(
         return ExitCode.WELL
 
 
-def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
+def _chosen(opened: Estate, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
     """The versions to push, in the order given, else in that of the estate file."""
     if not versions and not where:
         raise UsageError("no source is named", hint="historon push SOURCE@WHEN")
     if any("@" in one for one in versions) and at is not None:
         raise UsageError("SOURCE@WHEN and --at both give a time", hint="omit one of them")
-    names = [one.name for one in opened.sources(*versions, where=where)] if where else versions
+    names = [one.name for one in opened.select(*versions, where=where)] if where else versions
     return [opened.version(f"{one}@{at}" if at is not None else one) for one in names]
 
 
-def _push(opened: Historon, version: Version, only: str | None, digests: Sequence[str], *, as_json: bool) -> int:
+def _push(opened: Estate, version: Version, only: str | None, digests: Sequence[str], *, as_json: bool) -> int:
     if not version.good:
-        name = f"{version.source}@{version.number}"
+        name = str(version)
         raise UsageError(f"{name} is suspect", hint=f"historon vouch {name} once you have looked at it")
-    plan = opened.plan_push(version, only=only)
+    plan = version.plan_push(only=only)
     if not as_json:
         view.print_plan(opened, plan)
     if not plan.needed or not _is_confirmed(plan, digests, as_json=as_json):
         if as_json:
             view.print_data(opened, plan, None)
         return ExitCode.FOUND if plan.needed else ExitCode.WELL
-    done = opened.push(plan)
+    done = plan.push()
     if as_json:
         view.print_data(opened, plan, done)
     else:

@@ -9,13 +9,14 @@ from typing import Any
 
 import click
 
-from historon.api import Historon
+from historon.api import Estate
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
 from historon.cli.views.collect import failure_data
 from historon.collect import Rehearsal, StepTaken
 from historon.errors import ExitCode, OutsideError, UsageError
-from historon.estate import ENVIRONMENT_FILE, Estate, Source, describe, select, temporary_places, written_places
+from historon.estate import ENVIRONMENT_FILE, Source, describe, select, temporary_places, written_places
+from historon.estate import Estate as EstateFile
 from historon.sizes import size_text
 from historon.store import Outcome, Part
 
@@ -57,17 +58,17 @@ def command(
         raise UsageError("--user is the account of a service", hint=f"add --as-service --user {user}")
     with app.opened(estate_file) as opened:
         if as_json:
-            taken: dict[str, list[StepTaken]] = {source.name: [] for source in opened.sources(*names, where=where)}
-            rehearsals = [opened.rehearse(name, told=steps.append) for name, steps in taken.items()]
+            taken: dict[str, list[StepTaken]] = {source.name: [] for source in opened.select(*names, where=where)}
+            rehearsals = [opened.source(name).rehearse(observer=steps.append) for name, steps in taken.items()]
             rows = [_row(one, taken[one.source]) for one in rehearsals]
             print_json("rehearse", f"{count(len(rows), 'source')} rehearsed", rows)
         else:
-            rehearsals = [_rehearse(opened, source) for source in opened.sources(*names, where=where)]
+            rehearsals = [_rehearse(opened, source) for source in opened.select(*names, where=where)]
     well = all(one.not_now or (one.judged and not one.judged.doubts) for one in rehearsals)
     return ExitCode.WELL if well else ExitCode.SOURCES
 
 
-def _as_service(estate: Estate, names: tuple[str, ...], user: str | None, *, as_json: bool) -> int:
+def _as_service(estate: EstateFile, names: tuple[str, ...], user: str | None, *, as_json: bool) -> int:
     """The same command again, with cron's environment (crontab(5)): a short PATH, no agent, no terminal to read."""
     account = _account(user)
     environment = {"PATH": "/usr/bin:/bin", "HOME": account.pw_dir, "SHELL": "/bin/sh", "LOGNAME": account.pw_name}
@@ -106,7 +107,7 @@ def _account(user: str | None) -> pwd.struct_passwd:
     return account
 
 
-def _variables(estate: Estate) -> dict[str, str]:
+def _variables(estate: EstateFile) -> dict[str, str]:
     """The variables that the unit takes from the file beside the estate file (systemd.exec(5), EnvironmentFile)."""
     try:
         text = (estate.folder / ENVIRONMENT_FILE).read_text(encoding="utf-8")
@@ -121,14 +122,14 @@ def _variables(estate: Estate) -> dict[str, str]:
     return dict(line[0].split("=", 1) for line in lines if line and "=" in line[0])
 
 
-def _rehearse(opened: Historon, source: Source) -> Rehearsal:
+def _rehearse(opened: Estate, source: Source) -> Rehearsal:
     from rich.text import Text
 
     screen = console()
-    procedure = opened.estate.procedure_of(source)
+    procedure = opened.described.procedure_of(source)
     screen.print(Text(f"{source.name}: {source.procedure} over {procedure.over}", style="bold"))
     steps: list[StepTaken] = []
-    done = opened.rehearse(source.name, told=steps.append)
+    done = opened.source(source.name).rehearse(observer=steps.append)
     for step in steps:
         gave = ", ".join(map(_about, step.parts))
         if len(step.parts) > _NAMED:

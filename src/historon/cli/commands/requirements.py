@@ -31,8 +31,8 @@ def command(app: App, names: tuple[str, ...], where: tuple[str, ...], *, estate_
     """
     with app.opened(estate_file) as opened:
         found = opened.requirements(*names, where=where)
-        without = len(opened.sources(*names, where=where)) - len(found)
-    estate = opened.estate
+        without = len(opened.select(*names, where=where)) - len(found)
+    estate = opened.described
     headline = view.headline(estate, found, without)
     if as_json:
         print_json("requirements", headline, [view.as_data(one) for one in found])

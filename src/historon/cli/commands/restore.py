@@ -7,13 +7,12 @@ from pathlib import Path
 
 import click
 
-from historon.api import Historon
+from historon.api import Estate, Version
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, print_json, printable
 from historon.cli.views import restore as view
 from historon.errors import OutsideError, UsageError
 from historon.restore import Naming
-from historon.store import Version
 
 __all__ = ["command"]
 
@@ -104,8 +103,7 @@ def command(
         shown = []
         for one in found:
             below = one.source if len(found) > 1 else ""
-            restored = opened.restore(
-                one,
+            restored = one.restore(
                 folder,
                 only=only,
                 overwrite=overwrite,
@@ -138,7 +136,7 @@ def _check_json(folder: Path | None, *, as_json: bool) -> None:
         raise UsageError("--json describes files of a folder", hint="add --to DIR")
 
 
-def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
+def _chosen(opened: Estate, versions: Sequence[str], where: Sequence[str], at: str | None) -> list[Version]:
     """The versions that are meant. UsageError when there is none of a source, or none is named."""
     if not versions and not where and at is None:
         raise UsageError("no source is named", hint="historon restore SOURCE")
@@ -147,7 +145,7 @@ def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at:
     if versions and not where:
         return [opened.version(f"{one}@{at}" if at is not None else one) for one in versions]
     found = []
-    for source in opened.sources(*versions, where=where):
+    for source in opened.select(*versions, where=where):
         name = f"{source.name}@{at}" if at is not None else source.name
         try:
             found.append(opened.version(name))
@@ -158,7 +156,7 @@ def _chosen(opened: Historon, versions: Sequence[str], where: Sequence[str], at:
     return found
 
 
-def _write_tar(opened: Historon, found: Sequence[Version], tar: str, only: Sequence[str], *, dated: bool) -> None:
+def _write_tar(opened: Estate, found: Sequence[Version], tar: str, only: Sequence[str], *, dated: bool) -> None:
     if tar == "-":
         if sys.stdout.isatty():
             raise UsageError("a terminal cannot show a tar", hint="write it with --tar FILE, or pipe it")
@@ -184,11 +182,11 @@ def _private(path: str, flags: int) -> int:
 
 
 def _restore_originals(
-    app: App, opened: Historon, version: Version, only: Sequence[str], *, missing: bool, yes: bool
+    app: App, opened: Estate, version: Version, only: Sequence[str], *, missing: bool, yes: bool
 ) -> None:
     """Show what is missing or differs, and restore exactly that when it is confirmed."""
-    state = opened.originals(version, only=only, missing=missing)
-    name = f"{version.source}@{version.number}"
+    state = version.plan_originals(only=only, missing=missing)
+    name = str(version)
     for stranger in state.strangers[: view.LISTED]:
         click.echo(f"not in this version, kept as it is: {printable(str(stranger))}")
     if len(state.strangers) > view.LISTED:
@@ -203,11 +201,11 @@ def _restore_originals(
         if not app.interactive:
             raise UsageError("nothing was changed: this is the plan", hint="add --yes to carry it out")
         click.confirm(f"Restore {count(len(state.differing), 'file')} to the original paths?", abort=True)
-        if opened.originals(version, only=only, missing=missing).differing != state.differing:
+        if version.plan_originals(only=only, missing=missing).differing != state.differing:
             raise OutsideError(
                 "files changed since the plan was shown; nothing was written", hint="run the command again"
             )
-    restored = opened.restore_over_originals(state)
+    restored = version.restore_originals(state)
     click.echo("\nrestored:")
     view.print_restored(opened, version, restored, "with their owners, permissions and times, as far as they are known")
 

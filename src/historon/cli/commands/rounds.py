@@ -5,7 +5,6 @@ import click
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import print_json
 from historon.cli.views import rounds as view
-from historon.store import Round, Store
 
 __all__ = ["command"]
 
@@ -40,16 +39,15 @@ def command(
     with app.opened(estate_file) as opened:
         if number is None:
             rounds = opened.rounds(last, where=where)
-            endings = {one.number: _ending(opened.store, one) for one in rounds if one.ended is None}
+            endings = {one.number: one.ending for one in rounds if one.ended is None}
             headline = view.rounds_headline(rounds, endings)
             if as_json:
                 print_json("rounds", headline, [view.round_row(one, endings) for one in rounds])
             else:
-                view.print_rounds(rounds, endings, headline, opened.estate.zone)
+                view.print_rounds(rounds, endings, headline, opened.zone)
             return
-        visits = opened.visits(number, where=where)
-        asked = {one.name for one in opened.sources(where=where)} if where else None
-        removed = [one for one in opened.store.removed_after(number) if asked is None or one.source in asked]
+        found = opened.round(number, where=where)
+        visits, removed = found.visits(), found.removed()
     if as_json:
         rows = [view.visit_row(visit) for visit in visits]
         print_json(
@@ -58,8 +56,3 @@ def command(
     else:
         view.print_visits(number, visits, steps=steps)
         view.print_removed(removed)
-
-
-def _ending(store: Store, one: Round) -> str:
-    """What is known of a round that has no end on record."""
-    return {True: "running", False: "interrupted", None: "not ended"}[store.at_work(one)]

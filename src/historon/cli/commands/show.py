@@ -32,13 +32,13 @@ def command(app: App, version: str, part: str | None, *, reveal: bool, estate_fi
     """
     with app.opened(estate_file) as opened:
         found = opened.version(version)
-        chosen = opened.part(found, part)
+        chosen = found.part(part)
         warn_if_suspect(found)
         if _goes_to_file() or (reveal and not sys.stdout.isatty()):
-            sys.stdout.buffer.writelines(opened.pieces(chosen))
+            sys.stdout.buffer.writelines(found.pieces(chosen.name))
             sys.stdout.buffer.flush()
             return
-        shown = opened.read(found, chosen.name, reveal=reveal)
+        shown = found.read(chosen.name, reveal=reveal)
     if sys.stdout.isatty():
         click.echo(printable(shown.decode("utf-8", "backslashreplace")), nl=not shown.endswith(b"\n"))
         return

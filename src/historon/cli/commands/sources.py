@@ -91,7 +91,7 @@ def retire(app: App, names: tuple[str, ...], *, missing: bool, why: str, estate_
             hint = "historon status lists missing sources"
             raise UsageError("no source is missing" if missing else "no source is named", hint=hint)
         for name in names:
-            opened.retire(name, why)
+            opened.source(name).retire(why)
             click.echo(f"{printable(name)} is retired: {printable(why)}")
 
 
@@ -107,7 +107,7 @@ def rename(app: App, old: str, new: str, estate_file: str | None) -> None:
     follow.
     """
     with app.opened(estate_file) as opened:
-        versions = opened.rename(old, new)
+        versions = opened.source(old).rename(new)
     click.echo(f"{printable(old)} is now {printable(new)}, with {count(versions, 'version')}")
 
 

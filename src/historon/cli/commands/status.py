@@ -56,8 +56,8 @@ def command(
     """
     while True:
         with app.opened(estate_file, tell_paused=False) as opened:
-            estate = opened.estate
-            if by is not None and not any(by in source.labels for source in opened.sources(*names, where=where)):
+            estate = opened.described
+            if by is not None and not any(by in source.labels for source in opened.select(*names, where=where)):
                 raise UsageError(f'no source has the label "{by}"', hint="historon sources lists the labels")
             stands = opened.status(*names, where=where)
         if as_json:

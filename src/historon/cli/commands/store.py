@@ -2,7 +2,7 @@
 
 import click
 
-from historon.api import Historon
+from historon.api import Estate
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, print_json
 from historon.errors import ExitCode, UsageError
@@ -29,8 +29,8 @@ def command(app: App, *, moved: bool, beside: bool, copied: bool, estate_file: s
         raise UsageError("--moved, --beside and --copied exclude each other", hint="historon store --help")
     with app.opened(estate_file) as opened:
         if moved or beside:
-            before = opened.take_over(beside=beside)
-            known = [str(one) for one in opened.writers()]
+            before = opened.ownership.take_over(beside=beside)
+            known = [str(one) for one in opened.ownership.writers()]
             click.echo(f"the store belongs to {' and '.join(known)}")
             for one in before:
                 if not beside and str(one) not in known:
@@ -41,10 +41,10 @@ def command(app: App, *, moved: bool, beside: bool, copied: bool, estate_file: s
         return _show(opened, as_json=as_json)
 
 
-def _become_another(opened: Historon) -> int:
-    opened.become_another()
-    click.echo(f"the store is a separate one now; it belongs to {opened.writers()[-1]}")
-    estate = opened.estate
+def _become_another(opened: Estate) -> int:
+    opened.ownership.separate()
+    click.echo(f"the store is a separate one now; it belongs to {opened.ownership.writers()[-1]}")
+    estate = opened.described
     if estate.copies:
         click.echo(f"give its copies other places: {', '.join(estate.copies)}")
     taking = [one.name for one in estate.sources.values() if estate.procedure_of(one).moves_to is not None]
@@ -57,11 +57,11 @@ def _become_another(opened: Historon) -> int:
     return ExitCode.WELL
 
 
-def _show(opened: Historon, *, as_json: bool) -> int:
-    store, writers = opened.store, opened.writers()
+def _show(opened: Estate, *, as_json: bool) -> int:
+    store, writers = opened.store, opened.ownership.writers()
     states = store.states()
     versions = sum(len(store.versions(name)) for name in states)
-    stranger = opened.stranger()
+    stranger = opened.ownership.stranger()
     if as_json:
         print_json(
             "store",

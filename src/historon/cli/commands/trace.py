@@ -47,9 +47,10 @@ def command(
     Each line that contains TEXT now, or contained it once, is shown with its whole history, newest first.
     """
     with app.opened(estate_file) as opened:
-        traced = opened.trace(source, text, expression=expression, exact_case=exact_case, reveal=reveal)
-        versions = sum(version.good for version in opened.versions(source))
-        oldest = opened.oldest_kept(source)
+        known = opened.source(source)
+        traced = known.trace(text, expression=expression, exact_case=exact_case, reveal=reveal)
+        versions = sum(version.good for version in known.versions())
+        oldest = known.oldest_kept()
         pruned = opened.pruned_versions(source)
     lives, closed = traced.lives, [{"part": part, "why": why} for part, why in sorted(traced.closed.items())]
     headline = view.headline(text, source, lives, versions)
@@ -62,9 +63,9 @@ def command(
             pruned_versions=pruned,
         )
         return
-    click.echo(printable(headline) + (f" (instants are in {opened.estate.zone})" if lives else ""))
+    click.echo(printable(headline) + (f" (instants are in {opened.zone})" if lives else ""))
     for life in lives if everything else lives[:_SHOWN]:
-        view.print_life(life, source, opened.estate.zone, oldest)
+        view.print_life(life, source, opened.zone, oldest)
     if len(lives) > _SHOWN and not everything:
         click.echo(f"not shown: {count(len(lives) - _SHOWN, 'line')} (--all)")
     print_pruned(pruned, f"of {source}")

@@ -50,13 +50,13 @@ def command(
     """
     with app.opened(estate_file) as opened:
         if where:
-            names = tuple(source.name for source in opened.sources(*names, where=where))
+            names = tuple(source.name for source in opened.select(*names, where=where))
         if accept_losses:
             accept(opened.store)
         with _progress(len(names) or len(opened.store.states()), quiet=as_json) as told:
-            found = opened.verify(*names, told=told)
+            found = opened.verify(*names, observer=told)
         # A look at some sources cannot tell that all of the store is whole again.
-        notifier = Notifier(opened.estate, opened.store, app.clock)
+        notifier = Notifier(opened.described, opened.store, app.clock)
         notices = _tell(notifier, found, app.clock()) if found.damages or not names else []
     if as_json:
         rows = [

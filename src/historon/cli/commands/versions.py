@@ -41,9 +41,9 @@ def command(
     if (source is None) != bool(where):
         raise UsageError("name a source, or give --where", hint="historon versions edge-1")
     with app.opened(estate_file) as opened:
-        names = [source] if source is not None else [one.name for one in opened.sources(where=where)]
-        by_source = {name: opened.versions(name) for name in names}
-        proofs = {} if as_json else {name: opened.proofs(name) for name in names}
+        names = [source] if source is not None else [one.name for one in opened.select(where=where)]
+        by_source = {name: opened.source(name).versions() for name in names}
+        proofs = {} if as_json else {name: opened.source(name).proofs() for name in names}
     versions = sorted((one for found in by_source.values() for one in found), key=lambda one: (one.at, one.number))
     newest = versions[::-1]
     telling = newest if everything else [version for version in newest if version.state is not State.NOISE]
@@ -54,7 +54,7 @@ def command(
         return
     click.echo(headline)
     if shown:
-        _print(shown, proofs, app.clock(), opened.estate.zone, several=source is None)
+        _print(shown, proofs, app.clock(), opened.zone, several=source is None)
     view.print_left_out(versions, telling, shown)
 
 

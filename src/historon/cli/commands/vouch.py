@@ -2,7 +2,7 @@
 
 import click
 
-from historon.api import Historon
+from historon.api import Estate
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import instant, printable
 from historon.cli.views.marks import print_marked
@@ -38,28 +38,28 @@ def command(
         if version is None:
             if withdraw:
                 raise UsageError("no version is named", hint="historon vouch SOURCE@N --withdraw")
-            print_marked("vouch", opened.store.vouched(), opened.estate.zone, as_json=as_json)
+            print_marked("vouch", opened.store.vouched(), opened.zone, as_json=as_json)
         elif withdraw:
             _withdraw(opened, version)
         else:
             _vouch(app, opened, version, yes=yes)
 
 
-def _vouch(app: App, opened: Historon, version: str, *, yes: bool) -> None:
+def _vouch(app: App, opened: Estate, version: str, *, yes: bool) -> None:
     found = opened.version(version)
-    name = f"{found.source}@{found.number}"
+    name = str(found)
     if not found.good and app.interactive and not yes:
         click.echo(f"{name} is suspect: {printable(found.note or '')}")
         click.confirm("Mark it as good?", abort=True)
-    made = opened.vouch(found)
+    made = found.vouch()
     last = opened.store.state(found.source).good
     newest = "it is" if last == found.number else f"@{last} is newer and stays"
-    at = instant(made.at, opened.estate.zone, named=True)
+    at = instant(made.at, opened.zone, named=True)
     click.echo(f"{name}, from {at}, is marked as good; {newest} the last good version")
 
 
-def _withdraw(opened: Historon, version: str) -> None:
-    found = opened.withdraw_vouch(version)
+def _withdraw(opened: Estate, version: str) -> None:
+    found = opened.version(version).withdraw_vouch()
     last = opened.store.state(found.source).good
     words = f"@{last} is the last good version" if last is not None else f"{found.source} has no good version now"
     click.echo(f"{found.source}@{found.number} is suspect again; {words}")

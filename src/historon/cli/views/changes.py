@@ -1,16 +1,17 @@
 """`historon changes`: what it shows."""
 
 from collections.abc import Sequence
+from datetime import tzinfo
 from itertools import islice
 from typing import Any
 
 import click
 
-from historon.api import Changes, Historon
+from historon.api import Changes, Estate
 from historon.cli.differences import change_data, change_text
 from historon.cli.output import console, count, instant, print_json, printable
 from historon.errors import UsageError
-from historon.estate import Estate, in_words
+from historon.estate import in_words
 from historon.insight import GRAVE, Family, Variant, Weights
 from historon.store import Changed, Store
 
@@ -26,7 +27,7 @@ def _is_date(since: str) -> bool:
 
 
 def print_all(
-    opened: Historon, changes: Changes, groups: Sequence[tuple[str, Sequence[Family]]], limit: int | None
+    opened: Estate, changes: Changes, groups: Sequence[tuple[str, Sequence[Family]]], limit: int | None
 ) -> None:
     """Each change once, what matters most first."""
     from rich.text import Text
@@ -51,7 +52,7 @@ def _why_nothing(store: Store, family: Family) -> str:
     return "its versions, or the ones before them, were pruned"
 
 
-def _print_family(opened: Historon, changes: Changes, family: Family) -> None:
+def _print_family(opened: Estate, changes: Changes, family: Family) -> None:
     from rich.text import Text
 
     screen = console()
@@ -61,7 +62,7 @@ def _print_family(opened: Historon, changes: Changes, family: Family) -> None:
     word = Text(f"{family.concern.word:<{_WORD}}", _style(family))
     names = family.sources
     who = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
-    head = Text.assemble(word, (printable(who), "bold"), (f"  {_when(family, opened.estate)}", "dim"))
+    head = Text.assemble(word, (printable(who), "bold"), (f"  {_when(family, opened.zone)}", "dim"))
     head.append(f"  {family.handle}", "cyan").append(f"  {printable(parts)}", "dim")
     screen.print(head, soft_wrap=True)
     if form is None:
@@ -84,8 +85,8 @@ def _style(family: Family) -> str:
     return "yellow" if family.weight else "dim"
 
 
-def _when(family: Family, estate: Estate) -> str:
-    first, last = instant(family.first, estate.zone), instant(family.last, estate.zone)
+def _when(family: Family, zone: tzinfo) -> str:
+    first, last = instant(family.first, zone), instant(family.last, zone)
     if first == last:
         return first
     return f"{first} to {last[11:] if last[:10] == first[:10] else last}"
@@ -101,7 +102,7 @@ def headline(changes: Changes, since: str) -> str:
     return f"{count(len(changes.changed), 'changed version')} of {count(sources, 'source')} in {told} {span}"
 
 
-def print_closer(opened: Historon, changes: Changes, handle: str, since: str, *, as_json: bool) -> None:
+def print_closer(opened: Estate, changes: Changes, handle: str, since: str, *, as_json: bool) -> None:
     """One family: each form with those who have it."""
     from rich.text import Text
 
@@ -119,14 +120,14 @@ def print_closer(opened: Historon, changes: Changes, handle: str, since: str, *,
         for part, change in form.changes:
             screen.print(change_text(change, opened.weights), Text(f"  ({printable(part)})", style="dim"), sep="")
         for one in form.members:
-            when = instant(one.at, opened.estate.zone)
+            when = instant(one.at, opened.zone)
             screen.print(Text.assemble("    ", (printable(f"{one.source}@{one.number}"), "bold"), (f"  {when}", "dim")))
         screen.print()
     one = family.members[0]
     click.echo(f"to see one whole: historon diff {one.source}@{one.number - 1} {one.source}@{one.number}")
 
 
-def as_data(opened: Historon, changes: Changes, family: Family, group: str, *, every: bool = False) -> dict[str, Any]:
+def as_data(opened: Estate, changes: Changes, family: Family, group: str, *, every: bool = False) -> dict[str, Any]:
     """A change, for programs."""
     forms = list(changes.forms(family, most=None if every else 1))
     return {

@@ -139,12 +139,12 @@ class Tour:
     def _digest(self, version: str) -> str:
         """By what a script names the change that it means."""
         with App(clock=lambda: self.now.astimezone(UTC)).opened(str(self.place)) as opened:
-            return opened.plan_push(version).digest
+            return opened.version(version).plan_push().digest
 
     def _going(self) -> int:
         """How many versions retention lets go now."""
         with App(clock=lambda: self.now.astimezone(UTC)).opened(str(self.place)) as opened:
-            return sum(not one.stays for plan in opened.plan_prune().values() for one in plan)
+            return len(opened.plan_prune().removals)
 
     def _list_letters(self, letters: Sequence[object]) -> None:
         self.say("The mail relay received these letters, about rounds with changes or trouble:", aside=True)

@@ -1,7 +1,7 @@
 """`historon prune`: what it shows."""
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import tzinfo
 from itertools import groupby
 
@@ -17,14 +17,14 @@ __all__ = ["headline", "print_history", "printer_of", "row"]
 _NAMED = 6  # sources of a pruning
 
 
-def printer_of(*, calendar: bool, each: bool) -> Callable[[Estate, dict[str, list[Verdict]]], None]:
+def printer_of(*, calendar: bool, each: bool) -> Callable[[Estate, Mapping[str, Sequence[Verdict]]], None]:
     """The form that was asked for."""
     if calendar:
         return _print_calendars
     return _print_each if each else _print_plan
 
 
-def headline(plans: dict[str, list[Verdict]]) -> str:
+def headline(plans: Mapping[str, Sequence[Verdict]]) -> str:
     """What would be removed, in one line."""
     if not plans:
         return "none of these sources has a retention: all versions stay"
@@ -35,12 +35,12 @@ def headline(plans: dict[str, list[Verdict]]) -> str:
     return f"{count(going, 'version')} of {count(len(losing), 'source')} would be removed"
 
 
-def _losing(plans: dict[str, list[Verdict]]) -> list[list[Verdict]]:
+def _losing(plans: Mapping[str, Sequence[Verdict]]) -> list[Sequence[Verdict]]:
     """The verdicts on those sources that lose a version."""
     return [verdicts for verdicts in plans.values() if any(not verdict.stays for verdict in verdicts)]
 
 
-def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
+def _print_plan(_estate: Estate, plans: Mapping[str, Sequence[Verdict]]) -> None:
     made = table("source", "to remove", "versions", "to keep", right=("to remove", "to keep"), wrap=("versions",))
     for name, verdicts in plans.items():
         going = [verdict.version.number for verdict in verdicts if not verdict.stays]
@@ -59,7 +59,7 @@ def _print_plan(_estate: Estate, plans: dict[str, list[Verdict]]) -> None:
         click.echo(f"{number:6}  removed for {printable(budget)}")
 
 
-def _print_calendars(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
+def _print_calendars(estate: Estate, plans: Mapping[str, Sequence[Verdict]]) -> None:
     """A line a month, a column a day: a day shows what became of its versions."""
     for name, verdicts in plans.items():
         months: dict[tuple[int, int], dict[int, list[bool]]] = {}
@@ -85,7 +85,7 @@ def _day(stay: Sequence[bool]) -> str:
     return "+" if any(stay) else "x"
 
 
-def _print_each(estate: Estate, plans: dict[str, list[Verdict]]) -> None:
+def _print_each(estate: Estate, plans: Mapping[str, Sequence[Verdict]]) -> None:
     verdicts = [verdict for one in plans.values() for verdict in one]
     made = table("version", f"made ({estate.zone})", "verdict", wrap=("verdict",))
     for verdict in verdicts:

@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 
 import click
 
-from historon.api import Historon, Pushed, PushPlan
+from historon.api import Estate, Pushed, PushPlan
 from historon.cli.differences import part_data, print_lines, print_outline
 from historon.cli.output import count, instant, print_json, printable
 from historon.compare import How, Kind, PartChange, compare_exports
@@ -19,9 +19,9 @@ _ANSWERS = 10  # lines of which the answers are shown
 _ANSWERED = 3  # lines of an answer
 
 
-def print_plan(opened: Historon, plan: PushPlan) -> None:
+def print_plan(opened: Estate, plan: PushPlan) -> None:
     """The change that a push would make."""
-    zone, source = opened.estate.zone, opened.estate.sources[plan.wanted.source]
+    zone, source = opened.zone, opened.described.sources[plan.wanted.source]
     wanted = f"{source.name}@{plan.wanted.number}"
     if not plan.needed:
         click.echo(f"{printable(plan.what)} already matches {wanted} (noise ignored): nothing to push")
@@ -43,7 +43,7 @@ def print_plan(opened: Historon, plan: PushPlan) -> None:
     click.echo(f"digest of this change: {plan.digest}")
 
 
-def _show_lines(opened: Historon, plan: PushPlan) -> None:
+def _show_lines(opened: Estate, plan: PushPlan) -> None:
     """Every line that is typed, to the letter but for secrets."""
     if not plan.lines:
         return
@@ -58,7 +58,7 @@ def _show_lines(opened: Historon, plan: PushPlan) -> None:
     click.echo("")
 
 
-def _all_that_changes(opened: Historon, plan: PushPlan) -> list[PartChange]:
+def _all_that_changes(opened: Estate, plan: PushPlan) -> list[PartChange]:
     """The changes; of what is sent as a whole with those that are noise, of what is typed the lines say all."""
     sent = {name for name in plan.contents if name not in plan.lines}
     before = plan.difference.before.contents
@@ -126,7 +126,7 @@ def print_typed(found: Mapping[str, Sequence[str]], *, as_json: bool) -> None:
         click.echo("secrets are hidden: --reveal shows them", err=True)
 
 
-def print_data(opened: Historon, plan: PushPlan, done: Pushed | None) -> None:
+def print_data(opened: Estate, plan: PushPlan, done: Pushed | None) -> None:
     """The plan and what came of it, for programs."""
     wanted, rows = plan.wanted, [part_data(one, _CONTEXT, opened.weights) for one in plan.difference.parts]
     masks = opened.masks(wanted.source)

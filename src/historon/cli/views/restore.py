@@ -2,7 +2,7 @@
 
 import click
 
-from historon.api import Historon
+from historon.api import Estate
 from historon.cli.output import count, instant, printable
 from historon.compare import compare_exports, unified
 from historon.restore import Original, OriginalState, Restored
@@ -17,7 +17,7 @@ _LINES = 60  # of a diff
 _LARGEST = 2**20  # bytes of a text of which lines are shown
 
 
-def print_differing(opened: Historon, version: Version, state: OriginalState) -> None:
+def print_differing(opened: Estate, version: Version, state: OriginalState) -> None:
     """What would change, and what differs about it."""
     shown = 0
     for one in state.differing[:LISTED]:
@@ -37,7 +37,7 @@ def print_differing(opened: Historon, version: Version, state: OriginalState) ->
         click.echo(f"about this version: {printable(version.note)}")
 
 
-def _print_lines(opened: Historon, version: Version, one: Original, room: int) -> int:
+def _print_lines(opened: Estate, version: Version, one: Original, room: int) -> int:
     """Show at most so many lines that differ in a text; returns how many there are."""
     if one.part is None or one.now is None or one.part.size > _LARGEST:
         return 0
@@ -52,7 +52,7 @@ def _print_lines(opened: Historon, version: Version, one: Original, room: int) -
     return len(lines)
 
 
-def print_restored(opened: Historon, found: Version, restored: Restored, how: str) -> None:
+def print_restored(opened: Estate, found: Version, restored: Restored, how: str) -> None:
     """What was written, and what was left out."""
     files = restored.files
     for file, size in files[:LISTED]:
@@ -63,7 +63,7 @@ def print_restored(opened: Historon, found: Version, restored: Restored, how: st
     for why in restored.left_out:
         click.echo(f"left out: {printable(why)}")
     name = f"{found.source}@{found.number}"
-    made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, opened.estate.zone, named=True)}"
+    made = f"{'good' if found.good else 'SUSPECT'}, from {instant(found.at, opened.zone, named=True)}"
     readable = how or "readable by you only"
     written = (
         f"{count(len(files), 'file')} written, {readable}" if files or not restored.already else "nothing to write"

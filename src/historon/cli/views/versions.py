@@ -10,7 +10,7 @@ from historon.store import Version
 __all__ = ["headline", "headline_of_several", "print_left_out", "row"]
 
 
-def headline(source: str, versions: list[Version]) -> str:
+def headline(source: str, versions: Sequence[Version]) -> str:
     """How many versions there are, in one line."""
     if not versions:
         return f"{source} has no version yet: historon collect {source}"
@@ -29,7 +29,7 @@ def headline_of_several(by_source: Mapping[str, Sequence[Version]]) -> str:
     return f"{count(len(by_source), 'source')}: {count(total, 'version')}{lacking}"
 
 
-def print_left_out(versions: list[Version], telling: list[Version], shown: list[Version]) -> None:
+def print_left_out(versions: Sequence[Version], telling: Sequence[Version], shown: Sequence[Version]) -> None:
     """What is not shown."""
     left = []
     if len(telling) > len(shown):

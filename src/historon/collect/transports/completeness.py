@@ -9,7 +9,6 @@ from typing import IO
 
 from historon.collect.failures import CollectError
 from historon.collect.transports.selecting import check_sum
-from historon.inspection import look_into
 from historon.store import Part
 
 __all__ = ["incomplete"]
@@ -100,6 +99,8 @@ def _ends(file: Path, place: str) -> str | None:
 
 def _format(file: Path, place: str) -> str | None:
     """Whether it is a whole file of its format."""
+    from historon.inspection import look_into
+
     with _opened(file) as opened:
         look = look_into(file.name, opened, place)
     return look.doubt or look.unknown or None

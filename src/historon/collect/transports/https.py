@@ -9,8 +9,6 @@ from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from email.message import EmailMessage
-from email.utils import parsedate_to_datetime
 from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from urllib.parse import unquote
@@ -301,7 +299,7 @@ class _HttpsSession(Session[Https]):
     def _tell_time(self, headers: "httpx.Headers") -> None:
         """How far its clock is ahead, by the Date header (RFC 9110 section 6.6.1)."""
         try:
-            told = parsedate_to_datetime(headers.get("date", ""))
+            told = _date(headers.get("date", ""))
         except ValueError:
             return
         self.skew = (told if told.tzinfo else told.replace(tzinfo=UTC)) - datetime.now(UTC)
@@ -334,12 +332,19 @@ def _cookies(client: "httpx.AsyncClient") -> dict[str, str]:
     return {cookie.name: cookie.value or "" for cookie in client.cookies.jar}
 
 
+def _date(written: str) -> datetime:
+    """A date as HTTP writes it (RFC 9110 section 5.6.7). ValueError, TypeError and others where it is none."""
+    from email.utils import parsedate_to_datetime
+
+    return parsedate_to_datetime(written)
+
+
 def _wait(told: str | None) -> float:
     """Retry-After in seconds or as a date (RFC 9110 section 10.2.3)."""
     if told and told.strip().isdecimal():
         return float(told)
     try:
-        until = parsedate_to_datetime(told or "")
+        until = _date(told or "")
         return max(0.0, (until - datetime.now(until.tzinfo)).total_seconds())
     except (ValueError, TypeError):
         return _WAIT_S
@@ -348,7 +353,7 @@ def _wait(told: str | None) -> float:
 def _last_modified(headers: Mapping[str, str]) -> datetime | None:
     """RFC 9110 section 8.8.2."""
     try:
-        told = parsedate_to_datetime(headers.get("last-modified", ""))
+        told = _date(headers.get("last-modified", ""))
     except (ValueError, TypeError, OverflowError, IndexError):
         return None
     return told if told.tzinfo else told.replace(tzinfo=UTC)
@@ -356,6 +361,8 @@ def _last_modified(headers: Mapping[str, str]) -> datetime | None:
 
 def _suggested(headers: Mapping[str, str], url: str) -> str:
     """A name from Content-Disposition (RFC 6266) or the path, without anything that could lead elsewhere."""
+    from email.message import EmailMessage
+
     message = EmailMessage()
     message["content-disposition"] = re.sub(r"[\r\n]", " ", headers.get("content-disposition", "attachment"))
     try:

@@ -102,7 +102,7 @@ class Origin:
 class Answer:
     """What came back: the content, and what the protocol says about it. `complaints`: of a program."""
 
-    content: bytes
+    content: bytes = field(repr=False)
     complaints: bytes = b""
     exit_code: int | None = None
     status: int | None = None

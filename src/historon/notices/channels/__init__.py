@@ -7,15 +7,18 @@ NoticeError when nobody got it.
 
 from collections.abc import Sequence
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 from historon.estate import Channel, Estate, module_of
 from historon.notices.channels.interface import NoticeError, Sent
-from historon.notices.letters import Letter
+
+if TYPE_CHECKING:
+    from historon.notices.letters import Letter
 
 __all__ = ["NoticeError", "Sent", "send_over"]
 
 
-def send_over(channel: Channel, letter: Letter, estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
+def send_over(channel: Channel, letter: "Letter", estate: Estate, at: datetime, remaining: Sequence[str] = ()) -> Sent:
     """Send a letter over a channel, whatever its kind."""
     sent: Sent = module_of(channel).send(channel, letter, estate, at, remaining)
     return sent

@@ -3,14 +3,16 @@
 import subprocess
 from collections.abc import Sequence
 from datetime import datetime, timedelta
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
 from historon.estate import Channel, Duration, Estate, small_environment
 from historon.notices.channels.interface import LONGEST_ANSWER, NoticeError, Sent, as_data
-from historon.notices.letters import Letter
 from historon.notices.rendering import visible
+
+if TYPE_CHECKING:
+    from historon.notices.letters import Letter
 
 __all__ = ["CommandChannel", "send"]
 
@@ -39,7 +41,7 @@ class CommandChannel(Channel, frozen=True, kw_only=True):
         return self.deadline
 
 
-def send(channel: CommandChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
+def send(channel: CommandChannel, letter: "Letter", estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
     """Give the notice to a program as JSON on its standard input."""
     name = channel.command[0]
     try:

@@ -3,13 +3,15 @@
 import os
 from collections.abc import Sequence
 from datetime import datetime
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
 from historon.estate import Channel, Estate
 from historon.notices.channels.interface import NoticeError, Sent, as_data
-from historon.notices.letters import Letter
+
+if TYPE_CHECKING:
+    from historon.notices.letters import Letter
 
 __all__ = ["FileChannel", "send"]
 
@@ -32,7 +34,7 @@ class FileChannel(Channel, frozen=True, kw_only=True):
         return self.path
 
 
-def send(channel: FileChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
+def send(channel: FileChannel, letter: "Letter", estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
     """Append the notice to a file as one line of JSON."""
     path = estate.path(channel.path)
     try:

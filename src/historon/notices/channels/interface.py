@@ -1,15 +1,18 @@
 """What every kind of channel shares: what became of a notice, whom to trust, and the notice for programs."""
 
-import ssl
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 from historon.errors import OutsideError
 from historon.estate import Estate, Severity
-from historon.notices.letters import Letter
 from historon.times import utc_text
-from historon.tls import pinned_context
+
+if TYPE_CHECKING:
+    import ssl
+
+    from historon.notices.letters import Letter
 
 __all__ = ["LONGEST_ANSWER", "TIMEOUT_S", "NoticeError", "Sent", "as_data", "trusting"]
 
@@ -39,11 +42,15 @@ class Sent:
     later: tuple[str, ...] = ()
 
 
-def trusting(certificate: str | None, authority: str | None, estate: Estate) -> ssl.SSLContext:
+def trusting(certificate: str | None, authority: str | None, estate: Estate) -> "ssl.SSLContext":
     """Whom to trust: the one with this certificate, those that an authority vouches for, or those the system trusts.
 
     Raises NoticeError when the authority's file cannot be used.
     """
+    import ssl
+
+    from historon.tls import pinned_context
+
     if certificate:
         return pinned_context(certificate)
     try:
@@ -54,7 +61,7 @@ def trusting(certificate: str | None, authority: str | None, estate: Estate) -> 
         ) from exc
 
 
-def as_data(letter: Letter, estate: Estate, at: datetime) -> dict[str, object]:
+def as_data(letter: "Letter", estate: Estate, at: datetime) -> dict[str, object]:
     """The notice for programs, as it is documented in docs/notices.md."""
     severity = min((event.severity for event in letter.events), default=Severity.INFO)
     return {

@@ -5,17 +5,19 @@ import socket
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from datetime import datetime
-from typing import Annotated, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 from msgspec import Meta
 
 from historon.estate import Channel, Estate, Port, check_trust
 from historon.notices.channels.interface import LONGEST_ANSWER, TIMEOUT_S, NoticeError, Sent, trusting
-from historon.notices.events import Event
-from historon.notices.letters import Letter
 from historon.notices.rendering import visible
 from historon.times import utc_text
 from historon.tls import PinError
+
+if TYPE_CHECKING:
+    from historon.notices.events import Event
+    from historon.notices.letters import Letter
 
 __all__ = ["SyslogChannel", "send"]
 
@@ -53,7 +55,7 @@ class SyslogChannel(Channel, frozen=True, kw_only=True):
         return {"authority": self.authority}
 
 
-def send(channel: SyslogChannel, letter: Letter, estate: Estate, _at: datetime, _remaining: Sequence[str]) -> Sent:
+def send(channel: SyslogChannel, letter: "Letter", estate: Estate, _at: datetime, _remaining: Sequence[str]) -> Sent:
     """Send a message for each event (RFC 5424)."""
     port = channel.port or _PORTS[channel.over]
     place = f"log server {channel.server} port {port}"
@@ -90,7 +92,7 @@ def _send_framed(channel: SyslogChannel, plain: socket.socket, messages: list[by
             secured.unwrap()  # says that this is the end (RFC 5425 section 4.4), whatever the other side makes of it
 
 
-def _syslog(channel: SyslogChannel, event: Event, estate: Estate) -> bytes:
+def _syslog(channel: SyslogChannel, event: "Event", estate: Estate) -> bytes:
     """One message, with what it is about as structured data (RFC 5424 section 6)."""
     host = "".join(char for char in socket.gethostname() if "!" <= char <= "~") or "-"
     facts = {"estate": estate.settings.name, "source": event.source or "", "advice": event.advice, "look": event.look}

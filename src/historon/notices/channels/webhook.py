@@ -6,17 +6,19 @@ import ssl
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from functools import partial
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
 from historon.errors import causes_of
 from historon.estate import Channel, Estate, Pattern, SecretError, SecretRef, check_trust
 from historon.notices.channels.interface import LONGEST_ANSWER, TIMEOUT_S, NoticeError, Sent, as_data, trusting
-from historon.notices.letters import Letter
 from historon.notices.rendering import TemplateError, own_template, rendered
 from historon.sizes import size_text
 from historon.tls import PinError
+
+if TYPE_CHECKING:
+    from historon.notices.letters import Letter
 
 __all__ = ["WebhookChannel", "request", "send"]
 
@@ -56,7 +58,7 @@ class WebhookChannel(Channel, frozen=True, kw_only=True):
         return self.url, self.secret
 
 
-def send(channel: WebhookChannel, letter: Letter, estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
+def send(channel: WebhookChannel, letter: "Letter", estate: Estate, at: datetime, _remaining: Sequence[str]) -> Sent:
     """POST the notice; its body is signed with the channel's secret."""
     body = _body(channel, as_data(letter, estate, at), estate)
     headers = {"content-type": channel.content_type}
