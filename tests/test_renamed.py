@@ -65,7 +65,7 @@ def test_a_renamed_source_keeps_its_history_and_copies_follow(filled: EstateFold
     ("old", "new", "code", "said"),
     [
         ("files", "files", 2, "files is still in the estate file"),
-        ("flies", "renamed", 2, '"flies" has no versions'),
+        ("flies", "renamed", 2, 'there is no source "flies"'),
         ("files", "nowhere", 2, 'there is no source "nowhere"'),
     ],
 )

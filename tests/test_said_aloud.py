@@ -38,7 +38,7 @@ def test_a_skip_ends_on_its_day(files_estate: EstateFolder) -> None:
 
 def test_a_skip_without_an_end_of_what_was_never_collected_is_open(files_estate: EstateFolder) -> None:
     files_estate.write(_skipped(""))
-    assert "without an end (moved house), and it was never collected" in _conditions(files_estate)["skipped-long"]
+    assert "without an end (moved house), and never collected" in _conditions(files_estate)["skipped-long"]
 
 
 def test_the_end_of_no_skip_is_a_mistake(files_estate: EstateFolder) -> None:

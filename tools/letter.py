@@ -29,8 +29,8 @@ def main() -> None:
     lines, families = changed_lines(changes, Reader([])), packed(fingerprints(changes, Reader([])))
     failure = Failure(
         FailureKind.INCOMPLETE,
-        "the device closed the connection in the middle of an answer, after 979 bytes",
-        "collect it again; if it stays so, try the step by hand",
+        "the device closed the connection in the middle of an answer, after 979 B; tried 3 times",
+        "collect it again; if that does not help, run the step by hand",
         "step 2 of 2 (keep list settings active)",
         "  no shutdown\n!\ninterface port-8",
     )
@@ -51,6 +51,7 @@ def main() -> None:
         if state := state_of(result):
             events.append(trouble_event(state, result, began))
     channel = MailChannel(to=("a@brackwater.example",), from_="b@brackwater.example", server="localhost")
+    print('<meta charset="utf-8">')  # in a mail the head says it
     print(letter_of(events, channel, estate, began).html)
 
 

@@ -178,7 +178,7 @@ def _terminal(shot: str, command: str, folder: Path, shown: str = "") -> None:
 
 def _demo_shot(folder: Path) -> None:
     """What the demo shows of its fifth night, when things go wrong."""
-    command = f"script -qec 'historon demo {folder}/again --full' /dev/null | sed -n '/Night 5/,/Night 6/p'"
+    command = f"script -qec 'historon demo {folder}/again' /dev/null | sed -n '/Night 5/,/It is morning/p'"
     _terminal("demo", command, folder, "historon demo")
 
 

@@ -23,7 +23,7 @@ __all__ = ["Version", "named"]
 _NAMED = 12  # parts in a message
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Version(Record):
     """One export of one source: `source`, `number`, `at` (UTC), `state`, `size` in bytes, `held` and `note`.
 
@@ -39,6 +39,14 @@ class Version(Record):
 
     def __str__(self) -> str:
         return f"{self.source}@{self.number}"
+
+    def __eq__(self, other: object) -> bool:
+        """Also equal to the record of the store that says the same."""
+        if not isinstance(other, Record):
+            return NotImplemented
+        return all(getattr(self, one.name) == getattr(other, one.name) for one in fields(Record))
+
+    __hash__ = Record.__hash__
 
     @property
     def row(self) -> dict[str, object]:

@@ -358,7 +358,9 @@ def _lacking(estate: Estate, store: Store, asked: Sequence[Source], now: datetim
     states = store.states()
     sources = [source for source in asked if not estate.is_skipped(source, now)]
     collected = {name for name, state in states.items() if state.good is not None}
-    never = [source for source in sources if source.name not in collected]
+    # A source that was tried and failed is among the open conditions, with its reason.
+    tried = {name for name, state in states.items() if state.outcome is not None}
+    never = [source for source in sources if source.name not in collected | tried]
     unlimited = [source for source in sources if source.max_age is None]
     due = [source for source in sources if not source.timetables and estate.timetables]
     retained = [source for source in sources if source.retention is None]

@@ -181,7 +181,7 @@ def _of_sources(estate: Estate, board: Sequence[SourceStatus], now: datetime) ->
         name, state = one.source.name, one.state
         if one.ailing and state.outcome is not None:
             kind, words = _TRIED[state.outcome]
-            words = f"it was never collected; {words}" if state.good is None else words
+            words = f"never collected; {words}" if state.good is None else words
             words = f"{words}: {state.note}" if state.note else words
             yield OpenCondition(kind, name, words, state.outcome_at, f"historon rehearse {name}", name)
         if not one.as_required and state.good is not None:
@@ -204,7 +204,7 @@ def _of_age(one: SourceStatus, now: datetime) -> Iterator[OpenCondition]:
     name, limit = one.source.name, one.source.max_age
     endless = one.freshness is Freshness.SKIPPED and one.source.skip_until is None
     if endless and (one.age is None or one.age > _SKIPPED):
-        age = f"its last good version is {describe(one.age)} old" if one.age is not None else "it was never collected"
+        age = f"its last good version is {describe(one.age)} old" if one.age is not None else "never collected"
         words = f"it is skipped without an end ({one.source.skip}), and {age}"
         yield OpenCondition("skipped-long", name, words, None, "remove skip, or add skip_until with a date", name)
     if one.freshness is Freshness.UNKNOWN:
@@ -212,7 +212,7 @@ def _of_age(one: SourceStatus, now: datetime) -> Iterator[OpenCondition]:
         yield OpenCondition("age-unknown", name, words, None, "historon status shows it", name)
     never = one.state.good is None and one.freshness is not Freshness.SKIPPED and not one.ailing
     if never and (one.source.max_age is not None or one.source.timetables):
-        yield OpenCondition("overdue", name, "it was never collected", None, f"historon rehearse {name}", name)
+        yield OpenCondition("overdue", name, "never collected", None, f"historon rehearse {name}", name)
     if one.freshness is Freshness.OVERDUE and one.age is not None and limit is not None:
         made = "; the source makes no new export" if one.made_no_more else ""
         words = f"its last good version is {describe(one.age)} old, max_age is {limit}{made}"

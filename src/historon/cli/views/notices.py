@@ -105,7 +105,7 @@ def show_channels(estate: Estate, store: Store, conditions: "Sequence[OpenCondit
         return
     click.echo(headline)
     made = table(
-        "channel", "kind", f"last notified ({estate.zone})", "tells", "when", "where", wrap=("tells", "when", "where")
+        "channel", "kind", f"last notified ({estate.zone})", "reports", "when", "where", wrap=("reports", "when", "where")
     )
     for name, one in estate.channels.items():
         told = last.get(name)

@@ -1,0 +1,110 @@
+"""What commands load before they do anything: a change that makes one heavier has to say so here.
+
+Counted are modules of Historon, which no version of Python changes, and named are the libraries that take longest.
+"""
+
+import json
+import subprocess
+import sys
+
+import pytest
+
+from tests.conftest import EstateFolder
+
+ESTATE = """
+[estate]
+name = "Weight"
+[credentials.devices]
+user = "reader"
+password = "env:NOBODY"
+[channels.mail]
+kind = "mail"
+to = ["a@quay.example"]
+from = "b@quay.example"
+server = "localhost"
+[copies.away]
+kind = "store"
+path = "away"
+[procedures.files]
+over = "local"
+steps = [{ pull = "data", as = "data" }]
+noise = ['^! saved ']
+[[sources]]
+name = "files"
+procedure = "files"
+[procedures.router]
+over = "ssh-shell"
+prompt = '> ?$'
+steps = [{ keep = "list settings", as = "active.cfg" }]
+[[sources]]
+name = "edge-1"
+address = "127.0.0.1"
+procedure = "router"
+credentials = "devices"
+"""
+HEAVY = (
+    "asyncio",
+    "ssl",
+    "rich",
+    "email",
+    "jinja2",
+    "lxml",
+    "asyncssh",
+    "httpx",
+    "psycopg",
+    "obstore",
+    "multiprocessing",
+)
+# By command: modules of Historon, and which of the heavy libraries.
+_ASKED, _SHOWN = {"asyncio", "ssl"}, {"asyncio", "ssl", "rich"}
+LOADED: dict[str, tuple[int, set[str]]] = {
+    "--version": (6, set()),
+    "--help": (6, set()),
+    "status": (148, _SHOWN),
+    "sources": (138, _SHOWN),
+    "versions files": (138, _SHOWN),
+    "show files": (140, _ASKED),
+    "diff files": (167, _ASKED),
+    "changes": (164, _SHOWN),
+    "find time-server": (166, _SHOWN),
+    "requirements": (166, _SHOWN),
+    "rounds": (138, _SHOWN),
+    "agenda": (147, _SHOWN),
+    "notices": (200, _SHOWN),
+    "prune": (142, _ASKED),
+    "copies": (196, _SHOWN),
+    "collect files": (211, _SHOWN),
+}
+_LOOK = """
+import json, os, sys
+said = os.dup(1)
+os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+sys.argv = ["historon", *json.loads(sys.argv[1])]
+try:
+    from historon.cli.main import main
+    main()
+finally:
+    os.write(said, json.dumps(sorted(sys.modules)).encode() + bytes([10]))
+"""
+
+
+@pytest.fixture(scope="module")
+def weighed(tmp_path_factory: pytest.TempPathFactory) -> EstateFolder:
+    """An estate with a change on record, a router that was never collected, a channel and a copy."""
+    estate = EstateFolder(tmp_path_factory.mktemp("weight"))
+    assert estate.run("new", ".").code == 0
+    estate.write(ESTATE)
+    for server in ("10.0.0.1", "10.0.0.9"):
+        (estate.path / "data").write_text(f"hostname a\ntime-server {server}\nend\n")
+        estate.run("collect", "files")
+    return estate
+
+
+@pytest.mark.parametrize("command", LOADED)
+def test_a_command_loads_what_is_said_here_and_nothing_else(weighed: EstateFolder, command: str) -> None:
+    look = [sys.executable, "-c", _LOOK, json.dumps(command.split())]
+    done = subprocess.run(look, cwd=weighed.path, capture_output=True, text=True, check=False)
+    modules = set(max(map(json.loads, done.stdout.splitlines()), key=len))  # one process may look at foreign bytes
+    assert modules >= {"historon.cli.main"}, done.stderr
+    own = sum(one.split(".")[0] == "historon" for one in modules)
+    assert (own, modules & {*HEAVY}) == LOADED[command]
