@@ -6,7 +6,7 @@ BIN := $(VENV)/bin
 # Tests and trials start hundreds of processes: what these import is compiled once.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test coverage lint bench torture year screenshots clean
+.PHONY: demo test coverage lint bench torture year mutants screenshots clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Historon needs Python 3.11 or newer (set PYTHON=/path/to/python3.11)")'
@@ -39,6 +39,9 @@ bench: $(VENV)/.ready
 
 torture: $(VENV)/.ready
 	$(BIN)/python -m torture
+
+mutants: $(VENV)/.ready
+	$(BIN)/python -m tools.mutants
 
 SEED ?= 1
 year: $(VENV)/.ready

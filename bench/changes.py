@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from bench.history import history
+from historon.base.workers import Done
 from historon.collect.judging import answer, judged, question_about
 from historon.collect.transports.ssh_exec import SshExec
 from historon.compare import compare_exports
@@ -17,7 +18,6 @@ from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
 from historon.versions import Masks
-from historon.workers import Done
 
 HISTORON = Path(sys.executable).with_name("historon")
 SOURCES, NIGHTS, EDITED = 10_000, 30, 0.05

@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from bench.history import configuration
+from historon.base.workers import Done
 from historon.collect.judging import answer, judged, question_about
 from historon.collect.transports.ssh_exec import SshExec
 from historon.estate import Clauses, Keep, Noise, Source
@@ -16,7 +17,6 @@ from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
 from historon.versions import Masks
-from historon.workers import Done
 
 LINES = (500, 2_400, 10_000, 26_000)
 NIGHTS = 60

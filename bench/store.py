@@ -12,6 +12,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from bench.history import history
+from historon.base.workers import Done
 from historon.collect.judging import answer, judged, question_about
 from historon.collect.transports.ssh_exec import SshExec
 from historon.estate import Clauses, Keep, Noise, Source
@@ -19,7 +20,6 @@ from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Part
 from historon.versions import Masks
-from historon.workers import Done
 
 SOURCES, NIGHTS = 60, 90
 _STEP: Keep[Clauses] = Keep(says="list settings active", as_="active.cfg")

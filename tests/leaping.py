@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any
 
-from historon.workers import Done, Workers
+from historon.base.workers import Done, Workers
 
 
 @contextmanager

@@ -11,8 +11,8 @@ import pytest
 from hypothesis import settings
 from hypothesis.stateful import run_state_machine_as_test
 
-from historon.errors import StoreError
-from historon.processes import this_process
+from historon.base.errors import StoreError
+from historon.base.processes import this_process
 from historon.store import (
     ESTATE,
     LEDGER,

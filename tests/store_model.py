@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store import Entry, Outcome, Part, Removal, State, Store, Version
 
 __all__ = ["Machine"]

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from historon.folders import beside
+from historon.base.folders import beside
 from historon.store import name_of, raw_name
 from tests.conftest import ELEVATION, FILES_ESTATE, PROGRAM, EstateFolder, collect, describe_estate, parts_of
 

@@ -9,10 +9,10 @@ from pathlib import Path
 import pexpect
 import pytest
 
+from historon.base.visible import made_visible
 from historon.cli.main import COMMANDS
 from historon.cli.output import printable
 from historon.notices.rendering import visible
-from historon.visible import made_visible
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon, needs_patch
 
 NAMES = [name for section in COMMANDS.values() for name in section]

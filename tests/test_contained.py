@@ -12,14 +12,14 @@ from pathlib import Path
 
 import pytest
 
+from historon.base.threads import StillBusyError, apart
+from historon.base.workers import Workers
 from historon.cli.main import run
 from historon.collect import Slots
 from historon.collect.brakes import Brake
 from historon.collect.slots import Record
 from historon.estate import Estate, read_estate
 from historon.store import FolderStore
-from historon.threads import StillBusyError, apart
-from historon.workers import Workers
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, Result, collect
 from tests.leaping import InProcess
 from tests.waiting import wait_for

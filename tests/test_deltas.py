@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from historon.sequences import common_end, common_start
+from historon.base.sequences import common_end, common_start
 from historon.store.encoding.deltas import Encoding, decode, encode, encode_whole
 from historon.store.encoding.varints import read_varints, varints
 

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store import LEDGER, FolderStore
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, prune
 from tests.disks import mounted, remount

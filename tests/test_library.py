@@ -11,8 +11,8 @@ import pytest
 
 import historon
 from historon.api import Copy, Estate, Ownership, PrunePlan, PushPlan, Round, Source, Version
+from historon.base.errors import OutsideError, StoreError, UsageError
 from historon.collect import SourceResult
-from historon.errors import OutsideError, StoreError, UsageError
 from historon.estate import EstateError, RequirementState
 from historon.store import Outcome
 from tests.conftest import EstateFolder

@@ -16,7 +16,7 @@ from typing import Any
 import psycopg
 import pytest
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.estate import SecretRef, StorePlace
 from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, Pending, Store
 from historon.store.ledger.contents import Contents

@@ -5,7 +5,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from historon.errors import UsageError
+from historon.base.errors import UsageError
 from historon.store import FolderStore, Part, State
 from historon.versions import Reference, resolve
 from tests.conftest import until_its_end

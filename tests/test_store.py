@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import historon.store
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, State, Store, still_paused
 from tests.conftest import until_its_end
 from tests.store_contract import StoreContract, content, night, take, untested_methods

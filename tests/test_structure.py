@@ -15,7 +15,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from historon.errors import ExitCode
+from historon.base.errors import ExitCode
 from historon.estate import CHANNELS, COPIES, TRANSPORTS
 from historon.estate.procedure_reading import typed_procedure
 from historon.estate.steps import VERBS
@@ -39,22 +39,7 @@ LAYERS = [
     {"versions"},
     {"store"},
     {"estate"},
-    {"folders", "bounds"},
-    {
-        "disk",
-        "errors",
-        "sequences",
-        "times",
-        "tls",
-        "packed",
-        "patience",
-        "processes",
-        "visible",
-        "threads",
-        "workers",
-        "__init__",
-    },
-    {"sizes"},
+    {"base", "__init__"},
 ]
 # Libraries that one place alone knows.
 _ONLY_IN = {
@@ -205,7 +190,7 @@ def _environment(module: _Module) -> list[str]:
 
 
 # Kinds and commands are looked up by name, so that nobody keeps a list of them; nothing else is.
-_BY_NAME = {"historon.estate.kinds", "historon.cli.main", "historon.lazily"}
+_BY_NAME = {"historon.estate.kinds", "historon.cli.main", "historon.base.lazily"}
 
 
 def _loads_by_name(module: _Module) -> list[str]:

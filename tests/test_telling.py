@@ -16,7 +16,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, EventKind, Severity, read_estate
 from historon.notices import Event, Notifier, letter_of, send
 from historon.notices.conditions import Condition, News, advance

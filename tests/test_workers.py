@@ -11,10 +11,10 @@ from pathlib import Path
 import pytest
 
 from historon import workers
+from historon.base.patience import lateness, within
+from historon.base.workers import Done, Workers
 from historon.cli.main import run
 from historon.estate import Expression
-from historon.patience import lateness, within
-from historon.workers import Done, Workers
 from tests import tasks
 from tests.conftest import EstateFolder
 
@@ -123,7 +123,7 @@ def test_that_no_process_can_be_started_is_said_as_such(made: Workers, monkeypat
 def test_nothing_is_left_behind_when_the_asker_is_gone(estate: EstateFolder) -> None:
     script = (
         "import asyncio, os, sys, tests.test_workers as t\n"
-        "from historon.workers import Workers\n"
+        "from historon.base.workers import Workers\n"
         "w = Workers(); w.start()\n"
         "async def main():\n"
         "    await asyncio.gather(*(w.run(str(n), t.tasks.counts, 1) for n in range(4)))\n"

@@ -25,6 +25,8 @@ from zoneinfo import ZoneInfo
 
 import click
 
+from historon.base.errors import HistoronError, StoreError
+from historon.base.visible import made_visible
 from historon.collect.answers import choose, find, whats_wrong
 from historon.collect.clocks import told_instant
 from historon.collect.failures import CollectError
@@ -47,7 +49,6 @@ from historon.compare import (
     unified,
 )
 from historon.compare.opening import opened
-from historon.errors import HistoronError, StoreError
 from historon.estate import Check, Duration, Finder, Noise, Pattern, read_estate
 from historon.estate.durations import Size
 from historon.estate.timetables import Cron, Hours, Times
@@ -61,7 +62,6 @@ from historon.store.encoding.varints import read_varints
 from historon.store.trees import name_of, raw_name, read_tree
 from historon.versions import Masks, Reference
 from historon.versions.secrets import cut_off, forms_of, secret_spans
-from historon.visible import made_visible
 from torture.hostile import hostile_exports
 
 __all__ = ["PARSERS", "Find", "Parser", "fuzz"]

@@ -35,8 +35,8 @@ from tests.postgres import running_server as running_database
 from tests.prefork import Prefork
 
 import historon
+from historon.base.errors import StoreError
 from historon.copies import bring_up_to_date, copy_at_hand, note_copied
-from historon.errors import StoreError
 from historon.estate import read_estate
 from historon.standins.background import Background
 from historon.standins.capstan import Capstan, TelnetDoor

@@ -19,8 +19,8 @@ import click
 from tests.openssh import running_server
 from tests.peers import PEERS
 
+from historon.base.errors import HistoronError
 from historon.copies import bring_up_to_date, copies_of, copy_at_hand, note_copied, verify_copy
-from historon.errors import HistoronError
 from historon.estate import Estate, read_estate
 from historon.retention import plan, plans_of, prune, prune_by_itself
 from historon.standins.lighter import Lighter, LighterFault

@@ -25,13 +25,13 @@ from pathlib import Path
 import click
 import msgspec
 
+from historon.base.workers import Done
 from historon.collect.judging import answer, judged, question_about
 from historon.estate import Keeping, read_estate
 from historon.insight import Reader
 from historon.inspection import Kept
 from historon.store import Entry, FolderStore, Outcome, Part, State
 from historon.versions import Masks
-from historon.workers import Done
 from year.texts import EDITS, STYLES, Model, model_of
 
 __all__ = ["Measured", "measure"]

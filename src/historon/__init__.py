@@ -6,24 +6,46 @@
         for version in estate.source("edge-1").versions():
             print(version.number, version.at, version.state)
 
-`open` is `historon.api.open_estate`; docs/library.md shows the rest.
+docs/library.md shows the rest.
 """
 
 from typing import TYPE_CHECKING, Any
 
+from historon.base.lazily import lazily
+
 if TYPE_CHECKING:
     from historon.api import Copy, Estate, Round, Source, Version
     from historon.api import open_estate as open  # noqa: A004 (of a module it is the word)
+    from historon.base.errors import HistoronError, OutsideError, StoreError, UsageError
+    from historon.estate import EstateError
 
-__all__ = ["Copy", "Estate", "Round", "Source", "Version", "__version__", "open"]
+__all__ = [
+    "Copy",
+    "Estate",
+    "EstateError",
+    "HistoronError",
+    "OutsideError",
+    "Round",
+    "Source",
+    "StoreError",
+    "UsageError",
+    "Version",
+    "__version__",
+    "open",
+]
 
 __version__ = "0.1.0"
+
+_load = lazily(
+    __name__,
+    {
+        "api": ["Copy", "Estate", "Round", "Source", "Version", "open_estate"],
+        "base.errors": ["HistoronError", "OutsideError", "StoreError", "UsageError"],
+        "estate": ["EstateError"],
+    },
+)
 
 
 def __getattr__(name: str) -> Any:
     """The front door, opened when it is first used: so the version is known without loading all of it (PEP 562)."""
-    if name not in __all__:
-        raise AttributeError(f"module historon has no attribute {name}")
-    from historon import api
-
-    return getattr(api, "open_estate" if name == "open" else name)
+    return _load("open_estate" if name == "open" else name)

@@ -5,7 +5,7 @@ A name is loaded when it is first used (PEP 562), so that a command that only lo
 
 from typing import TYPE_CHECKING
 
-from historon.lazily import lazily
+from historon.base.lazily import lazily
 
 if TYPE_CHECKING:
     from historon.api.copy import Copy, newest_first

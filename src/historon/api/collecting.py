@@ -7,15 +7,15 @@ from contextlib import closing, suppress
 
 from historon.api.context import Opened
 from historon.api.results import Collected
+from historon.base.disk import clear_scratch
+from historon.base.errors import StoreError, UsageError
+from historon.base.workers import Workers
 from historon.collect import Observer, OfferedKey, RoundReport, SourceBegan, SourceResult, SourceStep, run_round
-from historon.disk import clear_scratch
-from historon.errors import StoreError, UsageError
 from historon.estate import Source
 from historon.notices import DeliveryResult, Notifier, about_copy, sign_of_life
 from historon.store import HEARTBEAT, note
 from historon.timetable import is_well
 from historon.timetable.acceptance import estate_in_force
-from historon.workers import Workers
 
 __all__ = ["collect"]
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
-from historon.errors import UsageError
+from historon.base.errors import UsageError
 from historon.estate import Duration, select
 from historon.estate import Estate as EstateFile
 from historon.estate import Source as Described

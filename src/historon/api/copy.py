@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from historon.api.context import Opened
-from historon.errors import RefusedError, UsageError
+from historon.base.errors import RefusedError, UsageError
 from historon.estate import nearest
 
 if TYPE_CHECKING:

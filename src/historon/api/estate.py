@@ -13,7 +13,7 @@ from historon.api.results import Board, Changes, Collected, Difference, Found, P
 from historon.api.round import Round, round_numbered, rounds_on_record
 from historon.api.source import Source
 from historon.api.version import Version, named
-from historon.errors import StoreError, UsageError
+from historon.base.errors import StoreError, UsageError
 from historon.estate import nearest
 from historon.store import Store
 

@@ -1,7 +1,7 @@
 """The versions of a source, as the store records them, and what is known of those that were removed."""
 
 from historon.api.context import Opened
-from historon.errors import UsageError
+from historon.base.errors import UsageError
 from historon.store import RENAMED, RETIRED, Version
 from historon.versions import Reference, resolve
 

@@ -5,9 +5,9 @@ from functools import lru_cache, partial
 
 from historon.api.context import Opened
 from historon.api.results import Found, Required
-from historon.bounds import TooHeavyError
+from historon.base.bounds import TooHeavyError
+from historon.base.errors import UsageError
 from historon.compare import large_archives
-from historon.errors import UsageError
 from historon.estate import Source
 from historon.insight import Query, Reader, Typical, Unmet, find, find_ever, typical, unmet
 from historon.versions import Masks, Reference, contents_of, is_binary, resolve

@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from historon.api.estate import Estate
-from historon.errors import OutsideError
+from historon.base.errors import OutsideError
 from historon.estate import ESTATE_FILE, read_estate
 
 __all__ = ["find_estate_file", "open_estate"]

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from historon.api.context import Opened, Where
 from historon.api.results import Pruning
-from historon.errors import UsageError
+from historon.base.errors import UsageError
 from historon.estate import nearest
 from historon.store import RENAMED, RETIRED, Removed, Store
 

@@ -11,9 +11,9 @@ from historon.api.context import Opened
 from historon.api.history import record_named
 from historon.api.results import Difference, Side
 from historon.api.running import run
+from historon.base.errors import OutsideError, UsageError
 from historon.collect import Failure, Wanted, push_parts
 from historon.compare import compare_exports, parse_document, readings, unified
-from historon.errors import OutsideError, UsageError
 from historon.estate import ACCOUNT_VALUES, Lines, Procedure, Put, Source, missing_values, values_of, walk
 from historon.notices import Event, Notifier
 from historon.restore import lines_between, with_section

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, fields
 from typing import Self
 
 from historon.api.context import Opened, Where
-from historon.errors import UsageError
+from historon.base.errors import UsageError
 from historon.store import Removed, Visit
 from historon.store import Round as Record
 

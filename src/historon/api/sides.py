@@ -5,8 +5,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from historon.api.results import Side
+from historon.base.errors import OutsideError, UsageError
 from historon.compare import PartChange
-from historon.errors import OutsideError, UsageError
 from historon.store import State, Store, TreeRecord, Version
 from historon.versions import contents_of, is_called
 

@@ -8,7 +8,7 @@ from historon.api.context import Opened
 from historon.api.history import good_records_of, records_of
 from historon.api.results import Difference, NoiseFound
 from historon.api.version import Version, named
-from historon.errors import UsageError
+from historon.base.errors import UsageError
 from historon.estate import Source as Described
 from historon.estate import nearest
 from historon.store import RETIRED, SourceState, proofs_of

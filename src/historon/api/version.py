@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Self
 
 from historon.api.context import Opened
 from historon.api.history import record_named
-from historon.errors import UsageError
+from historon.base.errors import UsageError
+from historon.base.sizes import size_text
 from historon.estate import nearest
-from historon.sizes import size_text
 from historon.store import LARGE, StoredPart
 from historon.store import Version as Record
 
@@ -91,7 +91,7 @@ class Version(Record):
 
         Example: `estate.version("edge-1@1").read().decode()`
         """
-        from historon.bounds import begin_on
+        from historon.base.bounds import begin_on
         from historon.versions import comparable, is_binary
 
         chosen = self.part(part)

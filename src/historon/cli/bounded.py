@@ -11,8 +11,8 @@ from collections.abc import Sequence
 from contextlib import suppress
 from types import FrameType
 
-from historon.bounds import TooHeavyError, watch
-from historon.errors import ExitCode
+from historon.base.bounds import TooHeavyError, watch
+from historon.base.errors import ExitCode
 
 __all__ = ["give_up_memory", "in_bounds"]
 

@@ -11,9 +11,9 @@ from collections.abc import Sequence
 import click
 
 from historon import __version__
-from historon.bounds import TooHeavyError
+from historon.base.bounds import TooHeavyError
+from historon.base.errors import ExitCode, HistoronError, OutsideError, UsageError, where_raised
 from historon.cli.bounded import give_up_memory, in_bounds
-from historon.errors import ExitCode, HistoronError, OutsideError, UsageError, where_raised
 
 __all__ = ["COMMANDS", "main", "run"]
 

@@ -2,8 +2,8 @@
 
 from typing import TYPE_CHECKING
 
+from historon.base.errors import ExitCode
 from historon.cli.output import console, count, print_json, printable
-from historon.errors import ExitCode
 from historon.insight import Oddity, Typical
 
 if TYPE_CHECKING:

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any
 import click
 import msgspec
 
+from historon.base.times import for_people, utc_text
+from historon.base.visible import made_visible
 from historon.cli import tables
 from historon.cli.app import columns_given
 from historon.cli.tables import Table
 from historon.estate import describe
-from historon.times import for_people, utc_text
-from historon.visible import made_visible
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -9,6 +9,11 @@ from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING, Any, cast
 
+from historon.base.errors import HistoronError, where_raised
+from historon.base.patience import within
+from historon.base.processes import this_process
+from historon.base.threads import StillBusyError, apart
+from historon.base.workers import Workers
 from historon.collect.brakes import Brake
 from historon.collect.clocks import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
@@ -19,7 +24,6 @@ from historon.collect.slots import Record, record_of
 from historon.collect.steps import StepContext, StepObserver, Wanted, resume, take_push, take_steps
 from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.collect.twice import check_agreement
-from historon.errors import HistoronError, where_raised
 from historon.estate import (
     ACCOUNT_VALUES,
     Credentials,
@@ -36,12 +40,8 @@ from historon.estate import (
     values_of,
 )
 from historon.inspection import Kept
-from historon.patience import within
-from historon.processes import this_process
 from historon.store import PAUSED, PUSHING, SKEW, Store
-from historon.threads import StillBusyError, apart
 from historon.versions import Masks
-from historon.workers import Workers
 
 if TYPE_CHECKING:
     from historon.collect.transports.host_keys import Known

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from historon.errors import ExitCode, HistoronError
+from historon.base.errors import ExitCode, HistoronError
 
 __all__ = ["NOT_RESUMED", "TAIL", "CollectError", "FailureKind", "NotNowError", "OfferedKey"]
 

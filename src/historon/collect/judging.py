@@ -1,7 +1,7 @@
 """From an export to what the ledger should say of it: whether it is new, noise, or doubtful, and what changed.
 
 All that looks at what a device sent happens in `answer`, stage by stage, in a process that may be ended at any moment
-(see historon.workers). What the stages gave until then is put together in `judged`: nothing that is missing counts as
+(see base.workers). What the stages gave until then is put together in `judged`: nothing that is missing counts as
 well.
 """
 
@@ -13,8 +13,9 @@ from typing import IO
 
 import msgspec
 
+from historon.base.errors import where_raised
+from historon.base.workers import Done, Workers
 from historon.compare import Change, PartChange, compare_exports, folded, is_archive
-from historon.errors import where_raised
 from historon.estate import Procedure, Requirement, Share, Source
 from historon.insight import (
     Fingerprint,
@@ -31,7 +32,6 @@ from historon.insight import (
 from historon.inspection import MOST_PAST, Inspection, Kept, Past, inspect
 from historon.store import LARGE, Outcome, Part, State, Store, StoredPart, proofs_of
 from historon.versions import Masks, belongs_to, comparable
-from historon.workers import Done, Workers
 
 __all__ = ["ChangedLine", "Judged", "Question", "answer", "changed_lines", "judge", "judged", "question_about"]
 

@@ -9,13 +9,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 
+from historon.base.errors import where_raised
+from historon.base.processes import this_process
+from historon.base.workers import Workers
 from historon.collect.access import Access, Clock
 from historon.collect.failures import NOT_RESUMED, CollectError
-from historon.errors import where_raised
 from historon.estate import Estate, Source
-from historon.processes import this_process
 from historon.store import PAUSED, StillPaused, Store
-from historon.workers import Workers
 
 __all__ = ["Resumed", "resume_paused"]
 

@@ -5,13 +5,13 @@ from dataclasses import dataclass
 
 from msgspec.structs import replace
 
+from historon.base.threads import apart
+from historon.base.tls import certificate_fingerprint
+from historon.base.workers import Workers
 from historon.collect.access import Access, Clock
 from historon.collect.failures import CollectError, FailureKind
 from historon.estate import Estate, Source
 from historon.store import Store
-from historon.threads import apart
-from historon.tls import certificate_fingerprint
-from historon.workers import Workers
 
 __all__ = ["Identity", "shown_identity"]
 

@@ -4,10 +4,10 @@ import os
 import shutil
 from pathlib import Path
 
+from historon.base.errors import OutsideError
+from historon.base.sizes import size_text
 from historon.collect.failures import CollectError, FailureKind
-from historon.errors import OutsideError
 from historon.estate import Estate, Procedure
-from historon.sizes import size_text
 
 __all__ = ["check_needs", "check_preconditions"]
 

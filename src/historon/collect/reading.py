@@ -8,11 +8,11 @@ import pickle
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import IO, Any, TypeVar, cast
 
+from historon.base.sizes import size_text
+from historon.base.workers import Workers
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer
 from historon.estate import Check, Expression, Finder, Pattern
-from historon.sizes import size_text
-from historon.workers import Workers
 
 __all__ = ["expressions_of", "read_in"]
 

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass
 
+from historon.base.workers import Workers
 from historon.collect.access import Access, Clock
 from historon.collect.events import Failure
 from historon.collect.failures import CollectError, NotNowError
@@ -13,7 +14,6 @@ from historon.estate import Estate, Source
 from historon.insight import Reader, Weights
 from historon.store import Store
 from historon.versions import Masks
-from historon.workers import Workers
 
 __all__ = ["Rehearsal", "rehearse"]
 

@@ -8,6 +8,8 @@ from datetime import UTC, datetime, timedelta
 from functools import partial
 from typing import Any, TypeVar
 
+from historon.base.errors import OutsideError, StoreError, where_raised
+from historon.base.workers import Workers
 from historon.collect.access import Access, Clock, Export
 from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.collect.failures import CollectError, FailureKind, NotNowError
@@ -20,12 +22,10 @@ from historon.collect.slots import Slots, record_of
 from historon.collect.steps import StepTaken
 from historon.collect.transports.drop_folder import strangers
 from historon.collect.twins import EXPORT, Twins
-from historon.errors import OutsideError, StoreError, where_raised
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, same_rules
 from historon.insight import Reader, Unmet, Weights, news_of
 from historon.store import DATED, NO_DATE, Entry, Outcome, State, StillPaused, Store, place_held, still_paused
 from historon.versions import Masks
-from historon.workers import Workers
 
 __all__ = ["Pen", "run_round", "unfinished_sources"]
 

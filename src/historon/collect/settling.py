@@ -4,12 +4,12 @@ from collections.abc import Container, Iterable
 from contextlib import closing
 from pathlib import Path
 
+from historon.base.errors import OutsideError
+from historon.base.workers import Workers
 from historon.collect.access import Access, Clock
 from historon.collect.failures import CollectError
-from historon.errors import OutsideError
 from historon.estate import Estate, Source
 from historon.store import Store
-from historon.workers import Workers
 
 __all__ = ["OWED", "owing", "settle", "settle_owed"]
 

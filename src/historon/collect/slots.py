@@ -9,7 +9,7 @@ from collections.abc import AsyncIterator, Sequence
 from contextlib import AsyncExitStack, asynccontextmanager
 from enum import Enum, auto
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.estate import Estate, Source
 from historon.store import Outcome, Store
 

@@ -13,6 +13,10 @@ from zoneinfo import ZoneInfo
 from msgspec import UNSET
 from msgspec.structs import replace
 
+from historon.base.patience import within
+from historon.base.sizes import size_text
+from historon.base.threads import apart
+from historon.base.workers import Workers
 from historon.collect.answers import choose, field_of, find_one, has_wrong_status, whats_wrong
 from historon.collect.clocks import told_instant
 from historon.collect.dates import export_date
@@ -52,12 +56,8 @@ from historon.estate import (
     walk,
 )
 from historon.inspection import Kept, error_line
-from historon.patience import within
-from historon.sizes import size_text
 from historon.store import LARGE, Part
-from historon.threads import apart
 from historon.versions import belongs_to
-from historon.workers import Workers
 
 __all__ = ["StepContext", "StepObserver", "StepTaken", "Wanted", "resume", "take_push", "take_steps"]
 

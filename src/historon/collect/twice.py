@@ -3,11 +3,11 @@
 from collections.abc import Iterator, Mapping, Sequence
 from typing import IO
 
+from historon.base.workers import Workers
 from historon.collect.failures import CollectError, FailureKind
 from historon.compare import compare_exports
 from historon.inspection import Kept
 from historon.versions import Masks, comparable
-from historon.workers import Workers
 
 __all__ = ["check_agreement"]
 

@@ -1,8 +1,8 @@
 """Marking a suspect version as good, on a person's word, and taking that back."""
 
+from historon.base.errors import UsageError
 from historon.collect.identities import IDENTITY
 from historon.compare import compare_exports
-from historon.errors import UsageError
 from historon.estate import Estate
 from historon.insight import Reader, Weights, fingerprints, packed, signature, texts_of
 from historon.store import State, Store, Version

@@ -9,6 +9,7 @@ from enum import StrEnum
 from functools import cached_property
 from io import BytesIO
 
+from historon.base.sizes import size_text
 from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.compare.changes import Change, How, outlines_of, text_changes
 from historon.compare.documents import Document, parse_document, parse_trees, same_meaning
@@ -19,7 +20,6 @@ from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts
 from historon.compare.uses import with_references
-from historon.sizes import size_text
 from historon.store import LARGE, TreeRecord, tree_part_name
 from historon.versions import Masks, ShownLines, is_binary, split_lines, stands_for
 

@@ -13,7 +13,7 @@ from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from historon.sequences import common_end, common_start
+from historon.base.sequences import common_end, common_start
 
 __all__ = ["Edit", "align", "join_edits", "longest_rising", "path_edits", "same_lines"]
 

@@ -6,8 +6,8 @@ end). Where that takes too long, the rest is aligned line by line, see `lines`.
 
 from collections.abc import Iterator, Sequence
 
+from historon.base.sequences import common_end, common_start
 from historon.compare.lines import Edit, align, join_edits, path_edits
-from historon.sequences import common_end, common_start
 
 __all__ = ["align_texts", "stretches_apart"]
 

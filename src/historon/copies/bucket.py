@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 from urllib.parse import urlsplit
 
+from historon.base.errors import OutsideError, StoreError
 from historon.copies import objects
 from historon.copies.interface import Holdings
 from historon.copies.objects import HEAD, ConflictError
 from historon.copies.places import Pace
-from historon.errors import OutsideError, StoreError
 from historon.estate import Copy, Estate, Size
 from historon.store import Copied, Damage, Store, Verification
 

@@ -2,8 +2,8 @@
 
 from collections.abc import Mapping
 
+from historon.base.errors import StoreError
 from historon.copies.belonging import store_identity
-from historon.errors import StoreError
 from historon.store import Damage, Store, Verification
 
 __all__ = ["compare_with_store"]

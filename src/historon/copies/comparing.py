@@ -2,9 +2,9 @@
 
 from dataclasses import dataclass
 
+from historon.base.errors import OutsideError, StoreError
 from historon.copies.belonging import store_identity
 from historon.copies.status import holdings_of
-from historon.errors import OutsideError, StoreError
 from historon.estate import Estate
 from historon.store import Store
 

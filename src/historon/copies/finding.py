@@ -6,11 +6,11 @@ from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from historon.base.disk import scratch
+from historon.base.errors import StoreError, UsageError
 from historon.copies.belonging import store_identity
 from historon.copies.manifest import MANIFEST
 from historon.copies.status import fetch_copy
-from historon.disk import scratch
-from historon.errors import StoreError, UsageError
 from historon.estate import Estate, nearest, read_estate
 from historon.store import LEDGER, Damage, FolderStore, Store, admit_writer, create_store, note_losses, rescue
 

@@ -15,6 +15,7 @@ from functools import cache
 from pathlib import Path
 from typing import ClassVar
 
+from historon.base.errors import OutsideError, RefusedError, StoreError
 from historon.copies.belonging import check_belongs, store_identity
 from historon.copies.here import Folder, FolderHere
 from historon.copies.interface import Holdings
@@ -23,7 +24,6 @@ from historon.copies.naming import NamedFile, Pattern, times_of
 from historon.copies.places import plan_by_newest
 from historon.copies.rebuilding import Found, UnreadableError, rebuild
 from historon.copies.removals import approval_of
-from historon.errors import OutsideError, RefusedError, StoreError
 from historon.estate import Estate, FarCopy
 from historon.store import (
     Copied,

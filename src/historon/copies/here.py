@@ -7,8 +7,8 @@ from pathlib import Path, PurePosixPath
 from types import TracebackType
 from typing import Protocol, Self
 
-from historon.disk import sync_folder, write_through
-from historon.errors import OutsideError, StoreError
+from historon.base.disk import sync_folder, write_through
+from historon.base.errors import OutsideError, StoreError
 
 __all__ = ["Folder", "FolderHere"]
 

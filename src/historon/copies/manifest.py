@@ -5,8 +5,8 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from historon.base.errors import StoreError
 from historon.copies.here import Folder
-from historon.errors import StoreError
 
 __all__ = ["MANIFEST", "RECORD", "Record", "is_below", "problem_of", "read_manifest", "write_manifest"]
 

@@ -17,15 +17,15 @@ from itertools import islice
 from pathlib import Path
 from typing import Any, Protocol
 
+from historon.base.disk import scratch
+from historon.base.errors import RefusedError, StoreError
+from historon.base.sizes import size_text
 from historon.copies.belonging import store_identity
 from historon.copies.checking import compare_with_store
 from historon.copies.interface import Holdings
 from historon.copies.places import check_plain_name, left_out
 from historon.copies.removals import approval_of
-from historon.disk import scratch
-from historon.errors import RefusedError, StoreError
 from historon.estate import Estate, replace_file, settings_digest, settings_files
-from historon.sizes import size_text
 from historon.store import (
     LARGE,
     LEDGER,

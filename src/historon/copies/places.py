@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.estate import Estate
 from historon.store import Removal, Version
 

@@ -6,8 +6,8 @@ from dataclasses import replace
 from datetime import datetime
 from itertools import groupby
 
+from historon.base.errors import RefusedError
 from historon.copies.places import left_out_rule
-from historon.errors import RefusedError
 from historon.estate import Estate
 from historon.store import ESTATE, RENAMED, Approval, Followed, State, Store, Version, version_digest
 

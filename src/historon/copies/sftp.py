@@ -17,9 +17,9 @@ from typing import Any, Self, TypeVar
 
 import asyncssh
 
+from historon.base.errors import OutsideError, StoreError
 from historon.copies.objects import HEAD, ConflictError
 from historon.copies.places import Pace
-from historon.errors import OutsideError, StoreError
 from historon.estate import Estate, FarCopy
 
 __all__ = ["SftpFolder", "SftpObjects"]

@@ -11,12 +11,12 @@ from typing import cast
 
 import msgspec
 
+from historon.base.errors import HistoronError, OutsideError, RefusedError, StoreError, where_raised
+from historon.base.threads import apart
 from historon.copies.belonging import store_identity
 from historon.copies.interface import CopyModule, Holdings
-from historon.errors import HistoronError, OutsideError, RefusedError, StoreError, where_raised
 from historon.estate import Copy, Estate, module_of, settings_digest, settings_files
 from historon.store import ESTATE, ContradictionError, Copied, Damage, Store, Verification, open_store
-from historon.threads import apart
 
 __all__ = [
     "CopyStatus",

@@ -11,6 +11,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
+from historon.base.disk import scratch
+from historon.base.errors import StoreError
 from historon.copies import objects
 from historon.copies.belonging import store_identity
 from historon.copies.checking import compare_with_store
@@ -18,8 +20,6 @@ from historon.copies.interface import Holdings
 from historon.copies.objects import SETTINGS
 from historon.copies.places import left_out
 from historon.copies.removals import approval_of
-from historon.disk import scratch
-from historon.errors import StoreError
 from historon.estate import Estate, FarCopy, replace_file, settings_digest, settings_files
 from historon.store import LEDGER, Approval, Copied, Damage, FolderStore, Store, Verification, glance_at, rescue
 from historon.store import verify as verify_store

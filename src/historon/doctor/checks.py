@@ -9,10 +9,11 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from historon.base.errors import HistoronError
+from historon.base.times import for_people
 from historon.collect.failures import CollectError
 from historon.collect.preconditions import check_needs, check_preconditions
 from historon.collect.transports.drop_folder import strangers
-from historon.errors import HistoronError
 from historon.estate import (
     ENVIRONMENT_FILE,
     Credentials,
@@ -32,7 +33,6 @@ from historon.estate import (
 )
 from historon.insight import GRAVE, Weights
 from historon.store import LARGE, Store
-from historon.times import for_people
 from historon.versions import Masks, is_binary, random_words, split_lines
 
 __all__ = ["Finding", "examine"]

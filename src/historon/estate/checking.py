@@ -8,7 +8,7 @@ from typing import Annotated, Any, Self, TypeVar, Union, get_args, get_origin
 
 import msgspec
 
-from historon.errors import ExitCode, HistoronError
+from historon.base.errors import ExitCode, HistoronError
 from historon.estate.channels import CERTIFICATE_PIN, Channel
 from historon.estate.copies import Copy
 from historon.estate.durations import Duration, Share, Size

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from historon.errors import OutsideError, UsageError
+from historon.base.errors import OutsideError, UsageError
 from historon.estate.layout import replace_file
 from historon.estate.model import Estate
 from historon.estate.reading import read_estate

@@ -5,8 +5,8 @@ import secrets
 from importlib.resources import files
 from pathlib import Path
 
-from historon.disk import write_through
-from historon.errors import OutsideError
+from historon.base.disk import write_through
+from historon.base.errors import OutsideError
 
 __all__ = ["ESTATE_FILE", "lay_out", "replace_file", "write_private"]
 

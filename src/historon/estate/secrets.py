@@ -8,7 +8,7 @@ import subprocess
 from pathlib import Path
 from typing import Self
 
-from historon.errors import ExitCode, HistoronError
+from historon.base.errors import ExitCode, HistoronError
 
 __all__ = ["Secret", "SecretError", "SecretRef", "is_reference", "small_environment", "without_secrets"]
 

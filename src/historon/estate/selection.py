@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from historon.errors import UsageError
+from historon.base.errors import UsageError
 from historon.estate.model import Estate, Source
 from historon.estate.spelling import nearest
 

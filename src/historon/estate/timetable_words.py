@@ -7,10 +7,10 @@ from zoneinfo import ZoneInfo
 
 import msgspec
 
+from historon.base.times import for_people
 from historon.estate.checking import convert
 from historon.estate.recurrence import next_instants
 from historon.estate.timetables import CRON_FIELDS, Cron, Timetable
-from historon.times import for_people
 
 __all__ = ["understood", "words_of"]
 

@@ -6,11 +6,11 @@ from datetime import datetime
 from functools import lru_cache
 from typing import Any
 
+from historon.base.times import in_names
 from historon.estate.model import Source
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import is_reference
 from historon.estate.steps import WITH_CLAUSES, Each, Keeping, Pick, Pull, Put, Step, walk
-from historon.times import in_names
 
 __all__ = ["ACCOUNT_VALUES", "BUILT_IN", "asked_values", "fill", "is_built_in", "missing_values", "values_of"]
 

@@ -9,7 +9,7 @@ from functools import cached_property
 from itertools import pairwise
 from math import log2
 
-from historon.bounds import TooHeavyError
+from historon.base.bounds import TooHeavyError
 from historon.compare import Change, PartChange, compare_exports
 from historon.insight.family import (
     Fingerprint,

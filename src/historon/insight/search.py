@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
-from historon.bounds import TooHeavyError, begin_on
+from historon.base.bounds import TooHeavyError, begin_on
 from historon.compare import Change, How, Kind, Outline, PartChange, compare_exports, text_changes
 from historon.compare.lines import same_lines
 from historon.compare.opening import opened

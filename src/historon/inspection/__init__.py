@@ -2,7 +2,7 @@
 
 from typing import TYPE_CHECKING
 
-from historon.lazily import lazily
+from historon.base.lazily import lazily
 
 if TYPE_CHECKING:
     from historon.inspection.answers import error_line

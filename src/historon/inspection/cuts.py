@@ -11,8 +11,8 @@ from xml.parsers import expat
 
 import msgspec
 
+from historon.base.sizes import size_text
 from historon.estate import Share
-from historon.sizes import size_text
 
 __all__ = ["MOST_PAST", "Past", "cut_off", "shrunk_slowly"]
 

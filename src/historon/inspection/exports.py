@@ -8,13 +8,13 @@ from typing import IO
 
 import msgspec
 
+from historon.base.sizes import size_text
 from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share, walk
 from historon.inspection.answers import error_line, no_export
 from historon.inspection.cuts import Past, cut_off, shrunk_slowly
 from historon.inspection.formats import Look, kind_of, look_into
 from historon.inspection.names import another_name
-from historon.sizes import size_text
 from historon.store import LARGE, Part, StoredPart, TreeRecord
 from historon.versions import as_utf8, too_large
 

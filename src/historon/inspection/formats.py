@@ -17,9 +17,9 @@ from xml.parsers import expat
 
 import msgspec
 
+from historon.base.packed import Rejoined, TooMuchError, decompressed, kind_by_head
+from historon.base.sizes import size_text
 from historon.inspection.answers import STATE_NAMES, STATE_WORDS, document_error
-from historon.packed import Rejoined, TooMuchError, decompressed, kind_by_head
-from historon.sizes import size_text
 from historon.versions import as_utf8
 
 __all__ = ["FORMATS", "Look", "format_of", "kind_of", "look_into"]

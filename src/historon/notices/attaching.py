@@ -2,12 +2,12 @@
 
 from collections.abc import Iterable, Iterator
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
+from historon.base.sizes import size_text
 from historon.estate import Attaching, Channel, Estate
 from historon.notices.events import Event
 from historon.notices.letters import Attachment
 from historon.notices.rendering import visible
-from historon.sizes import size_text
 from historon.store import Store
 from historon.versions import Masks
 

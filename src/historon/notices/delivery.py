@@ -8,8 +8,8 @@ from datetime import datetime, timedelta
 
 import msgspec
 
+from historon.base.errors import StoreError
 from historon.collect import RoundReport
-from historon.errors import StoreError
 from historon.estate import Channel, Estate, describe
 from historon.notices.attaching import attached
 from historon.notices.channels import NoticeError, Sent, send_over

@@ -5,10 +5,10 @@ from datetime import datetime
 
 import msgspec
 
+from historon.base.times import utc_text
 from historon.collect import ChangedLine, FailureKind, RoundReport, SourceResult
 from historon.estate import EVENT_KINDS, Severity, describe
 from historon.store import Outcome
-from historon.times import utc_text
 
 __all__ = ["ChangedLine", "Event", "as_it_is_now", "change_events", "round_ended", "state_of", "trouble_event"]
 

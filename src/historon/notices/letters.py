@@ -7,13 +7,13 @@ from datetime import datetime, timedelta
 
 import msgspec
 
+from historon.base.times import for_people
 from historon.collect import cause_of
 from historon.estate import EVENT_KINDS, Channel, Estate, EventKind
 from historon.insight import Family, families, is_packed
 from historon.notices.events import ChangedLine, Event
 from historon.notices.rendering import TemplateError, own_template, rendered, shipped_template, visible
 from historon.store import Changed, Outcome
-from historon.times import for_people
 
 __all__ = ["Attachment", "Letter", "letter_of"]
 

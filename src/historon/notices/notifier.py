@@ -10,8 +10,8 @@ from types import MappingProxyType
 
 import msgspec
 
+from historon.base.errors import StoreError
 from historon.collect import Resumed, RoundReport, SourceResult
-from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Channel, Estate, Severity, describe
 from historon.notices.conditions import Condition, News, advance
 from historon.notices.delivery import Delivery

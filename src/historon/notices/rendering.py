@@ -5,9 +5,9 @@ from functools import lru_cache
 from importlib import resources
 from typing import TYPE_CHECKING
 
-from historon.errors import OutsideError
+from historon.base.errors import OutsideError
+from historon.base.visible import made_visible
 from historon.estate import Estate
-from historon.visible import made_visible
 
 if TYPE_CHECKING:
     from jinja2 import Template

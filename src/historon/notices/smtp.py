@@ -12,12 +12,12 @@ from email.policy import SMTP
 from email.utils import format_datetime
 from typing import Any
 
+from historon.base.sizes import size_text
+from historon.base.tls import PinError
 from historon.estate import SecretError
 from historon.notices.channels.interface import NoticeError, Sent
 from historon.notices.letters import Letter
 from historon.notices.rendering import visible
-from historon.sizes import size_text
-from historon.tls import PinError
 
 __all__ = ["Mailing", "send_mail"]
 

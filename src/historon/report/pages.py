@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 from importlib import resources
 from typing import Any
 
+from historon.base.visible import made_visible
 from historon.compare import Marked, PartChange, folded, hunks, marked, side_by_side
-from historon.visible import made_visible
 
 __all__ = ["difference_page"]
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
 
-from historon.folders import Below, Dress
+from historon.base.folders import Below, Dress
 from historon.store import Member, owner_of, raw_name
 
 __all__ = ["as_file", "differences", "dress_folder", "dressed", "target_of"]

@@ -8,9 +8,9 @@ from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from historon.errors import OutsideError, UsageError
+from historon.base.errors import OutsideError, UsageError
+from historon.base.folders import Below, Dress, final
 from historon.estate import Estate, Pull, Source, fill, values_of, walk
-from historon.folders import Below, Dress, final
 from historon.restore.dressing import as_file, differences, dress_folder, dressed, target_of
 from historon.restore.writing import Naming, Restored, members_of
 from historon.store import LARGE, Member, Store, StoredPart, Version, name_of

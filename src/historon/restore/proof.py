@@ -19,15 +19,15 @@ from datetime import datetime
 from functools import cache
 from pathlib import Path
 
-from historon.disk import scratch
-from historon.errors import HistoronError, UsageError, where_raised
+from historon.base.disk import scratch
+from historon.base.errors import HistoronError, UsageError, where_raised
+from historon.base.sizes import size_text
+from historon.base.times import utc_text
+from historon.base.visible import made_visible
 from historon.estate import Estate, Procedure, Source, fill, small_environment, values_of
 from historon.restore.writing import write_version
-from historon.sizes import size_text
 from historon.store import Proof, Store, Version, last_proofs, note_proof
-from historon.times import utc_text
 from historon.versions import Masks
-from historon.visible import made_visible
 
 __all__ = ["prove", "prove_by_itself"]
 

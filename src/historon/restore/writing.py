@@ -11,13 +11,13 @@ from datetime import datetime
 from itertools import chain
 from pathlib import Path
 
+from historon.base.errors import OutsideError, UsageError
+from historon.base.folders import Below
+from historon.base.times import in_names
 from historon.compare import ArchiveError, area_of, is_archive, section_of, unpacked
-from historon.errors import OutsideError, UsageError
 from historon.estate import nearest
-from historon.folders import Below
 from historon.restore.dressing import as_file, differences, dress_folder, dressed, target_of
 from historon.store import Member, Store, StoredPart, TreeRecord, Version, raw_name, read_tree
-from historon.times import in_names
 from historon.versions import Masks, comparable, is_binary, is_called, too_large
 
 __all__ = ["Naming", "Restored", "members_of", "wanted_parts", "write_version"]

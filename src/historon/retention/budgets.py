@@ -3,9 +3,9 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
+from historon.base.sizes import size_text
 from historon.estate import Estate, Size
 from historon.retention.verdicts import Verdict
-from historon.sizes import size_text
 from historon.store import State, Store
 
 __all__ = ["within_budgets"]

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from itertools import groupby
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.retention.verdicts import Verdict
 from historon.store import Removal, Store, Version
 

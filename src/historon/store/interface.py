@@ -500,7 +500,7 @@ class Store(ABC):
     def lease(self, holder: str, now: datetime, until: datetime) -> str | None:
         """Take, or renew, the right to be the only service; None when it is ours, else who holds it until later.
 
-        A right that has run out is taken over, and so is that of a holder known to be dead (see historon.processes).
+        A right that has run out is taken over, and so is that of a holder known to be dead (see base.processes).
         """
 
     @abstractmethod

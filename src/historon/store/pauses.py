@@ -4,8 +4,8 @@ import json
 from dataclasses import dataclass
 from datetime import datetime
 
+from historon.base.processes import is_running
 from historon.estate import Said
-from historon.processes import is_running
 from historon.store.interface import PAUSED, Store
 
 __all__ = ["StillPaused", "still_paused"]

@@ -4,7 +4,7 @@ import json
 from dataclasses import dataclass
 from datetime import datetime
 
-from historon.processes import is_running, this_process
+from historon.base.processes import is_running, this_process
 from historon.store.interface import PUSHING, Store, Version
 
 __all__ = ["Unfinished", "hold_place", "note_push", "place_held", "release_place", "unfinished_pushes"]

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from historon.errors import RefusedError
+from historon.base.errors import RefusedError
 
 __all__ = ["ContradictionError", "another_store", "contradiction", "lost"]
 

@@ -4,7 +4,7 @@ import secrets
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.interface import Store, Version
 
 __all__ = ["Damage", "Verification", "verify"]

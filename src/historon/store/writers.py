@@ -12,7 +12,7 @@ from pathlib import Path
 
 import msgspec
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.interface import ESTATE, Store
 
 __all__ = ["Writer", "admit_writer", "check_writer", "stranger", "writers_of"]

@@ -5,7 +5,7 @@ The service is in `historon.timetable.service`, and not imported here: it brings
 
 from typing import TYPE_CHECKING
 
-from historon.lazily import lazily
+from historon.base.lazily import lazily
 
 if TYPE_CHECKING:
     from historon.timetable.conditions import OpenCondition, is_well, missed_timetables, open_conditions

@@ -11,7 +11,7 @@ from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.estate import Estate, EstateError, differences
 from historon.notices import DeliveryResult, Event, Monitored, Notifier
 from historon.store import ESTATE, RETIRED, Store

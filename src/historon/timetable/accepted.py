@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing
 from pathlib import Path
 
-from historon.errors import HistoronError
+from historon.base.errors import HistoronError
 from historon.estate import Estate, EstateError, estate_digest, lost_sources, read_estate, too_many_lost
 from historon.store import ESTATE, RETIRED, Store
 

@@ -9,11 +9,11 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
+from historon.base.errors import OutsideError
+from historon.base.sizes import size_text
 from historon.collect.preconditions import check_preconditions
-from historon.errors import OutsideError
 from historon.estate import EVENT_KINDS, Estate, Severity, Timetable, after_hours, describe, instants
 from historon.retention import clock_doubt
-from historon.sizes import size_text
 from historon.store import (
     HEARTBEAT,
     NEVER_TRIED,

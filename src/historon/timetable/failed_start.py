@@ -4,7 +4,7 @@ from contextlib import suppress
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.estate import Estate
 from historon.notices import DeliveryResult, Event, send_past_the_store
 

@@ -11,7 +11,7 @@ from wsgiref.simple_server import WSGIRequestHandler, WSGIServer, make_server
 
 import msgspec
 
-from historon.errors import OutsideError
+from historon.base.errors import OutsideError
 from historon.estate import EVENT_KINDS
 from historon.store import Outcome
 from historon.timetable.freshness import Freshness

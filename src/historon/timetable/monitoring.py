@@ -7,12 +7,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import partial
 
+from historon.base.errors import StoreError
+from historon.base.sizes import size_text
 from historon.copies import copies_of
-from historon.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
 from historon.notices import Event, Monitored, Notifier, about_copy
 from historon.retention import PrunedByItself
-from historon.sizes import size_text
 from historon.store import ESTATE, Proof, Store, Unfinished, unfinished_pushes
 from historon.timetable.conditions import OpenCondition, open_conditions
 from historon.timetable.freshness import Freshness, SourceStatus, statuses

@@ -14,6 +14,13 @@ from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 
+from historon.base.disk import clear_scratch
+from historon.base.errors import HistoronError, OutsideError, RefusedError, StoreError
+from historon.base.patience import lateness, note_lateness
+from historon.base.processes import process_in_words, this_process
+from historon.base.threads import StillBusyError, apart
+from historon.base.times import utc_text
+from historon.base.workers import Workers
 from historon.collect import (
     Pen,
     RoundReport,
@@ -27,8 +34,6 @@ from historon.collect import (
     settle_owed,
 )
 from historon.copies import bring_up_to_date, heed_in_time, note_copied, note_refused
-from historon.disk import clear_scratch
-from historon.errors import HistoronError, OutsideError, RefusedError, StoreError
 from historon.estate import (
     AFTER_ROUNDS,
     Estate,
@@ -50,8 +55,6 @@ from historon.notices import (
     sign_of_life,
     state_of,
 )
-from historon.patience import lateness, note_lateness
-from historon.processes import process_in_words, this_process
 from historon.retention import PrunedByItself, prune_by_itself
 from historon.store import (
     ESTATE,
@@ -68,8 +71,6 @@ from historon.store import (
     note,
     still_paused,
 )
-from historon.threads import StillBusyError, apart
-from historon.times import utc_text
 from historon.timetable.acceptance import about_estate, about_writer, estate_in_force
 from historon.timetable.accepted import last_accepted
 from historon.timetable.conditions import is_well
@@ -85,7 +86,6 @@ from historon.timetable.monitoring import (
     many_sources,
     pruned_event,
 )
-from historon.workers import Workers
 
 __all__ = ["Service"]
 

@@ -4,7 +4,7 @@ import fnmatch
 import re
 from io import BytesIO
 
-from historon.bounds import begin_on
+from historon.base.bounds import begin_on
 from historon.store import LARGE, Part, Store, StoredPart, TreeRecord
 
 __all__ = [

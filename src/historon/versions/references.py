@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from datetime import datetime, time, timedelta, tzinfo
 from typing import Self
 
-from historon.errors import UsageError
+from historon.base.errors import UsageError
+from historon.base.times import for_people
 from historon.estate import Duration
 from historon.store.interface import Store, Version
-from historon.times import for_people
 
 __all__ = ["Reference", "resolve"]
 

@@ -5,10 +5,10 @@ from datetime import timedelta
 
 import click
 
+from historon.base.errors import UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import print_json
 from historon.cli.views import agenda as view
-from historon.errors import UsageError
 from historon.estate import Duration, Estate, describe, select
 from historon.store import Outcome, Store
 from historon.timetable import Due, agenda, load_by_hour, missed_timetables, warnings_of

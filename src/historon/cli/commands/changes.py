@@ -6,10 +6,10 @@ from itertools import groupby
 import click
 
 from historon.api import Changes
+from historon.base.errors import UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, print_json, print_pruned
 from historon.cli.views import changes as view
-from historon.errors import UsageError
 from historon.estate import Estate
 from historon.insight import Family, families
 from historon.store import Changed

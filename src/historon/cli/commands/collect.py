@@ -8,10 +8,10 @@ from functools import partial
 import click
 
 from historon.api import find_estate_file
+from historon.base.errors import ExitCode
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.views import collect as view
 from historon.collect import OfferedKey, RoundReport
-from historon.errors import ExitCode
 from historon.estate import EstateError
 from historon.notices import DeliveryResult
 from historon.store import open_store

@@ -6,13 +6,13 @@ from functools import partial
 import click
 
 from historon.api import Copy, Estate, newest_first
+from historon.base.errors import ExitCode, HistoronError, UsageError
+from historon.base.sizes import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, print_json, printable
 from historon.cli.views import copies as view
 from historon.copies import CopyStatus
-from historon.errors import ExitCode, HistoronError, UsageError
 from historon.notices import Notifier, about_copy
-from historon.sizes import size_text
 
 __all__ = ["command"]
 

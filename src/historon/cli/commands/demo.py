@@ -6,9 +6,9 @@ from pathlib import Path
 
 import click
 
+from historon.base.errors import ExitCode, OutsideError
 from historon.cli.app import App, example, pass_app
 from historon.cli.views import demo as view
-from historon.errors import ExitCode, OutsideError
 
 __all__ = ["command"]
 

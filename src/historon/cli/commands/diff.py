@@ -5,6 +5,7 @@ import sys
 import click
 
 from historon.api.sides import NoChangeError
+from historon.base.errors import ExitCode, UsageError
 from historon.cli.app import (
     App,
     estate_option,
@@ -18,7 +19,6 @@ from historon.cli.differences import part_data
 from historon.cli.outliers import print_typical
 from historon.cli.output import print_json, warn_if_suspect
 from historon.cli.views import diff as view
-from historon.errors import ExitCode, UsageError
 
 __all__ = ["command"]
 

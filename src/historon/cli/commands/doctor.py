@@ -5,10 +5,10 @@ from collections.abc import Sequence
 import click
 
 from historon.api import Estate
+from historon.base.errors import ExitCode
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, printable
 from historon.doctor import Finding
-from historon.errors import ExitCode
 from historon.estate import Source
 
 __all__ = ["command"]

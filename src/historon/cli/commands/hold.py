@@ -2,9 +2,9 @@
 
 import click
 
+from historon.base.errors import UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.views.marks import print_marked
-from historon.errors import UsageError
 
 __all__ = ["command"]
 

@@ -7,11 +7,11 @@ from pathlib import Path
 
 import click
 
+from historon.base.disk import sync_folder, write_through
+from historon.base.errors import ExitCode, OutsideError, UsageError
 from historon.cli.app import App, example, pass_app
 from historon.cli.output import count, printable
 from historon.copies import AtHand, copy_at_hand, store_from
-from historon.disk import sync_folder, write_through
-from historon.errors import ExitCode, OutsideError, UsageError
 from historon.estate import ESTATE_FILE, Estate, lay_out, missing_secrets, read_estate
 from historon.store import Damage, FolderStore, create_store
 

@@ -4,10 +4,10 @@ from collections.abc import Sequence
 
 import click
 
+from historon.base.errors import UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, print_json
 from historon.cli.views import noise as view
-from historon.errors import UsageError
 from historon.estate import Estate, add_rules
 from historon.insight import Proposal
 

@@ -4,10 +4,10 @@ from collections.abc import Sequence
 
 import click
 
+from historon.base.errors import ExitCode, UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import printable
 from historon.cli.views import notices as view
-from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, nearest
 from historon.notices import Delivery, NoticeError, shipped_template, try_channel
 from historon.store import Store

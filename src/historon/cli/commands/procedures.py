@@ -4,10 +4,10 @@ from collections.abc import Iterator
 
 import click
 
+from historon.base.errors import HistoronError, UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, print_json, printable
 from historon.cli.views import procedures as view
-from historon.errors import HistoronError, UsageError
 from historon.estate import Estate, Procedure, Step, nearest, read_procedure, shipped_names, shipped_text, walk
 
 __all__ = ["command"]

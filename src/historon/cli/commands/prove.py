@@ -5,9 +5,9 @@ from collections.abc import Sequence
 import click
 
 from historon.api import Version
+from historon.base.errors import ExitCode, UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, print_json, printable
-from historon.errors import ExitCode, UsageError
 from historon.store import Proof
 
 __all__ = ["command"]

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 import click
 
 from historon.api import Estate, Pushed, PushPlan, Version
+from historon.base.errors import ExitCode, UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, reveal_option, where_option
 from historon.cli.views import push as view
-from historon.errors import ExitCode, UsageError
 
 __all__ = ["command"]
 

@@ -10,14 +10,14 @@ from typing import Any
 import click
 
 from historon.api import Estate
+from historon.base.errors import ExitCode, OutsideError, UsageError
+from historon.base.sizes import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
 from historon.cli.views.collect import failure_data
 from historon.collect import Rehearsal, StepTaken
-from historon.errors import ExitCode, OutsideError, UsageError
 from historon.estate import ENVIRONMENT_FILE, Source, describe, select, temporary_places, written_places
 from historon.estate import Estate as EstateFile
-from historon.sizes import size_text
 from historon.store import Outcome, Part
 
 __all__ = ["command"]

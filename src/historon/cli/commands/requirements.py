@@ -2,10 +2,10 @@
 
 import click
 
+from historon.base.errors import ExitCode
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import print_json
 from historon.cli.views import requirements as view
-from historon.errors import ExitCode
 from historon.estate import RequirementState
 
 __all__ = ["command"]

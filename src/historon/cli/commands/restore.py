@@ -8,10 +8,10 @@ from pathlib import Path
 import click
 
 from historon.api import Estate, Version
+from historon.base.errors import OutsideError, UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, print_json, printable
 from historon.cli.views import restore as view
-from historon.errors import OutsideError, UsageError
 from historon.restore import Naming
 
 __all__ = ["command"]

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING
 import click
 
 from historon.api import find_estate_file
+from historon.base.errors import ExitCode, OutsideError
 from historon.cli.app import App, estate_option, example, pass_app
 from historon.cli.views import serve as view
-from historon.errors import ExitCode, OutsideError
 from historon.store import open_store
 
 if TYPE_CHECKING:

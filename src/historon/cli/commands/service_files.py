@@ -7,8 +7,8 @@ from pathlib import Path
 
 import click
 
+from historon.base.errors import OutsideError
 from historon.cli.app import App, estate_option, example, pass_app
-from historon.errors import OutsideError
 from historon.estate import ENVIRONMENT_FILE, environment_secrets, temporary_places, written_places
 
 __all__ = ["command"]

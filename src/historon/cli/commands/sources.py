@@ -6,10 +6,10 @@ from pathlib import Path
 
 import click
 
+from historon.base.errors import ExitCode, UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_failure, print_json, printable
 from historon.cli.views import sources as view
-from historon.errors import ExitCode, UsageError
 from historon.estate import Estate, Source, add_sources, read_rows, select, set_source_key
 
 __all__ = ["command"]

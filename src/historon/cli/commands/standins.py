@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 import click
 
+from historon.base.errors import ExitCode, OutsideError, UsageError
 from historon.cli.app import App, example, pass_app
 from historon.cli.output import print_table, table
-from historon.errors import ExitCode, OutsideError, UsageError
 from historon.estate import lay_out
 from historon.store import FolderStore
 

@@ -4,10 +4,10 @@ import time
 
 import click
 
+from historon.base.errors import ExitCode, UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import printable
 from historon.cli.views import status as view
-from historon.errors import ExitCode, UsageError
 
 __all__ = ["command"]
 

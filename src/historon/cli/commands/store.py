@@ -3,10 +3,10 @@
 import click
 
 from historon.api import Estate
+from historon.base.errors import ExitCode, UsageError
+from historon.base.sizes import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, print_json
-from historon.errors import ExitCode, UsageError
-from historon.sizes import size_text
 
 __all__ = ["command"]
 

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 import click
 
+from historon.base.errors import ExitCode
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, printable
 from historon.cli.views import verify as view
-from historon.errors import ExitCode
 from historon.notices import DeliveryResult, Event, Monitored, Notifier
 from historon.store import ESTATE, Verification
 from historon.store import accept_losses as accept

@@ -5,12 +5,12 @@ from datetime import datetime, tzinfo
 
 import click
 
+from historon.base.errors import UsageError
+from historon.base.sizes import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, instant, print_json, print_table, printable, table
 from historon.cli.views import versions as view
-from historon.errors import UsageError
 from historon.estate import describe
-from historon.sizes import size_text
 from historon.store import Proof, State, Version
 
 __all__ = ["command"]

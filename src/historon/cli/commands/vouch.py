@@ -3,10 +3,10 @@
 import click
 
 from historon.api import Estate
+from historon.base.errors import UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import instant, printable
 from historon.cli.views.marks import print_marked
-from historon.errors import UsageError
 
 __all__ = ["command"]
 

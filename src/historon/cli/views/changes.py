@@ -8,9 +8,9 @@ from typing import Any
 import click
 
 from historon.api import Changes, Estate
+from historon.base.errors import UsageError
 from historon.cli.differences import change_data, change_text
 from historon.cli.output import console, count, instant, print_json, printable
-from historon.errors import UsageError
 from historon.estate import in_words
 from historon.insight import GRAVE, Family, Variant, Weights
 from historon.store import Changed, Store

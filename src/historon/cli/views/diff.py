@@ -4,10 +4,10 @@ import sys
 from datetime import tzinfo
 
 from historon.api import Difference, Side
+from historon.base.errors import UsageError
 from historon.cli.differences import print_lines, print_outline, print_side_by_side
 from historon.cli.output import columns_wide, console, count, instant
 from historon.compare import unified
-from historon.errors import UsageError
 
 __all__ = ["headline", "print_changes", "print_page", "print_patch"]
 

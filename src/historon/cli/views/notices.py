@@ -7,12 +7,12 @@ from datetime import datetime
 import click
 import msgspec
 
+from historon.base.errors import UsageError
+from historon.base.sizes import size_text
 from historon.cli.conditions import conditions_data, print_conditions
 from historon.cli.output import count, instant, print_json, print_table, printable, table
-from historon.errors import UsageError
 from historon.estate import Channel, Estate
 from historon.notices import Event, Letter
-from historon.sizes import size_text
 from historon.store import Notice, NoticeState, Pending, Store
 from historon.timetable import OpenCondition
 
@@ -105,7 +105,13 @@ def show_channels(estate: Estate, store: Store, conditions: "Sequence[OpenCondit
         return
     click.echo(headline)
     made = table(
-        "channel", "kind", f"last notified ({estate.zone})", "reports", "when", "where", wrap=("reports", "when", "where")
+        "channel",
+        "kind",
+        f"last notified ({estate.zone})",
+        "reports",
+        "when",
+        "where",
+        wrap=("reports", "when", "where"),
     )
     for name, one in estate.channels.items():
         told = last.get(name)

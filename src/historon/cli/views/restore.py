@@ -3,10 +3,10 @@
 import click
 
 from historon.api import Estate
+from historon.base.sizes import size_text
 from historon.cli.output import count, instant, printable
 from historon.compare import compare_exports, unified
 from historon.restore import Original, OriginalState, Restored
-from historon.sizes import size_text
 from historon.store import Version
 from historon.versions import is_binary
 

@@ -8,10 +8,10 @@ from datetime import UTC, datetime
 from logging.handlers import WatchedFileHandler
 from typing import Any
 
+from historon.base.errors import OutsideError
+from historon.base.times import utc_text
 from historon.cli.output import printable
-from historon.errors import OutsideError
 from historon.estate import without_secrets
-from historon.times import utc_text
 
 __all__ = ["log_to"]
 

@@ -2,8 +2,8 @@
 
 import click
 
+from historon.base.sizes import size_text
 from historon.cli.output import console, count, printable
-from historon.sizes import size_text
 from historon.store import Verification
 
 __all__ = ["print_all", "read", "verdict"]

@@ -6,11 +6,11 @@ from abc import abstractmethod
 from collections.abc import Iterable, Mapping
 from typing import ClassVar, Generic, TypeVar
 
+from historon.base.patience import within
+from historon.base.sizes import size_text
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.estate import Clauses, Duration, Pattern, Procedure, QuickPattern, Saying
-from historon.patience import within
-from historon.sizes import size_text
 
 __all__ = ["WIDTH", "Dialogue", "Terminal", "Typing"]
 

@@ -15,15 +15,15 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import ClassVar
 
+from historon.base.folders import Below, reached
+from historon.base.threads import apart
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.completeness import incomplete
 from historon.collect.transports.interface import Origin, Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next, deliveries, pulls_of
 from historon.estate import Clauses, Estate, Pull, describe, fill, values_of, walk
-from historon.folders import Below, reached
 from historon.store import Part
-from historon.threads import apart
 
 __all__ = ["DropFolder", "Dropped", "open_session", "settle", "strangers"]
 

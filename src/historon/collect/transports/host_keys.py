@@ -5,8 +5,8 @@ from pathlib import Path
 
 import asyncssh
 
+from historon.base.errors import OutsideError
 from historon.collect.failures import CollectError, FailureKind, OfferedKey
-from historon.errors import OutsideError
 from historon.estate import write_private
 
 __all__ = ["KeyCheck", "Known", "known_hosts", "remember_key"]

@@ -13,13 +13,13 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from urllib.parse import unquote
 
+from historon.base.errors import causes_of
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.statuses import status_failure
 from historon.collect.transports.interface import TAIL, Answer, Origin, Session, Target
 from historon.collect.transports.selecting import check_sum
 from historon.collect.transports.spooling import Spool
 from historon.collect.transports.tls import peer_context, peer_verdict
-from historon.errors import causes_of
 from historon.estate import Clauses, Keeping, Procedure, Pull, Put, QuickPattern, Said, Saying, describe
 from historon.store import Part
 

@@ -9,11 +9,11 @@ from typing import Any, Generic, TypeVar
 
 import msgspec
 
+from historon.base.sizes import size_text
 from historon.collect.failures import TAIL, CollectError, FailureKind
 from historon.collect.identities import Shown
 from historon.collect.transports.spooling import Spool
 from historon.estate import Jump, Keeping, Procedure, Said, Secret, Source, Step
-from historon.sizes import size_text
 from historon.store import Part
 
 __all__ = ["TAIL", "Account", "Answer", "Hop", "Origin", "Session", "Target"]

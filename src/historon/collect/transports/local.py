@@ -11,15 +11,15 @@ from contextlib import asynccontextmanager, suppress
 from pathlib import Path
 from typing import ClassVar
 
+from historon.base.folders import Below, LinkError, final
+from historon.base.sizes import size_text
+from historon.base.threads import apart
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.newest import newest_file
 from historon.collect.transports.interface import Answer, Origin, Session, Target
 from historon.collect.transports.selecting import Choosing, Chosen, check_sum
 from historon.estate import Clauses, Procedure, Pull, Put, Saying, small_environment, walk
-from historon.folders import Below, LinkError, final
-from historon.sizes import size_text
 from historon.store import Member, Part, name_of, owner_of, tree_part_name, written_tree
-from historon.threads import apart
 
 __all__ = ["Local", "Running", "open_session"]
 

@@ -20,15 +20,15 @@ from functools import cached_property, partial
 from pathlib import Path
 from typing import Any, ClassVar
 
+from historon.base.folders import Below
+from historon.base.sizes import size_text
+from historon.base.threads import apart
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Origin, Session, Target
 from historon.collect.transports.tls import peer_context, peer_verdict
 from historon.collect.transports.waiting import Arriving, Choice, Seen, choose_next, deliveries, pulls_of
 from historon.estate import Clauses, Pull, QuickPattern, describe, fill, values_of
-from historon.folders import Below
-from historon.sizes import size_text
 from historon.store import Part
-from historon.threads import apart
 
 __all__ = ["Attached", "Mailbox", "open_session", "settle"]
 

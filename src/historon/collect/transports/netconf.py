@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from lxml import etree
 
+from historon.base.sizes import size_text
+from historon.base.threads import apart
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.framing import ChunkedFraming, EndOfMessageFraming, Framing, FramingError
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.collect.transports.xml import parse_xml
 from historon.estate import Clauses, Procedure, Put, Said, Saying
-from historon.sizes import size_text
-from historon.threads import apart
 
 if TYPE_CHECKING:  # asyncssh takes half a second: it is imported where a session begins
     import asyncssh

@@ -5,8 +5,8 @@ import tempfile
 from pathlib import Path
 from typing import IO
 
+from historon.base.sizes import size_text
 from historon.collect.failures import TAIL, CollectError, FailureKind
-from historon.sizes import size_text
 from historon.store import LARGE, Part
 
 __all__ = ["Spool"]

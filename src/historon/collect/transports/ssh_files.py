@@ -11,13 +11,13 @@ from typing import Any
 
 import asyncssh
 
+from historon.base.sizes import size_text
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.newest import newest_file
 from historon.collect.transports.interface import Origin, Session
 from historon.collect.transports.selecting import Choosing, Chosen
 from historon.collect.transports.ssh import Channels
 from historon.estate import Pull
-from historon.sizes import size_text
 from historon.store import Member, Part, name_of, tree_part_name, written_tree
 
 __all__ = ["SshFiles"]

@@ -5,11 +5,11 @@ from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 from typing import Any, ClassVar
 
+from historon.base.patience import within
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.dialogue import WIDTH, Dialogue, Terminal
 from historon.collect.transports.interface import Session, Target
 from historon.estate import QuickPattern
-from historon.patience import within
 
 __all__ = ["Telnet", "open_session"]
 

@@ -5,11 +5,11 @@ import ssl
 from pathlib import Path
 from typing import Any
 
+from historon.base.errors import causes_of
+from historon.base.tls import PinError, pinned_context
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Target
-from historon.errors import causes_of
 from historon.estate import Source
-from historon.tls import PinError, pinned_context
 
 __all__ = ["peer_context", "peer_verdict"]
 

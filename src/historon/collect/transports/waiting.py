@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, ClassVar, Generic, Literal, Protocol, TypeVar
 
+from historon.base.errors import StoreError
 from historon.collect.transports.interface import Target
-from historon.errors import StoreError
 from historon.estate import Clauses, Duration, Procedure, Pull, Step, values_of, walk
 
 __all__ = ["Arriving", "Choice", "Delivery", "Seen", "choose_next", "deliveries", "pulls_of"]

@@ -5,9 +5,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from historon.errors import OutsideError
+from historon.base.errors import OutsideError
+from historon.base.times import utc_text
 from historon.estate import Estate, Severity
-from historon.times import utc_text
 
 if TYPE_CHECKING:
     import ssl
@@ -49,7 +49,7 @@ def trusting(certificate: str | None, authority: str | None, estate: Estate) -> 
     """
     import ssl
 
-    from historon.tls import pinned_context
+    from historon.base.tls import pinned_context
 
     if certificate:
         return pinned_context(certificate)

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
-from historon.errors import causes_of
+from historon.base.errors import causes_of
+from historon.base.sizes import size_text
+from historon.base.tls import PinError
 from historon.estate import Channel, Estate, Pattern, SecretError, SecretRef, check_trust
 from historon.notices.channels.interface import LONGEST_ANSWER, TIMEOUT_S, NoticeError, Sent, as_data, trusting
 from historon.notices.rendering import TemplateError, own_template, rendered
-from historon.sizes import size_text
-from historon.tls import PinError
 
 if TYPE_CHECKING:
     from historon.notices.letters import Letter

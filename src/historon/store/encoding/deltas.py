@@ -7,7 +7,7 @@ prefix; and a splice list, which for the edit of a line is the smallest and by f
 from collections.abc import Iterator
 from enum import IntEnum
 
-from historon.sequences import common_start
+from historon.base.sequences import common_start
 from historon.store.encoding.codec import pack, pack_on, size_on, unpack, unpack_on
 from historon.store.encoding.varints import read_varints, varints
 

@@ -3,7 +3,7 @@
 import hashlib
 from collections.abc import Iterator
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.encoding import DamagedError, Encoding, pack, read_varints, unpack, varints
 from historon.store.interface import Part
 from historon.store.ledger.transactions import Database

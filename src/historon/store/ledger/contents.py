@@ -11,7 +11,7 @@ bundles into one of sixty-four.
 import hashlib
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.encoding import (
     CHAIN_BYTES,
     EPOCH,

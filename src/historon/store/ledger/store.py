@@ -9,8 +9,8 @@ from typing import Any
 
 import msgspec
 
-from historon.errors import StoreError
-from historon.processes import is_running, this_process
+from historon.base.errors import StoreError
+from historon.base.processes import is_running, this_process
 from historon.store.encoding import read_varints, varints
 from historon.store.interface import (
     ESTATE,

@@ -12,7 +12,7 @@ from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar
 
 import msgspec
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 
 __all__ = ["Database", "Ledgered", "Rows", "Transactions", "writing"]
 

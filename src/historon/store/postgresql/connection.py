@@ -16,7 +16,7 @@ from typing import Any, TypeVar
 import psycopg
 from psycopg import errors
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.ledger.transactions import Rows, Transactions
 
 __all__ = ["ServerConnection", "ServerTransactions"]

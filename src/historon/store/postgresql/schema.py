@@ -2,7 +2,7 @@
 
 import secrets
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.ledger.tables import TABLES
 from historon.store.ledger.transactions import Database
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
-from historon.errors import OutsideError, StoreError
+from historon.base.errors import OutsideError, StoreError
 from historon.estate import SecretRef, StorePlace
 from historon.store.interface import Approval, Copied, Store
 from historon.store.ledger.store import LedgerStore

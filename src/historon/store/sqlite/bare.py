@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.encoding import Bundle
 from historon.store.interface import Approval, Part, Removal, StoredPart, Version, version_digest
 from historon.store.ledger.contents import Contents

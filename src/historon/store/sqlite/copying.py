@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from historon.disk import sync_folder
-from historon.errors import StoreError
+from historon.base.disk import sync_folder
+from historon.base.errors import StoreError
 from historon.store.encoding import Encoding
 from historon.store.interface import Approval, Copied
 from historon.store.ledger.contents import Contents

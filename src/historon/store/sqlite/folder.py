@@ -9,8 +9,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from historon.errors import StoreError
-from historon.processes import is_running
+from historon.base.errors import StoreError
+from historon.base.processes import is_running
 from historon.store.interface import Approval, Copied, Store
 from historon.store.ledger.store import LedgerStore
 from historon.store.sqlite.bare import BareLedger

@@ -5,7 +5,7 @@ from contextlib import closing
 from pathlib import Path
 from urllib.parse import quote
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 
 __all__ = ["glance_at"]
 

@@ -6,7 +6,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.interface import Part
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.tables import KEYS, TABLES

@@ -3,7 +3,7 @@
 import sqlite3
 from contextlib import closing
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 
 __all__ = ["APPLICATION_ID", "check_schema", "migrate"]
 

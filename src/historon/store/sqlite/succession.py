@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Protocol
 
-from historon.errors import StoreError
+from historon.base.errors import StoreError
 from historon.store.interface import Approval, Followed, State, Version, version_digest
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.milliseconds import from_ms, perhaps_from_ms

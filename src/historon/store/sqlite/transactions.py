@@ -9,8 +9,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
-from historon.errors import StoreError
-from historon.processes import is_running, process_in_words, this_process
+from historon.base.errors import StoreError
+from historon.base.processes import is_running, process_in_words, this_process
 from historon.store.ledger.transactions import Transactions
 from historon.store.sqlite.schema import check_schema, migrate
 

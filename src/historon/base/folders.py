@@ -15,7 +15,7 @@ from pathlib import Path, PurePosixPath
 from types import TracebackType
 from typing import Self
 
-from historon.errors import OutsideError
+from historon.base.errors import OutsideError
 
 __all__ = ["Below", "Dress", "LinkError", "beside", "final", "reached"]
 

@@ -217,7 +217,7 @@ class _Keeper:
                     ours.close()
                     keep_workers(its)
             else:
-                command = [sys.executable, "-c", f"import historon.workers as w; w.keep_workers({its.fileno()})"]
+                command = [sys.executable, "-c", f"import historon.base.workers as w; w.keep_workers({its.fileno()})"]
                 self._process = subprocess.Popen(command, pass_fds=[its.fileno()], stdin=subprocess.DEVNULL)
         self._talk = ours
 

@@ -7,7 +7,7 @@ whoever called may watch, and give some of them up (see historon.cli.bounded).
 from collections.abc import Callable, Mapping
 from types import MappingProxyType
 
-from historon.errors import ExitCode, HistoronError
+from historon.base.errors import ExitCode, HistoronError
 
 __all__ = ["TooHeavyError", "begin_on", "watch"]
 
