@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from historon import workers
+from historon.base import workers
 from historon.base.patience import lateness, within
 from historon.base.workers import Done, Workers
 from historon.cli.main import run
