@@ -6,7 +6,7 @@ BIN := $(VENV)/bin
 # Tests and trials start hundreds of processes: what these import is compiled once.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test coverage lint bench torture year mutants screenshots clean
+.PHONY: demo test campaigns coverage lint bench torture year mutants screenshots clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Historon needs Python 3.11 or newer (set PYTHON=/path/to/python3.11)")'
@@ -18,7 +18,11 @@ demo: $(VENV)/.ready
 	$(BIN)/historon demo
 
 test: $(VENV)/.ready
-	$(BIN)/python -m pytest -n auto --dist worksteal
+	$(BIN)/python -m pytest -n auto --dist worksteal -m "not campaign"
+
+# Short forms of the trials below: a year of faults, a month, kills, hostile exports.
+campaigns: $(VENV)/.ready
+	$(BIN)/python -m pytest -n auto --dist worksteal -m campaign
 
 # Twenty minutes on two cores with Python 3.12 or newer, which tells of lines by itself; with an older one hours. Tests that look at
 # what is loaded fail under it.

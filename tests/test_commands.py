@@ -1,5 +1,6 @@
 """The commands as a user meets them: piped, on a terminal, as JSON, and when something is wrong."""
 
+import importlib
 import re
 import subprocess
 import sys
@@ -14,6 +15,7 @@ from historon.cli.main import COMMANDS
 from historon.cli.output import printable
 from historon.notices.rendering import visible
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon, needs_patch
+from tests.prefork import Prefork
 
 NAMES = [name for section in COMMANDS.values() for name in section]
 
@@ -459,3 +461,17 @@ def test_the_doctor_spares_what_the_defaults_name(estate: EstateFolder) -> None:
     assert "nothing uses it" not in estate.run("doctor").said
     estate.write('[estate]\nname = "Test"\n' + named[: named.index("[defaults]")])
     assert "nothing uses it" in estate.run("doctor").out
+
+
+def _break_the_board() -> None:
+    setattr(importlib.import_module("historon.timetable"), "statuses", None)
+
+
+def test_a_defect_is_named_by_its_line_and_its_traceback_is_shown_to_who_asks(files_estate: EstateFolder) -> None:
+    prefork = Prefork()
+    environment = {"PATH": "/usr/bin:/bin", "HOME": str(files_estate.path)}
+    for debug in ({}, {"HISTORON_DEBUG": "1"}):
+        code, _, err = prefork.run(["status"], files_estate.path, environment | debug, first=_break_the_board)
+        assert (code, b"a defect in Historon itself: TypeError at estate.py:" in err) == (70, True), err
+        assert (b"Traceback" in err) == bool(debug)
+    prefork.close()

@@ -268,6 +268,7 @@ def test_what_takes_for_ever_is_left_out_and_named(heavy: EstateFolder) -> None:
     assert "files@1 cannot be examined: it needs more than 1 s" in result.err
 
 
+@pytest.mark.campaign
 def test_what_takes_too_much_memory_is_left_out_and_named(heavy: EstateFolder) -> None:
     (heavy.path / "files" / "a.conf").write_text("".join(f"{n}\n" for n in range(2_000_000)))
     collect(heavy)

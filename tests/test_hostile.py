@@ -22,6 +22,8 @@ from historon.store import FolderStore
 from tests.conftest import PROGRAM, EstateFolder, WebListener
 from tests.test_mail import relay
 
+pytestmark = pytest.mark.campaign
+
 __all__ = ["relay"]
 
 _HEAD = """

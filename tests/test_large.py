@@ -6,6 +6,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 from historon.store import LARGE, LEDGER
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, prune
 
@@ -74,6 +76,7 @@ def test_what_is_too_large_for_one_stable_form_says_so(estate: EstateFolder) -> 
     assert "remove canonical from this step" in estate.run("collect").err
 
 
+@pytest.mark.campaign
 def test_memory_stays_small(estate: EstateFolder) -> None:
     _estate(estate)
     _write(estate.path / "big.img", b"4", 16 * LARGE)

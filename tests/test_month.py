@@ -20,6 +20,8 @@ from historon.timetable.service import Service
 from tests.conftest import EstateFolder, WebListener
 from tests.leaping import InProcess, LeapingLoop, fast_folder
 
+pytestmark = pytest.mark.campaign
+
 OSLO = ZoneInfo("Europe/Oslo")
 START = datetime(2026, 10, 10, 12, tzinfo=OSLO)  # clocks go back on 2026-10-25, at 03:00
 NIGHTS = 31

@@ -458,6 +458,7 @@ def test_a_collection_killed_at_any_instant_loses_nothing(served: EstateFolder, 
     assert "all intact" in served.run("verify").out
 
 
+@pytest.mark.campaign
 def test_the_demo_plays_on_a_database(tmp_path: Path, server: PostgresServer) -> None:
     _password(tmp_path)
     url = server.database()

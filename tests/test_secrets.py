@@ -538,6 +538,7 @@ def _seconds(text: bytes) -> float:
     return best
 
 
+@pytest.mark.campaign
 @given(st.lists(st.sampled_from(_PIECES), min_size=1, max_size=6), st.sampled_from([b"", b" ", b"\n"]))
 @settings(max_examples=60)
 def test_the_time_grows_with_the_length_alone(pieces: list[bytes], between: bytes) -> None:

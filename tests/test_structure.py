@@ -282,7 +282,7 @@ def test_an_estate_is_read_without_what_takes_long_to_load() -> None:
 
 def test_only_secrets_and_the_command_line_read_the_environment() -> None:
     readers = {module.name for module in _ALL.values() if _environment(module)}
-    assert readers == {"historon.cli.app", "historon.estate.secrets"}
+    assert readers == {"historon.cli.app", "historon.cli.main", "historon.estate.secrets"}
 
 
 def _circles(modules: Iterable[_Module]) -> list[list[str]]:

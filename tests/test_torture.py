@@ -23,6 +23,7 @@ def prefork() -> Iterator[Prefork]:
     made.close()
 
 
+@pytest.mark.campaign
 @pytest.mark.parametrize(
     "kind", [one for one in SCENARIOS if one.name not in _LISTENING], ids=lambda kind: kind.name.replace(" ", "-")
 )

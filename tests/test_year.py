@@ -9,6 +9,8 @@ from pathlib import Path
 import pytest
 from year.wholeness import measure
 
+pytestmark = pytest.mark.campaign
+
 ROOT = Path(__file__).parent.parent
 JUDGES = ("judge", "ledger", "telling", "truth")
 

@@ -34,7 +34,7 @@ __all__ = [
     "open",
 ]
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 
 _load = lazily(
     __name__,

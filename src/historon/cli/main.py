@@ -5,6 +5,7 @@ import importlib
 import logging
 import os
 import sys
+import traceback
 import warnings
 from collections.abc import Sequence
 
@@ -150,6 +151,8 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
             return ExitCode.OUTSIDE
         click.echo(f"historon: a defect in Historon itself: {where_raised(exc)}", err=True)
         click.echo("  try: report this line and the command, please", err=True)
+        if os.environ.get("HISTORON_DEBUG"):
+            traceback.print_exception(exc)
         return ExitCode.INTERNAL
 
 
