@@ -464,7 +464,7 @@ def test_the_doctor_spares_what_the_defaults_name(estate: EstateFolder) -> None:
 
 
 def _break_the_board() -> None:
-    setattr(importlib.import_module("historon.timetable"), "statuses", None)
+    vars(importlib.import_module("historon.timetable"))["statuses"] = None
 
 
 def test_a_defect_is_named_by_its_line_and_its_traceback_is_shown_to_who_asks(files_estate: EstateFolder) -> None:
