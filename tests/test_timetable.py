@@ -526,19 +526,17 @@ def test_what_the_service_writes_down_waits_for_other_writers_beside_everything_
             lambda: datetime.now(UTC),
             workers=InProcess(),
         )
-        service._store = scheduled.store()
-        service._pen = service._store.another()
-        service._renewed = datetime.now(UTC)
-        service._new = {"files": "2026-11-23T12:00:00+00:00"}
+        service._sit_down(read_estate(scheduled.path / "historon.toml"), scheduled.store())
+        service._schedule.unwritten = {"files": "2026-11-23T12:00:00+00:00"}
         with closing(sqlite3.connect(ledger, isolation_level=None)) as other:
             other.execute("BEGIN IMMEDIATE")
-            service._write_beside(renew=True)
-            assert service._writing is not None
+            service._write(renew=True)
+            (writing,) = service._beside.tasks()
             for _ in range(20):
                 await asyncio.sleep(0)
-            assert not service._writing.done()
+            assert not writing.done()
             other.execute("COMMIT")
-            await service._writing
+            await writing
         service._take_up_written()
         assert service._store.recall("files", "timetable") == "2026-11-23T12:00:00+00:00"
         service._store.close()

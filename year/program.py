@@ -335,8 +335,7 @@ def _patch(program: Program, disk: Callable[[], Disk]) -> None:
     for name in program.broken:
         year.breaking.OLD_FAULTS[name]()
     service: Any = importlib.import_module("historon.timetable.service")
-    service._LEASE = _TICK * 3
-    service.Service = partial(service.Service, tick=_TICK, workers=InProcess())
+    service.Service = partial(service.Service, tick=_TICK, lease=_TICK * 3, workers=InProcess())
     collecting: Any = importlib.import_module("historon.api.collecting")
     collecting.Workers = InProcess
     arm_disk(disk)
