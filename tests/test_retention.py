@@ -3,6 +3,7 @@ from types import SimpleNamespace
 from zoneinfo import ZoneInfo
 
 import msgspec
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -72,6 +73,29 @@ def test_suspects_take_nobodys_place_and_go_in_their_time() -> None:
     versions = good + [Version("s", v.number + 1, v.at, v.state, 1, 0, 0) for v in suspects]
     verdicts = plan(versions, Retention(day=d("1y"), at_least=1), now=NOW, zone=OSLO)
     assert [one.rule for one in verdicts] == ["the last good version", None, "suspect, for 30d"]
+    longer = plan(versions, Retention(day=d("1y"), at_least=1, suspect=d("60d")), now=NOW, zone=OSLO)
+    assert [one.rule for one in longer] == ["the last good version", "suspect, for 60d", "suspect, for 60d"]
+
+
+@pytest.mark.parametrize(
+    ("retention", "kept"),
+    [
+        (Retention(month=d("300d"), at_least=1), ["2026-09-30", "2026-10-31", "2026-11-22"]),
+        (Retention(year=d("9y"), at_least=1), ["2025-12-31", "2026-11-22"]),
+        (Retention(month=d("60d"), year=d("9y"), at_least=1), ["2025-12-31", "2026-09-30", "2026-10-31", "2026-11-22"]),
+    ],
+)
+def test_months_and_years_keep_their_last_version(retention: Retention, kept: list[str]) -> None:
+    days = ["2025-06-01", "2025-12-31", "2026-09-01", "2026-09-30", "2026-10-01", "2026-10-31", "2026-11-22"]
+    instants = [datetime.fromisoformat(f"{day}T10:00:00+00:00") for day in days]
+    versions = [Version("s", n, at, State.GOOD, 1, 0, 0) for n, at in enumerate(instants, 1)]
+    assert [days[n - 1] for n in _kept(versions, retention)] == kept
+
+
+@pytest.mark.parametrize(("over", "stays"), [(timedelta(), True), (timedelta(milliseconds=1), False)])
+def test_a_duration_holds_to_its_last_instant(over: timedelta, stays: bool) -> None:
+    versions = _versions(d("2d") + over, timedelta(hours=1))
+    assert (1 in _kept(versions, Retention(all=d("2d"), at_least=1))) == stays
 
 
 _ANY = st.lists(

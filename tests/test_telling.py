@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from historon.base.errors import StoreError
 from historon.estate import EVENT_KINDS, Estate, EventKind, Severity, read_estate
-from historon.notices import Event, Notifier, letter_of, send
+from historon.notices import Event, Monitored, Notifier, letter_of, send
 from historon.notices.conditions import Condition, News, advance
 from historon.notices.routing import due_at, wants
 from historon.store import FolderStore
@@ -419,6 +419,17 @@ def test_every_kind_of_event_has_words_and_is_documented() -> None:
         assert kind.words
         assert f"`{name}`" in text, name
         assert not kind.still or kind.still in EVENT_KINDS
+
+
+@pytest.mark.parametrize("name", [name for name, kind in EVENT_KINDS.items() if kind.still])
+def test_what_goes_on_is_reported_again_under_its_own_name(telling: Callable[[str], Subscription], name: str) -> None:
+    one = telling('tell = "always"')
+    look = Monitored("files", name, "well-again", lambda kind: Event(kind, one.clock.now, "so it is", "files"))
+    reported = []
+    for hours in (0, 1, 24):
+        one.clock.now += timedelta(hours=hours)
+        reported.append([event.kind for event in one.notifier.watch("topic", [look])])
+    assert reported == [[name], [], [EVENT_KINDS[name].still]]
 
 
 def test_a_new_kind_of_event_is_one_row(monkeypatch: pytest.MonkeyPatch) -> None:
