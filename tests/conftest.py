@@ -5,7 +5,7 @@ import os
 import signal
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
@@ -328,3 +328,19 @@ def prune(estate: EstateFolder) -> Result:
     """Remove all that may go, however much that is."""
     number = sum(not row["stays"] for row in estate.run("prune", "--json").rows)
     return estate.run("prune", "--yes", *(["--exactly", str(number)] if number else []))
+
+
+def sampled(number: int, cases: Iterable[Any]) -> list[Any]:
+    """So many of the cases, spread over them, for `make test`; the others are for `make campaigns`.
+
+    Cases that go the same way through the program, each with a mistake of its own, are worth playing, and seldom.
+    """
+    every = list(cases)
+    chosen = {round(at * (len(every) - 1) / max(1, number - 1)) for at in range(number)}
+    return [case if at in chosen else _in_campaigns(case) for at, case in enumerate(every)]
+
+
+def _in_campaigns(case: Any) -> Any:
+    if isinstance(case, type(pytest.param())):
+        return pytest.param(*case.values, marks=[*case.marks, pytest.mark.campaign], id=case.id)
+    return pytest.param(*(case if isinstance(case, tuple) else (case,)), marks=pytest.mark.campaign)

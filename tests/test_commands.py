@@ -14,7 +14,7 @@ from historon.base.visible import made_visible
 from historon.cli.main import COMMANDS
 from historon.cli.output import printable
 from historon.notices.rendering import visible
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon, needs_patch
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon, needs_patch, sampled
 from tests.prefork import Prefork
 
 NAMES = [name for section in COMMANDS.values() for name in section]
@@ -409,7 +409,7 @@ def test_a_part_that_a_source_calls_as_a_record_is_called_is_compared_as_what_it
     assert "allow 2" in shown
 
 
-@pytest.mark.parametrize("closed", [">&-", "<&-", "2>&-", "<&- >&- 2>&-"])
+@pytest.mark.parametrize("closed", sampled(5, [">&-", "<&-", "2>&-", "<&- >&- 2>&-"]))
 @pytest.mark.parametrize("command", ["status", "collect", "--help", "diff files"])
 def test_a_closed_stream_is_no_defect(files_estate: EstateFolder, closed: str, command: str) -> None:
     files_estate.run("collect")

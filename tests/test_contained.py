@@ -258,6 +258,7 @@ def heavy(files_estate: EstateFolder) -> EstateFolder:
     return files_estate
 
 
+@pytest.mark.campaign
 def test_what_takes_for_ever_is_left_out_and_named(heavy: EstateFolder) -> None:
     result = _within(heavy, "bounded._SECONDS = 1", "find", "-e", "(a+)+b")
     assert result.code == 0, result.err

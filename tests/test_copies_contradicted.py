@@ -20,7 +20,7 @@ from tests.conftest import FILES_ESTATE, EstateFolder, historon, prune_to
 from tests.openssh import running_server
 from tests.peers import needs
 
-KINDS = ("store", "folder", "git", pytest.param("sftp", marks=needs("an OpenSSH server")))
+KINDS = ("store", "folder", "git", pytest.param("sftp", marks=[needs("an OpenSSH server"), pytest.mark.campaign]))
 _GIT = shutil.which("git")
 _CHANNEL = '[channels.c]\nkind = "file"\npath = "told.jsonl"\ntell = "trouble"\nimmediately = true\n'
 _PRIVATE = {"LC_ALL": "C"}

@@ -30,6 +30,7 @@ from tests.store_contract import whole_store
 
 SFTP = pytest.param("sftp", marks=needs("an OpenSSH server"))
 PLAIN = pytest.param("plain", marks=needs("an OpenSSH server"))
+SFTP_TOO = pytest.param("sftp", marks=[needs("an OpenSSH server"), pytest.mark.campaign])  # as a bucket does
 KEY = {"BUCKET_KEY": "bonded-warehouse-7"}
 
 
@@ -162,7 +163,7 @@ def test_a_copy_far_away_is_the_whole_store(far: Far) -> None:
         assert b"always" not in content or len(digest) == 64  # contents are under their digests alone
 
 
-@pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
+@pytest.mark.parametrize("far", ["bucket", SFTP_TOO], indirect=True)
 def test_only_what_is_missing_is_written_and_what_was_pruned_goes(far: Far) -> None:
     _three_versions(far)
     far.update()
@@ -179,7 +180,7 @@ def test_only_what_is_missing_is_written_and_what_was_pruned_goes(far: Far) -> N
     assert len([name for name in _objects(far) if "ledgers/" in name]) == 1
 
 
-@pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
+@pytest.mark.parametrize("far", ["bucket", SFTP_TOO], indirect=True)
 def test_a_retention_of_its_own(far: Far) -> None:
     _three_versions(far)
     far.text += 'retention = "two"\n[retention.two]\nat_least = 1\nat_most = 2\n'
@@ -197,7 +198,7 @@ def test_a_retention_of_its_own(far: Far) -> None:
     assert len(far.estate.store().versions("files")) == 4
 
 
-@pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
+@pytest.mark.parametrize("far", ["bucket", SFTP_TOO], indirect=True)
 def test_large_contents_come_back(far: Far) -> None:
     big = os.urandom(17 * 2**20)
     (far.estate.path / "data" / "big.bin").write_bytes(big)
@@ -291,7 +292,7 @@ def test_a_line_that_is_cut_is_gone_on_with(far: Far) -> None:
             assert "all intact" in far.estate.run("copies", "--verify", "all", **KEY).out
 
 
-@pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
+@pytest.mark.parametrize("far", ["bucket", SFTP_TOO], indirect=True)
 def test_damage_at_the_far_end_is_found(far: Far) -> None:
     _three_versions(far)
     far.update()
@@ -308,7 +309,7 @@ def test_damage_at_the_far_end_is_found(far: Far) -> None:
     assert "DAMAGED" in result.err
 
 
-@pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
+@pytest.mark.parametrize("far", ["bucket", SFTP_TOO], indirect=True)
 def test_a_sample_never_speaks_for_the_rest(far: Far) -> None:
     _three_versions(far)
     far.update()
@@ -318,7 +319,7 @@ def test_a_sample_never_speaks_for_the_rest(far: Far) -> None:
     assert (found.contents, found.sample_of) == (2, 7)
 
 
-@pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
+@pytest.mark.parametrize("far", ["bucket", SFTP_TOO], indirect=True)
 def test_the_copy_of_another_store_is_never_touched(far: Far, tmp_path: Path) -> None:
     _three_versions(far)
     far.update()
@@ -330,7 +331,7 @@ def test_the_copy_of_another_store_is_never_touched(far: Far, tmp_path: Path) ->
     assert {name: content for name, content in _objects(far).items() if name in before} == before
 
 
-@pytest.mark.parametrize("far", ["bucket", SFTP], indirect=True)
+@pytest.mark.parametrize("far", ["bucket", SFTP_TOO], indirect=True)
 def test_a_store_that_went_back_in_time_never_takes_the_place_of_its_copy(far: Far, tmp_path: Path) -> None:
     _three_versions(far)
     shutil.copytree(far.estate.path / "store", tmp_path / "before")

@@ -26,7 +26,10 @@ credentials = "copier"
 host_key = "{host_key}"
 """
 _KINDS = ["store", "folder", "git"]
-_SFTP = [pytest.param(f"{kind} over SFTP", marks=needs("an OpenSSH server")) for kind in ("store", "folder")]
+_SFTP = [
+    pytest.param(f"{kind} over SFTP", marks=[needs("an OpenSSH server"), pytest.mark.campaign])
+    for kind in ("store", "folder")
+]
 
 
 @pytest.fixture

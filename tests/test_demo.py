@@ -1,8 +1,11 @@
 from pathlib import Path
 
+import pytest
+
 from tests.conftest import historon
 
 
+@pytest.mark.campaign
 def test_the_demo_plays_to_its_end_and_leaves_an_estate_to_play_with(tmp_path: Path) -> None:
     result = historon("demo", "bw", "--full", cwd=tmp_path)
     assert result.code == 0, result.said

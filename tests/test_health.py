@@ -80,6 +80,7 @@ def test_health_tells_whether_the_service_itself_is_well(server: HealthServer, f
     assert _ask(server, "/health", "POST")[0] == 405
 
 
+@pytest.mark.campaign
 def test_half_a_question_keeps_nobody_else_waiting(server: HealthServer) -> None:
     with ExitStack() as opened:
         for _ in range(20):

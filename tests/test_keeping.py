@@ -1,8 +1,10 @@
 """Some weeks of keeping: pruned after rounds, copied to every kind of place, with what goes wrong there."""
 
+import pytest
 from year.keeping import play
 
 
+@pytest.mark.campaign
 def test_every_place_holds_what_its_retention_says() -> None:
     made = play(sources=6, nights=24, seed=3)
     assert made.wrong == []

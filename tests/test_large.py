@@ -39,6 +39,7 @@ def _shown(estate: EstateFolder, reference: str) -> str:
     return hashlib.sha256(done.stdout).hexdigest()
 
 
+@pytest.mark.campaign
 def test_large_parts_come_back_and_their_blocks_go_with_them(estate: EstateFolder) -> None:
     _estate(estate)
     first = _write(estate.path / "big.img", b"1")

@@ -397,6 +397,7 @@ _EDIT = """<edit-config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><target>
 <description>{told}</description></interface></interfaces></config></edit-config>"""
 
 
+@pytest.mark.campaign
 def test_a_real_netconf_server_is_brought_back(estate: EstateFolder, tmp_path: Path) -> None:
     """By a commit that is confirmed over a fresh connection, which the server must know by its token.
 

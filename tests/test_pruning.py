@@ -133,6 +133,7 @@ def test_with_no_byte_free_and_no_reserve_pruning_says_what_helps(retained: Esta
     assert "historon prune)" not in result.err
 
 
+@pytest.mark.campaign
 def test_pruning_works_with_no_byte_free(retained: EstateFolder, small_disk: Path) -> None:
     retained.write(_RETAINED.replace('name = "Test"', f'name = "Test"\nstore = "{small_disk}/store"\nfree = "1MB"', 1))
     assert retained.run("new", ".", "--store-only").code == 0

@@ -52,6 +52,7 @@ def _edited(rng: random.Random, text: bytes) -> bytes:
     return b"\n".join(lines)
 
 
+@pytest.mark.campaign
 @pytest.mark.parametrize(("count", "lines"), [(1100, 30), (150, 800)])
 def test_long_histories_read_back_through_bundles_and_epochs_and_thinning(
     tmp_path: Path, count: int, lines: int

@@ -8,6 +8,7 @@ import pytest
 from torture.fuzz import PARSERS, Parser, _tried, fuzz
 from torture.kills import SCENARIOS, Scenario, campaign
 
+from tests.conftest import sampled
 from tests.peers import PEERS
 from tests.prefork import Prefork
 
@@ -38,7 +39,7 @@ def test_what_is_killed_at_some_of_its_steps_is_made_up_for_by_the_next(
     assert found.versions > 0
 
 
-@pytest.mark.parametrize("parser", PARSERS, ids=lambda parser: parser.name.replace(" ", "-"))
+@pytest.mark.parametrize("parser", sampled(6, PARSERS), ids=lambda parser: parser.name.replace(" ", "-"))
 def test_hostile_bytes_are_refused_in_words_or_taken(parser: Parser) -> None:
     _, finds, _ = fuzz(parser, 60, seed=1, large=0)
     assert [find.what for find in finds] == []

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 
 import pytest
 
-from tests.conftest import EstateFolder, Result, collect, describe_estate
+from tests.conftest import EstateFolder, Result, collect, describe_estate, sampled
 
 _LINES = [f"interface port-{number}\n  description berth {number}\n  mtu 1500\n" for number in range(40)]
 _ROUTER = "".join(["hostname edge-1\n", *_LINES, "router ospf\n  area 0\nntp server 10.0.0.1\nend\n"])
@@ -89,7 +89,7 @@ _TEXTS = {
 }
 
 
-@pytest.mark.parametrize("name", _TEXTS)
+@pytest.mark.parametrize("name", sampled(7, _TEXTS))
 @pytest.mark.parametrize("at", ["a byte", "a line"])
 def test_a_text_that_is_cut_at_60_percent_is_suspect(estate: EstateFolder, name: str, at: str) -> None:
     take = _estate(estate, name)
@@ -277,7 +277,7 @@ _ANSWERS = {
 }
 
 
-@pytest.mark.parametrize("answer", _ANSWERS)
+@pytest.mark.parametrize("answer", sampled(9, _ANSWERS))
 @pytest.mark.parametrize("name", ["a.txt", "a.cfg"])
 def test_an_answer_that_says_only_that_something_went_wrong_is_no_export(
     estate: EstateFolder, answer: str, name: str
