@@ -58,7 +58,7 @@ def _overdue_untold() -> None:
 
 
 def _never_resumed() -> None:
-    _module("timetable.service").Service._resume_paused = lambda *_: None
+    _module("timetable.leftovers").Leftovers.look = lambda *_: None
     _module("collect.round").still_paused = lambda *_: []
 
 
@@ -128,7 +128,7 @@ def _first_thousand_lines() -> None:
 
 
 def _links_followed() -> None:
-    folders = _module("folders")
+    folders = _module("base.folders")
     folders._FOLDER &= ~folders.os.O_NOFOLLOW
 
     def stat(self: Any, name: str) -> Any:
@@ -168,13 +168,17 @@ def _settled_before_sent() -> None:
             yield self.settle(one, delivery.Sent("sent"))
             delivery.send(one, self.estate, self._clock())
 
+    async def deliver_beside(self: Any) -> Any:
+        return list(deliver(self))
+
     delivery.Delivery.deliver = deliver
+    delivery.Delivery.deliver_beside = deliver_beside
 
 
 def _not_looked_at() -> None:
     pushing = _module("api.pushing")
 
-    def left(_opened: Any, _source: Any, plan: Any) -> Any:
+    async def left(_opened: Any, _source: Any, plan: Any) -> Any:
         return plan.present, pushing.Difference(plan.difference.before, plan.difference.after, [], None)
 
     pushing._left = left
@@ -208,7 +212,7 @@ def _queues_apart() -> None:
 
 
 def _anybody_writes() -> None:
-    _module("api.front").check_writer = lambda *_: None
+    _module("api.context").check_writer = lambda *_: None
     _module("timetable.service").check_writer = lambda *_: None
 
 
