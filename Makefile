@@ -20,9 +20,10 @@ demo: $(VENV)/.ready
 test: $(VENV)/.ready
 	$(BIN)/python -m pytest -n auto --dist worksteal -m "not campaign"
 
-# Short forms of the trials below: a year of faults, a month, kills, hostile exports.
+# Short forms of the trials below (a year of faults, a month, kills, hostile exports), and cases of which make test plays some.
+# With K only those whose names match: make campaigns K="month or kill"
 campaigns: $(VENV)/.ready
-	$(BIN)/python -m pytest -n auto --dist worksteal -m campaign
+	$(BIN)/python -m pytest -n auto --dist worksteal -m campaign $(if $(K),-k "$(K)")
 
 # Twenty minutes on two cores with Python 3.12 or newer, which tells of lines by itself; with an older one hours. Tests that look at
 # what is loaded fail under it.
