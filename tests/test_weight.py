@@ -60,20 +60,20 @@ _ASKED, _SHOWN = {"asyncio", "ssl"}, {"asyncio", "ssl", "rich"}
 LOADED: dict[str, tuple[int, set[str]]] = {
     "--version": (8, set()),
     "--help": (8, set()),
-    "status": (149, _SHOWN),
+    "status": (150, _SHOWN),
     "sources": (139, _SHOWN),
     "versions files": (139, _SHOWN),
     "show files": (141, _ASKED),
-    "diff files": (168, _ASKED),
+    "diff files": (167, _ASKED),
     "changes": (165, _SHOWN),
     "find time-server": (167, _SHOWN),
     "requirements": (167, _SHOWN),
     "rounds": (139, _SHOWN),
-    "agenda": (148, _SHOWN),
-    "notices": (201, _SHOWN),
+    "agenda": (149, _SHOWN),
+    "notices": (202, _SHOWN),
     "prune": (143, _ASKED),
     "copies": (197, _SHOWN),
-    "collect files": (212, _SHOWN),
+    "collect files": (213, _SHOWN),
 }
 _LOOK = """
 import json, os, sys

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from historon.base.lazily import lazily
 
 if TYPE_CHECKING:
+    from historon.api.comparing import NoChangeError
     from historon.api.copy import Copy, newest_first
     from historon.api.estate import Estate
     from historon.api.opening import find_estate_file, open_estate
@@ -16,7 +17,6 @@ if TYPE_CHECKING:
     from historon.api.pushing import Pushed, PushPlan
     from historon.api.results import Board, Changes, Collected, Difference, Found, NoiseFound, Pruning, Required, Side
     from historon.api.round import Round
-    from historon.api.sides import NoChangeError
     from historon.api.source import Source
     from historon.api.version import Version
 
@@ -66,7 +66,7 @@ __getattr__ = lazily(
             "Side",
         ],
         "round": ["Round"],
-        "sides": ["NoChangeError"],
+        "comparing": ["NoChangeError"],
         "source": ["Source"],
         "version": ["Version"],
     },

@@ -5,11 +5,9 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from historon.estate import Estate
-from historon.retention.clock import clock_doubt
-from historon.retention.limits import too_many, too_many_of
+from historon.retention.doubts import clock_doubt, note_retention, shortened, too_many, too_many_of
 from historon.retention.planning import plans_of
 from historon.retention.pruning import Pruned, prune
-from historon.retention.shortening import note_retention, shortened
 from historon.retention.verdicts import Verdict
 from historon.store import Outcome, Store
 

@@ -4,7 +4,7 @@ import sys
 
 import click
 
-from historon.api.sides import NoChangeError
+from historon.api.comparing import NoChangeError
 from historon.base.errors import ExitCode, UsageError
 from historon.cli.app import (
     App,
