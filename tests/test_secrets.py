@@ -5,8 +5,6 @@ import html
 import json
 import random
 import re
-import tomllib
-from pathlib import Path
 from time import process_time
 from urllib.parse import quote
 
@@ -15,8 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from historon.estate import Pattern
-from historon.versions import Masks, ShownLines
-from historon.versions import secrets as secrets_module
+from historon.versions import Masks, ShownLines, secret_rules
 from historon.versions.secrets import keeps_to_lines, secret_spans
 from tests.conftest import EstateFolder
 
@@ -432,10 +429,9 @@ note : EAP is used here
 """
 
 
-_ROWS = tomllib.loads((Path(secrets_module.__file__).parent / "secrets.toml").read_text())
-
-
-@pytest.mark.parametrize("row", [*_ROWS["names"], *_ROWS["keys"], *_ROWS["rules"], *_ROWS["forms"]], ids=str)
+@pytest.mark.parametrize(
+    "row", [*secret_rules.NAMES, *secret_rules.KEYS, *secret_rules.RULES, *secret_rules.FORMS], ids=str
+)
 def test_every_rule_of_the_table_hides_its_example_and_no_more(row: dict[str, str]) -> None:
     assert "CANARY" in row["hidden"]
     assert "CANARY" not in _hide(f"before\n{row['hidden']}\nafter\n")

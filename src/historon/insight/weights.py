@@ -1,15 +1,13 @@
 """What matters first: how grave it is that something came, went or was edited, and why, in a word.
 
-The rules are data: those of `weights.toml`, which lies beside this, and those of the estate file, written alike.
+The rules are data: those of `weight_rules` and those of the estate file, written alike.
 """
 
 import re
-import tomllib
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
 from functools import cache, lru_cache
-from importlib import resources
 
 from historon.compare import Change, How
 from historon.estate import Expression, WeightRule
@@ -67,14 +65,15 @@ class _Rule:
 @cache
 def _shipped() -> Sequence[_Rule]:
     """The rules that come with the tool."""
-    data = tomllib.loads(resources.files(__package__).joinpath("weights.toml").read_text(encoding="utf-8"))
+    from historon.insight.weight_rules import WEIGHTS, WORDS
+
     made = []
-    for one in data["weights"]:
-        pattern = one["pattern"]
-        for name, words in data["words"].items():
+    for one in WEIGHTS:
+        pattern = str(one["pattern"])
+        for name, words in WORDS.items():
             pattern = pattern.replace(f"{{{name}}}", words)
         weights = ((int(number), str(why)) for number, why in (one.get(how, (0, "")) for how in _HOW))
-        made.append(_Rule(Concern[one["about"].upper()], Expression(pattern.encode()), *weights))
+        made.append(_Rule(Concern[str(one["about"]).upper()], Expression(pattern.encode()), *weights))
     return made
 
 

@@ -2,19 +2,17 @@
 
 Everything here takes time in proportion to the length of a text, whatever it holds: signs are looked for first, and
 around each only so many bytes are looked at; what was found is not looked at again. Names, words and rules are data:
-`secrets.toml`, which lies beside this.
+`secret_rules`.
 """
 
 import base64
 import json
 import re
 import sys
-import tomllib
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from functools import cached_property, lru_cache
 from html import escape
-from importlib import resources
 from math import log2
 from urllib.parse import quote, quote_plus
 
@@ -57,17 +55,18 @@ class _Late:
 
 
 class _Table:
-    """What `secrets.toml` says, read when something is hidden."""
+    """What `secret_rules` says, as bytes; made when something is hidden."""
 
     def __init__(self) -> None:
-        written = tomllib.loads(resources.files(__package__).joinpath("secrets.toml").read_text("utf-8"))
-        self.names = frozenset(row["name"].encode() for row in written["names"])
-        self.endings = tuple(written["endings"].encode().split())
-        self.of_keys = frozenset(row["word"].encode() for row in written["keys"])
-        self.still = frozenset(written["still"].encode().split())
-        self.no_values = frozenset(written["no_values"].encode().split())
-        self.rules = [(row["sign"].encode(), _rule(row["is"])) for row in written["rules"]]
-        self.forms = [(row["sign"].encode(), _Late(row["is"].encode())) for row in written["forms"]]
+        from historon.versions import secret_rules as written
+
+        self.names = frozenset(row["name"].encode() for row in written.NAMES)
+        self.endings = tuple(written.ENDINGS.encode().split())
+        self.of_keys = frozenset(row["word"].encode() for row in written.KEYS)
+        self.still = frozenset(written.STILL.encode().split())
+        self.no_values = frozenset(written.NO_VALUES.encode().split())
+        self.rules = [(row["sign"].encode(), _rule(row["is"])) for row in written.RULES]
+        self.forms = [(row["sign"].encode(), _Late(row["is"].encode())) for row in written.FORMS]
 
 
 def _rule(written: str) -> _Late:
