@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 
 from historon.cli.main import COMMANDS
+from historon.collect.verbs import TAKERS
 from historon.estate import EVENT_KINDS, Retention
 from historon.estate.steps import VERBS
 
@@ -65,5 +66,6 @@ def test_each_event_is_played_and_documented(kind: str) -> None:
 
 
 @pytest.mark.parametrize("verb", VERBS)
-def test_each_verb_of_steps_has_a_row(verb: str) -> None:
+def test_each_verb_of_steps_is_taken_and_has_a_row(verb: str) -> None:
+    assert any(kind in TAKERS for kind in VERBS[verb].__mro__)
     assert f"`{verb}`" in _text("docs/collecting.md") + _text("docs/pushing.md")

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from historon.collect.round import Pen, run_round, unfinished_sources
     from historon.collect.settling import owing, settle_owed
     from historon.collect.slots import Slots
-    from historon.collect.steps import StepTaken, Wanted
+    from historon.collect.taking import StepTaken, Wanted
     from historon.collect.vouching import vouch, withdraw_vouch
 
 __all__ = [
@@ -68,7 +68,7 @@ __getattr__ = lazily(
         "round": ["Pen", "run_round", "unfinished_sources"],
         "settling": ["owing", "settle_owed"],
         "slots": ["Slots"],
-        "steps": ["StepTaken", "Wanted"],
+        "taking": ["StepTaken", "Wanted"],
         "vouching": ["vouch", "withdraw_vouch"],
     },
 )

@@ -21,7 +21,8 @@ from historon.collect.identities import Shown
 from historon.collect.leftovers import Leftovers
 from historon.collect.preconditions import check_needs
 from historon.collect.slots import Record, record_of
-from historon.collect.steps import StepContext, StepObserver, Wanted, resume, take_push, take_steps
+from historon.collect.steps import resume, take_push, take_steps
+from historon.collect.taking import StepContext, StepObserver, Wanted
 from historon.collect.transports.interface import Account, Hop, Session, Target
 from historon.collect.twice import check_agreement
 from historon.estate import (

@@ -7,7 +7,7 @@ from historon.base.workers import Workers
 from historon.collect.access import Access, Clock
 from historon.collect.events import Failure
 from historon.collect.failures import CollectError, FailureKind, NotNowError
-from historon.collect.steps import StepObserver, Wanted
+from historon.collect.taking import StepObserver, Wanted
 from historon.estate import Estate, Source
 from historon.store import Store
 

@@ -9,7 +9,7 @@ from historon.collect.access import Access, Clock
 from historon.collect.events import Failure
 from historon.collect.failures import CollectError, NotNowError
 from historon.collect.judging import Judged, judge, question_about
-from historon.collect.steps import StepObserver
+from historon.collect.taking import StepObserver
 from historon.estate import Estate, Source
 from historon.insight import Reader, Weights
 from historon.store import Store

@@ -19,7 +19,7 @@ from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.preconditions import check_preconditions
 from historon.collect.settling import OWED, owing, settle
 from historon.collect.slots import Slots, record_of
-from historon.collect.steps import StepTaken
+from historon.collect.taking import StepTaken
 from historon.collect.transports.drop_folder import strangers
 from historon.collect.twins import EXPORT, Twins
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, same_rules
