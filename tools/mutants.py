@@ -25,7 +25,7 @@ from typing import Any
 ROOT = Path(__file__).resolve().parent.parent
 # By package or module, the tests that answer for it, the quickest first.
 TESTS = {
-    "store/encoding": ("test_deltas", "test_store", "test_disasters"),
+    "store/encoding": ("test_chains", "test_deltas", "test_store", "test_disasters"),
     "store/ledger": ("test_store", "test_verify", "test_identities", "test_disasters", "test_finding"),
     "store/sqlite": ("test_store", "test_verify", "test_copies", "test_copies_contradicted", "test_disasters"),
     "store": ("test_store", "test_verify", "test_restore", "test_pauses", "test_push", "test_identities"),
@@ -39,7 +39,9 @@ TESTS = {
     "api/pushing.py": ("test_push", "test_push_exact", "test_open_systems"),
 }
 _NOT = ("postgresql", "interface.py", "__init__.py", "tables.py", "schema.py")
-EQUIVALENT: dict[str, str] = {}
+EQUIVALENT: dict[str, str] = {
+    "store/ledger/contents.py sweep: self.forget() -> pass": "what is swept is never asked for again: room, not truth",
+}
 _COMPARED = {
     ast.Lt: "<=",
     ast.LtE: "<",
@@ -67,8 +69,12 @@ class Mutation:
 
     @property
     def name(self) -> str:
-        """By what it is called in EQUIVALENT: the file, its line as it becomes."""
-        return f"{self.file}: {self.changed().splitlines()[self.line - 1].strip()}"
+        """By what it is called in EQUIVALENT: the file, the function, its line as it is and as it becomes."""
+        before, after = (ROOT / self.file).read_text().splitlines(), self.changed().splitlines()
+        above = [line for line in before[: self.line] if line.lstrip().startswith(("def ", "async def "))]
+        function = above[-1].partition("def ")[2].partition("(")[0]
+        module = self.file.removeprefix("src/historon/")
+        return f"{module} {function}: {before[self.line - 1].strip()} -> {after[self.line - 1].strip()}"
 
     def changed(self) -> str:
         """The module with it."""

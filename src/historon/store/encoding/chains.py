@@ -11,7 +11,7 @@ __all__ = ["CHAIN_BYTES", "EPOCH", "LONGEST_CHAIN", "SPANS", "base_of", "next_ep
 EPOCH = 1024
 _RUN = 16
 SPANS = (64, _RUN)  # positions in a bundle, the largest first
-CHAIN_BYTES = 64 * 2**20  # chain length times size stays below this
+CHAIN_BYTES = 64 * 2**20  # the contents that are read before one stay below this, if all are as large
 LONGEST_CHAIN = _RUN - 1 + (EPOCH // _RUN - 1).bit_count() + 2
 
 
