@@ -439,8 +439,8 @@ procedure = "files"
     assert found.out.startswith('"telnet" is in none of 1 source; 1 part could not be searched')
     assert "not searched: s log.txt, which is too large to be examined" in found.out
     beside = {"part": "log.txt", "why": "is too large to be examined"}
-    assert estate.run("find", "telnet", "--ever", "--json").data["not_looked_into"] == [{"source": "s", **beside}]
-    assert estate.run("trace", "s", "telnet", "--json").data["not_looked_into"] == [beside]
+    assert estate.run("find", "telnet", "--ever", "--json").data["not_searched"] == [{"source": "s", **beside}]
+    assert estate.run("trace", "s", "telnet", "--json").data["not_searched"] == [beside]
     result = estate.run("requirements")
     assert result.code == 1
     assert "unknown for 1 of 1 source" in result.out
@@ -530,7 +530,7 @@ def test_a_rule_is_looked_up_in_what_is_packed_within_what_is_packed(
     assert row["requirements"] == verdict
     found = estate.run("find", "telnet", "--json", PW="x", UP="y")
     assert bool(found.rows) is (verdict == "not met")
-    assert bool(found.data["not_looked_into"]) is (verdict == "unknown")
+    assert bool(found.data["not_searched"]) is (verdict == "unknown")
 
 
 def test_a_rule_can_count(estate: EstateFolder) -> None:

@@ -178,7 +178,7 @@ def test_a_text_is_found_now_then_and_ever(edges: EstateFolder, index: str) -> N
     assert _found(edges, "weighbridge") == []
     assert _found(edges, "weighbridge", "--at", "1d") == []
     (ever,) = edges.run("find", "WEIGHbridge", "--ever", "--json").rows
-    assert (ever["path"], ever["came"]["version"], ever["gone"]["version"]) == ("interface port-5", 2, 3)
+    assert (ever["path"], ever["added_in"]["version"], ever["removed_in"]["version"]) == ("interface port-5", 2, 3)
     assert _found(edges, "WEIGHbridge", "--ever", "--exact-case") == []
     assert _found(edges, "never-before") == [("edge-2", "", "! saved at never-before")], "noise is text too"
     assert _found(edges, "deny all") == [("edge-3", "acl outside", "deny all")]

@@ -120,7 +120,7 @@ def _simulated(
     estate: Estate, store: Store, dues: Sequence[Due], took: dict[str, timedelta], span: timedelta
 ) -> view.Simulation:
     known = [took[due.source] for due in dues if due.source in took]
-    asking = sum(known, timedelta()) / len(known) * len(dues) if known else None
+    collecting = sum(known, timedelta()) / len(known) * len(dues) if known else None
     rounds = store.rounds(10**6)
     history = rounds[0].began - rounds[-1].began if rounds else timedelta()
     size = store.size()
@@ -128,8 +128,8 @@ def _simulated(
     return view.Simulation(
         span,
         len(dues),
-        asking,
-        asking and asking / estate.settings.at_once,
+        collecting,
+        collecting and collecting / estate.settings.at_once,
         growth,
         size,
         history if history >= _ENOUGH else None,

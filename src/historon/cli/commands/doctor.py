@@ -59,4 +59,4 @@ def _print(findings: Sequence[Finding], headline: str) -> None:
 
 def _row(finding: Finding) -> dict[str, object]:
     severity = "wrong" if finding.wrong else "advice"
-    return {"severity": severity, "about": finding.about, "what": finding.what, "try": finding.remedy}
+    return {"severity": severity, "about": finding.about, "what": finding.what, "hint": finding.remedy}

@@ -75,7 +75,7 @@ def command(
             "find",
             headline,
             [view.as_data(hit, ever=ever, oldest=oldest) for hit in found],
-            not_looked_into=view.beside(closed),
+            not_searched=view.beside(closed),
             **({"pruned_versions": pruned} if ever else {}),
         )
         return

@@ -59,7 +59,7 @@ def command(
             "trace",
             headline,
             [view.as_data(life, oldest) for life in lives],
-            not_looked_into=closed,
+            not_searched=closed,
             pruned_versions=pruned,
         )
         return

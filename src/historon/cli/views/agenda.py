@@ -81,14 +81,14 @@ def print_hours(estate: Estate, loads: Sequence[Load]) -> None:
 
 @dataclass(frozen=True)
 class Simulation:
-    """What a span will bring: the time that asking takes, added up and as rounds take it, and how the store grows.
+    """What a span will bring: the time that collecting takes, added up and as rounds take it, and how the store grows.
 
     None stands for what the record of rounds cannot tell yet.
     """
 
     span_s: timedelta
     collections: int
-    asking_s: timedelta | None
+    collecting_s: timedelta | None
     rounds_s: timedelta | None
     growth_bytes: int | None
     store_bytes: int
@@ -108,8 +108,8 @@ def print_simulation(estate: Estate, dues: Sequence[Due], simulation: Simulation
     if made.rows:
         print_table(made)
     click.echo("")
-    if simulation.asking_s is not None and simulation.rounds_s is not None:
-        asked, waited = describe(_rounded(simulation.asking_s)), describe(_rounded(simulation.rounds_s))
+    if simulation.collecting_s is not None and simulation.rounds_s is not None:
+        asked, waited = describe(_rounded(simulation.collecting_s)), describe(_rounded(simulation.rounds_s))
         at_once = estate.settings.at_once
         click.echo(f"time: about {asked} of collecting, {waited} with {at_once} at a time (by each source's last run)")
     if simulation.growth_bytes is not None and simulation.history_s is not None:

@@ -139,9 +139,9 @@ def as_data(opened: Estate, changes: Changes, family: Family, group: str, *, eve
         "last": family.last,
         "members": [_member(one) for one in family.members],
         "own": family.own,
-        "to_and_fro": family.to_and_fro,
+        "alternates": family.to_and_fro,
         "undoes": family.undoes.handle if family.undoes else None,
-        "unlike": family.unlike.handle if family.unlike else None,
+        "differs_from": family.unlike.handle if family.unlike else None,
         "forms": [_form(form, opened.weights, every=every) for form in forms],
     }
 

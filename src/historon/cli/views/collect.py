@@ -241,6 +241,6 @@ def failure_data(failure: Failure) -> dict[str, object]:
         "kind": failure.kind,
         "step": failure.step,
         "message": failure.message,
-        "try": failure.hint,
+        "hint": failure.hint,
         "tail": failure.tail,
     }

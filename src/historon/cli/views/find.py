@@ -65,8 +65,8 @@ def as_data(hit: Hit, *, ever: bool, oldest: Mapping[str, int | None] | None = N
     """A line that was found, for programs."""
     life = {
         "beginning_known": hit.came is not None and (oldest or {}).get(hit.source) != hit.came.number,
-        "came": hit.came and {"version": hit.came.number, "at": hit.came.at},
-        "gone": hit.gone and {"version": hit.gone.number, "at": hit.gone.at},
+        "added_in": hit.came and {"version": hit.came.number, "at": hit.came.at},
+        "removed_in": hit.gone and {"version": hit.gone.number, "at": hit.gone.at},
     }
     return {
         "source": hit.source,

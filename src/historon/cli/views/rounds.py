@@ -47,7 +47,7 @@ def removed_row(one: Removed) -> dict[str, object]:
         "at": one.at,
         "sha256": digest,
         "rule": one.rule,
-        "gone": one.gone,
+        "removed_at": one.gone,
     }
 
 

@@ -104,7 +104,7 @@ def _tally(board: Sequence[SourceStatus]) -> dict[str, object]:
     ages = Counter(one.freshness for one in board)
     return {
         "ages": {age.value: ages[age] for age in Freshness},
-        "last_try_went_wrong": sum(one.ailing for one in board),
+        "failed_at_last_try": sum(one.ailing for one in board),
     }
 
 
