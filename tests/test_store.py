@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 import historon.store
 from historon.base.errors import StoreError
 from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, State, Store, still_paused
-from tests.conftest import until_its_end
+from tests.conftest import sampled, until_its_end
 from tests.store_contract import StoreContract, content, night, take, untested_methods
 from tests.store_model import BY_HAND
 
@@ -52,8 +52,7 @@ def _edited(rng: random.Random, text: bytes) -> bytes:
     return b"\n".join(lines)
 
 
-@pytest.mark.campaign
-@pytest.mark.parametrize(("count", "lines"), [(1100, 30), (150, 800)])
+@pytest.mark.parametrize(("count", "lines"), sampled(1, [(150, 800), (1100, 30)]))
 def test_long_histories_read_back_through_bundles_and_epochs_and_thinning(
     tmp_path: Path, count: int, lines: int
 ) -> None:
@@ -345,3 +344,14 @@ def test_nothing_but_the_database_library_ever_opens_the_ledger() -> None:
         r"self\._file\.(?:open|read_\w+|write_\w+)\(|\bopen\(self\._file\b|LEDGER\)\.(?:open|read_\w+)\("
     )
     assert [file.name for file in sources if opening.search(file.read_text())] == []
+
+
+def test_contents_at_hand_never_take_more_room_than_they_may(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(historon.store.ledger.contents, "_CACHE_BYTES", 1000)
+    store = until_its_end(FolderStore.create(tmp_path / "store"))
+    contents = store._contents
+    for number, size in enumerate((400, 600, 1000, 1001, 5000, 300)):
+        take(store, number, Part("a", random.Random(size).randbytes(size)))
+        assert content(store, number + 1)["a"] == random.Random(size).randbytes(size)
+        assert sum(map(len, contents._cache.values())) == contents._cached <= 1000
+    assert content(store, 4)["a"] == random.Random(1001).randbytes(1001), "what is not at hand is read"

@@ -27,7 +27,14 @@ ROOT = Path(__file__).resolve().parent.parent
 TESTS = {
     "store/encoding": ("test_chains", "test_deltas", "test_store", "test_disasters"),
     "store/ledger": ("test_store", "test_verify", "test_identities", "test_disasters", "test_finding"),
-    "store/sqlite": ("test_store", "test_verify", "test_copies", "test_copies_contradicted", "test_disasters"),
+    "store/sqlite": (
+        "test_store",
+        "test_verify",
+        "test_copies",
+        "test_copies_far",
+        "test_copies_contradicted",
+        "test_disasters",
+    ),
     "store": ("test_store", "test_verify", "test_restore", "test_pauses", "test_push", "test_identities"),
     "inspection": ("test_inspection", "test_whole", "test_torture", "test_contained"),
     "retention": ("test_retention", "test_pruning", "test_smaller_estates", "test_keeping"),
@@ -257,8 +264,6 @@ def _fails(tree: Path, name: str) -> bool:
         "no:cacheprovider",
         "-n",
         "0",
-        "-m",
-        "not campaign",
         f"tests/{name}.py",
     ]
     environment = {**os.environ, "PYTHONPATH": str(tree / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
