@@ -347,7 +347,7 @@ def test_nothing_but_the_database_library_ever_opens_the_ledger() -> None:
 
 
 def test_contents_at_hand_never_take_more_room_than_they_may(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(historon.store.ledger.contents, "_CACHE_BYTES", 1000)
+    monkeypatch.setattr("historon.store.ledger.contents._CACHE_BYTES", 1000)
     store = until_its_end(FolderStore.create(tmp_path / "store"))
     contents = store._contents
     for number, size in enumerate((400, 600, 1000, 1001, 5000, 300)):
