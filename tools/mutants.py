@@ -36,7 +36,7 @@ TESTS = {
         "test_disasters",
     ),
     "store": ("test_store", "test_verify", "test_restore", "test_pauses", "test_push", "test_identities"),
-    "inspection": ("test_inspection", "test_whole", "test_torture", "test_contained"),
+    "inspection": ("test_limits", "test_inspection", "test_whole", "test_torture", "test_contained"),
     "retention": ("test_retention", "test_pruning", "test_smaller_estates", "test_keeping"),
     "estate/recurrence.py": ("test_timetable", "test_estate_files"),
     "timetable/due.py": ("test_timetable", "test_silence"),
