@@ -77,7 +77,7 @@ values = { drop = "not-there" }
         assert told in result.out, told
     data = estate.run("doctor", "--json").rows
     assert data[0]["severity"] == "wrong"
-    assert {"about", "what", "try"} <= data[0].keys()
+    assert {"about", "what", "hint"} <= data[0].keys()
 
 
 def test_a_program_that_only_a_login_shell_finds_is_wrong(files_estate: EstateFolder, tmp_path: Path) -> None:
