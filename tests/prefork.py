@@ -27,6 +27,21 @@ __all__ = ["Prefork"]
 
 _PATIENCE_S = 300
 _LENGTH = struct.Struct("!Q")
+_ESTATE = """
+[estate]
+name = "Warm"
+[channels.record]
+kind = "file"
+path = "notices.jsonl"
+[procedures.files]
+over = "local"
+steps = [{ pull = "data", as = "data" }, { keep = ["true"], as = "true" }]
+noise = ['^! saved ']
+[[sources]]
+name = "files"
+procedure = "files"
+max_age = "1d"
+"""
 _LIBRARIES = ("asyncssh", "lxml.etree", "lxml.html", "httpx", "re2", "zstandard", "jinja2", "asyncio.subprocess")
 
 
@@ -137,9 +152,13 @@ def keep(number: int) -> None:
 
 
 def _warm() -> None:
-    """Make what each program would make once: tables and expressions."""
+    """Make what each program would make once: tables, expressions, and how tables of an estate are read and handed on."""
+    from historon.estate import read_estate
     from historon.insight import Weights
     from historon.versions import Masks
+
+    estate = read_estate(Path("historon.toml"), _ESTATE)
+    pickle.dumps(estate.procedures, protocol=5)
 
     Masks(key=b"").hide(b"password a\nauthorization: basic a\n")
     Weights().of_line("permit any")

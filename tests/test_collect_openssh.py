@@ -215,6 +215,7 @@ def test_files_with_checksums_over_sftp_and_scp(
         assert "exceeds 10.0 kB" in result.err
 
 
+@pytest.mark.campaign
 @pytest.mark.parametrize("transfer", ["sftp", "scp"])
 def test_a_server_with_one_session_at_a_time(estate: EstateFolder, tmp_path: Path, transfer: str) -> None:
     with running_server(tmp_path, "MaxSessions 1\n") as server:
@@ -235,6 +236,7 @@ def test_a_real_jump_host(estate: EstateFolder, server: OpenSshServer) -> None:
     assert result.code == 0, result.said
 
 
+@pytest.mark.campaign
 @needs("a pager that wipes its question with blanks")
 def test_a_real_pager_on_a_plain_terminal_leaves_no_trace(
     estate: EstateFolder, server: OpenSshServer, tmp_path: Path

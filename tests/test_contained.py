@@ -20,7 +20,7 @@ from historon.collect.brakes import Brake
 from historon.collect.slots import Record
 from historon.estate import Estate, read_estate
 from historon.store import FolderStore
-from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, Result, collect
+from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, Result, collect, sampled
 from tests.leaping import InProcess
 from tests.waiting import wait_for
 
@@ -293,7 +293,7 @@ def _children_of(pid: int) -> list[str]:
 
 
 @pytest.mark.parametrize(
-    "words", [["collect"], ["status"], ["find", "one"], ["serve", "--once"], ["verify"], ["doctor"]]
+    "words", sampled(2, [["collect"], ["status"], ["find", "one"], ["serve", "--once"], ["verify"], ["doctor"]])
 )
 def test_a_command_may_be_started_without_input_and_with_ctrl_c_ignored(
     files_estate: EstateFolder, words: list[str]

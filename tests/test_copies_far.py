@@ -238,6 +238,7 @@ def test_plain_files_over_sftp(far: Far) -> None:
 # ---- what goes wrong -------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.campaign
 @pytest.mark.parametrize("far", ["bucket"], indirect=True)
 @pytest.mark.parametrize("fault", [LighterFault.FULL, LighterFault.DOWN])
 def test_an_update_that_breaks_off_at_any_request_is_gone_on_with(far: Far, fault: LighterFault) -> None:

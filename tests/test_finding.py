@@ -40,7 +40,7 @@ from historon.insight import (
 )
 from historon.store import Entry, FolderStore, Outcome, Part, State, Version
 from historon.versions import Masks
-from tests.conftest import EstateFolder, describe_estate
+from tests.conftest import EstateFolder, describe_estate, sampled
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
 _MASKS = Masks(key=b"k")
@@ -453,7 +453,7 @@ procedure = "files"
 _PACKING = {"b.tgz": "w:gz", "b.txz": "w:xz", "b.tar": "w", "b.zip": ""}
 
 
-@pytest.mark.parametrize("name", _PACKING)
+@pytest.mark.parametrize("name", sampled(1, _PACKING))
 def test_the_members_of_a_large_archive_are_listed_and_what_fits_is_read(estate: EstateFolder, name: str) -> None:
     """Over 16 MiB, packed; the database in it stays closed, which is said of it and of nothing else."""
     describe_estate(

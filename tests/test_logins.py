@@ -75,7 +75,7 @@ FORMATS = ("openssh", "pkcs8-pem", "pkcs1-pem")
 
 
 @pytest.mark.parametrize("form", sampled(2, FORMATS))
-@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("kind", sampled(1, KINDS))
 def test_keys_with_a_passphrase_of_every_kind_are_read(kind: str, form: str) -> None:
     key = asyncssh.generate_private_key(kind)
     if form == "pkcs1-pem" and kind == "ssh-ed25519":

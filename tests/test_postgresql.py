@@ -435,6 +435,7 @@ def _told(estate: EstateFolder) -> list[str]:
     return [event["kind"] for notice in notices for event in notice["events"]]
 
 
+@pytest.mark.campaign
 @pytest.mark.parametrize("seed", range(1))
 def test_a_collection_killed_at_any_instant_loses_nothing(served: EstateFolder, seed: int) -> None:
     """What is reported is there; a round that died is reported; the next one makes up for it."""

@@ -9,7 +9,7 @@ import sys
 
 import pytest
 
-from tests.conftest import EstateFolder
+from tests.conftest import EstateFolder, sampled
 
 ESTATE = """
 [estate]
@@ -100,7 +100,7 @@ def weighed(tmp_path_factory: pytest.TempPathFactory) -> EstateFolder:
     return estate
 
 
-@pytest.mark.parametrize("command", LOADED)
+@pytest.mark.parametrize("command", sampled(7, LOADED))
 def test_a_command_loads_what_is_said_here_and_nothing_else(weighed: EstateFolder, command: str) -> None:
     look = [sys.executable, "-c", _LOOK, json.dumps(command.split())]
     done = subprocess.run(look, cwd=weighed.path, capture_output=True, text=True, check=False)
