@@ -274,7 +274,7 @@ class Access:
         told: StepObserver | None,
         answers: list[tuple[str, bytes]],
     ) -> None:
-        """Take the steps that bring a version back, once: CollectError where they did not end well.
+        """Take the steps that push a version, once: CollectError where they did not end well.
 
         What was answered to lines that were typed is added to `answers`. What confirms them is said over a fresh
         connection: that the source can be reached is shown by it.

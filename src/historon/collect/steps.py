@@ -36,7 +36,7 @@ async def take_steps(session: Session[Any], procedure: Procedure, around: StepCo
 
 
 async def take_push(session: Session[Any], procedure: Procedure, around: StepContext, steps: Sequence[Step]) -> None:
-    """Take steps that bring a version back, or that confirm it. Raises CollectError with the step's place."""
+    """Take steps that push a version, or that confirm it. Raises CollectError with the step's place."""
     try:
         await Taking(session, procedure, around, TAKERS).take_all(steps)
     except CollectError as exc:

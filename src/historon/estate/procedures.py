@@ -145,7 +145,7 @@ class Procedure(Table, frozen=True):
         return hashlib.sha256(told.encode()).hexdigest()[:16]
 
     def _check_push(self) -> None:
-        """Steps that bring a version back keep nothing, and put something."""
+        """Steps that push a version keep nothing, and put something."""
         if self.push_confirm and not self.push:
             raise ValueError("push_confirm confirms nothing (add push, or remove it)")
         for _, step in (*walk(self.push), *walk(self.push_confirm)):

@@ -1,4 +1,4 @@
-"""Bringing back: to a folder, to where it was, as a tar."""
+"""Restoring: to a folder, to the original paths, as a tar; and proving versions, and the lines of a push."""
 
 from typing import TYPE_CHECKING
 

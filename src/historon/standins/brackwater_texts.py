@@ -149,7 +149,7 @@ steps = [
   {{ send = "paging off" }},
   {{ keep = "list settings active", as = "active.cfg", ends_with = "end" }},
 ]
-push = [                       # how historon push brings an earlier version back
+push = [                       # how historon push sends an earlier version
   {{ send = "configure" }},
   {{ put = "lines", part = "active.cfg" }},
   {{ send = "end" }},
@@ -303,7 +303,7 @@ url = "{bucket_url}"
 credentials = "bucket"
 """
 
-RESCUE = """# What brings the estate back, should its machine be lost: kept with the secrets, elsewhere.
+RESCUE = """# For a rebuild of the estate, should its machine be lost: keep it with the secrets, elsewhere.
 [estate]
 name = "rescue"
 

@@ -80,7 +80,7 @@ class State(StrEnum):
 
 ESTATE = ""  # in the place of a source: what is remembered is about the whole estate
 PAUSED = "paused"  # the topic under which is remembered, while a source is paused, how to resume it
-PUSHING = "pushing"  # the topic under which is remembered that a version is being brought back to a source
+PUSHING = "pushing"  # the topic under which is remembered that a version is being pushed to a source
 SKEW = "clock skew"  # the topic under which is remembered by how many seconds a source's clock was ahead of ours
 DATED = "date of the export"  # the topic of when a source's last good export was made, by its own account (ISO 8601)
 NO_DATE = "unknown"  # in its place, where the export did not tell

@@ -1,4 +1,4 @@
-"""What the ledger says of versions that are being brought back to their sources, and by which process."""
+"""What the ledger says of versions that are being pushed to their sources, and by which process."""
 
 import json
 from dataclasses import dataclass
