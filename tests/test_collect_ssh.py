@@ -176,6 +176,22 @@ def test_first_contact_can_be_confirmed_on_a_terminal(router_estate: RouterEstat
     assert estate.store().state("t").good == 1
 
 
+def test_the_question_about_a_first_contact_can_be_interrupted(router_estate: RouterEstate) -> None:
+    import pexpect
+
+    from tests.conftest import PROGRAM
+
+    estate = router_estate(unpinned="yes")
+    child = pexpect.spawn(str(PROGRAM), ["collect"], cwd=str(estate.path), encoding="utf-8", timeout=30)
+    child.expect("Trust this key and collect now.*: ")
+    child.sendintr()
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 130
+    assert estate.store().state("t").good is None
+    assert estate.run("collect").code == 3, "nothing was trusted"
+
+
 @pytest.mark.parametrize("pinned", [True, False])
 def test_a_changed_host_key_is_refused_loudly_and_nothing_is_sent(
     router_estate: RouterEstate, router: Capstan, pinned: bool

@@ -7,6 +7,7 @@ from contextlib import closing, suppress
 
 from historon.api.context import Opened
 from historon.api.results import Collected
+from historon.api.running import interruptible
 from historon.base.disk import clear_scratch
 from historon.base.errors import StoreError, UsageError
 from historon.base.workers import Workers
@@ -141,8 +142,11 @@ def _trusted(
 ) -> list[str]:
     """The sources whose host keys, shown for the first time, are trusted; they are remembered."""
     offered = {r.source: r.failure.offered for r in report.results if r.failure and r.failure.offered}
-    if not offered or trust is None or not trust(offered):
+    if not offered or trust is None:
         return []
+    with interruptible():
+        if not trust(offered):
+            return []
     from historon.collect.transports.host_keys import remember_key
 
     for key in offered.values():
