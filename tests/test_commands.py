@@ -474,4 +474,5 @@ def test_a_defect_is_named_by_its_line_and_its_traceback_is_shown_to_who_asks(fi
         code, _, err = prefork.run(["status"], files_estate.path, environment | debug, first=_break_the_board)
         assert (code, b"a defect in Historon itself: TypeError at estate.py:" in err) == (70, True), err
         assert (b"Traceback" in err) == bool(debug)
+        assert b"not callable" not in err, "the text of an exception may hold a secret"
     prefork.close()

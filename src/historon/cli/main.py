@@ -13,7 +13,7 @@ import click
 
 from historon import __version__
 from historon.base.bounds import TooHeavyError
-from historon.base.errors import ExitCode, HistoronError, OutsideError, UsageError, where_raised
+from historon.base.errors import ExitCode, HistoronError, OutsideError, UsageError, causes_of, where_raised
 from historon.cli.bounded import give_up_memory, in_bounds
 
 __all__ = ["COMMANDS", "main", "run"]
@@ -152,8 +152,15 @@ def run(arguments: Sequence[str] | None = None, app: object = None) -> int:
         click.echo(f"historon: a defect in Historon itself: {where_raised(exc)}", err=True)
         click.echo("  try: report this line and the command, please", err=True)
         if os.environ.get("HISTORON_DEBUG"):
-            traceback.print_exception(exc)
+            _print_places(exc)
         return ExitCode.INTERNAL
+
+
+def _print_places(exc: BaseException) -> None:
+    """The traceback of a defect and of what led to it, without their texts: those may hold what a device sent."""
+    for one in causes_of(exc):
+        click.echo("Traceback (most recent call last):", err=True)
+        click.echo("".join(traceback.format_tb(one.__traceback__)) + type(one).__name__, err=True)
 
 
 def _write_no_more() -> None:
