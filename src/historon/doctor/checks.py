@@ -67,27 +67,28 @@ def examine(
     just these sources are examined, with their procedures and accounts.
     """
     sources = list(estate.sources.values()) if only is None else only
-    found = [
+    of_sources = [
         *(() if isinstance(store, HistoronError) else _stored(estate, store, sources, now)),
-        *_accounts(estate, sources if only is not None else None),
-        *_procedures(estate, sources if only is not None else None),
+        *_accounts(estate, only),
+        *_procedures(estate, only),
         *_sources(estate, sources),
         *_one_device(estate, sources),
     ]
-    if only is None:
-        found += [
-            *_machine(estate),
-            *_ledger(estate, store, now),
-            *_files(estate),
-            *_channels(estate),
-            *_surroundings(estate),
-            *_copies(estate),
-            *_retention(estate),
-            *_proofs(estate),
-            *_strangers(estate),
-            *_unused(estate),
-        ]
+    found = of_sources if only is not None else [*_of_estate(estate, store, now), *of_sources, *_unused(estate)]
     return sorted(found, key=lambda finding: not finding.wrong)
+
+
+def _of_estate(estate: Estate, store: Store | HistoronError, now: datetime) -> Iterator[Finding]:
+    """What is about the machine, the store and the settings of the whole."""
+    yield from _machine(estate)
+    yield from _ledger(estate, store, now)
+    yield from _files(estate)
+    yield from _channels(estate)
+    yield from _surroundings(estate)
+    yield from _copies(estate)
+    yield from _retention(estate)
+    yield from _proofs(estate)
+    yield from _strangers(estate)
 
 
 def _stored(estate: Estate, store: Store, sources: Sequence[Source], now: datetime) -> Iterator[Finding]:
