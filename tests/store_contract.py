@@ -363,6 +363,9 @@ class StoreContract(ABC):
         assert store.versions("s") == []
         store.end_round(number, night(2))
         assert store.rounds()[0].ended == night(1)
+        numbers = [one.number for one in store.rounds()]
+        assert [one.number for one in store.rounds(1, up_to=numbers[0])] == numbers[:1]
+        assert [one.number for one in store.rounds(9, up_to=numbers[0] - 1)] == numbers[1:]
 
     def test_space_is_given_back_and_nothing_else(self, store: Store) -> None:
         for at in range(40):

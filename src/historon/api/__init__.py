@@ -9,7 +9,7 @@ from historon.base.lazily import lazily
 
 if TYPE_CHECKING:
     from historon.api.comparing import NoChangeError
-    from historon.api.copy import Copy, newest_first
+    from historon.api.copy import Copy, newest_first, statuses_of
     from historon.api.estate import Estate
     from historon.api.opening import find_estate_file, open_estate
     from historon.api.ownership import Ownership
@@ -43,12 +43,13 @@ __all__ = [
     "find_estate_file",
     "newest_first",
     "open_estate",
+    "statuses_of",
 ]
 
 __getattr__ = lazily(
     __name__,
     {
-        "copy": ["Copy", "newest_first"],
+        "copy": ["Copy", "newest_first", "statuses_of"],
         "estate": ["Estate"],
         "opening": ["find_estate_file", "open_estate"],
         "ownership": ["Ownership"],

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from historon.copies import CopyStatus
     from historon.store import Copied, Verification
 
-__all__ = ["Copy", "copies_named", "newest_first"]
+__all__ = ["Copy", "copies_named", "newest_first", "statuses_of"]
 
 
 @dataclass(frozen=True)
@@ -28,10 +28,7 @@ class Copy:
 
     def status(self) -> "CopyStatus":
         """How far the copy is behind the store."""
-        from historon.copies import copies_of
-
-        opened = self.opened
-        return next(one for one in copies_of(opened.described, opened.store, opened.clock()) if one.name == self.name)
+        return statuses_of(self.opened, [self])[0]
 
     def update(self) -> "Copied":
         """Update the copy, and replace what was found damaged in it.
@@ -73,10 +70,16 @@ def copies_named(opened: Opened, *names: str) -> list[Copy]:
     return [Copy(name, opened) for name in names or known]
 
 
-def newest_first(opened: Opened, copies: Sequence[Copy]) -> list[Copy]:
-    """These copies, the last updated first: it knows most of what the store must still have."""
+def statuses_of(opened: Opened, copies: Sequence[Copy]) -> "list[CopyStatus]":
+    """How far these copies are behind the store; each place is looked at once."""
     from historon.copies import copies_of
 
-    at = {one.name: one.at for one in copies_of(opened.described, opened.store, opened.clock())}
+    found = {one.name: one for one in copies_of(opened.described, opened.store, opened.clock())}
+    return [found[copy.name] for copy in copies]
+
+
+def newest_first(opened: Opened, copies: Sequence[Copy]) -> list[Copy]:
+    """These copies, the last updated first: it knows most of what the store must still have."""
+    at = {one.name: one.at for one in statuses_of(opened, copies)}
     never = datetime.min.replace(tzinfo=UTC)
     return sorted(copies, key=lambda copy: at[copy.name] or never, reverse=True)

@@ -1,7 +1,7 @@
 """A round that is on record."""
 
 from collections import Counter
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from typing import Self
 
 from historon.api.context import Opened, Where
@@ -28,10 +28,9 @@ class Round(Record):
         """The round of a record of the store."""
         values = {one.name: getattr(record, one.name) for one in fields(Record)}
         made = cls(**values, opened=opened, where=where)
-        if where:
-            made.outcomes.clear()
-            made.outcomes.update(Counter(visit.outcome for visit in made.visits()))
-        return made
+        if not where:
+            return made
+        return replace(made, outcomes=dict(Counter(visit.outcome for visit in made.visits())))
 
     @property
     def ending(self) -> str:
@@ -64,8 +63,7 @@ def rounds_on_record(opened: Opened, last: int, where: Where = ()) -> list[Round
 
 def round_numbered(opened: Opened, number: int, where: Where = ()) -> Round:
     """One round. Raises UsageError when it does not exist."""
-    for record in opened.store.rounds(1):
-        found = [one for one in opened.store.rounds(record.number - number + 1) if one.number == number]
-        if found:
-            return Round.of(opened, found[0], where)
+    for record in opened.store.rounds(1, up_to=number):
+        if record.number == number:
+            return Round.of(opened, record, where)
     raise UsageError(f"there is no round {number}", hint="historon rounds")

@@ -401,8 +401,8 @@ class Store(ABC):
         """Close a round, unless it is closed already."""
 
     @abstractmethod
-    def rounds(self, limit: int = 20) -> list[Round]:
-        """The last rounds, newest first."""
+    def rounds(self, limit: int = 20, *, up_to: int | None = None) -> list[Round]:
+        """The last rounds, newest first; with `up_to` none that came after this one."""
 
     @abstractmethod
     def visits(self, round_number: int) -> list[Visit]:

@@ -5,7 +5,7 @@ from functools import partial
 
 import click
 
-from historon.api import Copy, Estate, newest_first
+from historon.api import Copy, Estate, newest_first, statuses_of
 from historon.base.errors import ExitCode, HistoronError, UsageError
 from historon.base.sizes import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app
@@ -78,7 +78,7 @@ def command(
         say = partial(click.echo, err=as_json)  # where the result is JSON, these lines go beside it
         wrong = _update_all(opened, chosen, removed, say) if update else 0
         wrong += _verify_all(chosen, verifying, say) if verifying else 0
-        statuses = [one.status() for one in chosen]
+        statuses = statuses_of(opened, chosen)
         if update or verifying:
             _tell(opened, statuses)
     now = app.clock()

@@ -14,6 +14,7 @@ from historon.store.ledger.transactions import Database
 
 __all__ = ["Rounds"]
 
+_BEYOND = 2**31 - 1  # no store has so many rounds
 _LEVEL = 9
 
 
@@ -69,10 +70,11 @@ class Rounds:
         row = self._db.execute("SELECT ended FROM round WHERE number = ?", (number,)).fetchone()
         return row is not None and row[0] is not None
 
-    def last(self, limit: int) -> list[Round]:
-        """The last rounds, newest first."""
+    def last(self, limit: int, up_to: int | None = None) -> list[Round]:
+        """The last rounds, newest first; with `up_to` none that came after this one."""
         rows = self._db.execute(
-            "SELECT number, began, ended, trigger, tally FROM round ORDER BY number DESC LIMIT ?", (limit,)
+            "SELECT number, began, ended, trigger, tally FROM round WHERE number <= ? ORDER BY number DESC LIMIT ?",
+            (_BEYOND if up_to is None else up_to, limit),
         ).fetchall()
         return [
             Round(number, from_ms(began), perhaps_from_ms(ended), trigger, self._tally(number, tally))

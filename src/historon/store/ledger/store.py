@@ -277,10 +277,10 @@ class LedgerStore(Store):
             (OUTCOMES.index(Outcome.SUSPECT), why, source, number, *well),
         )
 
-    def rounds(self, limit: int = 20) -> list[Round]:
+    def rounds(self, limit: int = 20, *, up_to: int | None = None) -> list[Round]:
         """See Store."""
         with self.transactions.reading("read the rounds"):
-            return self._rounds.last(limit)
+            return self._rounds.last(limit, up_to)
 
     def visits(self, round_number: int) -> list[Visit]:
         """See Store."""
