@@ -5,80 +5,63 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from historon.api.context import Opened
+from historon.api.history import record_named
 from historon.api.results import Difference, Side
-from historon.api.version import named
 from historon.base.errors import OutsideError, UsageError
-from historon.compare import PartChange
+from historon.compare import PartChange, compare_exports
 from historon.store import State, Store, TreeRecord, Version
-from historon.versions import contents_of, is_called
+from historon.versions import Masks, contents_of, is_called
 
-__all__ = ["NoChangeError", "compared", "narrowed", "sides_of"]
-
-
-def compared(
-    opened: Opened,
-    old: str,
-    new: str | None,
-    *,
-    only: str | None = None,
-    reveal: bool = False,
-    with_noise: bool = False,
-    ignore_case: bool = False,
-    ignore_space: bool = False,
-) -> Difference:
-    """What differs between two sides as they are written on the command line; see Estate.diff."""
-    from historon.compare import compare_exports
-
-    source, before, after = sides_of(opened.store, lambda written: named(opened, written), old, new, only)
-    masks = opened.masks(
-        source, reveal=reveal, with_noise=with_noise, ignore_case=ignore_case, ignore_space=ignore_space
-    )
-    changes = compare_exports(before.contents, after.contents, masks)
-    if only is not None:
-        changes = narrowed(changes, only, [before, after])
-    return Difference(before, after, changes, opened.weights)
+__all__ = ["NoChangeError", "compared"]
 
 
 _FILE = "file:"
 _NAMED = 8
 
 
+def compared(opened: Opened, old: str, new: str | None, only: str | None, masks: Callable[[str], Masks]) -> Difference:
+    """What differs between two sides as they are written on the command line, by the masks of their source."""
+    source, before, after = _sides(opened, old, new, only)
+    changes = compare_exports(before.contents, after.contents, masks(source))
+    if only is not None:
+        changes = _narrowed(changes, only, [before, after])
+    return Difference(before, after, changes, opened.weights)
+
+
 class NoChangeError(UsageError):
     """A source has only versions without a difference between them, but for noise."""
 
 
-def sides_of(
-    store: Store, version: Callable[[str], Version], old: str, new: str | None, only: str | None
-) -> tuple[str, Side, Side]:
-    """The source whose masks hold, and both sides; `version` finds the version that is written so.
+def _sides(opened: Opened, old: str, new: str | None, only: str | None) -> tuple[str, Side, Side]:
+    """The source whose masks hold, and both sides.
 
     Raises UsageError when there is nothing to compare, OutsideError when a file cannot be read.
     """
     written = [one for one in (old, new) if one is not None]
     plain = [one for one in written if one.startswith(_FILE)]
     if not plain:
-        before, after = _versions(store, version, old, new)
-        return after.source, _stored(store, before), _stored(store, after)
+        before, after = _versions(opened, old, new)
+        return after.source, _stored(opened.store, before), _stored(opened.store, after)
     if len(plain) == len(written):
         raise UsageError("one side must be a source", hint="historon diff file:golden.cfg edge-1")
-    named = next(one for one in written if not one.startswith(_FILE))
-    found = version(named)
-    whole = _stored(store, found)
-    part = _one_part(named, whole.contents, only)
+    stored_as = next(one for one in written if not one.startswith(_FILE))
+    found = record_named(opened, stored_as)
+    whole = _stored(opened.store, found)
+    part = _one_part(stored_as, whole.contents, only)
     stored = Side(whole.name, whole.at, {part: whole.contents[part]}, found)
     file = _from_file(Path(plain[0].removeprefix(_FILE)), part)
     return found.source, *((file, stored) if old.startswith(_FILE) else (stored, file))
 
 
-def _versions(store: Store, version: Callable[[str], Version], old: str, new: str | None) -> tuple[Version, Version]:
+def _versions(opened: Opened, old: str, new: str | None) -> tuple[Version, Version]:
     """Both that are named; of one the latest beside it, and of a bare source its last change."""
     if new:
-        return version(old), version(new)
+        return record_named(opened, old), record_named(opened, new)
     source, at, _ = old.partition("@")
-    first = version(old)
+    first = record_named(opened, old)
     if at:
-        return first, version(source)
-    good = [one for one in store.versions(source) if one.good]
+        return first, record_named(opened, source)
+    good = [one for one in opened.store.versions(source) if one.good]
     last = max((place for place, one in enumerate(good) if one.state is State.GOOD), default=0)
     if last == 0:
         raise NoChangeError(
@@ -111,7 +94,7 @@ def _from_file(path: Path, part: str) -> Side:
         raise OutsideError(f"{path}: {exc.strerror}", hint="check the path") from exc
 
 
-def narrowed(changes: Sequence[PartChange], only: str, sides: Sequence[Side]) -> list[PartChange]:
+def _narrowed(changes: Sequence[PartChange], only: str, sides: Sequence[Side]) -> list[PartChange]:
     """The parts of this name, or in this folder; else what stands under this path. UsageError when there is no such."""
     contents = {name: content for side in sides for name, content in side.contents.items()}
     names = [*contents, *(change.name for change in changes)]

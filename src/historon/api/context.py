@@ -17,10 +17,15 @@ if TYPE_CHECKING:
     from historon.insight import Reader, Weights
     from historon.versions import Masks
 
-__all__ = ["Opened", "Since", "Where", "labels_of"]
+__all__ = ["Opened", "Since", "Where", "labels_of", "listed"]
 
 Where = Mapping[str, str] | Sequence[str]
 Since = str | date | datetime | timedelta
+
+
+def listed(only: str | Sequence[str]) -> Sequence[str]:
+    """One part or path, or several, as several."""
+    return [only] if isinstance(only, str) else only
 
 
 def labels_of(where: Where) -> Sequence[str]:

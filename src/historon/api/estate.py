@@ -3,14 +3,16 @@
 import signal
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
+from functools import partial
 from typing import IO, TYPE_CHECKING
 
-from historon.api.context import Opened, Since, Where
+from historon.api.context import Opened, Since, Where, listed
 from historon.api.copy import Copy, copies_named
 from historon.api.ownership import Ownership, missing_from
 from historon.api.pruning import PrunePlan, plan_prune, pruned_versions, prunings
 from historon.api.results import Board, Changes, Collected, Difference, Found, Pruning, Required
 from historon.api.round import Round, round_numbered, rounds_on_record
+from historon.api.running import waiting
 from historon.api.source import Source
 from historon.api.version import Version, named
 from historon.base.errors import StoreError, UsageError
@@ -183,16 +185,10 @@ class Estate(Opened):
         """
         from historon.api.comparing import compared
 
-        return compared(
-            self,
-            old,
-            new,
-            only=only,
-            reveal=reveal,
-            with_noise=with_noise,
-            ignore_case=ignore_case,
-            ignore_space=ignore_space,
+        masks = partial(
+            self.masks, reveal=reveal, with_noise=with_noise, ignore_case=ignore_case, ignore_space=ignore_space
         )
+        return compared(self, old, new, only, masks)
 
     def typical(self, *names: str, where: Where = ()) -> "Typical":
         """The sources that differ from the majority of these, by their latest good versions.
@@ -273,29 +269,16 @@ class Estate(Opened):
         `observer` is called as each source progresses. A host key that is shown for the first time is refused, unless
         `trust`, called with these keys by source, returns true: then those sources are collected again. Signals in
         `stopped_by` end the round cleanly; they need the main thread. Raises OutsideError when a round must not begin.
+        Cancelling it ends the round cleanly, too: its report says so.
+
+        Example: `[one.outcome for one in estate.collect("edge-1").report.results]`
         """
         from historon.api.collecting import collect
 
         every = not names and not where
         return await collect(self, self.select(*names, where=where), observer, trust, stopped_by, every=every)
 
-    def collect(
-        self,
-        *names: str,
-        where: Where = (),
-        observer: "Observer | None" = None,
-        trust: "Callable[[Mapping[str, OfferedKey]], bool] | None" = None,
-        stopped_by: Sequence[signal.Signals] = (),
-    ) -> Collected:
-        """The same, for callers who are not asynchronous.
-
-        Example: `[one.outcome for one in estate.collect("edge-1").report.results]`
-        """
-        from historon.api.running import run
-
-        return run(
-            lambda: self.collect_async(*names, where=where, observer=observer, trust=trust, stopped_by=stopped_by)
-        )
+    collect = waiting(collect_async)
 
     def unfinished(self, *names: str, where: Where = ()) -> list[Source]:
         """The sources that the interrupted last round did not reach."""
@@ -361,7 +344,7 @@ class Estate(Opened):
                     self.store,
                     one,
                     self.masks(one.source),
-                    only=[only] if isinstance(only, str) else only,
+                    only=listed(only),
                     naming=Naming(at=one.at if dated else None, below=one.source),
                 )
                 for one in versions

@@ -10,7 +10,7 @@ from historon.api.collecting import collect
 from historon.api.context import Opened
 from historon.api.history import record_named
 from historon.api.results import Difference, Side
-from historon.api.running import run
+from historon.api.running import waiting
 from historon.base.errors import OutsideError, UsageError
 from historon.collect import Failure, Wanted, push_parts
 from historon.compare import compare_exports, parse_document, readings, unified
@@ -75,9 +75,7 @@ class PushPlan:
         """
         return await push(self.opened, self)
 
-    def push(self) -> "Pushed":
-        """The same, for callers who are not asynchronous."""
-        return run(self.push_async)
+    push = waiting(push_async)
 
 
 @dataclass(frozen=True)

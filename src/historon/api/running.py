@@ -1,29 +1,38 @@
 """Work that is asynchronous, for callers who are not."""
 
-import asyncio
 import signal
 import threading
 from collections.abc import Callable, Coroutine, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from typing import Any, TypeVar
+from functools import wraps
+from typing import Any, ParamSpec, TypeVar
 
-__all__ = ["interruptible", "run"]
+__all__ = ["interruptible", "waiting"]
 
+P = ParamSpec("P")
 T = TypeVar("T")
 
 
-def run(work: Callable[[], Coroutine[Any, Any, T]]) -> T:
-    """Do the work and wait for it, also where a loop is running in this thread, such as in a notebook.
+def waiting(work: Callable[P, Coroutine[Any, Any, T]]) -> Callable[P, T]:
+    """The same for callers who are not asynchronous: it does the work and waits for it.
 
-    The running loop stands still meanwhile: in a program of your own await the coroutine instead.
+    It also works where a loop is running in this thread, such as in a notebook. That loop stands still meanwhile: in a
+    program of your own await the coroutine instead.
     """
-    try:
-        asyncio.get_running_loop()
-    except RuntimeError:
-        return asyncio.run(work())
-    with ThreadPoolExecutor(1) as beside:
-        return beside.submit(lambda: asyncio.run(work())).result()
+
+    @wraps(work)
+    def face(*given: P.args, **named: P.kwargs) -> T:
+        import asyncio
+        from concurrent.futures import ThreadPoolExecutor
+
+        try:
+            asyncio.get_running_loop()
+        except RuntimeError:
+            return asyncio.run(work(*given, **named))
+        with ThreadPoolExecutor(1) as beside:
+            return beside.submit(lambda: asyncio.run(work(*given, **named))).result()
+
+    return face
 
 
 @contextmanager

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from historon.api.context import Opened
 from historon.api.history import good_records_of, records_of
 from historon.api.results import Difference, NoiseFound
+from historon.api.running import waiting
 from historon.api.version import Version, named
 from historon.base.errors import UsageError
 from historon.estate import Source as Described
@@ -82,9 +83,10 @@ class Source:
         """
         from historon.api.comparing import compared
 
+        masks = self.opened.masks
         if old is None:
-            return compared(self.opened, self.name, None, only=only)
-        return compared(self.opened, f"{self.name}@{old}", f"{self.name}@{new}", only=only)
+            return compared(self.opened, self.name, None, only, masks)
+        return compared(self.opened, f"{self.name}@{old}", f"{self.name}@{new}", only, masks)
 
     def trace(self, text: str, *, expression: bool = False, exact_case: bool = False, reveal: bool = False) -> "Traced":
         """The history of each line that contains a text, or contained it: when it was added, edited and removed.
@@ -118,21 +120,17 @@ class Source:
         return proofs_of(self.opened.store, self.name, self.opened.described.proof_digests.get(self.name))
 
     async def rehearse_async(self, *, observer: "Callable[[StepTaken], None] | None" = None) -> "Rehearsal":
-        """Go through the procedure for real and store nothing; `observer` is called after each step."""
+        """Go through the procedure for real and store nothing; `observer` is called after each step.
+
+        Example: `estate.source("edge-1").rehearse().judged`
+        """
         from historon.collect import rehearse
 
         opened = self.opened
         hear = observer or (lambda step: None)
         return await rehearse(opened.described, self.described, opened.store, clock=opened.clock, told=hear)
 
-    def rehearse(self, *, observer: "Callable[[StepTaken], None] | None" = None) -> "Rehearsal":
-        """The same, for callers who are not asynchronous.
-
-        Example: `estate.source("edge-1").rehearse().judged`
-        """
-        from historon.api.running import run
-
-        return run(lambda: self.rehearse_async(observer=observer))
+    rehearse = waiting(rehearse_async)
 
     def retire(self, because: str) -> None:
         """Record why a source that has versions is no longer in the estate file: it is then not reported as missing.

@@ -5,8 +5,9 @@ from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
-from historon.api.context import Opened
+from historon.api.context import Opened, listed
 from historon.api.history import record_named
+from historon.api.running import waiting
 from historon.base.errors import UsageError
 from historon.base.sizes import size_text
 from historon.estate import nearest
@@ -140,7 +141,7 @@ class Version(Record):
             self,
             Path(folder),
             self.opened.masks(self.source),
-            only=[only] if isinstance(only, str) else only,
+            only=listed(only),
             overwrite=overwrite,
             missing=missing,
             permissions=permissions,
@@ -156,8 +157,8 @@ class Version(Record):
         from historon.restore import originals
 
         described = self.opened.described
-        parts = [only] if isinstance(only, str) else only
-        return originals(described, described.sources[self.source], self.opened.store, self, parts, missing=missing)
+        source = described.sources[self.source]
+        return originals(described, source, self.opened.store, self, listed(only), missing=missing)
 
     def restore_originals(self, plan: "OriginalState") -> "Restored":
         """Restore the files of a plan (see `plan_originals`), and no others."""
@@ -214,11 +215,7 @@ class Version(Record):
 
         return await plan_push(self.opened, self, only)
 
-    def plan_push(self, *, only: str | None = None) -> "PushPlan":
-        """The same, for callers who are not asynchronous."""
-        from historon.api.running import run
-
-        return run(lambda: self.plan_push_async(only=only))
+    plan_push = waiting(plan_push_async)
 
     def lines(self, *, only: str | None = None, reveal: bool = False) -> dict[str, list[str]]:
         """The commands that turn the source's last good version into this one, by part; secrets are masked.
