@@ -58,7 +58,7 @@ def _overdue_untold() -> None:
 
 
 def _never_resumed() -> None:
-    _module("timetable.leftovers").Leftovers.look = lambda *_: None
+    _module("timetable.inherited").Inherited.look = lambda *_: None
     _module("collect.round").still_paused = lambda *_: []
 
 

@@ -16,6 +16,11 @@ __all__ = ["clock_doubt", "note_retention", "shortened", "too_many", "too_many_o
 _AHEAD = timedelta(days=35)  # after the last round: an estate that is collected at all is collected once a month
 _BEHIND = timedelta(days=1)
 _SKEWED = timedelta(days=1)
+_OF_A_SOURCE = 0.5
+_FEW = 2  # of a source that may be removed whatever share they are
+_TOPIC = "retention"  # by which a source was pruned last, as JSON
+_KEYS = ("all", "hour", "day", "week", "month", "year", "at_least", "at_most", "size", "noise", "suspect")
+_LIMITS = ("at_most", "size", "noise")  # without which more stays
 
 
 def clock_doubt(store: Store, now: datetime) -> str:
@@ -35,10 +40,6 @@ def clock_doubt(store: Store, now: datetime) -> str:
         where = "behind" if typical > timedelta() else "ahead of"
         return f"this machine's clock is {describe(abs(typical))} {where} those of the devices"
     return ""
-
-
-_OF_A_SOURCE = 0.5
-_FEW = 2  # of a source that may be removed whatever share they are
 
 
 def too_many(plans: Mapping[str, Sequence[Verdict]], limit: Share) -> str:
@@ -62,11 +63,6 @@ def too_many_of(plans: Mapping[str, Sequence[Verdict]], limit: Share) -> dict[st
         if number > max(_FEW, len(verdicts) * max(float(limit), _OF_A_SOURCE)):
             found[name] = f"{number:,} of {len(verdicts):,} versions of {name} would be removed at once"
     return found
-
-
-_TOPIC = "retention"  # by which a source was pruned last, as JSON
-_KEYS = ("all", "hour", "day", "week", "month", "year", "at_least", "at_most", "size", "noise", "suspect")
-_LIMITS = ("at_most", "size", "noise")  # without which more stays
 
 
 def shortened(estate: Estate, store: Store, names: Iterable[str]) -> dict[str, str]:

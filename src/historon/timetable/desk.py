@@ -13,7 +13,7 @@ from historon.timetable.beside import Beside
 from historon.timetable.health import HealthFigures
 from historon.timetable.monitoring import Monitor
 
-__all__ = ["LOG", "Desk"]
+__all__ = ["LOG", "Desk", "log_unsent"]
 
 LOG = logging.getLogger("historon.service")
 
@@ -44,7 +44,13 @@ class Desk:
             LOG.error("the store is in trouble: %s", exc)
 
     def note_sent(self, sent: DeliveryResult | None) -> None:
-        """Log a notice that could not be sent."""
+        """Log a notice that could not be sent, and know of it."""
         if sent is not None and sent.trouble:
             self.unsent = True
-            LOG.error("notice not sent to %s: %s", sent.channel, sent.trouble)
+            log_unsent(sent)
+
+
+def log_unsent(sent: DeliveryResult) -> None:
+    """Log a notice if it could not be sent."""
+    if sent.trouble:
+        LOG.error("notice not sent to %s: %s", sent.channel, sent.trouble)

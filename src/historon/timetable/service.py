@@ -2,8 +2,8 @@
 
 One service at a time keeps the timetables of a store. What it has dealt with is on record, source by source, so that
 after a stop, however long, each source is collected once and not as often as it was missed. Its duties are classes of
-their own: `schedule` (what is due), `lease`, `watched` (the estate file), `leftovers` (of other processes), `sending`,
-`upkeep` (pruning, proofs, copies) and `monitoring`.
+their own: `schedule` (what is due), `lease`, `watched` (the estate file), `inherited` (what other processes left),
+`sending`, `upkeep` (pruning, proofs, copies) and `monitoring`.
 """
 
 import asyncio
@@ -31,11 +31,11 @@ from historon.store import ESTATE, HEARTBEAT, TIMETABLE, Outcome, Store, check_w
 from historon.timetable.acceptance import about_writer
 from historon.timetable.beside import Beside
 from historon.timetable.conditions import is_well
-from historon.timetable.desk import LOG, Desk
+from historon.timetable.desk import LOG, Desk, log_unsent
 from historon.timetable.failed_start import forget_failed_start, report_failed_start
 from historon.timetable.health import HealthFigures
+from historon.timetable.inherited import Inherited
 from historon.timetable.lease import LEASE, Lease, LeaseLostError
-from historon.timetable.leftovers import Leftovers
 from historon.timetable.monitoring import Monitor, about_rounds, log_level, many_sources
 from historon.timetable.schedule import Schedule
 from historon.timetable.sending import Sending
@@ -87,7 +87,6 @@ class Service:
         self._rounds: set[asyncio.Task[None]] = set()
         self._stop = asyncio.Event()
         self._taken = True  # whether the store has taken something since it was last in trouble
-        self._desk: Desk | None = None
         self.figures = HealthFigures()
         self.workers = workers or Workers()
         self.workers.start()
@@ -99,13 +98,13 @@ class Service:
 
     @property
     def troubled(self) -> bool:
-        """Whether something went wrong in a round."""
-        return self._desk is not None and self._desk.troubled
+        """Whether something went wrong in a round, once it has run."""
+        return self._desk.troubled
 
     @property
     def unsent(self) -> bool:
-        """Whether a notice could not be sent."""
-        return self._desk is not None and self._desk.unsent
+        """Whether a notice could not be sent, once it has run."""
+        return self._desk.unsent
 
     def stop(self) -> None:
         """End soon: rounds are interrupted cleanly."""
@@ -140,8 +139,7 @@ class Service:
             store = self._open_store(estate)
         except StoreError as exc:
             for sent in report_failed_start(estate, exc, self._clock()):
-                if sent.trouble:
-                    LOG.error("notice not sent to %s: %s", sent.channel, sent.trouble)
+                log_unsent(sent)
             raise
         forget_failed_start(estate)
         return store
@@ -154,8 +152,8 @@ class Service:
         notifier = Notifier(estate, store, self._clock)
         monitor = Monitor(notifier, store, self.figures)
         desk = Desk(estate, store, self._clock, self._open_store, notifier, monitor, self.figures, self._beside)
-        self._desk = self._at = desk
-        self._leftovers = Leftovers(desk, self._schedule)
+        self._desk = desk
+        self._inherited = Inherited(desk, self._schedule)
         self._sending = Sending(desk)
         self._upkeep = Upkeep(desk)
 
@@ -164,11 +162,11 @@ class Service:
         try:
             check_writer(self._store, self._watched.file)
         except StoreError as exc:
-            self._at.watch("store", about_writer(exc.message, self._clock()))
-            for sent in self._at.notifier.delivery.deliver():
-                self._at.note_sent(sent)
+            self._desk.watch("store", about_writer(exc.message, self._clock()))
+            for sent in self._desk.notifier.delivery.deliver():
+                self._desk.note_sent(sent)
             raise
-        self._at.watch("store", about_writer("", self._clock()))
+        self._desk.watch("store", about_writer("", self._clock()))
 
     async def _serve(self, *, once: bool, wait: bool) -> None:
         """From the beginning to the end of keeping the timetables. LeaseLostError when another has taken them over."""
@@ -178,19 +176,19 @@ class Service:
             self._lease.take(self._store)
         if self._stop.is_set():
             return
-        self._leftovers.end_rounds(self._lease.holder, _TRIGGER)
-        self._watched.accept_first(self._at)
+        self._inherited.end_rounds(self._lease.holder, _TRIGGER)
+        self._watched.accept_first(self._desk)
         if not once:
             self._report_start()
         await self._heed_copies(ask=True)
         self._begin()
         if not once:
             self._report_missed()
-        self._leftovers.settle()
+        self._inherited.settle()
         await self._keep(once=once)
         if not once:
             words = f"{process_in_words(self._lease.holder)}; it ended properly"
-            self._at.notifier.tell(Event("service-stopped", self._clock(), words))
+            self._desk.notifier.tell(Event("service-stopped", self._clock(), words))
             self._store.remember(ESTATE, _RUNNING, "")
 
     async def _stand_down(self, why: LeaseLostError) -> None:
@@ -227,7 +225,7 @@ class Service:
     def _report_start(self) -> None:
         """Report that the service begins; and if the one before did not end as it should, that too."""
         clear_scratch()
-        now, notifier = self._clock(), self._at.notifier
+        now, notifier = self._clock(), self._desk.notifier
         before = self._store.recall(ESTATE, _RUNNING)
         if before:
             cut = [one.number for one in self._store.rounds() if one.ended is None and one.trigger == _TRIGGER]
@@ -247,14 +245,14 @@ class Service:
             words = (
                 f"{many_sources(number)} became due between {utc_text(last)} and {utc_text(now)}, and no service ran"
             )
-            self._at.notifier.tell(Event("collecting-missed", now, f"{words}; they are collected now"))
+            self._desk.notifier.tell(Event("collecting-missed", now, f"{words}; they are collected now"))
 
     # ---- again and again ---------------------------------------------------------------------------------------------
 
     def _begin(self) -> None:
         """Take up what is on record."""
-        estate = self._at.estate
-        self._at.notifier.delivery.heed_clock()
+        estate = self._desk.estate
+        self._desk.notifier.delivery.heed_clock()
         self._places = Slots(estate)
         begun = self.figures.begun_late
         self.figures.begun_late = {name: late for name, late in begun.items() if name in estate.sources}
@@ -291,15 +289,15 @@ class Service:
         self._take_up_written()
         now = self._heed_clock(before)
         self._write(renew=self._lease.is_to_renew(now))
-        self._leftovers.look(now)
+        self._inherited.look(now)
         self._start_due(now, once=once)
-        self._at.monitor.look(self._at.estate, self._schedule.kept, now)
+        self._desk.monitor.look(self._desk.estate, self._schedule.kept, now)
         self._upkeep.look(now, busy=bool(self._rounds))
         self._sending.look(now)
         return now
 
     def _look_at_file(self) -> None:
-        if self._watched.look(self._at):
+        if self._watched.look(self._desk):
             self._begin()
 
     def _heed_clock(self, before: datetime) -> datetime:
@@ -308,13 +306,13 @@ class Service:
         if before - now > _JUMP:
             LOG.warning("the clock was set back by %s", describe(before - now))
             self._begin()
-            self._at.monitor.soon()
+            self._desk.monitor.soon()
         return now
 
     def _report_trouble(self, exc: StoreError) -> None:
         """Report once that the store is in trouble, past the store if need be."""
         if not self.figures.trouble:
-            self._at.notifier.tell(Event("store-trouble", self._clock(), exc.message, advice=exc.hint))
+            self._desk.notifier.tell(Event("store-trouble", self._clock(), exc.message, advice=exc.hint))
         self.figures.trouble = str(exc)
         with suppress(StoreError):
             self._sending.look(self._clock())
@@ -367,19 +365,19 @@ class Service:
 
     async def _heed_copies(self, *, ask: bool) -> None:
         """A store that is older than its copies gives no number again; bounded, as a copy's disk or server may hang."""
-        if not self._at.estate.copies:
+        if not self._desk.estate.copies:
             return
         try:
-            newer = await heed_in_time(self._at.estate, self._store, ask=ask)
+            newer = await heed_in_time(self._desk.estate, self._store, ask=ask)
         except (OSError, StoreError) as exc:
             LOG.warning("the copies could not be examined: %s", exc)
             return
         for name in newer:
             LOG.error("the store is older than copy %s", name)
-            self._at.monitor.copy_refused(self._at.estate, name, self._clock())
+            self._desk.monitor.copy_refused(self._desk.estate, name, self._clock())
 
     async def _round(self, delays: Mapping[str, timedelta]) -> None:
-        estate = self._at.estate
+        estate = self._desk.estate
         sources = [estate.sources[name] for name in delays]
         await self._heed_copies(ask=False)
         try:
@@ -399,11 +397,11 @@ class Service:
         except HistoronError as exc:
             LOG.error("the round could not begin: %s%s", exc.message, f" ({exc.hint})" if exc.hint else "")
             self.figures.blocked = exc.message
-            self._at.watch("rounds", about_rounds(exc.message, exc.hint, self._clock()))
+            self._desk.watch("rounds", about_rounds(exc.message, exc.hint, self._clock()))
             self._put_off(sources)
             return
         self.figures.blocked = ""
-        self._at.watch("rounds", about_rounds("", "", self._clock()))
+        self._desk.watch("rounds", about_rounds("", "", self._clock()))
         self._settle_due(report, sources)
         await self._report_on(report, estate)
 
@@ -427,19 +425,19 @@ class Service:
         LOG.log(level, "round %s ended: %s", report.number, _tally(report))
         self.figures.rounds, self.figures.last_round = self.figures.rounds + 1, report.ended
         self.figures.outcomes = self.figures.outcomes + Counter(result.outcome for result in report.results)
-        self._at.troubled = self._at.troubled or report.in_trouble
+        self._desk.troubled = self._desk.troubled or report.in_trouble
         with suppress(StoreError):
-            self._at.notifier.tell_untold()
+            self._desk.notifier.tell_untold()
         known = bool(self.figures.trouble)
         if report.store_trouble:
             self.figures.trouble, self._taken = report.store_trouble, False
-        self._at.notifier.end_round(replace(report, store_trouble="") if known else report)
-        self._at.monitor.soon()
+        self._desk.notifier.end_round(replace(report, store_trouble="") if known else report)
+        self._desk.monitor.soon()
         self._upkeep.after_round(estate)
         with suppress(StillBusyError, StoreError):  # that one was reported, or will be when it comes back
             well = is_well(estate, self._store, self._clock())
             sent = await apart("heartbeat", partial(sign_of_life, estate, report, well=well))
-            self._at.note_sent(sent)
+            self._desk.note_sent(sent)
             if sent is not None:
                 note(self._store, HEARTBEAT, sent.trouble or "", self._clock())
 
@@ -455,7 +453,7 @@ class Service:
             self._take_result(event)
 
     def _take_result(self, result: SourceResult) -> None:
-        self._at.notifier.hear(result)
+        self._desk.notifier.hear(result)
         if result.source not in self._schedule.busy:
             return
         if result.outcome is Outcome.SKIPPED and self._stop.is_set():

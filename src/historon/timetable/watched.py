@@ -25,7 +25,7 @@ class WatchedFile:
         self.file = file
         self.refusal: EstateError | None = None
         self._offered: Estate | None = None  # by the file, whether in force or not
-        self._seen: tuple[_Seen, int] = (_state_of(file), 0)
+        self._seen: tuple[_Seen, int] = ((), 0)
 
     def read_first(self, open_store: Callable[[Estate], Store]) -> Estate:
         """Read it, or take the last accepted one where it is invalid. EstateError where there is none."""

@@ -11,14 +11,14 @@ from historon.store import ESTATE, StillPaused, at_work_topic, still_paused
 from historon.timetable.desk import LOG, Desk
 from historon.timetable.schedule import Schedule
 
-__all__ = ["Leftovers"]
+__all__ = ["Inherited"]
 
 _RESUME_AGAIN = timedelta(minutes=5)  # between two tries to resume what was left paused
 _LOOKED_AT = 20  # rounds, of which some may not have ended
 _RESUME, _SETTLE = "resuming", "settling"
 
 
-class Leftovers:
+class Inherited:
     """Ends what others began, beside everything else."""
 
     def __init__(self, desk: Desk, schedule: Schedule) -> None:
