@@ -476,3 +476,47 @@ def test_a_defect_is_named_by_its_line_and_its_traceback_is_shown_to_who_asks(fi
         assert (b"Traceback" in err) == bool(debug)
         assert b"not callable" not in err, "the text of an exception may hold a secret"
     prefork.close()
+
+
+# Each command with what it says when all is well, and with what is wrong use of it; the rest run until they are stopped.
+_WELL_AND_WRONG = {
+    "agenda": ("agenda", "agenda nobody"),
+    "changes": ("changes", "changes --since soon"),
+    "collect": ("collect", "collect nobody"),
+    "copies": ("copies", "copies nobody"),
+    "diff": ("diff files@1 files@2", "diff nobody"),
+    "doctor": ("doctor", "doctor --where a=b"),
+    "find": ("find one", "find"),
+    "hold": ("hold files@1", "hold nobody"),
+    "new": ("new other", "new . --from-copy nowhere"),
+    "noise": ("noise files", "noise nobody"),
+    "notices": ("notices", "notices try nobody"),
+    "procedures": ("procedures", "procedures nobody"),
+    "prune": ("prune", "prune nobody"),
+    "rehearse": ("rehearse files", "rehearse nobody"),
+    "requirements": ("requirements", "requirements nobody"),
+    "restore": ("restore files --to back", "restore nobody --to back"),
+    "rounds": ("rounds", "rounds 99"),
+    "service-files": ("service-files cron", "service-files nobody"),
+    "show": ("show files", "show nobody"),
+    "sources": ("sources", "sources list nobody"),
+    "status": ("status", "status nobody"),
+    "store": ("store", "store --nothing"),
+    "trace": ("trace files one", "trace nobody one"),
+    "verify": ("verify", "verify nobody"),
+    "versions": ("versions files", "versions nobody"),
+    "vouch": ("vouch", "vouch files@1"),
+}
+
+
+def test_results_go_to_standard_output_and_trouble_to_standard_error(history: EstateFolder) -> None:
+    assert set(NAMES) - _WELL_AND_WRONG.keys() == {"demo", "prove", "push", "serve", "standins"}
+    for well, wrong in _WELL_AND_WRONG.values():
+        told = history.run(*well.split())
+        assert (told.err, bool(told.out)) == ("", True), well
+        refused = history.run(*wrong.split())
+        assert refused.code
+        assert (refused.out, bool(refused.err)) == ("", True), wrong
+    for wrong in ("prove nobody", "push nobody", "serve --nothing", "standins --nothing", "demo --nothing"):
+        refused = history.run(*wrong.split())
+        assert (refused.code, refused.out, bool(refused.err)) == (2, "", True), wrong
