@@ -4,12 +4,21 @@ import os
 import pickle
 import re
 import signal
+import time
 from collections.abc import Iterator
 from typing import IO
 
 
 def counts(number: int, _files: list[IO[bytes]]) -> Iterator[int]:
     yield from range(number)
+
+
+def labours(seconds: float, _files: list[IO[bytes]]) -> Iterator[str]:
+    """Work for so many seconds of processor time."""
+    until = time.process_time() + seconds
+    while time.process_time() < until:
+        pass
+    yield "done"
 
 
 def reads(files: list[IO[bytes]]) -> Iterator[bytes]:

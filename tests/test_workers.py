@@ -3,6 +3,7 @@
 import asyncio
 import os
 import re
+import signal
 import time
 from collections.abc import Iterator
 from datetime import timedelta
@@ -61,6 +62,17 @@ def test_what_comes_back_is_plain_and_of_the_type_that_was_asked_for(made: Worke
     assert not Path("/tmp/historon-was-taken-over").exists()
 
 
+def test_the_time_that_workers_took_is_counted_as_their_askers() -> None:
+    """Otherwise no measurement of a command would be true (times(2))."""
+    asker = Workers(lanes=2)
+    before = os.times()
+    done = asyncio.run(asker.run("k", tasks.labours, 0.3))
+    asker.close()
+    assert done.pieces == ["done"]
+    after = os.times()
+    assert sum(after[2:4]) - sum(before[2:4]) > 0.29
+
+
 def test_what_raises_crashes_or_grows_is_told_in_words_and_the_next_task_is_done(made: Workers) -> None:
     async def play() -> None:
         assert await made.run("k", tasks.raises) == Done(["begun"], "LookupError: no part of that kind")
@@ -103,7 +115,8 @@ def test_what_takes_too_long_is_ended_and_keeps_nobody_waiting(made: Workers, mo
 def test_a_keeper_that_was_killed_is_replaced(made: Workers) -> None:
     async def play() -> None:
         await made.run("k", tasks.counts, 1)
-        made._keeper.close()
+        os.kill(made._keeper._pid, signal.SIGKILL)
+        os.waitid(os.P_PID, made._keeper._pid, os.WEXITED | os.WNOWAIT)
         for worker in made._quick:
             worker.end()
         assert (await made.run("k", tasks.counts, 2)).pieces == [0, 1]

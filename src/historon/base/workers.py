@@ -260,18 +260,26 @@ def keep_workers(talk: "socket.socket | int") -> NoReturn:
         signal.set_wakeup_fd(-1)
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             signal.signal(number, signal.SIG_IGN)  # the asker decides when it is over
-        signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody waits for workers that ended
         _close_others({talk.fileno(), 2})
         while True:
             word, files, _, _ = socket.recv_fds(talk, 1, 1)
+            _wait_for_ended(os.WNOHANG)
             if not word:
                 break
             if os.fork() == 0:
                 talk.close()
                 _work(socket.socket(fileno=files[0]))
             os.close(files[0])
+        _wait_for_ended()  # the asker's are gone too: they end by themselves
     finally:
         os._exit(0)
+
+
+def _wait_for_ended(how: int = 0) -> None:
+    """Wait for workers, so that the time they took is counted as their asker's (times(2))."""
+    with suppress(ChildProcessError):
+        while os.waitpid(-1, how)[0]:
+            pass
 
 
 def _close_others(kept: set[int]) -> None:
