@@ -3,6 +3,7 @@
 import ast
 import graphlib
 import importlib
+import inspect
 import re
 import subprocess
 import sys
@@ -322,6 +323,28 @@ def test_what_is_public_is_named_and_there() -> None:
         assert public is not None or module.is_package, f"{module.name} names nothing public"
         assert all(hasattr(loaded, one) for one in public or ()), module.name
         assert len(set(public or ())) == len(public or ()), module.name
+
+
+def test_each_public_method_has_a_docstring_of_its_own_or_of_what_it_carries_out() -> None:
+    bare = []
+    for module in (importlib.import_module(one.name) for one in _ALL.values() if not one.name.endswith("__main__")):
+        for made in vars(module).values():
+            if inspect.isclass(made) and made.__module__ == module.__name__ and not made.__name__.startswith("_"):
+                bare += [
+                    f"{made.__qualname__}.{name}" for name, member in vars(made).items() if _is_bare(made, name, member)
+                ]
+    assert not bare, " ".join(bare)
+
+
+def _is_bare(made: type, name: str, member: object) -> bool:
+    if name.startswith("_") or not _is_method(member):
+        return False
+    promised = (vars(each).get(name) for each in made.__mro__)
+    return not any(inspect.getdoc(each) for each in promised if _is_method(each))
+
+
+def _is_method(member: object) -> bool:
+    return inspect.isfunction(member) or isinstance(member, property | classmethod | staticmethod | cached_property)
 
 
 def test_every_setting_is_documented() -> None:

@@ -30,7 +30,6 @@ class _Own(Executor):
         self._ended = ended
 
     def submit(self, work: Callable[..., Any], /, *given: Any, **named: Any) -> "Future[Any]":
-        """See Executor."""
         came: Future[Any] = Future()
         came.add_done_callback(lambda _: self._ended())
 

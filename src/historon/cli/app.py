@@ -31,6 +31,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 
 def _now() -> datetime:
+    """The instant that it is, in UTC."""
     return datetime.now(UTC)
 
 

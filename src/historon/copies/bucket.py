@@ -74,27 +74,22 @@ class BucketCopy(Copy, frozen=True, kw_only=True):
 
     @property
     def place(self) -> str:
-        """See Copy."""
         return f"{self.url.rstrip('/')}/{self.path}"
 
     @property
     def account(self) -> str | None:
-        """See Copy."""
         return self.credentials
 
     @property
     def own_retention(self) -> str | None:
-        """See Copy."""
         return self.retention
 
     @property
     def reads(self) -> Mapping[str, str | None]:
-        """See Copy."""
         return {"authority": self.authority}
 
     @property
     def writes_to(self) -> str | None:
-        """See Copy."""
         return None
 
 
@@ -137,7 +132,6 @@ class _Bucket:
         self._store = _opened(copy, estate)
 
     def names(self, prefix: str) -> dict[str, int]:
-        """See Objects."""
         import obstore
 
         with self._told_of("list it"):
@@ -145,7 +139,6 @@ class _Bucket:
             return {one["path"]: one["size"] for batch in batches for one in batch}
 
     def read(self, name: str) -> Iterator[bytes]:
-        """See Objects."""
         import obstore
 
         with self._told_of(f"read {name}"):
@@ -153,7 +146,6 @@ class _Bucket:
                 yield bytes(piece)
 
     def write(self, objects: Sequence[tuple[str, Iterable[bytes]]]) -> None:
-        """See Objects."""
         from concurrent.futures import ThreadPoolExecutor
 
         with ThreadPoolExecutor(_LINES) as lines:
@@ -173,7 +165,6 @@ class _Bucket:
                 obstore.put(self._store, name, paced, use_multipart=True, chunk_size=_PART, max_concurrency=2)
 
     def head(self) -> tuple[bytes, str] | None:
-        """See Objects."""
         import obstore
         from obstore.exceptions import NotFoundError
 

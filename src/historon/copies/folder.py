@@ -66,12 +66,10 @@ class FolderCopy(FarCopy, frozen=True, kw_only=True):
 
     @property
     def reserved(self) -> tuple[str, ...]:
-        """See Copy."""
         return (MANIFEST, RECORD)
 
     @property
     def own_retention(self) -> str | None:
-        """See Copy."""
         return self.retention
 
 

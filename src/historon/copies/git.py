@@ -75,7 +75,6 @@ class GitCopy(Copy, frozen=True, kw_only=True):
 
     @property
     def labels(self) -> tuple[str, ...]:
-        """See Copy."""
         return tuple(filter(None, (self.branches_by, self.folders_by)))
 
 

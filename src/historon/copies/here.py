@@ -50,8 +50,8 @@ class Folder(Protocol):
     def __exit__(self, *_: type[BaseException] | BaseException | TracebackType | None) -> None: ...
 
 
-class FolderHere:
-    """See Folder; `make` says whether it is made where there is none."""
+class FolderHere(Folder):
+    """A folder of this machine; `make` says whether it is made where there is none."""
 
     def __init__(self, path: Path, *, make: bool) -> None:
         self.place = str(path)
@@ -70,7 +70,6 @@ class FolderHere:
         """Nothing is open."""
 
     def files(self) -> dict[str, int]:
-        """See Folder."""
         found: dict[str, int] = {}
         waiting = [""]
         with self._told_of():
@@ -85,7 +84,6 @@ class FolderHere:
         return found
 
     def read(self, name: str) -> Iterator[bytes]:
-        """See Folder."""
         if not self._is_plain(name):
             raise FileNotFoundError(f"{self.place}: there is no file {name}")
         try:
@@ -98,7 +96,6 @@ class FolderHere:
             raise StoreError(f"{self.place}: {name} cannot be read: {exc.strerror}") from exc
 
     def put(self, name: str, pieces: Iterable[bytes]) -> None:
-        """See Folder."""
         coming = self._path / _COMING
         with self._told_of():
             self._make_folders((self._path / name).parent)
@@ -106,7 +103,6 @@ class FolderHere:
             coming.replace(self._path / name)
 
     def link(self, there: str, name: str) -> bool:
-        """See Folder."""
         coming = self._path / _COMING
         with self._told_of():
             self._make_folders((self._path / name).parent)
@@ -119,14 +115,12 @@ class FolderHere:
         return True
 
     def settle(self) -> None:
-        """See Folder."""
         with self._told_of():
             for folder in sorted(self._unsettled):
                 sync_folder(folder)
         self._unsettled.clear()
 
     def obstacle(self, name: str) -> str:
-        """See Folder."""
         at = self._path
         for part in PurePosixPath(name).parts:
             at /= part
@@ -135,7 +129,6 @@ class FolderHere:
         return f"{at} already exists" if at.exists() else ""
 
     def remove(self, name: str) -> None:
-        """See Folder."""
         target = self._path / name
         with self._told_of():
             target.unlink()

@@ -18,7 +18,8 @@ from typing import Any, Self, TypeVar
 import asyncssh
 
 from historon.base.errors import OutsideError, StoreError
-from historon.copies.objects import HEAD, ConflictError
+from historon.copies.here import Folder
+from historon.copies.objects import HEAD, ConflictError, Objects
 from historon.copies.places import Pace
 from historon.estate import Estate, FarCopy
 
@@ -56,8 +57,8 @@ class _OneKey(asyncssh.SSHClient):
         return self.shown.rstrip("=") == self._wanted
 
 
-class SftpFolder:
-    """The folder of a copy on a server. Names are below it. Raises StoreError and OutsideError in words."""
+class SftpFolder(Folder):
+    """The folder of a copy on a server."""
 
     def __init__(self, copy: FarCopy, estate: Estate, *, writes: bool) -> None:
         """Where it `writes`, the folder is made, and what an update left that died is removed."""
@@ -102,7 +103,6 @@ class SftpFolder:
         return self._run(self._files(PurePosixPath(below)), "list the folder", limit_s=None)
 
     def read(self, name: str) -> Iterator[bytes]:
-        """What a file holds, a piece at a time. FileNotFoundError when there is none."""
         file = self._run(self._opened(name), f"read {name}")
         try:
             while piece := self._run(_next_of(file), f"read {name}"):
@@ -112,7 +112,6 @@ class SftpFolder:
                 self._run(_closing(file), f"read {name}")
 
     def put(self, name: str, pieces: Iterable[bytes]) -> None:
-        """A whole file, or none: it takes its name once it is written."""
         file = self._run(self._begun(name, _COMING), f"write {name}")
         try:
             for piece in pieces:
@@ -132,11 +131,9 @@ class SftpFolder:
         """Nothing: SFTP has no way to ask it of folders."""
 
     def obstacle(self, name: str) -> str:
-        """See Folder."""
         return self._run(self._obstacle(name), f"look at {name}")
 
     def remove(self, name: str) -> None:
-        """Remove a file, and the folders that are empty then."""
         self._run(self._remove(name), f"remove {name}")
 
     # ---- what it takes -----------------------------------------------------------------------------------------------
@@ -337,23 +334,20 @@ class SftpFolder:
         await self._sftp.remove(self._path(_HEAD_LOCK))
 
 
-class SftpObjects(SftpFolder):
-    """Objects in such a folder, see Objects; those of one kind lie in folders by the first letters of their names."""
+class SftpObjects(SftpFolder, Objects):
+    """Objects in such a folder; those of one kind lie in folders by the first letters of their names."""
 
     def names(self, prefix: str) -> dict[str, int]:
-        """See Objects."""
         found = self.files(prefix.rstrip("/"))
         return {prefix + name.rpartition("/")[2]: size for name, size in found.items()}
 
     def read(self, name: str) -> Iterator[bytes]:
-        """See Objects."""
         try:
             yield from super().read(_sharded(name))
         except FileNotFoundError as exc:
             raise StoreError(str(exc), hint="historon copies --verify") from exc
 
     def write(self, objects: Sequence[tuple[str, Iterable[bytes]]]) -> None:
-        """See Objects."""
         small = [(_sharded(name), b"".join(content)) for name, content in objects if isinstance(content, list)]
         if small:
             self._run(self._write_small(small), f"write {small[0][0]}", limit_s=None)
@@ -376,7 +370,6 @@ class SftpObjects(SftpFolder):
         await asyncio.wait_for(self._ended(file, name, coming), _SILENT_S)
 
     def head(self) -> tuple[bytes, str] | None:
-        """See Objects."""
         try:
             content = b"".join(super().read(HEAD))
         except FileNotFoundError:
@@ -396,7 +389,6 @@ class SftpObjects(SftpFolder):
                 self._run(self._unlock(), "unlock the head")
 
     def remove(self, names: Sequence[str]) -> None:
-        """See Objects."""
         for name in names:
             with suppress(OutsideError, FileNotFoundError):
                 super().remove(_sharded(name))

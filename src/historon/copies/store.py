@@ -40,7 +40,6 @@ class StoreCopy(FarCopy, frozen=True, kw_only=True):
 
     @property
     def own_retention(self) -> str | None:
-        """See Copy."""
         return self.retention
 
 

@@ -83,12 +83,10 @@ class FarCopy(Copy, frozen=True, kw_only=True):
 
     @property
     def account(self) -> str | None:
-        """See Copy."""
         return self.credentials
 
     @property
     def place(self) -> str:
-        """See Copy."""
         if self.server is None:
             return self.path
         port = f":{self.port}" if self.port != 22 else ""
@@ -96,5 +94,4 @@ class FarCopy(Copy, frozen=True, kw_only=True):
 
     @property
     def writes_to(self) -> str | None:
-        """See Copy."""
         return super().writes_to if self.server is None else None

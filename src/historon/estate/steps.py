@@ -159,7 +159,6 @@ class Asking(Step, Generic[C], frozen=True, kw_only=True):
 
     @property
     def sayings(self) -> Iterator[Said]:
-        """See Step."""
         yield self.says
 
 
@@ -171,7 +170,6 @@ class Learning(Asking[C], Generic[C], frozen=True, kw_only=True):
 
     @property
     def learns(self) -> Iterator[str]:
-        """See Step."""
         yield from (*self.learn, *self.learn_secret)
 
 
@@ -200,12 +198,10 @@ class Keep(Keeping, Generic[C], frozen=True, kw_only=True):
 
     @property
     def sayings(self) -> Iterator[Said]:
-        """See Step."""
         yield self.says
 
     @property
     def learns(self) -> Iterator[str]:
-        """See Step."""
         yield from (*self.learn, *self.learn_secret)
 
 
@@ -283,12 +279,10 @@ class Pause(Asking[C], Generic[C], frozen=True, kw_only=True):
 
     @property
     def within_it(self) -> tuple[Step, ...]:
-        """See Step."""
         return self.steps
 
     @property
     def sayings(self) -> Iterator[Said]:
-        """See Step."""
         yield from (self.says, self.resume, *([self.probe] if self.probe is not None else []))
 
 
@@ -307,12 +301,10 @@ class Each(Step, frozen=True, kw_only=True):
 
     @property
     def within_it(self) -> tuple[Step, ...]:
-        """See Step."""
         return self.steps
 
     @property
     def learns(self) -> Iterator[str]:
-        """See Step."""
         yield self.says
 
 
@@ -328,7 +320,6 @@ class Pick(Step, frozen=True, kw_only=True):
 
     @property
     def learns(self) -> Iterator[str]:
-        """See Step."""
         yield self.says
 
 

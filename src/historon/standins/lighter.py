@@ -68,7 +68,6 @@ class Lighter(WebServer):
         self.fault, self.fault_after = fault, after
 
     def answer(self, request: Request) -> Reply:
-        """See WebServer."""
         with self._lock:
             why = self._refusal(request)
             if why:

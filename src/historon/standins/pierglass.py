@@ -36,7 +36,6 @@ class Pierglass(WebServer):
         self._sessions: set[str] = set()
 
     def answer(self, request: Request) -> Reply:
-        """See WebServer."""
         if request.path == "/login" and request.method == "POST":
             return self._log_in(request)
         known = request.cookies.get("pierglass") in self._sessions and self.fault is not PierglassFault.FORGETS

@@ -49,7 +49,6 @@ class Tidewall(WebServer):
         self.release = threading.Event()
 
     def answer(self, request: Request) -> Reply:
-        """See WebServer."""
         if (request.method, request.path) == ("POST", "/api/session"):
             return self._log_in(request)
         token = request.headers.get("x-tide-token", "")

@@ -39,7 +39,6 @@ class Typing(Clauses, frozen=True, kw_only=True):
 
     @property
     def typed(self) -> Iterable[str]:
-        """See Clauses."""
         return self.answers.values()
 
 
@@ -91,7 +90,6 @@ class Dialogue(Session[T], Generic[T]):
 
     @property
     def tail(self) -> bytes:
-        """See Session."""
         return bytes(self._buffer[-TAIL:])
 
     async def greet(self) -> None:

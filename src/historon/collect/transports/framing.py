@@ -48,7 +48,6 @@ class EndOfMessageFraming(Framing):
         self._searched = 0
 
     def next_message(self) -> bytes | None:
-        """See Framing."""
         end = self.waiting.find(_END, max(0, self._searched - len(_END)))
         if end < 0:
             self._searched = len(self.waiting)
@@ -59,7 +58,6 @@ class EndOfMessageFraming(Framing):
         return message.strip()
 
     def framed(self, message: bytes) -> bytes:
-        """See Framing."""
         return message + _END
 
 
@@ -73,11 +71,9 @@ class ChunkedFraming(Framing):
 
     @property
     def pending(self) -> int:
-        """See Framing."""
         return len(self.waiting) + len(self._message)
 
     def next_message(self) -> bytes | None:
-        """See Framing."""
         while header := _HEADER.match(self.waiting):
             if header[1] is None:
                 del self.waiting[: header.end()]
@@ -96,5 +92,4 @@ class ChunkedFraming(Framing):
         return None
 
     def framed(self, message: bytes) -> bytes:
-        """See Framing."""
         return b"\n#%d\n%s\n##\n" % (len(message), message)

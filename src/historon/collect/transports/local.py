@@ -36,7 +36,6 @@ class Running(Clauses, frozen=True, kw_only=True):
 
     @property
     def variables(self) -> Mapping[str, str]:
-        """See Clauses."""
         return self.environment
 
 
@@ -52,7 +51,6 @@ class Local(Procedure, frozen=True, kw_only=True):
 
     @property
     def programs(self) -> set[str]:
-        """See Procedure."""
         steps = (*self.steps, *self.push, *self.push_confirm)
         return {said[0] for _, step in walk(steps) for said in step.sayings if said}
 
@@ -112,7 +110,6 @@ class _LocalSession(Session[Local]):
         return Answer(b"", exit_code=0)
 
     async def remove(self, place: str) -> None:
-        """See Session."""
         await apart(self._target.source.name, self._remove, place)
 
     def _remove(self, written: str) -> None:

@@ -343,7 +343,6 @@ class _Bounded(EmailPolicy):
     """Headers as they are, but for those that are longer than any that is meant: the parser goes to and fro in them."""
 
     def header_source_parse(self, sourcelines: list[str]) -> tuple[str, str]:
-        """See EmailPolicy."""
         name, value = super().header_source_parse(sourcelines)
         return name[:_LONGEST_HEADER], value[:_LONGEST_HEADER]
 

@@ -28,7 +28,6 @@ class Choosing(Clauses, frozen=True, kw_only=True):
 
     @property
     def narrows(self) -> bool:
-        """See Clauses."""
         return bool(self.include or self.exclude)
 
 

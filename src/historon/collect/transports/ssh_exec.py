@@ -103,5 +103,4 @@ class _ExecSession(Session[SshExec]):
         return Answer(b"", exit_code=0)
 
     async def remove(self, place: str) -> None:
-        """See Session."""
         await self._files.remove(place)

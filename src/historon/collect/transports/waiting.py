@@ -44,12 +44,10 @@ class Arriving(Procedure, frozen=True, kw_only=True):
 
     @property
     def place(self) -> str:
-        """See Procedure."""
         return self.folder or ""
 
     @property
     def moves_to(self) -> str | None:
-        """See Procedure."""
         return None if self.then == "keep" else self.move_to
 
 

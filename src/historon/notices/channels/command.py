@@ -32,12 +32,10 @@ class CommandChannel(Channel, frozen=True, kw_only=True):
 
     @property
     def goes_to(self) -> str:
-        """See Channel."""
         return " ".join(self.command)
 
     @property
     def takes(self) -> timedelta:
-        """See Channel."""
         return self.deadline
 
 

@@ -25,12 +25,10 @@ class FileChannel(Channel, frozen=True, kw_only=True):
 
     @property
     def goes_to(self) -> str:
-        """See Channel."""
         return self.path
 
     @property
     def writes_to(self) -> str | None:
-        """See Channel."""
         return self.path
 
 

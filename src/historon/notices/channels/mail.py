@@ -49,27 +49,22 @@ class MailChannel(Channel, frozen=True, kw_only=True):
 
     @property
     def goes_to(self) -> str:
-        """See Channel."""
         return f"{', '.join(self.to)} through {self.server}"
 
     @property
     def account(self) -> str | None:
-        """See Channel."""
         return self.credentials
 
     @property
     def reads(self) -> Mapping[str, str | None]:
-        """See Channel."""
         return {"template": self.template, "html_template": self.html_template, "authority": self.authority}
 
     @property
     def letter_templates(self) -> tuple[str | None, str | None]:
-        """See Channel."""
         return self.template, self.html_template
 
     @property
     def attaching(self) -> Attaching | None:
-        """See Channel."""
         if self.attach is None:
             return None
         return Attaching(self.attach == "unmasked", self.attach_at_most)

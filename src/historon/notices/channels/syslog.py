@@ -46,12 +46,10 @@ class SyslogChannel(Channel, frozen=True, kw_only=True):
 
     @property
     def goes_to(self) -> str:
-        """See Channel."""
         return f"{self.server} over {self.over}"
 
     @property
     def reads(self) -> Mapping[str, str | None]:
-        """See Channel."""
         return {"authority": self.authority}
 
 

@@ -44,17 +44,14 @@ class WebhookChannel(Channel, frozen=True, kw_only=True):
 
     @property
     def goes_to(self) -> str:
-        """See Channel."""
         return f"the address in {self.url}"
 
     @property
     def reads(self) -> Mapping[str, str | None]:
-        """See Channel."""
         return {"template": self.template, "authority": self.authority}
 
     @property
     def secrets(self) -> Sequence[SecretRef | None]:
-        """See Channel."""
         return self.url, self.secret
 
 

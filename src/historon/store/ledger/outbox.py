@@ -24,7 +24,6 @@ class LedgerOutbox(Outbox):
 
     @writing("store the events to send")
     def post(self, pending: Sequence[Pending], memories: Mapping[str, Mapping[str, str]]) -> None:
-        """See Outbox."""
         self._db.executemany(
             "INSERT INTO pending (id, channel, due, round, event) "
             "VALUES ((SELECT coalesce(max(id), 0) + 1 FROM pending), ?, ?, ?, ?)",
@@ -35,14 +34,12 @@ class LedgerOutbox(Outbox):
 
     @writing("end a round's notices")
     def end_round(self, round_number: int, due: Mapping[str, datetime]) -> None:
-        """See Outbox."""
         self._db.executemany(
             "UPDATE pending SET due = ?, round = NULL WHERE round = ? AND channel = ?",
             [(to_ms(at), round_number, channel) for channel, at in due.items()],
         )
 
     def pending(self) -> list[Pending]:
-        """See Outbox."""
         with self.transactions.doing("read the events to send"):
             rows = self._db.execute("SELECT channel, due, event, round, id FROM pending ORDER BY id").fetchall()
             return [
@@ -52,7 +49,6 @@ class LedgerOutbox(Outbox):
 
     @writing("write a notice")
     def write(self, channel: str, at: datetime, subject: str, letter: bytes, told: Sequence[int]) -> None:
-        """See Outbox."""
         gone = sum(self._db.execute("DELETE FROM pending WHERE id = ?", (number,)).rowcount for number in told)
         if gone:
             self._db.execute(
@@ -63,7 +59,6 @@ class LedgerOutbox(Outbox):
 
     @writing("take notices")
     def take(self, now: datetime, until: datetime) -> list[Notice]:
-        """See Outbox."""
         rows = self._db.execute(
             f"UPDATE notice SET next = ?, tries = tries + 1 WHERE next <= ? RETURNING {_COLUMNS}",  # noqa: S608
             (to_ms(until), to_ms(now)),
@@ -74,7 +69,6 @@ class LedgerOutbox(Outbox):
     def settle(
         self, number: int, fate: NoticeState, answer: str, again: datetime | None = None, remaining: Sequence[str] = ()
     ) -> None:
-        """See Outbox."""
         self._db.execute(
             "UPDATE notice SET fate = ?, answer = ?, next = ?, remaining = ? WHERE number = ?",
             (_FATES.index(fate), answer, to_ms(again) if again else None, "\n".join(remaining) or None, number),
@@ -82,12 +76,10 @@ class LedgerOutbox(Outbox):
 
     @writing("send notices sooner")
     def hurry(self, now: datetime) -> None:
-        """See Outbox."""
         self._db.execute("UPDATE notice SET next = ? WHERE next IS NOT NULL", (to_ms(now),))
 
     @writing("correct when notices are due")
     def set_right(self, now: datetime, next_try: datetime, due: datetime, channels: Mapping[str, datetime]) -> None:
-        """See Outbox."""
         self._db.execute("UPDATE notice SET next = ? WHERE next > ?", (to_ms(now), to_ms(next_try)))
         self._db.executemany(
             "UPDATE pending SET due = ? WHERE due > ? AND channel = ?",
@@ -95,25 +87,20 @@ class LedgerOutbox(Outbox):
         )
 
     def waiting(self) -> list[Notice]:
-        """See Outbox."""
         return self._select("WHERE next IS NOT NULL ORDER BY number")
 
     def last(self, limit: int) -> list[Notice]:
-        """See Outbox."""
         return self._select("ORDER BY number DESC LIMIT ?", limit)
 
     def notice(self, number: int) -> Notice | None:
-        """See Outbox."""
         return next(iter(self._select("WHERE number = ?", number)), None)
 
     def last_sent(self) -> dict[str, datetime]:
-        """See Outbox."""
         with self.transactions.doing("read notices"):
             rows = self._db.execute("SELECT channel, max(at) FROM notice WHERE fate = 1 GROUP BY channel").fetchall()
             return {channel: from_ms(at) for channel, at in rows}
 
     def tally(self) -> dict[str, int]:
-        """See Outbox."""
         with self.transactions.doing("read the events to send"):
             return dict(
                 self._db.execute(
@@ -123,7 +110,6 @@ class LedgerOutbox(Outbox):
             )
 
     def next_due(self) -> datetime | None:
-        """See Outbox."""
         with self.transactions.doing("read notices"):
             (soonest,) = self._db.execute(
                 "SELECT min(due) FROM (SELECT min(next) AS due FROM notice WHERE next IS NOT NULL UNION ALL "
@@ -134,7 +120,6 @@ class LedgerOutbox(Outbox):
 
     @writing("remove notices")
     def forget(self, before: datetime) -> None:
-        """See Outbox."""
         self._db.execute(
             "DELETE FROM notice WHERE next IS NULL AND at < ? "
             "AND number NOT IN (SELECT max(number) FROM notice GROUP BY channel)",

@@ -96,14 +96,12 @@ class LedgerStore(Store):
 
     @writing("begin a round")
     def begin_round(self, at: datetime, trigger: str) -> int:
-        """See Store."""
         number = self._rounds.begin(at, trigger)
         self._memory.remember(at_work_topic(number), {ESTATE: this_process()})
         return number
 
     @writing("end a round")
     def end_round(self, round_number: int, at: datetime) -> None:
-        """See Store."""
         if self._rounds.has_ended(round_number):
             return
         self._rounds.end(round_number, at)
@@ -111,7 +109,6 @@ class LedgerStore(Store):
 
     @writing("record versions")
     def record(self, round_number: int, entries: Sequence[Entry]) -> list[Recorded]:
-        """See Store."""
         if self._rounds.has_ended(round_number):
             hint = "another service uses this store now, and collects again what this one found"
             raise StoreError(
@@ -210,7 +207,6 @@ class LedgerStore(Store):
     def vouch(
         self, version: Version, state: State, added: int, removed: int, families: bytes, signature: bytes | None
     ) -> None:
-        """See Store."""
         source, number, at = self._names.known(version.source), version.number, to_ms(version.at)
         marked = self._db.execute(
             "UPDATE version SET state = ?, added = ?, removed = ?, families = ? WHERE source = ? AND number = ?",
@@ -239,19 +235,16 @@ class LedgerStore(Store):
         self._memory.remember(_VOUCHED, {source: " ".join(map(str, sorted(numbers)))})
 
     def held(self) -> list[Version]:
-        """See Store."""
         with self.transactions.reading("read the holds"):
             return [_version(*row) for row in self._db.execute(_HELD).fetchall()]
 
     def vouched(self) -> list[Version]:
-        """See Store."""
         numbers = {source: text.split() for source, text in self.recall_all(_VOUCHED).items()}
         found = [self.version(source, int(one)) for source in sorted(numbers) for one in numbers[source]]
         return [one for one in found if one is not None]
 
     @writing("doubt a version")
     def doubt(self, version: Version, why: str) -> None:
-        """See Store."""
         source, number = self._names.known(version.source), version.number
         suspect = STATES.index(State.SUSPECT)
         vouches = self._vouches(version.source)
@@ -278,34 +271,28 @@ class LedgerStore(Store):
         )
 
     def rounds(self, limit: int = 20, *, up_to: int | None = None) -> list[Round]:
-        """See Store."""
         with self.transactions.reading("read the rounds"):
             return self._rounds.last(limit, up_to)
 
     def visits(self, round_number: int) -> list[Visit]:
-        """See Store."""
         with self.transactions.reading("read a round"):
             return self._rounds.visits(round_number)
 
     def states(self) -> dict[str, SourceState]:
-        """See Store."""
         with self.transactions.reading("read the sources"):
             return {row[0]: _state(*row) for row in self._db.execute(_STATE)}
 
     def state(self, source: str) -> SourceState:
-        """See Store."""
         with self.transactions.reading("read a source"):
             row = self._db.execute(f"{_STATE} WHERE name = ?", (source,)).fetchone()
             return _state(*row) if row else SourceState(source)
 
     def versions(self, source: str) -> list[Version]:
-        """See Store."""
         with self.transactions.reading(f"read the versions of {source}"):
             rows = self._db.execute(f"{_VERSION} ORDER BY number", (self._names.known(source),)).fetchall()
             return [_version(source, *row) for row in rows]
 
     def last_good(self, source: str, most: int) -> list[Version]:
-        """See Store."""
         with self.transactions.reading(f"read the versions of {source}"):
             since = max(self._vouches(source), default=0)
             rows = self._db.execute(
@@ -315,20 +302,17 @@ class LedgerStore(Store):
             return [_version(source, *row) for row in rows]
 
     def version(self, source: str, number: int) -> Version | None:
-        """See Store."""
         with self.transactions.reading(f"read {source}@{number}"):
             row = self._db.execute(f"{_VERSION} AND number = ?", (self._names.known(source), number)).fetchone()
             return _version(source, *row) if row else None
 
     def parts(self, source: str, number: int) -> list[StoredPart]:
-        """See Store."""
         with self.transactions.reading(f"read {source}@{number}"):
             key = (self._names.known(source), number)
             row = self._db.execute("SELECT parts, trees FROM version WHERE source = ? AND number = ?", key).fetchone()
             return sorted(self._described(*row or (None, None)), key=lambda part: part.name)
 
     def all_parts(self, source: str) -> dict[int, list[StoredPart]]:
-        """See Store."""
         with self.transactions.reading(f"read the versions of {source}"):
             key = (self._names.known(source),)
             query = "SELECT number, parts, trees FROM version WHERE source = ? ORDER BY number"
@@ -341,17 +325,14 @@ class LedgerStore(Store):
             }
 
     def read(self, part: StoredPart) -> bytes:
-        """See Store."""
         with self.transactions.reading(f"read {part.name}"):
             return self._contents.read(*part.place)
 
     def pieces(self, part: StoredPart) -> Iterator[bytes]:
-        """See Store."""
         with self.transactions.reading(f"read {part.name}"):
             yield from self._contents.pieces(*part.place)
 
     def changed(self, since: datetime, until: datetime) -> list[Changed]:
-        """See Store."""
         with self.transactions.reading("read what changed"):
             # Before that instant versions were recorded without families, and no index tells them.
             without_before = self._number("families_after")
@@ -365,61 +346,50 @@ class LedgerStore(Store):
             return [_changed(*row) for row in rows]
 
     def signature(self, source: str) -> tuple[int, bytes] | None:
-        """See Store."""
         with self.transactions.reading("read a signature"):
             return self._signatures.of(self._names.known(source))
 
     def signed(self, source: str) -> bool:
-        """See Store."""
         with self.transactions.reading("read a signature"):
             return self._signatures.known(self._names.known(source))
 
     def signatures(self) -> Iterator[tuple[str, int, bytes]]:
-        """See Store."""
         with self.transactions.reading("read signatures"):
             yield from self._signatures.all()
 
     @property
     def outbox(self) -> Outbox:
-        """See Store."""
         return self._outbox
 
     def recall(self, source: str, topic: str) -> str | None:
-        """See Store."""
         with self.transactions.reading("recall"):
             return self._memory.recall(source, topic)
 
     def recall_all(self, topic: str) -> dict[str, str]:
-        """See Store."""
         with self.transactions.reading("recall"):
             return self._memory.recall_all(topic)
 
     def remember(self, source: str, topic: str, text: str) -> None:
-        """See Store."""
         self.remember_all(topic, {source: text})
 
     @writing("remember")
     def remember_all(self, topic: str, texts: Mapping[str, str]) -> None:
-        """See Store."""
         self._memory.remember(topic, texts)
 
     @writing("remember")
     def swap(self, source: str, topic: str, old: str, new: str) -> bool:
-        """See Store."""
         if (self._memory.recall(source, topic) or "") != old:
             return False
         self._memory.remember(topic, {source: new})
         return True
 
     def at_work(self, one: Round) -> bool | None:
-        """See Store."""
         if one.ended is not None:
             return False
         return is_running(self.recall(ESTATE, at_work_topic(one.number)) or "")
 
     @writing("take the lease")
     def lease(self, holder: str, now: datetime, until: datetime) -> str | None:
-        """See Store."""
         began = self._lease_time(now)
         ends = began + (until - now)
         row = self._db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
@@ -432,14 +402,12 @@ class LedgerStore(Store):
 
     @writing("end the lease")
     def release(self, holder: str) -> None:
-        """See Store."""
         row = self._db.execute("SELECT value FROM meta WHERE name = 'service'").fetchone()
         if row and msgspec.json.decode(row[0], type=tuple[str, int])[0] == holder:
             self._db.execute("DELETE FROM meta WHERE name = 'service'")
 
     @writing("hold a version")
     def hold(self, source: str, number: int, reason: str | None) -> None:
-        """See Store."""
         held = self._db.execute(
             "UPDATE version SET held = ? WHERE source = ? AND number = ?", (reason, self._names.known(source), number)
         )
@@ -447,7 +415,6 @@ class LedgerStore(Store):
 
     @writing("remove versions")
     def remove(self, versions: Sequence[Version], removal: Removal) -> int:
-        """See Store."""
         strands: dict[int, set[int]] = {}
         gone = 0
         for version in versions:
@@ -489,7 +456,6 @@ class LedgerStore(Store):
         return version_digest(parts)
 
     def weights(self, source: str) -> dict[int, int]:
-        """See Store."""
         with self.transactions.reading(f"measure the versions of {source}"):
             known = self._names.known(source)
             rows = self._db.execute("SELECT number, parts FROM version WHERE source = ? ORDER BY number", (known,))
@@ -501,13 +467,11 @@ class LedgerStore(Store):
         return found
 
     def removed(self, source: str) -> list[Removed]:
-        """See Store."""
         with self.transactions.reading(f"read the removals of {source}"):
             rows = self._db.execute(f"{_REMOVED} WHERE source = ? ORDER BY number", (self._names.known(source),))
             return [_removed(*row) for row in rows]
 
     def removed_after(self, round_number: int) -> list[Removed]:
-        """See Store."""
         with self.transactions.reading("read the removals"):
             rows = self._db.execute(f"{_REMOVED} WHERE round = ? ORDER BY name, number", (round_number,))
             return [_removed(*row) for row in rows]
@@ -541,7 +505,6 @@ class LedgerStore(Store):
             )
 
     def reclaim(self) -> int:
-        """See Store."""
         before = self.size()
         self._pack()
         self.give_back()
@@ -566,7 +529,6 @@ class LedgerStore(Store):
 
     @writing("rename a source")
     def rename(self, old: str, new: str, at: datetime) -> int:
-        """See Store."""
         source, other = self._names.known(old), self._names.known(new)
         if self._db.execute("SELECT 1 FROM version WHERE source = ?", (other,)).fetchone():
             raise StoreError(f"{new} already has versions; nothing was changed", hint=f"historon versions {new}")
@@ -597,13 +559,11 @@ class LedgerStore(Store):
         return len(numbers)
 
     def last_numbers(self) -> dict[str, int]:
-        """See Store."""
         with self.transactions.reading("read the numbers of versions"):
             return dict(self._db.execute("SELECT name, last_number FROM source").fetchall())
 
     @writing("record used numbers")
     def raise_numbers(self, numbers: Mapping[str, int]) -> None:
-        """See Store."""
         self._db.executemany(
             "UPDATE source SET last_number = ? WHERE id = ? AND last_number < ?",
             [(number, self._names.of(source), number) for source, number in numbers.items()],
@@ -611,16 +571,13 @@ class LedgerStore(Store):
 
     @writing("renew the store's key")
     def renew_key(self) -> None:
-        """See Store."""
         self._db.execute("UPDATE meta SET value = ? WHERE name = 'fingerprint_key'", (secrets.token_bytes(32),))
 
     def fingerprint_key(self) -> bytes:
-        """See Store."""
         with self.transactions.reading("read the store's key"):
             return bytes(self._db.execute("SELECT value FROM meta WHERE name = 'fingerprint_key'").fetchone()[0])
 
     def change_number(self) -> int:
-        """See Store."""
         with self.transactions.reading("read the store's state"):
             return self._number("changes")
 

@@ -17,7 +17,7 @@ import psycopg
 from psycopg import errors
 
 from historon.base.errors import StoreError
-from historon.store.ledger.transactions import Rows, Transactions
+from historon.store.ledger.transactions import Database, Rows, Transactions
 
 __all__ = ["ServerConnection", "ServerTransactions"]
 
@@ -41,8 +41,8 @@ class _NotCommittedError(Exception):
     """The same, and it was not."""
 
 
-class ServerConnection:
-    """See Database. Outside of transactions a question is asked again over a new connection when the old one broke."""
+class ServerConnection(Database):
+    """Outside of transactions a question is asked again over a new connection when the old one broke."""
 
     def __init__(self, connect: Callable[[], "psycopg.Connection[Any]"]) -> None:
         self._connect = connect
@@ -51,7 +51,6 @@ class ServerConnection:
         self.in_transaction = False
 
     def execute(self, sql: str, values: Sequence[Any] = (), /) -> Rows:
-        """See Database."""
         if self.in_transaction:
             return self._asked(sql, values)
         try:
@@ -63,7 +62,6 @@ class ServerConnection:
         return self._asked(sql, values)
 
     def executemany(self, sql: str, values: Iterable[Sequence[Any]], /) -> object:
-        """See Database."""
         rows = [_sent(row) for row in values]
         if rows:
             self._made.cursor().executemany(_in_its_words(sql), rows)
@@ -148,7 +146,6 @@ class ServerTransactions(Transactions):
         self._also = "SET LOCAL synchronous_commit = 'on';" if lazy else ""
 
     def write(self, what: str, work: Callable[[], _T]) -> _T:
-        """See Transactions."""
         with self._one_at_a_time, self.doing(what):
             repeats = 0
             until = time.monotonic() + _PATIENCE_S
@@ -213,7 +210,6 @@ class ServerTransactions(Transactions):
 
     @contextmanager
     def doing(self, what: str) -> Iterator[None]:
-        """See Transactions."""
         try:
             yield
         except psycopg.Error as exc:

@@ -97,12 +97,10 @@ class PostgresStore(LedgerStore):
 
     @property
     def place(self) -> str:
-        """See Store."""
         return _told(self._opened_as[0])
 
     @property
     def folder(self) -> Path | None:
-        """See Store."""
         return None
 
     def another(self) -> Store:
@@ -129,11 +127,9 @@ class PostgresStore(LedgerStore):
         """See Store. The server has an administrator of its own."""
 
     def room(self) -> int | None:
-        """See Store."""
         return None
 
     def size(self) -> int:
-        """See Store."""
         tables = " + ".join(f"pg_total_relation_size('{name}')" for name in TABLES)
         with self.transactions.doing("measure the store"):
             return int(self._db.execute(f"SELECT {tables}").fetchone()[0])
@@ -160,7 +156,6 @@ class PostgresStore(LedgerStore):
         return updated or make_copy(target, lambda made: write(made, _fetch_all), approve)
 
     def write_ledger(self, file: Path) -> None:
-        """See Store."""
         with self.transactions.doing("copy the ledger"), closing(_connected(*self._opened_as)) as db:
             db.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
             BareLedger.make(file, lambda table, columns: _rows_of(db, table, columns), _fill)

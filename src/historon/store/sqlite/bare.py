@@ -49,11 +49,9 @@ class _Digests:
     by_source: Mapping[str, Mapping[int, bytes]]
 
     def of(self, source: str) -> Mapping[int, bytes]:
-        """See VersionDigests."""
         return self.by_source.get(source, {})
 
     def hold(self, source: str, number: int) -> bool:
-        """See VersionDigests."""
         return True
 
 

@@ -57,12 +57,10 @@ class FolderStore(LedgerStore):
 
     @property
     def place(self) -> str:
-        """See Store."""
         return str(self._folder)
 
     @property
     def folder(self) -> Path:
-        """See Store."""
         return self._folder
 
     @property
@@ -115,12 +113,10 @@ class FolderStore(LedgerStore):
         return is_running(holder) is False
 
     def begin_round(self, at: datetime, trigger: str) -> int:
-        """See Store."""
         self.set_aside()
         return super().begin_round(at, trigger)
 
     def give_back(self) -> None:
-        """See Store."""
         db = self.transactions.db
         with self.transactions.doing("free disk space"):
             # In small steps, as a full disk has little room for the journal of each.
@@ -132,7 +128,6 @@ class FolderStore(LedgerStore):
             db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
     def set_aside(self) -> None:
-        """See Store."""
         reserve = self._folder / _RESERVE
         if reserve.exists() or self.room() < _ROOM_FOR_RESERVE:
             return
@@ -144,28 +139,23 @@ class FolderStore(LedgerStore):
                 os.close(file)
 
     def room(self) -> int:
-        """See Store."""
         return shutil.disk_usage(self._folder).free
 
     def check(self) -> list[str]:
-        """See Store."""
         with self.transactions.doing("check the ledger"):
             rows = self.transactions.db.execute("PRAGMA integrity_check(20)")
             return [row[0] for row in rows if row[0] != "ok"]
 
     def size(self) -> int:
-        """See Store."""
         try:
             return sum(file.stat().st_size for file in self._folder.glob(f"{LEDGER}*"))
         except OSError as exc:
             raise StoreError(f"{self._folder}: {exc.strerror}", hint="check that its disk is mounted") from exc
 
     def copy_to(self, target: Path, approve: Approval | None = None) -> Copied:
-        """See Store."""
         return copy_of(self.transactions.file, target, approve)
 
     def write_ledger(self, file: Path) -> None:
-        """See Store."""
         with self.transactions.doing("copy the ledger"), closing(self._reader()) as db:
             db.execute("BEGIN")
 

@@ -33,7 +33,7 @@ class VersionDigests(Protocol):
         """Whether the contents of a version are those that its digest names."""
 
 
-class LedgerDigests:
+class LedgerDigests(VersionDigests):
     """The digests in a ledger that holds its contents itself."""
 
     def __init__(self, db: sqlite3.Connection) -> None:
@@ -41,7 +41,6 @@ class LedgerDigests:
         self._contents = Contents(db)
 
     def of(self, source: str) -> Mapping[int, bytes]:
-        """See VersionDigests."""
         key = "(SELECT id FROM source WHERE name = ?)"
         strands = self._db.execute(f"SELECT id, name FROM strand WHERE source = {key}", (source,)).fetchall()  # noqa: S608
         known = self._contents.described(dict(strands))
@@ -51,7 +50,6 @@ class LedgerDigests:
         }
 
     def hold(self, source: str, number: int) -> bool:
-        """See VersionDigests."""
         query = "SELECT parts FROM version WHERE source = (SELECT id FROM source WHERE name = ?) AND number = ?"
         try:
             for (parts,) in self._db.execute(query, (source, number)).fetchall():

@@ -130,7 +130,6 @@ class FileTransactions(Transactions):
         return db
 
     def write(self, what: str, work: Callable[[], _T]) -> _T:
-        """See Transactions."""
         if self.read_only:
             hint = "commands that only read still work; to write, mount it writable, or use a copy of it"
             raise StoreError(f"{self.file}: cannot {what}: the store is read-only", hint=hint)
@@ -181,7 +180,6 @@ class FileTransactions(Transactions):
 
     @contextmanager
     def doing(self, what: str) -> Iterator[None]:
-        """See Transactions."""
         try:
             yield
         except sqlite3.Error as exc:
