@@ -1,7 +1,15 @@
 """Versions at rest: contents, ledger, integrity, and the names by which versions are called."""
 
 from historon.store.encoding import DamagedError, pack, unpack_pieces
-from historon.store.interface import (
+from historon.store.interface import Store
+from historon.store.losses import accept_losses, losses_of, note_losses
+from historon.store.noting import HEARTBEAT, PRUNING, RETIRED, TIMETABLE, at_work_topic, note, noted
+from historon.store.opening import create_store, open_store
+from historon.store.outbox import Notice, NoticeState, Outbox, Pending
+from historon.store.pauses import StillPaused, still_paused
+from historon.store.proofs import NEVER_TRIED, Proof, last_proofs, note_proof, proofs_of
+from historon.store.pushes import Unfinished, hold_place, note_push, place_held, release_place, unfinished_pushes
+from historon.store.records import (
     DATED,
     ESTATE,
     LARGE,
@@ -23,20 +31,12 @@ from historon.store.interface import (
     Round,
     SourceState,
     State,
-    Store,
     StoredPart,
     Version,
     Visit,
     digest_of_names,
     version_digest,
 )
-from historon.store.losses import accept_losses, losses_of, note_losses
-from historon.store.noting import HEARTBEAT, PRUNING, RETIRED, TIMETABLE, at_work_topic, note, noted
-from historon.store.opening import create_store, open_store
-from historon.store.outbox import Notice, NoticeState, Outbox, Pending
-from historon.store.pauses import StillPaused, still_paused
-from historon.store.proofs import NEVER_TRIED, Proof, last_proofs, note_proof, proofs_of
-from historon.store.pushes import Unfinished, hold_place, note_push, place_held, release_place, unfinished_pushes
 from historon.store.refusals import ContradictionError, another_store, contradiction, lost
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.folder import FolderStore

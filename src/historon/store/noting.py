@@ -2,7 +2,8 @@
 
 from datetime import datetime
 
-from historon.store.interface import ESTATE, Store
+from historon.store.interface import Memory
+from historon.store.records import ESTATE
 
 __all__ = ["HEARTBEAT", "PRUNING", "RETIRED", "TIMETABLE", "at_work_topic", "note", "noted"]
 
@@ -17,7 +18,7 @@ def at_work_topic(round_number: int) -> str:
     return f"at work {round_number}"
 
 
-def note(store: Store, topic: str, words: str, now: datetime) -> None:
+def note(store: Memory, topic: str, words: str, now: datetime) -> None:
     """Remember that something is so, from the first time on; with no words that it is so no more. StoreError."""
     before = noted(store, topic)
     since = before[0] if before is not None else now
@@ -26,7 +27,7 @@ def note(store: Store, topic: str, words: str, now: datetime) -> None:
         store.remember(ESTATE, topic, text)
 
 
-def noted(store: Store, topic: str) -> tuple[datetime, str] | None:
+def noted(store: Memory, topic: str) -> tuple[datetime, str] | None:
     """Since when something is so (UTC), and in which words; None where it is not so. StoreError."""
     text = store.recall(ESTATE, topic)
     if not text:

@@ -6,7 +6,8 @@ from datetime import datetime
 
 from historon.base.processes import is_running
 from historon.estate import Said
-from historon.store.interface import PAUSED, Store
+from historon.store.interface import Memory
+from historon.store.records import PAUSED
 
 __all__ = ["StillPaused", "still_paused"]
 
@@ -26,7 +27,7 @@ class StillPaused:
         return self.resume if isinstance(self.resume, str) else " ".join(self.resume)
 
 
-def still_paused(store: Store, now: datetime) -> list[StillPaused]:
+def still_paused(store: Memory, now: datetime) -> list[StillPaused]:
     """The sources that are paused by nobody who is still at it, by name. StoreError when the ledger cannot be read.
 
     Of a process on another machine it cannot be known whether it runs: it has the time that its procedure may take.

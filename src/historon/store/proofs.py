@@ -4,7 +4,8 @@ import json
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 
-from historon.store.interface import Store, Version
+from historon.store.interface import Memory, Store
+from historon.store.records import Version
 
 __all__ = ["NEVER_TRIED", "Proof", "last_proofs", "note_proof", "proofs_of"]
 
@@ -47,7 +48,7 @@ class Proof:
         return f"{self.verdict} {self.at[:10]} in {self.took_s:.1f}s{why}"
 
 
-def proofs_of(store: Store, source: str, by: str | None = None) -> dict[int, Proof]:
+def proofs_of(store: Memory, source: str, by: str | None = None) -> dict[int, Proof]:
     """What is on record of a source's versions, by their numbers; with `by` as far as it holds today. StoreError."""
     try:
         known = json.loads(store.recall(source, _TOPIC) or "{}")
@@ -74,7 +75,7 @@ def last_proofs(store: Store, by: Mapping[str, str]) -> dict[str, Proof]:
     return found
 
 
-def note_proof(store: Store, version: Version, proof: Proof) -> None:
+def note_proof(store: Memory, version: Version, proof: Proof) -> None:
     """Put a proof on record. StoreError."""
     known = proofs_of(store, version.source)
     known[version.number] = proof

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from historon.base.processes import is_running, this_process
-from historon.store.interface import PUSHING, Store, Version
+from historon.store.interface import Memory
+from historon.store.records import PUSHING, Version
 
 __all__ = ["Unfinished", "hold_place", "note_push", "place_held", "release_place", "unfinished_pushes"]
 
@@ -26,7 +27,7 @@ class Unfinished:
     why: str = ""
 
 
-def hold_place(store: Store, source: str, now: datetime, until: datetime) -> bool:
+def hold_place(store: Memory, source: str, now: datetime, until: datetime) -> bool:
     """Take a source for a push, so that no round visits it and no other push begins; False where another has it."""
     text = store.recall(source, _PLACE) or ""
     if text and _is_held(text, now):
@@ -35,12 +36,12 @@ def hold_place(store: Store, source: str, now: datetime, until: datetime) -> boo
     return store.swap(source, _PLACE, text, taken)
 
 
-def release_place(store: Store, source: str) -> None:
+def release_place(store: Memory, source: str) -> None:
     """Let a source be visited again."""
     store.remember(source, _PLACE, "")
 
 
-def place_held(store: Store, source: str, now: datetime) -> bool:
+def place_held(store: Memory, source: str, now: datetime) -> bool:
     """Whether another process is pushing to a source."""
     text = store.recall(source, _PLACE) or ""
     return bool(text) and json.loads(text)["by"] != this_process() and _is_held(text, now)
@@ -53,7 +54,7 @@ def _is_held(text: str, now: datetime) -> bool:
 
 
 def note_push(
-    store: Store, wanted: Version, before: Version, now: datetime, until: datetime, *, why: str | None = None
+    store: Memory, wanted: Version, before: Version, now: datetime, until: datetime, *, why: str | None = None
 ) -> None:
     """Put on record that a source is about to be changed, or, with `why`, that nobody knows what it holds. StoreError.
 
@@ -70,7 +71,7 @@ def note_push(
     store.remember(wanted.source, PUSHING, json.dumps(note))
 
 
-def unfinished_pushes(store: Store, now: datetime) -> list[Unfinished]:
+def unfinished_pushes(store: Memory, now: datetime) -> list[Unfinished]:
     """The pushes that nobody is still at, by source: what those sources hold is not known. StoreError."""
     found = []
     for source, text in sorted(store.recall_all(PUSHING).items()):

@@ -5,7 +5,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 from historon.base.errors import StoreError
-from historon.store.interface import Store, Version
+from historon.store.interface import Store
+from historon.store.records import Version
 
 __all__ = ["Damage", "Verification", "verify"]
 

@@ -13,7 +13,8 @@ from pathlib import Path
 import msgspec
 
 from historon.base.errors import StoreError
-from historon.store.interface import ESTATE, Store
+from historon.store.interface import Memory
+from historon.store.records import ESTATE
 
 __all__ = ["Writer", "admit_writer", "check_writer", "stranger", "writers_of"]
 
@@ -48,7 +49,7 @@ class Writer(msgspec.Struct, frozen=True):
         return f"{self.estate} on {self.host}"
 
 
-def writers_of(store: Store) -> list[Writer]:
+def writers_of(store: Memory) -> list[Writer]:
     """Who may write a store; nobody for one that was never written to. StoreError."""
     text = store.recall(ESTATE, _TOPIC)
     try:
@@ -59,7 +60,7 @@ def writers_of(store: Store) -> list[Writer]:
         ) from exc
 
 
-def stranger(store: Store, file: Path) -> str:
+def stranger(store: Memory, file: Path) -> str:
     """Why this estate file may not write to a store, in words; empty where it may. StoreError."""
     return _why_not(writers_of(store), Writer.here(file))
 
@@ -70,7 +71,7 @@ def _why_not(known: Sequence[Writer], me: Writer) -> str:
     return f"this store belongs to {' and '.join(map(str, known))}; this is {me}"
 
 
-def check_writer(store: Store, file: Path) -> None:
+def check_writer(store: Memory, file: Path) -> None:
     """Take a store that nobody wrote to yet for one's own. Raises StoreError where it is somebody else's."""
     known, me = writers_of(store), Writer.here(file)
     if not known and not store.swap(ESTATE, _TOPIC, "", msgspec.json.encode([me]).decode()):
@@ -80,7 +81,7 @@ def check_writer(store: Store, file: Path) -> None:
         raise StoreError(f"{why}; nothing was changed", hint=_HINT)
 
 
-def admit_writer(store: Store, file: Path, *, beside: bool) -> Sequence[Writer]:
+def admit_writer(store: Memory, file: Path, *, beside: bool) -> Sequence[Writer]:
     """Let this estate file write to a store from now on, instead of all others, or beside them. StoreError.
 
     Returns who could until now.

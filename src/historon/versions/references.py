@@ -9,7 +9,8 @@ from typing import Self
 from historon.base.errors import UsageError
 from historon.base.times import for_people
 from historon.estate import Duration
-from historon.store.interface import Store, Version
+from historon.store.interface import Store
+from historon.store.records import Version
 
 __all__ = ["Reference", "resolve"]
 

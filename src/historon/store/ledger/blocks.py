@@ -5,8 +5,8 @@ from collections.abc import Iterator
 
 from historon.base.errors import StoreError
 from historon.store.encoding import DamagedError, Encoding, pack, read_varints, unpack, varints
-from historon.store.interface import Part
 from historon.store.ledger.transactions import Database
+from historon.store.records import Part
 
 __all__ = ["Blocks"]
 

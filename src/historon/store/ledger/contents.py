@@ -28,9 +28,9 @@ from historon.store.encoding import (
     next_epoch,
     sketch,
 )
-from historon.store.interface import Part
 from historon.store.ledger.blocks import Blocks
 from historon.store.ledger.transactions import Database
+from historon.store.records import Part
 
 __all__ = ["Contents"]
 

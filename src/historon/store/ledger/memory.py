@@ -1,11 +1,11 @@
-"""What is remembered of sources, each under a topic, and by which numbers the ledger knows them."""
+"""What is remembered of sources, each under a topic, by which numbers the ledger knows them, and what of itself."""
 
 from collections.abc import Mapping
 
-from historon.store.interface import ESTATE
 from historon.store.ledger.transactions import Database
+from historon.store.records import ESTATE
 
-__all__ = ["Memory", "Names"]
+__all__ = ["MemoryTable", "Names", "keep", "number_of", "raise_changes"]
 
 _ESTATE, _NOBODY = 0, -1
 
@@ -44,7 +44,7 @@ class Names:
         self._numbers.clear()
 
 
-class Memory:
+class MemoryTable:
     """The table `memory`; every call runs inside the caller's transaction."""
 
     def __init__(self, db: Database, names: Names) -> None:
@@ -73,3 +73,23 @@ class Memory:
         """What is remembered of every source, by name."""
         query = "SELECT name, text FROM memory JOIN source ON id = source WHERE topic = ?"
         return dict(self._db.execute(query, (topic,)).fetchall())
+
+
+def number_of(db: Database, name: str) -> int:
+    """A number that the ledger keeps about itself; 0 where it keeps none."""
+    row = db.execute("SELECT value FROM meta WHERE name = ?", (name,)).fetchone()
+    return int(row[0]) if row else 0
+
+
+def keep(db: Database, name: str, value: bytes) -> None:
+    """Let the ledger keep a value about itself."""
+    db.execute(
+        "INSERT INTO meta (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+        (name, value),
+    )
+
+
+def raise_changes(db: Database, versions: int) -> None:
+    """Raise the change number, in the transaction that made, marked or removed so many versions."""
+    if versions:
+        keep(db, "changes", b"%d" % (number_of(db, "changes") + versions))

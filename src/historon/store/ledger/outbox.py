@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
-from historon.store.ledger.memory import Memory
+from historon.store.ledger.memory import MemoryTable
 from historon.store.ledger.milliseconds import from_ms, perhaps_from_ms, to_ms
 from historon.store.ledger.transactions import Transactions, writing
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
@@ -17,7 +17,7 @@ _COLUMNS = "number, channel, at, fate, tries, next, subject, letter, answer, rem
 class LedgerOutbox(Outbox):
     """The tables `pending` and `notice`."""
 
-    def __init__(self, transactions: Transactions, memory: Memory) -> None:
+    def __init__(self, transactions: Transactions, memory: MemoryTable) -> None:
         self.transactions = transactions
         self._db = transactions.db
         self._memory = memory

@@ -7,18 +7,18 @@ from datetime import datetime, timedelta
 import msgspec
 
 from historon.store.encoding import pack, unpack
-from historon.store.interface import Entry, Outcome, Recorded, Round, Visit
 from historon.store.ledger.milliseconds import from_ms, perhaps_from_ms, to_ms
 from historon.store.ledger.tables import OUTCOMES
 from historon.store.ledger.transactions import Database
+from historon.store.records import Entry, Outcome, Recorded, Round, Visit
 
-__all__ = ["Rounds"]
+__all__ = ["RoundTables"]
 
 _BEYOND = 2**31 - 1  # no store has so many rounds
 _LEVEL = 9
 
 
-class Rounds:
+class RoundTables:
     """The tables `round` and `outcome`; every call runs inside the caller's transaction."""
 
     def __init__(self, db: Database) -> None:

@@ -13,9 +13,10 @@ from urllib.parse import parse_qsl, urlsplit
 
 from historon.base.errors import OutsideError, StoreError
 from historon.estate import SecretRef, StorePlace
-from historon.store.interface import Approval, Copied, Store
+from historon.store.interface import Store
 from historon.store.ledger.store import LedgerStore
-from historon.store.ledger.tables import KEYS, TABLES, insertion
+from historon.store.ledger.tables import insertion, tables
+from historon.store.records import Approval, Copied
 from historon.store.sqlite.bare import BareLedger
 from historon.store.sqlite.copying import copy_of, follow, insert_rows, make_copy
 from historon.store.sqlite.schema import migrate
@@ -38,7 +39,6 @@ _CONNECT_S = 10
 _AT_ONCE = 500  # rows
 _LARGE = ("data", "bits", "more")  # columns of which digests are compared
 _OF_THE_SERVER = ("writer", "schema")  # what `meta` says of this engine alone
-_NUMBERS = ("changes", "families_after", "packed")  # in `meta`, which SQLite's own triggers calculate with
 # What points to something that is not there.
 _CHECKS = {
     "version {1} of source {0} belongs to no source": (
@@ -109,9 +109,6 @@ class PostgresStore(LedgerStore):
         self._others.append(made)
         return made
 
-    def _marked(self, versions: int) -> None:
-        self._keep("changes", b"%d" % (self._number("changes") + versions))
-
     def _lease_time(self, now: datetime) -> datetime:
         """The server's clock: those of the machines that share the store may differ."""
         (seconds,) = self._db.execute("SELECT extract(epoch FROM clock_timestamp())").fetchone()
@@ -130,9 +127,9 @@ class PostgresStore(LedgerStore):
         return None
 
     def size(self) -> int:
-        tables = " + ".join(f"pg_total_relation_size('{name}')" for name in TABLES)
+        sizes = " + ".join(f"pg_total_relation_size('{name}')" for name in tables())
         with self.transactions.doing("measure the store"):
-            return int(self._db.execute(f"SELECT {tables}").fetchone()[0])
+            return int(self._db.execute(f"SELECT {sizes}").fetchone()[0])
 
     def check(self) -> list[str]:
         """See Store. Its pages are the server's to check; here is seen whether all that rows point to is there."""
@@ -148,7 +145,7 @@ class PostgresStore(LedgerStore):
             with self.transactions.doing("copy the store"), closing(_connected(*self._opened_as)) as db:
                 db.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
                 migrate(made, str(target))
-                for table in TABLES:
+                for table in tables():
                     rows_into(db, made, table)
                 made.commit()
 
@@ -228,8 +225,7 @@ def _rows_of(db: "psycopg.Connection[Any]", table: str, columns: Sequence[str]) 
 def _fill(made: sqlite3.Connection, table: str, rows: Iterable[Sequence[Any]]) -> None:
     """Write all rows of a table into a ledger of SQLite."""
     if table == "meta":
-        kept = [(name, value) for name, value in rows if name not in _OF_THE_SERVER]
-        rows = [(name, int(value) if name in _NUMBERS else value) for name, value in kept]
+        rows = [(name, value) for name, value in rows if name not in _OF_THE_SERVER]
     insert_rows(made, table, rows)
 
 
@@ -237,7 +233,7 @@ _Writing = Callable[["psycopg.Connection[Any]", sqlite3.Connection, str], None]
 
 
 def _fetch_all(db: "psycopg.Connection[Any]", made: sqlite3.Connection, table: str) -> None:
-    _fill(made, table, _rows_of(db, table, TABLES[table]))
+    _fill(made, table, _rows_of(db, table, tables()[table].names))
 
 
 def _fetch_differing(db: "psycopg.Connection[Any]", made: sqlite3.Connection, table: str) -> None:
@@ -246,8 +242,8 @@ def _fetch_differing(db: "psycopg.Connection[Any]", made: sqlite3.Connection, ta
         _fetch_all(db, made, table)
         return
     made.create_function("sha256", 1, _sha256, deterministic=True)
-    keys = KEYS[table]
-    others = [one for one in TABLES[table] if one not in keys]
+    keys = tables()[table].key
+    others = [one for one in tables()[table].names if one not in keys]
     told = [*keys, *(f"sha256({one})" if one in _LARGE else one for one in others)]
     query = f"SELECT {', '.join(told)} FROM {table}"  # noqa: S608 (constants)
     ours = {row[: len(keys)]: row for row in made.execute(query)}
@@ -276,9 +272,11 @@ def _rows_by_key(
     db: "psycopg.Connection[Any]", table: str, keys: Sequence[tuple[Any, ...]]
 ) -> Iterator[tuple[Any, ...]]:
     """The rows with these keys, all there is of them."""
-    one = f"({', '.join(['%s'] * len(KEYS[table]))})"
+    one = f"({', '.join(['%s'] * len(tables()[table].key))})"
     some = ", ".join([one] * len(keys))
-    query = f"SELECT {', '.join(TABLES[table])} FROM {table} WHERE ({', '.join(KEYS[table])}) IN ({some})"  # noqa: S608 (constants)
+    query = (
+        f"SELECT {', '.join(tables()[table].names)} FROM {table} WHERE ({', '.join(tables()[table].key)}) IN ({some})"  # noqa: S608 (constants)
+    )
     yield from db.execute(query.encode(), [value for key in keys for value in key])
 
 
@@ -288,8 +286,8 @@ def _fill_from(copy: Path, db: ServerConnection) -> None:
         copy_of(copy / LEDGER, Path(folder))  # as of one moment, verified, and of this program's schema
         with closing(sqlite3.connect(Path(folder) / LEDGER)) as ledger:
             migrate(ledger, str(copy))
-            for table, columns in TABLES.items():
-                rows: Iterator[Any] = ledger.execute(f"SELECT {', '.join(columns)} FROM {table}")  # noqa: S608 (constants)
+            for table, described in tables().items():
+                rows: Iterator[Any] = ledger.execute(f"SELECT {', '.join(described.names)} FROM {table}")  # noqa: S608 (constants)
                 if table == "meta":
                     db.execute("DELETE FROM meta WHERE name NOT IN ('writer', 'schema')")
                     rows = ((name, _in_bytes(value)) for name, value in rows)

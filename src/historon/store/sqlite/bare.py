@@ -10,11 +10,12 @@ from typing import Any, NamedTuple
 
 from historon.base.errors import StoreError
 from historon.store.encoding import Bundle
-from historon.store.interface import Approval, Part, Removal, StoredPart, Version, version_digest
 from historon.store.ledger.contents import Contents
+from historon.store.ledger.memory import raise_changes
 from historon.store.ledger.milliseconds import to_ms
-from historon.store.ledger.store import places_in
-from historon.store.ledger.tables import TABLES
+from historon.store.ledger.tables import tables
+from historon.store.ledger.versions import places_in
+from historon.store.records import Approval, Part, Removal, StoredPart, Version, version_digest
 from historon.store.sqlite.schema import migrate
 from historon.store.sqlite.succession import check_same, check_successor
 from historon.store.verification import Damage
@@ -77,9 +78,9 @@ class BareLedger:
         with closing(sqlite3.connect(file)) as made:
             made.execute("PRAGMA journal_mode = OFF")
             migrate(made, str(file))
-            for table in TABLES:
+            for table in tables():
                 if table not in _CONTENTS:
-                    insert(made, table, rows(table, TABLES[table]))
+                    insert(made, table, rows(table, tables()[table].names))
             made.execute(_KEPT)
             known = {place: (size, sha256) for place, size, sha256 in _known(rows, whole=whole)}
             made.executemany("INSERT INTO kept VALUES (?, ?, ?, ?)", _used(made, known, whole=whole))
@@ -114,7 +115,7 @@ class BareLedger:
             rows = db.execute(query, (source, number)).fetchall()
         return {known[place] for (parts,) in rows for place in places_in(parts) if place in known}
 
-    def leave_out(self, versions: Iterable[Version], removal: Removal) -> None:
+    def leave_out(self, versions: Sequence[Version], removal: Removal) -> None:
         """Make it one that does not hold these versions, as if they had been removed."""
         with closing(sqlite3.connect(self.file)) as db:
             for one in versions:
@@ -125,6 +126,7 @@ class BareLedger:
                     "INSERT OR REPLACE INTO removed (source, number, at, rule, gone) VALUES (?, ?, ?, ?, ?)",
                     (*key, to_ms(one.at), removal.rules.get(one.source), to_ms(removal.gone)),
                 )
+            raise_changes(db, len(versions))
             left = {place for (parts,) in db.execute("SELECT parts FROM version") for place in places_in(parts)}
             unused = [place for place in db.execute("SELECT strand, position FROM kept") if place not in left]
             db.executemany("DELETE FROM kept WHERE strand = ? AND position = ?", unused)
@@ -209,6 +211,7 @@ def _without_broken(
             "INSERT OR REPLACE INTO removed (source, number, at, rule, gone) VALUES (?, ?, ?, ?, ?)",
             (source, number, at, DAMAGED_IN_COPY, now),
         )
+    raise_changes(db, len(lost))
     good = "(SELECT max(number) FROM version AS v WHERE v.source = source.id AND v.state <> 2)"
     when = f"(SELECT at FROM version AS v WHERE v.source = source.id AND v.number = {good})"  # noqa: S608 (constants)
     db.execute(

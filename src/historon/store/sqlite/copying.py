@@ -11,10 +11,10 @@ from typing import Any
 from historon.base.disk import sync_folder
 from historon.base.errors import StoreError
 from historon.store.encoding import Encoding
-from historon.store.interface import Approval, Copied
 from historon.store.ledger.contents import Contents
-from historon.store.ledger.store import places_in
-from historon.store.ledger.tables import KEYS, TABLES, insertion
+from historon.store.ledger.tables import insertion, tables
+from historon.store.ledger.versions import places_in
+from historon.store.records import Approval, Copied
 from historon.store.sqlite.succession import LedgerDigests, check_same, check_successor
 from historon.store.sqlite.transactions import LEDGER
 
@@ -117,14 +117,13 @@ def _update(ledger: Path, target: Path, approve: Approval | None) -> Copied | No
         if len(versions) > 1:
             return None
         db.execute("BEGIN")
-        differing = {table: _differing(db, table, TABLES[table]) for table in TABLES if table != "meta"}
+        differing = {name: _differing(db, name, table.names) for name, table in tables().items()}
         check_successor(db, target, differing["version"].gone, approve)
         _check_same(db, target, _touched(db, differing))
         _verify(db, target, differing)
         for table, rows in differing.items():
             _take_over(db, table, rows)
-        _take_over(db, "meta", _differing(db, "meta", TABLES["meta"]))  # triggers have written to it until now
-        if not all(_has_as_many(db, table) for table in TABLES):
+        if not all(_has_as_many(db, table) for table in tables()):
             raise StoreError(f"{target}: the written data differs from the store; the copy was not changed")
         sources, held = db.execute("SELECT count(DISTINCT source), count(*) FROM main.version").fetchone()
         (changes,) = db.execute("SELECT value FROM main.meta WHERE name = 'changes'").fetchone()
@@ -171,9 +170,9 @@ class _Differing:
 
 def _differing(db: sqlite3.Connection, table: str, columns: Sequence[str]) -> _Differing:
     """How the store's rows of a table differ from the copy's, by these columns."""
-    key = ", ".join(f"ours.{one}" for one in KEYS[table])
-    same = " AND ".join(f"theirs.{one} = ours.{one}" for one in KEYS[table])
-    equal = " AND ".join([same, *(f"theirs.{one} IS ours.{one}" for one in columns if one not in KEYS[table])])
+    key = ", ".join(f"ours.{one}" for one in tables()[table].key)
+    same = " AND ".join(f"theirs.{one} = ours.{one}" for one in tables()[table].key)
+    equal = " AND ".join([same, *(f"theirs.{one} IS ours.{one}" for one in columns if one not in tables()[table].key)])
     theirs = "SELECT 1 FROM {}.{} AS theirs WHERE {}"
     unlike = theirs.format("main", table, equal)
     unknown = theirs.format("before", table, same)
@@ -185,14 +184,14 @@ def _differing(db: sqlite3.Connection, table: str, columns: Sequence[str]) -> _D
 
 def _take_over(db: sqlite3.Connection, table: str, rows: _Differing) -> None:
     """Make the copy's rows of a table those of the store."""
-    columns = ", ".join(TABLES[table])
+    columns = ", ".join(tables()[table].names)
     key = _by_key(table)
     db.executemany(f"DELETE FROM before.{table} WHERE {key}", rows.gone)  # noqa: S608 (constants)
     db.executemany(f"INSERT INTO before.{table} ({columns}) SELECT {columns} FROM main.{table} WHERE {key}", rows.new)  # noqa: S608 (constants)
 
 
 def _by_key(table: str) -> str:
-    return " AND ".join(f"{one} = ?" for one in KEYS[table])
+    return " AND ".join(f"{one} = ?" for one in tables()[table].key)
 
 
 def _has_as_many(db: sqlite3.Connection, table: str) -> bool:

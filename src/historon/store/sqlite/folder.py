@@ -11,8 +11,9 @@ from typing import Any
 
 from historon.base.errors import StoreError
 from historon.base.processes import is_running
-from historon.store.interface import Approval, Copied, Store
+from historon.store.interface import Store
 from historon.store.ledger.store import LedgerStore
+from historon.store.records import Approval, Copied
 from historon.store.sqlite.bare import BareLedger
 from historon.store.sqlite.copying import copy_of, insert_rows
 from historon.store.sqlite.schema import migrate
@@ -102,9 +103,6 @@ class FolderStore(LedgerStore):
         made = cls(folder)
         made.set_aside()
         return made
-
-    def _marked(self, versions: int) -> None:
-        """The ledger's own triggers raise the change number."""
 
     def _lease_time(self, now: datetime) -> datetime:
         return now  # all who share the folder are on this machine, or calculate with its clock

@@ -7,9 +7,9 @@ from pathlib import Path
 from typing import Any
 
 from historon.base.errors import StoreError
-from historon.store.interface import Part
 from historon.store.ledger.contents import Contents
-from historon.store.ledger.tables import KEYS, TABLES
+from historon.store.ledger.tables import tables
+from historon.store.records import Part
 from historon.store.sqlite.bare import BareLedger, Kept
 from historon.store.sqlite.copying import copy_of, insert_rows
 from historon.store.sqlite.transactions import LEDGER
@@ -47,7 +47,7 @@ def _rescued(db: sqlite3.Connection, file: Path, lost: list[Damage]) -> list[Dam
         return iter(_readable(db, table, columns, lost))
 
     def insert(made: sqlite3.Connection, table: str, found: Any) -> None:
-        kept = [row for row in found if len(row) == len(TABLES[table])]
+        kept = [row for row in found if len(row) == len(tables()[table].names)]
         if table == "meta" and not any(row[0] == "fingerprint_key" for row in kept):
             return  # it is a store of its own then
         insert_rows(made, table, kept)
@@ -66,7 +66,7 @@ def _rescued(db: sqlite3.Connection, file: Path, lost: list[Damage]) -> list[Dam
 
 def _readable(db: sqlite3.Connection, table: str, columns: Sequence[str], lost: list[Damage]) -> list[Sequence[Any]]:
     """The rows of a table before the first page that cannot be read, and those behind the last one."""
-    key = KEYS[table]
+    key = tables()[table].key
     found: dict[Any, Sequence[Any]] = {}
     for way in ("", " DESC"):
         order = ", ".join(f"{one}{way}" for one in key)

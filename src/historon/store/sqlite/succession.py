@@ -10,11 +10,11 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from historon.base.errors import StoreError
-from historon.store.interface import Approval, Followed, State, Version, version_digest
 from historon.store.ledger.contents import Contents
 from historon.store.ledger.milliseconds import from_ms, perhaps_from_ms
-from historon.store.ledger.store import places_in, stored_parts
 from historon.store.ledger.tables import STATES
+from historon.store.ledger.versions import places_in, stored_parts
+from historon.store.records import Approval, Followed, State, Version, version_digest
 from historon.store.refusals import another_store, contradiction, lost
 
 __all__ = ["LedgerDigests", "VersionDigests", "check_same", "check_successor"]
