@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 
 from historon.base.sequences import common_end, common_start
 from historon.store.encoding.deltas import Encoding, decode, encode, encode_whole
-from historon.store.encoding.varints import read_varints, varints
+from historon.store.encoding.numbers import read_varints, varints
 
 _texts = st.lists(
     st.sampled_from(

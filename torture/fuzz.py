@@ -28,7 +28,7 @@ import click
 from historon.base.errors import HistoronError, StoreError
 from historon.base.visible import made_visible
 from historon.collect.answers import choose, find, whats_wrong
-from historon.collect.clocks import told_instant
+from historon.collect.dates import told_instant
 from historon.collect.failures import CollectError
 from historon.collect.transports.completeness import incomplete
 from historon.collect.transports.dialogue import Dialogue
@@ -58,7 +58,7 @@ from historon.notices.channels.syslog import _escaped
 from historon.notices.events import Event
 from historon.report.pages import difference_page
 from historon.store.encoding.deltas import Encoding, decode, encode
-from historon.store.encoding.varints import read_varints
+from historon.store.encoding.numbers import read_varints
 from historon.store.trees import name_of, raw_name, read_tree
 from historon.versions import Masks, Reference
 from historon.versions.secrets import cut_off, forms_of, secret_spans

@@ -9,7 +9,7 @@ from historon.api.context import Opened, listed
 from historon.api.history import record_named
 from historon.api.running import waiting
 from historon.base.errors import UsageError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.estate import nearest
 from historon.store import LARGE, StoredPart
 from historon.store import Version as Record

@@ -6,7 +6,7 @@ import io
 import lzma
 from typing import IO
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 
 __all__ = ["Rejoined", "TooMuchError", "decompressed", "kind_by_head"]
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 import msgspec
 
-from historon.base.times import for_people, utc_text
+from historon.base.quantities import for_people, utc_text
 from historon.base.visible import made_visible
 from historon.cli import tables
 from historon.cli.app import columns_given

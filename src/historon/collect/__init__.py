@@ -9,14 +9,13 @@ if TYPE_CHECKING:
     from historon.collect.events import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep, cause_of
     from historon.collect.failures import CollectError, FailureKind, OfferedKey
     from historon.collect.judging import ChangedLine, Judged, judge, question_about
-    from historon.collect.pauses import Resumed, resume_paused
     from historon.collect.pinning import Identity, shown_identity
     from historon.collect.pushing import push_parts
     from historon.collect.rehearsal import Rehearsal, rehearse
     from historon.collect.round import Pen, run_round, unfinished_sources
-    from historon.collect.settling import owing, settle_owed
     from historon.collect.slots import Slots
     from historon.collect.taking import StepTaken, Wanted
+    from historon.collect.unfinished import Resumed, owing, resume_paused, settle_owed
     from historon.collect.vouching import vouch, withdraw_vouch
 
 __all__ = [
@@ -61,14 +60,13 @@ __getattr__ = lazily(
         "events": ["Failure", "Observer", "RoundReport", "SourceBegan", "SourceResult", "SourceStep", "cause_of"],
         "failures": ["CollectError", "FailureKind", "OfferedKey"],
         "judging": ["ChangedLine", "Judged", "judge", "question_about"],
-        "pauses": ["Resumed", "resume_paused"],
         "pinning": ["Identity", "shown_identity"],
         "pushing": ["push_parts"],
         "rehearsal": ["Rehearsal", "rehearse"],
         "round": ["Pen", "run_round", "unfinished_sources"],
-        "settling": ["owing", "settle_owed"],
         "slots": ["Slots"],
         "taking": ["StepTaken", "Wanted"],
+        "unfinished": ["Resumed", "owing", "resume_paused", "settle_owed"],
         "vouching": ["vouch", "withdraw_vouch"],
     },
 )

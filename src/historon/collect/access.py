@@ -15,7 +15,7 @@ from historon.base.processes import this_process
 from historon.base.threads import StillBusyError, apart
 from historon.base.workers import Workers
 from historon.collect.brakes import Brake
-from historon.collect.clocks import skew_words
+from historon.collect.dates import skew_words
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.identities import Shown
 from historon.collect.leftovers import Leftovers

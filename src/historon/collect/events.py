@@ -9,8 +9,8 @@ from typing import Self
 
 from historon.collect.failures import TAIL, CollectError, FailureKind, OfferedKey
 from historon.collect.judging import ChangedLine
-from historon.collect.pauses import Resumed
 from historon.collect.taking import StepTaken
+from historon.collect.unfinished import Resumed
 from historon.insight import Unmet
 from historon.store import Outcome
 from historon.versions import Masks

@@ -5,7 +5,7 @@ import shutil
 from pathlib import Path
 
 from historon.base.errors import OutsideError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.collect.failures import CollectError, FailureKind
 from historon.estate import Estate, Procedure
 

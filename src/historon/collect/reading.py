@@ -8,7 +8,7 @@ import pickle
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import IO, Any, TypeVar, cast
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.base.workers import Workers
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import Answer

@@ -15,13 +15,12 @@ from historon.collect.events import Failure, Observer, RoundReport, SourceBegan,
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.identities import Identities
 from historon.collect.judging import Judged, Question, judge, question_about
-from historon.collect.pauses import Resumed, resume_paused
 from historon.collect.preconditions import check_preconditions
-from historon.collect.settling import OWED, owing, settle
 from historon.collect.slots import Slots, record_of
 from historon.collect.taking import StepTaken
 from historon.collect.transports.drop_folder import strangers
 from historon.collect.twins import EXPORT, Twins
+from historon.collect.unfinished import OWED, Resumed, owing, resume_paused, settle
 from historon.estate import REQUIREMENTS, Estate, Requirement, Source, same_rules
 from historon.insight import Reader, Unmet, Weights, news_of
 from historon.store import DATED, NO_DATE, Entry, Outcome, State, StillPaused, Store, place_held, still_paused

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from typing import IO
 
 from historon.base.packed import Rejoined, TooMuchError, decompressed, kind_by_head
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.store import LARGE, Member, name_of, tree_part_name, written_tree
 from historon.versions import stand_in
 

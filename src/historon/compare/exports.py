@@ -9,7 +9,7 @@ from enum import StrEnum
 from functools import cached_property
 from io import BytesIO
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.compare.archives import ArchiveError, is_archive, unpacked
 from historon.compare.changes import Change, How, outlines_of, text_changes
 from historon.compare.documents import Document, parse_document, parse_trees, same_meaning

@@ -1,12 +1,23 @@
-"""Whether a copy that holds a whole ledger says what the store says: versions, their digests and their marks."""
+"""Whether a copy is that of this store, and says what the store says: versions, their digests and their marks."""
 
+import hashlib
 from collections.abc import Mapping
 
 from historon.base.errors import StoreError
-from historon.copies.belonging import store_identity
-from historon.store import Damage, Store, Verification
+from historon.store import Damage, Store, Verification, another_store
 
-__all__ = ["compare_with_store"]
+__all__ = ["check_belongs", "compare_with_store", "store_identity"]
+
+
+def store_identity(store: Store) -> str:
+    """The identity of a store, 32 hexadecimal digits: the same for the store and for copies that can take its place."""
+    return hashlib.sha256(b"historon store\0" + store.fingerprint_key()).hexdigest()[:32]
+
+
+def check_belongs(place: str, said: str, estate: str, store: Store) -> None:
+    """RefusedError where a copy says that it belongs to another store than this one, of the estate that it names."""
+    if said != store_identity(store):
+        raise another_store(place, estate)
 
 
 def compare_with_store(

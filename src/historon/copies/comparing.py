@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from historon.base.errors import OutsideError, StoreError
-from historon.copies.belonging import store_identity
+from historon.copies.checking import store_identity
 from historon.copies.status import holdings_of
 from historon.estate import Estate
 from historon.store import Store

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from historon.base.disk import scratch
 from historon.base.errors import StoreError, UsageError
-from historon.copies.belonging import store_identity
+from historon.copies.checking import store_identity
 from historon.copies.manifest import MANIFEST
 from historon.copies.status import fetch_copy
 from historon.estate import Estate, nearest, read_estate

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from historon.base.errors import OutsideError, RefusedError, StoreError
-from historon.copies.belonging import check_belongs, store_identity
+from historon.copies.checking import check_belongs, store_identity
 from historon.copies.here import Folder, FolderHere
 from historon.copies.interface import Holdings
 from historon.copies.manifest import MANIFEST, RECORD, Record, is_below, problem_of, read_manifest, write_manifest

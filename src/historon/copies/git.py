@@ -20,7 +20,7 @@ from typing import Annotated, ClassVar
 from msgspec import Meta
 
 from historon.base.errors import OutsideError, StoreError
-from historon.copies.belonging import check_belongs, store_identity
+from historon.copies.checking import check_belongs, store_identity
 from historon.copies.interface import Holdings
 from historon.copies.rebuilding import Found, UnreadableError, rebuild
 from historon.estate import Copy, Estate, small_environment

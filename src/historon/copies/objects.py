@@ -19,9 +19,8 @@ from typing import Any, Protocol
 
 from historon.base.disk import scratch
 from historon.base.errors import RefusedError, StoreError
-from historon.base.sizes import size_text
-from historon.copies.belonging import store_identity
-from historon.copies.checking import compare_with_store
+from historon.base.quantities import size_text
+from historon.copies.checking import compare_with_store, store_identity
 from historon.copies.interface import Holdings
 from historon.copies.places import check_plain_name, left_out
 from historon.copies.removals import approval_of

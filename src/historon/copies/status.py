@@ -13,7 +13,7 @@ import msgspec
 
 from historon.base.errors import HistoronError, OutsideError, RefusedError, StoreError, where_raised
 from historon.base.threads import apart
-from historon.copies.belonging import store_identity
+from historon.copies.checking import store_identity
 from historon.copies.interface import CopyModule, Holdings
 from historon.estate import Copy, Estate, module_of, settings_digest, settings_files
 from historon.store import ESTATE, ContradictionError, Copied, Damage, Store, Verification, open_store

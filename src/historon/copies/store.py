@@ -14,8 +14,7 @@ from typing import TYPE_CHECKING, ClassVar
 from historon.base.disk import scratch
 from historon.base.errors import StoreError
 from historon.copies import objects
-from historon.copies.belonging import store_identity
-from historon.copies.checking import compare_with_store
+from historon.copies.checking import compare_with_store, store_identity
 from historon.copies.interface import Holdings
 from historon.copies.objects import SETTINGS
 from historon.copies.places import left_out

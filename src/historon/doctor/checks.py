@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from historon.base.errors import HistoronError
-from historon.base.times import for_people
+from historon.base.quantities import for_people
 from historon.collect.failures import CollectError
 from historon.collect.preconditions import check_needs, check_preconditions
 from historon.collect.transports.drop_folder import strangers

@@ -47,7 +47,6 @@ from historon.estate.settings_files import (
     temporary_places,
     written_places,
 )
-from historon.estate.spelling import nearest
 from historon.estate.steps import (
     ASKING,
     WITH_CLAUSES,
@@ -74,7 +73,7 @@ from historon.estate.steps import (
 )
 from historon.estate.store_place import StorePlace
 from historon.estate.subscriptions import Subscription
-from historon.estate.table import Port, given
+from historon.estate.table import Port, given, nearest
 from historon.estate.timetable_words import words_of
 from historon.estate.timetables import Freeze, Hours, Timetable
 from historon.estate.values import ACCOUNT_VALUES, fill, missing_values, values_of

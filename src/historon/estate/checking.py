@@ -28,9 +28,9 @@ from historon.estate.model import (
 from historon.estate.patterns import Dated, Finder, Noise, Pattern, QuickPattern
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import SecretRef
-from historon.estate.spelling import nearest
 from historon.estate.store_place import StorePlace
 from historon.estate.subscriptions import Subscription
+from historon.estate.table import nearest
 from historon.estate.timetables import Cron, Freeze, Hours, Times, Timetable
 from historon.estate.values import ACCOUNT_VALUES, BUILT_IN, missing_values, values_of
 

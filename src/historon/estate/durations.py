@@ -5,7 +5,7 @@ from datetime import timedelta
 from functools import lru_cache
 from typing import Self
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 
 __all__ = ["Duration", "Share", "Size", "describe", "in_words"]
 

@@ -9,7 +9,7 @@ from historon.base.errors import OutsideError, UsageError
 from historon.estate.layout import replace_file
 from historon.estate.model import Estate
 from historon.estate.reading import read_estate
-from historon.estate.spelling import nearest
+from historon.estate.table import nearest
 
 __all__ = ["add_rules", "add_sources", "read_rows", "set_source_key"]
 

@@ -10,9 +10,8 @@ from typing import Any, NamedTuple
 from historon.estate.checking import Path, Problem, problems_of
 from historon.estate.kinds import TRANSPORTS
 from historon.estate.procedures import Procedure
-from historon.estate.spelling import nearest
 from historon.estate.steps import ASKING, VERBS, Clauses, Pull, Put, Step
-from historon.estate.table import Name, field_names
+from historon.estate.table import Name, field_names, nearest
 from historon.estate.table_reading import missing, table_made, table_values, unknown_key
 
 __all__ = ["read_procedures", "typed_procedure"]

@@ -31,7 +31,7 @@ from historon.estate.overlaps import overlap_problems, same_device_problems
 from historon.estate.procedure_files import joined, shipped_names
 from historon.estate.procedure_reading import read_procedures, typed_procedure
 from historon.estate.procedures import Procedure
-from historon.estate.spelling import nearest
+from historon.estate.table import nearest
 from historon.estate.table_reading import read_kinds
 from historon.estate.timetable_words import understood
 from historon.estate.without_effect import problems_without_effect

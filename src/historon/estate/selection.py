@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from historon.base.errors import UsageError
 from historon.estate.model import Estate, Source
-from historon.estate.spelling import nearest
+from historon.estate.table import nearest
 
 __all__ = ["select"]
 

@@ -3,7 +3,7 @@
 from typing import Self
 
 from historon.estate.event_kinds import EVENT_KINDS, Severity
-from historon.estate.spelling import nearest
+from historon.estate.table import nearest
 
 __all__ = ["Subscription"]
 

@@ -1,13 +1,14 @@
-"""What all tables of the estate file have in common."""
+"""What all tables of the estate file have in common, and what may have been meant by a word that none of them knows."""
 
-from collections.abc import Iterator
+import difflib
+from collections.abc import Iterable, Iterator
 from functools import cache
 from typing import Annotated, ClassVar
 
 from msgspec import Meta, Struct
 from msgspec.structs import FieldInfo, fields
 
-__all__ = ["Count", "Name", "Port", "Table", "field_names", "given"]
+__all__ = ["Count", "Name", "Port", "Table", "field_names", "given", "nearest"]
 
 Name = Annotated[
     str,
@@ -46,3 +47,18 @@ def given(table: Struct) -> Iterator[tuple[str, object]]:
         value = getattr(table, one.name)
         if value not in (None, False, (), {}) and (one.required or value != one.default):
             yield one.encode_name, value
+
+
+_MOST = 12  # valid words that a hint names
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """A hint with the nearest valid spelling, or with what is valid where nothing is near."""
+    names = sorted(known)
+    near = difflib.get_close_matches(word.lower(), names, n=1, cutoff=0.5)
+    if near:
+        return f'did you mean "{near[0]}"?'
+    if not names:
+        return ""
+    more = " …" if len(names) > _MOST else ""
+    return f"one of {', '.join(names[:_MOST])}{more}"

@@ -7,8 +7,7 @@ import msgspec
 from msgspec.structs import FieldInfo
 
 from historon.estate.checking import Path, Problem, convert, problems_of
-from historon.estate.spelling import nearest
-from historon.estate.table import Name, Table
+from historon.estate.table import Name, Table, nearest
 
 __all__ = ["missing", "read_kinds", "table_made", "table_values", "unknown_key"]
 

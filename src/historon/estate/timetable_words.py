@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 import msgspec
 
-from historon.base.times import for_people
+from historon.base.quantities import for_people
 from historon.estate.checking import convert
 from historon.estate.recurrence import next_instants
 from historon.estate.timetables import CRON_FIELDS, Cron, Timetable

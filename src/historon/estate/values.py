@@ -6,7 +6,7 @@ from datetime import datetime
 from functools import lru_cache
 from typing import Any
 
-from historon.base.times import in_names
+from historon.base.quantities import in_names
 from historon.estate.model import Source
 from historon.estate.procedures import Procedure
 from historon.estate.secrets import is_reference

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator
 from historon.estate.checking import Parts, Path, Problem
 from historon.estate.model import Credentials
 from historon.estate.procedures import Procedure
-from historon.estate.spelling import nearest
+from historon.estate.table import nearest
 from historon.estate.values import asked_values, is_built_in
 
 __all__ = ["problems_without_effect"]

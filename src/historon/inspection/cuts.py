@@ -11,7 +11,7 @@ from xml.parsers import expat
 
 import msgspec
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.estate import Share
 
 __all__ = ["MOST_PAST", "Past", "cut_off", "shrunk_slowly"]

@@ -8,7 +8,7 @@ from typing import IO
 
 import msgspec
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share, walk
 from historon.inspection.answers import error_line, no_export

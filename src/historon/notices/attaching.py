@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Iterator
 
 from historon.base.errors import StoreError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.estate import Attaching, Channel, Estate
 from historon.notices.events import Event
 from historon.notices.letters import Attachment

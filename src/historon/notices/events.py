@@ -5,7 +5,7 @@ from datetime import datetime
 
 import msgspec
 
-from historon.base.times import utc_text
+from historon.base.quantities import utc_text
 from historon.collect import ChangedLine, FailureKind, RoundReport, SourceResult
 from historon.estate import EVENT_KINDS, Severity, describe
 from historon.store import Outcome

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 import msgspec
 
-from historon.base.times import for_people
+from historon.base.quantities import for_people
 from historon.collect import cause_of
 from historon.estate import EVENT_KINDS, Channel, Estate, EventKind
 from historon.insight import Family, families, is_packed

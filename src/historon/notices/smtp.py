@@ -12,7 +12,7 @@ from email.policy import SMTP
 from email.utils import format_datetime
 from typing import Any
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.base.tls import PinError
 from historon.estate import SecretError
 from historon.notices.channels.interface import NoticeError, Sent

@@ -21,8 +21,7 @@ from pathlib import Path
 
 from historon.base.disk import scratch
 from historon.base.errors import HistoronError, UsageError, where_raised
-from historon.base.sizes import size_text
-from historon.base.times import utc_text
+from historon.base.quantities import size_text, utc_text
 from historon.base.visible import made_visible
 from historon.estate import Estate, Procedure, Source, fill, small_environment, values_of
 from historon.restore.writing import write_version

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from historon.base.errors import OutsideError, UsageError
 from historon.base.folders import Below
-from historon.base.times import in_names
+from historon.base.quantities import in_names
 from historon.compare import ArchiveError, area_of, is_archive, section_of, unpacked
 from historon.estate import nearest
 from historon.restore.dressing import as_file, differences, dress_folder, dressed, target_of

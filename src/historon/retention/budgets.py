@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.estate import Estate, Size
 from historon.retention.verdicts import Verdict
 from historon.store import State, Store

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, tzinfo
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.estate import Estate, Retention, Source
 from historon.retention.budgets import within_budgets
 from historon.retention.verdicts import Verdict

@@ -2,11 +2,22 @@
 
 from historon.store.encoding import DamagedError, pack, unpack_pieces
 from historon.store.interface import Store
-from historon.store.losses import accept_losses, losses_of, note_losses
-from historon.store.noting import HEARTBEAT, PRUNING, RETIRED, TIMETABLE, at_work_topic, note, noted
+from historon.store.noting import (
+    HEARTBEAT,
+    PRUNING,
+    RETIRED,
+    TIMETABLE,
+    StillPaused,
+    accept_losses,
+    at_work_topic,
+    losses_of,
+    note,
+    note_losses,
+    noted,
+    still_paused,
+)
 from historon.store.opening import create_store, open_store
 from historon.store.outbox import Notice, NoticeState, Outbox, Pending
-from historon.store.pauses import StillPaused, still_paused
 from historon.store.proofs import NEVER_TRIED, Proof, last_proofs, note_proof, proofs_of
 from historon.store.pushes import Unfinished, hold_place, note_push, place_held, release_place, unfinished_pushes
 from historon.store.records import (

@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from historon.base.errors import OutsideError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.collect.preconditions import check_preconditions
 from historon.estate import EVENT_KINDS, Estate, Severity, Timetable, after_hours, describe, instants
 from historon.retention import clock_doubt

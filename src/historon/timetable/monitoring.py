@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from functools import partial
 
 from historon.base.errors import StoreError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.copies import copies_of
 from historon.estate import EVENT_KINDS, Estate, Severity, describe
 from historon.notices import Event, Monitored, Notifier, about_copy

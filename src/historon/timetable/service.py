@@ -20,8 +20,8 @@ from historon.base.disk import clear_scratch
 from historon.base.errors import HistoronError, StoreError
 from historon.base.patience import lateness, note_lateness
 from historon.base.processes import process_in_words
+from historon.base.quantities import utc_text
 from historon.base.threads import StillBusyError, apart
-from historon.base.times import utc_text
 from historon.base.workers import Workers
 from historon.collect import Pen, RoundReport, Slots, SourceBegan, SourceResult, SourceStep, run_round
 from historon.copies import heed_in_time

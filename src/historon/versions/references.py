@@ -7,7 +7,7 @@ from datetime import datetime, time, timedelta, tzinfo
 from typing import Self
 
 from historon.base.errors import UsageError
-from historon.base.times import for_people
+from historon.base.quantities import for_people
 from historon.estate import Duration
 from historon.store.interface import Store
 from historon.store.records import Version

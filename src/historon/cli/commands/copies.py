@@ -7,7 +7,7 @@ import click
 
 from historon.api import Copy, Estate, newest_first, statuses_of
 from historon.base.errors import ExitCode, HistoronError, UsageError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, print_json, printable
 from historon.cli.views import copies as view

@@ -3,7 +3,7 @@
 import click
 
 from historon.base.errors import OutsideError, UsageError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import count, print_json
 from historon.cli.views import prune as view

@@ -11,7 +11,7 @@ import click
 
 from historon.api import Estate
 from historon.base.errors import ExitCode, OutsideError, UsageError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
 from historon.cli.views.collect import failure_data

@@ -4,7 +4,7 @@ import click
 
 from historon.api import Estate
 from historon.base.errors import ExitCode, UsageError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app
 from historon.cli.output import count, print_json
 

@@ -6,7 +6,7 @@ from datetime import datetime, tzinfo
 import click
 
 from historon.base.errors import UsageError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, instant, print_json, print_table, printable, table
 from historon.cli.views import versions as view

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 import click
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.output import console, count, instant, print_table, printable, table
 from historon.estate import Estate, Freeze, describe, in_words, next_instants, words_of
 from historon.timetable import Due, Load

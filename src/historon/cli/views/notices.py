@@ -8,7 +8,7 @@ import click
 import msgspec
 
 from historon.base.errors import UsageError
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.conditions import conditions_data, print_conditions
 from historon.cli.output import count, instant, print_json, print_table, printable, table
 from historon.estate import Channel, Estate

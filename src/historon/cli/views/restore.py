@@ -3,7 +3,7 @@
 import click
 
 from historon.api import Estate
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.output import count, instant, printable
 from historon.compare import compare_exports, unified
 from historon.restore import Original, OriginalState, Restored

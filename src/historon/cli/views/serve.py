@@ -9,7 +9,7 @@ from logging.handlers import WatchedFileHandler
 from typing import Any
 
 from historon.base.errors import OutsideError
-from historon.base.times import utc_text
+from historon.base.quantities import utc_text
 from historon.cli.output import printable
 from historon.estate import without_secrets
 

@@ -2,7 +2,7 @@
 
 import click
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.cli.output import console, count, printable
 from historon.store import Verification
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from typing import ClassVar, Generic, TypeVar
 
 from historon.base.patience import within
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.interface import TAIL, Answer, Session, Target
 from historon.estate import Clauses, Duration, Pattern, Procedure, QuickPattern, Saying

@@ -9,7 +9,7 @@ from typing import Any, Generic, TypeVar
 
 import msgspec
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.collect.failures import TAIL, CollectError, FailureKind
 from historon.collect.identities import Shown
 from historon.collect.transports.spooling import Spool

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from historon.base.folders import Below, LinkError, final
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.base.threads import apart
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.newest import newest_file

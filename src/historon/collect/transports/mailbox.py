@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from historon.base.folders import Below
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.base.threads import apart
 from historon.collect.failures import CollectError, FailureKind, NotNowError
 from historon.collect.transports.interface import Origin, Session, Target

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from lxml import etree
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.base.threads import apart
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.transports.framing import ChunkedFraming, EndOfMessageFraming, Framing, FramingError

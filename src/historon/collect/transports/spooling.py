@@ -5,7 +5,7 @@ import tempfile
 from pathlib import Path
 from typing import IO
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.collect.failures import TAIL, CollectError, FailureKind
 from historon.store import LARGE, Part
 

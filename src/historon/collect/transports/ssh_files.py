@@ -11,7 +11,7 @@ from typing import Any
 
 import asyncssh
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.newest import newest_file
 from historon.collect.transports.interface import Origin, Session

@@ -4,7 +4,7 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from historon.collect.clocks import told_instant
+from historon.collect.dates import told_instant
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.taking import Result, Taking
 from historon.collect.transports.interface import Answer

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.taking import BEARABLE, Result, Taking, failing
 from historon.collect.transports.interface import Answer, Origin

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from historon.base.errors import OutsideError
-from historon.base.times import utc_text
+from historon.base.quantities import utc_text
 from historon.estate import Estate, Severity
 
 if TYPE_CHECKING:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 from msgspec import Meta
 
-from historon.base.times import utc_text
+from historon.base.quantities import utc_text
 from historon.base.tls import PinError
 from historon.estate import Channel, Estate, Port, check_trust
 from historon.notices.channels.interface import LONGEST_ANSWER, TIMEOUT_S, NoticeError, Sent, trusting

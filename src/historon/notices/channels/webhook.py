@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, ClassVar
 import msgspec
 
 from historon.base.errors import causes_of
-from historon.base.sizes import size_text
+from historon.base.quantities import size_text
 from historon.base.tls import PinError
 from historon.estate import Channel, Estate, Pattern, SecretError, SecretRef, check_trust
 from historon.notices.channels.interface import LONGEST_ANSWER, TIMEOUT_S, NoticeError, Sent, as_data, trusting

@@ -1,11 +1,21 @@
 """Bytes in, bytes out: how contents are written down, without knowing where. Here they would be encrypted too."""
 
-from historon.store.encoding.bitsets import no_bits, packed_bits, unpacked_bits, with_numbers
-from historon.store.encoding.chains import CHAIN_BYTES, EPOCH, LONGEST_CHAIN, SPANS, base_of, next_epoch
 from historon.store.encoding.codec import DamagedError, pack, unpack, unpack_pieces
-from historon.store.encoding.deltas import Encoding, decode, encode, encode_whole, sketch
+from historon.store.encoding.deltas import (
+    CHAIN_BYTES,
+    EPOCH,
+    LONGEST_CHAIN,
+    SPANS,
+    Encoding,
+    base_of,
+    decode,
+    encode,
+    encode_whole,
+    next_epoch,
+    sketch,
+)
+from historon.store.encoding.numbers import no_bits, packed_bits, read_varints, unpacked_bits, varints, with_numbers
 from historon.store.encoding.records import Bundle, Record, bundled
-from historon.store.encoding.varints import read_varints, varints
 
 __all__ = [
     "CHAIN_BYTES",

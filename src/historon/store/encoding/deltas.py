@@ -1,7 +1,12 @@
-"""How contents are written down: whole, or as what changed against another content.
+"""How contents are written down: whole, or as what changed against another content, and against which.
 
 Three open forms (docs/store-format.md): a zstd frame (RFC 8878); a zstd frame that has another content as its raw
 prefix; and a splice list, which for the edit of a line is the smallest and by far the quickest to find.
+
+The contents of one part of one source form a strand and have positions in it, from 0 on. Position n is written
+against the one before it, save every sixteenth, which is written against `n & (n - 1)`, n with its lowest set bit
+cleared: so no chain is longer than 15 and the set bits of n / 16, and what would be keyframes are small deltas
+themselves. Every 1,024 positions a keyframe begins again.
 """
 
 from collections.abc import Iterator
@@ -9,9 +14,21 @@ from enum import IntEnum
 
 from historon.base.sequences import common_start
 from historon.store.encoding.codec import pack, pack_on, size_on, unpack, unpack_on
-from historon.store.encoding.varints import read_varints, varints
+from historon.store.encoding.numbers import read_varints, varints
 
-__all__ = ["Encoding", "decode", "encode", "encode_whole", "sketch"]
+__all__ = [
+    "CHAIN_BYTES",
+    "EPOCH",
+    "LONGEST_CHAIN",
+    "SPANS",
+    "Encoding",
+    "base_of",
+    "decode",
+    "encode",
+    "encode_whole",
+    "next_epoch",
+    "sketch",
+]
 
 _ANCHOR = 48  # bytes that must be equal for the splice to take up the base again
 _NEAR = 4096  # where an anchor is looked for first: repetitive text has the same bytes in many places
@@ -134,3 +151,25 @@ def _pieces(data: bytes, base: bytes) -> Iterator[bytes]:
 
 def _zigzag(number: int) -> int:
     return number << 1 if number >= 0 else (-number << 1) - 1
+
+
+EPOCH = 1024
+_RUN = 16
+SPANS = (64, _RUN)  # positions in a bundle, the largest first
+CHAIN_BYTES = 64 * 2**20  # the contents that are read before one stay below this, if all are as large
+LONGEST_CHAIN = _RUN - 1 + (EPOCH // _RUN - 1).bit_count() + 2
+
+
+def base_of(position: int, size: int) -> int:
+    """The position that a content of so many bytes is written against; not asked of a keyframe."""
+    if position % _RUN and size * LONGEST_CHAIN <= CHAIN_BYTES:
+        return position - 1
+    base = position & (position - 1)
+    while base % EPOCH and ((base % EPOCH).bit_count() + 1) * size > CHAIN_BYTES:
+        base &= base - 1
+    return base
+
+
+def next_epoch(position: int) -> int:
+    """The first position of an epoch that is not before this one."""
+    return -(-position // EPOCH) * EPOCH

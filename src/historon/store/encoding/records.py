@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from historon.store.encoding.codec import pack, unpack
 from historon.store.encoding.deltas import Encoding
-from historon.store.encoding.varints import read_varints, varints
+from historon.store.encoding.numbers import read_varints, varints
 
 __all__ = ["Bundle", "Record", "bundled"]
 

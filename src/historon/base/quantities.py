@@ -1,8 +1,23 @@
-"""The three ways in which an instant is written: for people, for programs, and in names of files."""
+"""Sizes and instants as they are written."""
 
 from datetime import UTC, datetime, tzinfo
 
-__all__ = ["for_people", "in_names", "utc_text"]
+__all__ = ["for_people", "in_names", "size_text", "utc_text"]
+
+
+def size_text(count_of_bytes: float) -> str:
+    """A size with three digits or so.
+
+    >>> size_text(812), size_text(53_200), size_text(1_400_000)
+    ('812 B', '53.2 kB', '1.4 MB')
+    """
+    for unit in ("B", "kB", "MB", "GB"):
+        if count_of_bytes < 1000 or unit == "GB":
+            if unit == "B" or count_of_bytes >= 100:
+                return f"{count_of_bytes:.0f} {unit}"
+            return f"{count_of_bytes:.1f} {unit}"
+        count_of_bytes /= 1000
+    raise AssertionError("unreachable")
 
 
 def for_people(at: datetime, zone: tzinfo, *, named: bool = False) -> str:
