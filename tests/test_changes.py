@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from historon.collect.judging import changed_lines
-from historon.compare import Change, Edit, How, Kind, Outline, PartChange, align_texts, compare_exports
+from historon.compare import Change, Edit, How, Kind, PartChange, align_texts, compare_exports, outline_of
 from historon.estate import Noise, Pattern
 from historon.insight import Reader
 from historon.versions import Masks
@@ -112,7 +112,7 @@ def test_edits_of_known_truth_are_told_as_what_they_are(kind: str, seed: int) ->
     edited[names[2]]["storm"] = "y5000000"
     del edited[names[3]]
     old, new = write(sections), write(edited)
-    assert Outline([line + b"\n" for line in old.encode().splitlines()]).kind == kind
+    assert outline_of([line + b"\n" for line in old.encode().splitlines()]).kind == kind
     end = ";" if kind == "braces" else ""
     begin, verb = {"words": ("edit ", "set "), "headers": ("/", "")}.get(kind, ("", ""))
     assert sorted(_changes(old, new)) == sorted(

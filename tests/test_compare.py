@@ -12,7 +12,7 @@ from historon.compare import Edit, Kind, align, compare_exports, hunks, unified
 from historon.compare.sliding import slid
 from historon.estate import Noise, Pattern
 from historon.versions import Masks, split_lines
-from tests.conftest import needs_patch
+from tests.conftest import FILES_ESTATE, EstateFolder, needs_patch
 
 _LINES = st.lists(st.sampled_from([b"a\n", b"b\n", b"c\n", b"d\r\n", b"", b"e"]), max_size=60).map(b"".join)
 T = TypeVar("T", bound=Hashable)
@@ -213,3 +213,23 @@ def test_a_diff_masks_secrets_unless_revealed() -> None:
 def test_masking_never_breaks_and_keeps_lines(content: bytes) -> None:
     hidden = Masks(secret=[Pattern.parse(r"a(b*)")], key=b"k").hide(content)
     assert hidden.count(b"\n") == content.count(b"\n")
+
+
+@pytest.mark.parametrize(
+    ("name", "noise", "old", "new"),
+    [
+        ("a.json", "/rules/*/hits", '{"rules": [{"id": 1, "hits": 2}]}', '{"rules": [{"id": 1, "hits": 3}]}'),
+        ("a.ini", "/[cache]/hits", "[cache]\nsize=4\nhits=2\n", "[cache]\nsize=4\nhits=3\n"),
+        ("a.csv", "/*/hits", "id,hits\n1,2\n2,2\n", "id,hits\n1,3\n2,9\n"),
+    ],
+)
+def test_noise_by_place_works_in_every_format(
+    files_estate: EstateFolder, name: str, noise: str, old: str, new: str
+) -> None:
+    files_estate.write(FILES_ESTATE.replace('pull = "data" }]', f'pull = "data" }}]\nnoise = ["json:{noise}"]'))
+    for text in (old, new):
+        (files_estate.path / "data" / name).write_text(text)
+        files_estate.run("collect")
+    states = [row["state"] for row in files_estate.run("versions", "files", "--all", "--json").rows]
+    assert sorted(states) == ["good", "noise"]
+    assert "no change on record" in files_estate.run("diff", "files").err

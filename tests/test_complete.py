@@ -6,10 +6,12 @@ from pathlib import Path
 
 import pytest
 
+from historon.base.packed import Format
 from historon.cli.main import COMMANDS
 from historon.collect.verbs import TAKERS
 from historon.estate import EVENT_KINDS, Retention
 from historon.estate.steps import VERBS
+from historon.inspection.formats import READERS
 
 ROOT = Path(__file__).parent.parent
 YEAR = "".join(file.read_text() for file in (ROOT / "year").rglob("*.py"))
@@ -69,3 +71,9 @@ def test_each_event_is_played_and_documented(kind: str) -> None:
 def test_each_verb_of_steps_is_taken_and_has_a_row(verb: str) -> None:
     assert any(kind in TAKERS for kind in VERBS[verb].__mro__)
     assert f"`{verb}`" in _text("docs/collecting.md") + _text("docs/pushing.md")
+
+
+def test_each_format_of_exports_is_opened_and_has_a_row() -> None:
+    text = (ROOT / "docs" / "collecting.md").read_text()
+    assert all(f"`{one}`" in text or f'is = "{one}"' in text for one in Format)
+    assert {*Format} - {*READERS} == {Format.TEXT, Format.ANYTHING}, "nobody opens it"

@@ -19,7 +19,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from historon.compare import Kind, Outline, compare_exports
+from historon.compare import Kind, compare_exports, outline_of
 from historon.estate import Noise, Pattern, Requirement, same_rules
 from historon.insight import (
     Proposal,
@@ -226,19 +226,19 @@ def test_a_suspect_export_is_not_found(tmp_path: Path) -> None:
 )
 def test_the_nesting_is_found(kind: str, text: str, line: str, path: list[str]) -> None:
     lines = [one.encode() + b"\n" for one in text.splitlines()]
-    outline = Outline(lines)
+    outline = outline_of(lines)
     at = next(n for n, one in enumerate(lines) if one.strip() == line.encode())
     assert outline.kind == kind
     assert [heading.decode() for heading in outline.path(at)] == path
-    assert [heading.decode() for heading in Outline(lines, kind).path(at)] == path
+    assert [heading.decode() for heading in outline_of(lines, kind).path(at)] == path
 
 
 @given(st.lists(st.integers(0, 4), max_size=60))
 def test_asking_in_any_order_gives_the_same_paths(depths: list[int]) -> None:
     lines = [b" " * depth + b"line %d\n" % n for n, depth in enumerate(depths)]
-    rising = Outline(lines, "indentation")
+    rising = outline_of(lines, "indentation")
     paths = [rising.path(at) for at in range(len(lines))]
-    falling = Outline(lines, "indentation")
+    falling = outline_of(lines, "indentation")
     assert paths == [falling.path(at) for at in reversed(range(len(lines)))][::-1]
     for at, path in enumerate(paths):
         assert len(path) <= depths[at]
@@ -255,20 +255,20 @@ _ANY_LINES = st.lists(
 @pytest.mark.parametrize("kind", ["indentation", "braces", "words", "headers", "prefixes", "flat"])
 @given(_ANY_LINES)
 def test_walking_up_and_one_pass_find_the_same(kind: str, lines: list[bytes]) -> None:
-    walked, passed = Outline(lines, kind), Outline(lines, kind)
+    walked, passed = outline_of(lines, kind), outline_of(lines, kind)
     passed._steps = -1
     assert [walked.parent(at) for at in range(len(lines))] == [passed.parent(at) for at in range(len(lines))]
 
 
 def test_hostile_nesting_takes_no_time() -> None:
     for line in (b"}", b"a {", b"} {"):
-        outline = Outline([line] * 100_000, "braces")
+        outline = outline_of([line] * 100_000, "braces")
         assert [outline.parent(at) for at in range(0, 100_000, 7)]
 
 
 def test_one_flat_section_of_many_lines_takes_no_time() -> None:
     lines = [b"head\n", *(b"  line %d\n" % n for n in range(200_000))]
-    outline = Outline(lines)
+    outline = outline_of(lines)
     assert all(outline.path(at) == (b"head",) for at in range(1, len(lines), 50))
 
 

@@ -190,8 +190,8 @@ def _environment(module: _Module) -> list[str]:
     return sorted(one for one in wholes if one.startswith(("os.environ", "os.getenv", "posix.environ")))
 
 
-# Kinds and commands are looked up by name, so that nobody keeps a list of them; nothing else is.
-_BY_NAME = {"historon.estate.kinds", "historon.cli.main", "historon.base.lazily"}
+# Kinds, commands and documents are looked up by name, so that nobody keeps a list of them; nothing else is.
+_BY_NAME = {"historon.estate.kinds", "historon.compare.documents", "historon.cli.main", "historon.base.lazily"}
 
 
 def _loads_by_name(module: _Module) -> list[str]:

@@ -38,11 +38,11 @@ from historon.collect.transports.mailbox import _file_name, _header, _parsed, _s
 from historon.collect.transports.waiting import Seen
 from historon.collect.transports.xml import canonical_json, canonical_xml
 from historon.compare import (
-    Outline,
     compare_exports,
     edited_words,
     hunks,
     marked,
+    outline_of,
     outlines_of,
     side_by_side,
     text_changes,
@@ -211,7 +211,7 @@ def _compared(ending: str) -> Callable[[bytes, bytes], object]:
 def _outlined(now: bytes, _: bytes) -> None:
     lines = now.split(b"\n")
     for kind in (None, "indentation", "braces", "words", "headers", "prefixes", "flat"):
-        outline = Outline(lines, kind)
+        outline = outline_of(lines, kind)
         for at in range(0, len(lines), max(1, len(lines) // 50)):
             outline.path(at), outline.rank(at), outline.tells(at)
 

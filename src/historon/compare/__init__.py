@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from historon.compare.marking import Marked, marked, side_by_side
     from historon.compare.moves import Move, find_moves
     from historon.compare.opening import large_archives
-    from historon.compare.outline import Outline, places_under, section_of
+    from historon.compare.outline import Outline, outline_of, places_under, section_of
     from historon.compare.patches import Hunk, Row, hunks, unified
     from historon.compare.texts import align_texts
     from historon.compare.words import Span, edited_words, paired
@@ -43,6 +43,7 @@ __all__ = [
     "is_archive",
     "large_archives",
     "marked",
+    "outline_of",
     "outlines_of",
     "paired",
     "parse_document",
@@ -67,7 +68,7 @@ __getattr__ = lazily(
         "marking": ["Marked", "marked", "side_by_side"],
         "moves": ["Move", "find_moves"],
         "opening": ["large_archives"],
-        "outline": ["Outline", "places_under", "section_of"],
+        "outline": ["Outline", "outline_of", "places_under", "section_of"],
         "texts": ["align_texts"],
         "patches": ["Hunk", "Row", "hunks", "unified"],
         "words": ["Span", "edited_words", "paired"],

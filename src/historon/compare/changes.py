@@ -9,7 +9,7 @@ from functools import lru_cache
 
 from historon.compare.lines import Edit
 from historon.compare.moves import Move, find_moves, without
-from historon.compare.outline import Outline, first_words, words_of
+from historon.compare.outline import Outline, first_words, outline_of, words_of
 from historon.compare.words import edited_words, paired
 
 __all__ = ["Change", "How", "counted", "folded", "outlines_of", "text_changes"]
@@ -95,9 +95,9 @@ def outlines_of(
 
     `shown` are their lines fit for eyes, where these are not; `may_be_several` is as of an Outline.
     """
-    kind = kind or Outline(max(old, new, key=len)).kind
+    kind = kind or outline_of(max(old, new, key=len)).kind
     sides = zip((old, new), shown, strict=True)
-    before, after = (Outline(lines, kind, seen, may_be_several=may_be_several) for lines, seen in sides)
+    before, after = (outline_of(lines, kind, seen, may_be_several=may_be_several) for lines, seen in sides)
     return before, after
 
 

@@ -15,7 +15,7 @@ from historon.compare.changes import Change, How, outlines_of, text_changes
 from historon.compare.documents import Document, parse_document, parse_trees, same_meaning
 from historon.compare.lines import Edit, align
 from historon.compare.moves import find_moves, without
-from historon.compare.outline import Outline
+from historon.compare.outline import Outline, outline_of
 from historon.compare.sliding import slid
 from historon.compare.structures import document_changes, order_is_free
 from historon.compare.texts import align_texts
@@ -356,7 +356,7 @@ def _bare(line: bytes) -> bytes:
 def _placed(edits: list[Edit], lines: _Lines, masks: Masks) -> list[Edit]:
     """The edits without lines that are noise by their place, and without moves where order means nothing."""
     old, new = lines
-    sides = Outline(old, masks.outline), Outline(new, masks.outline)
+    sides = outline_of(old, masks.outline), outline_of(new, masks.outline)
     gone = {
         at for edit in edits for at in range(edit.old_from, edit.old_to) if masks.noise_at(_place(sides[0], old, at))
     }
@@ -380,7 +380,7 @@ def _lists(outline: Outline, at: int) -> tuple[bytes, bytes]:
 def readings(content: bytes, masks: Masks) -> list[bytes | None]:
     """What each line of a text says, noise aside; None for a line that is noise, by itself or by its place."""
     lines = content.split(b"\n")
-    outline = Outline(lines, masks.outline)
+    outline = outline_of(lines, masks.outline)
     return [
         None if masks.has_places and masks.noise_at(_place(outline, lines, at)) else masks.essence(line)
         for at, line in enumerate(lines)

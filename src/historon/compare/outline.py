@@ -2,18 +2,21 @@
 
 By indentation; by braces; by words that open and close (`config` ... `end`); by header lines (`[section]`,
 `/section`); or not at all, where each line is a whole path (`set interfaces port-3 mtu 1500`) or stands for itself.
+Each of these is a class, which recognises itself in the first lines of a text.
 """
 
 import re
+from abc import ABC, abstractmethod
 from bisect import bisect_left, bisect_right
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 from itertools import filterfalse, islice
+from typing import ClassVar
 
 from historon.versions import split_lines
 
-__all__ = ["Outline", "first_words", "places_under", "section_of", "words_of"]
+__all__ = ["Outline", "first_words", "outline_of", "places_under", "section_of", "words_of"]
 
 _DEEPEST = 100  # headings of a path: whatever nests deeper is no configuration that anybody wrote
 _LONGEST_HEADER = 400  # bytes of a line
@@ -52,26 +55,53 @@ _WORD = re.compile(rb"(?:\[secret [0-9a-f]+\]|\S)+")
 _NOTHING = re.compile(rb"[\W_]*$")  # a line that only separates
 
 
-class Outline:
-    """The nesting of a text's lines.
+class _Sample:
+    """The first lines of a text that say something, by which its nesting is recognised."""
+
+    def __init__(self, lines: Sequence[bytes]) -> None:
+        self.whole = lines
+        self.lines = list(islice(filterfalse(_BLANK_OR_COMMENT.match, lines[:_SAMPLE]), _TELLING))
+
+    @cached_property
+    def joined(self) -> bytes:
+        """Those lines without what is around them, each ended by a line break on both sides."""
+        return b"\n" + b"\n".join(line.strip() for line in self.lines) + b"\n"
+
+
+def outline_of(
+    lines: Sequence[bytes],
+    kind: str | None = None,
+    shown: Sequence[bytes] | None = None,
+    *,
+    may_be_several: bool = True,
+) -> "Outline":
+    """The outline of a text. `kind` is as a procedure's `outline`; otherwise it is found.
+
+    `may_be_several` says whether the text may be several documents, as far as that is known.
+    `shown` are the lines as they stand in paths, where those that tell how they are nested are not fit for eyes.
+    """
+    made: type[Outline]
+    if kind:
+        made = next(one for one in _KINDS if one.kind == kind)
+    else:
+        sample = _Sample(lines)
+        made = next(one for one in _KINDS if one.fits(sample)) if sample.lines else _Flat
+    return made(lines, shown, may_be_several=may_be_several)
+
+
+class Outline(ABC):
+    """The nesting of a text's lines, see `outline_of`.
 
     It is looked for upwards from the lines that are asked about, or, once that has taken many steps, for all lines at
     once; so no text makes it quadratic.
     """
 
-    def __init__(
-        self,
-        lines: Sequence[bytes],
-        kind: str | None = None,
-        shown: Sequence[bytes] | None = None,
-        *,
-        may_be_several: bool = True,
-    ) -> None:
-        """`kind` is as a procedure's `outline`; otherwise it is found.
+    kind: ClassVar[str]
 
-        `may_be_several` says whether the text may be several documents, as far as that is known.
-        `shown` are the lines as they stand in paths, where those that tell how they are nested are not fit for eyes.
-        """
+    def __init__(
+        self, lines: Sequence[bytes], shown: Sequence[bytes] | None = None, *, may_be_several: bool = True
+    ) -> None:
+        """See `outline_of`."""
         self.lines = lines
         self._may_be_several = may_be_several
         self.shown = lines if shown is None else shown
@@ -82,11 +112,51 @@ class Outline:
         self._ranks: list[int] = []
         self._children: Counter[int] = Counter()
         self._steps = min(_STEPS, 2 * len(lines) + _FEW_STEPS)
-        self._openers: frozenset[bytes] = frozenset()
-        self._closers: frozenset[bytes] = frozenset()
-        self.kind = kind or self._found_kind()
-        if self.kind == "words":
-            self._openers, self._closers = self._pairs or (frozenset(), frozenset(_CLOSERS))
+
+    # ---- what a kind of nesting says of itself -----------------------------------------------------------------------
+
+    @classmethod
+    @abstractmethod
+    def fits(cls, sample: _Sample) -> bool:
+        """Whether a text that begins so is nested in this way."""
+
+    def opens(self, at: int) -> bool:
+        """Whether a line begins a section that has a name of its own."""
+        return False
+
+    def closes(self, line: bytes) -> bool:
+        """Whether a line ends a section, such as `}` or `exit`."""
+        return False
+
+    def tells(self, at: int) -> bool:
+        """Whether a line says anything: blank lines, separators and closing ones do not."""
+        return not _NOTHING.match(self.lines[at])
+
+    def document(self, at: int) -> bytes:
+        """What the document is called that a line is in, where the text is several of them (YAML 1.2, 9.2)."""
+        return b""
+
+    def words_above(self, at: int) -> bytes:
+        """The words at the beginning of a line that say which list or setting it belongs to; empty for none.
+
+        Where each line is a whole path they are those that it shares with another, else the name that gets a value.
+        """
+        named = _DIRECTIVE.match(self.shown[at]) if self._gives_values else None
+        return named[1] if named and named[1].lower() not in _VERBS else b""
+
+    def _found_parent(self, at: int) -> tuple[int, int]:
+        """A line's parent, and the line up to which was walked for it."""
+        return -1, at
+
+    def _parents(self) -> Iterator[int]:
+        """The parents of all lines, in one pass."""
+        yield from (-1 for _ in self.lines)
+
+    def _ends(self, below: int, at: int) -> bool:
+        """Whether the section that a line opens is over at a line below it."""
+        return self.closes(self.lines[below]) and self.parent(below) != at
+
+    # ---- what is the same for all ------------------------------------------------------------------------------------
 
     def path(self, at: int) -> tuple[bytes, ...]:
         """The headings above a line, from the outermost, such as `interface port-3`; no more than a hundred."""
@@ -119,16 +189,120 @@ class Outline:
             self._bare[parent] = tuple(reversed(found))
         return self._bare[parent]
 
+    def parent(self, at: int) -> int:
+        """The line that a line stands under; -1 for none. A closing line stands with what it closes."""
+        if at not in self._known:
+            if self._steps < 0:
+                self._known = dict(enumerate(self._parents()))
+                return self._known[at]
+            self._known[at], walked_to = self._found_parent(at)
+            self._steps -= at - walked_to
+        return self._known[at]
+
+    def rank(self, at: int) -> int:
+        """Which of the lines under the same heading this is, counted from 1."""
+        for line in range(len(self._ranks), at + 1):
+            parent = self.parent(line)
+            self._children[parent] += self.tells(line)
+            self._ranks.append(self._children[parent])
+        return self._ranks[at]
+
+    def remarks(self, at: int) -> bool:
+        """Whether a line is a comment, which belongs to what stands right below it."""
+        return _COMMENT.match(self.lines[at]) is not None
+
     @cached_property
     def _repeated(self) -> set[bytes]:
         """What opens a block at more than one place."""
-        opening = _is_header if self.kind == "headers" else self._opens
-        counts = Counter(line.strip() for line in self.lines if opening(line))
+        counts = Counter(line.strip() for at, line in enumerate(self.lines) if self.opens(at))
         return {line for line, count in counts.items() if count > 1}
 
+    @cached_property
+    def _gives_values(self) -> bool:
+        """Whether nearly each line gives a value to a name; prose does not."""
+        sample = _Sample(self.lines).lines
+        like = sum(_DIRECTIVE.match(line) is not None for line in sample)
+        ended = sum(_SENTENCE.search(line) is not None for line in sample)
+        return like >= 0.7 * len(sample) and ended <= 0.1 * len(sample)
+
+    def _heading(self, at: int) -> bytes:
+        """What names a section: its first line without what opens it; a single word also by what tells it apart."""
+        if at not in self._headings:
+            self._headings[at] = self._named(at)
+        return self._headings[at]
+
+    def _named(self, at: int) -> bytes:
+        heading = _heading(self.shown[at])
+        if self.lines[at].strip() not in self._repeated:
+            return heading
+        found: dict[bytes, bytes] = {}
+        for below in range(at + 1, min(at + _LOOKED_INTO, len(self.lines))):
+            line = self.lines[below]
+            if self._ends(below, at):
+                break
+            name = line.split(None, 1)[0].partition(b"=")[0].lower() if line.strip() else b""
+            if name in _TELLING_NAMES and name not in found and self.parent(below) == at:
+                found[name] = self.shown[below].strip().rstrip(b";,")
+        told = next((found[name] for name in _TELLING_NAMES if name in found), b"")
+        return b"%s (%s)" % (heading, told) if told else heading
+
+
+class _Flat(Outline):
+    """Each line stands for itself."""
+
+    kind = "flat"
+
+    @classmethod
+    def fits(cls, sample: _Sample) -> bool:
+        return True
+
+
+class _Prefixed(Outline):
+    """Each line is a whole path, such as `set interfaces port-3 mtu 1500`."""
+
+    kind = "prefixes"
+
+    @classmethod
+    def fits(cls, sample: _Sample) -> bool:
+        words = Counter(line.split(None, 1)[0] for line in sample.lines)
+        common = sum(count for _, count in words.most_common(3))
+        deep = sum(len(line.split()) >= 3 for line in sample.lines)
+        return common > 0.9 * len(sample.lines) and deep > 0.8 * len(sample.lines)
+
+    def words_above(self, at: int) -> bytes:
+        return self._shared_words(at) or super().words_above(at)
+
+    def _shared_words(self, at: int) -> bytes:
+        lines, places = self._sorted
+        here = bisect_left(lines, self.lines[at])
+        near = [places[other] for other in range(max(0, here - 1), min(here + 3, len(lines))) if other != here]
+        line = self.shown[at].strip()
+        shared = max((first_words(line, self.shown[other].strip()) for other in near), key=len, default=b"")
+        words = shared.split()
+        return shared if len(words) < len(line.split()) else b" ".join(words[:-1])
+
+    @cached_property
+    def _sorted(self) -> tuple[list[bytes], list[int]]:
+        """The lines in order, each once, and where one of each stands."""
+        places = {line: at for at, line in enumerate(self.lines)}
+        lines = sorted(places)
+        return lines, [places[line] for line in lines]
+
+
+class _Indented(Outline):
+    """What is indented more stands under the nearest line above that is indented less."""
+
+    kind = "indentation"
+
+    @classmethod
+    def fits(cls, sample: _Sample) -> bool:
+        return sum(line[:1] in b" \t" for line in sample.lines) >= max(1, len(sample.lines) // 50)
+
+    def words_above(self, at: int) -> bytes:
+        return b""
+
     def document(self, at: int) -> bytes:
-        """What the document is called that a line is in, where the text is several of them (YAML 1.2, 9.2)."""
-        if self.kind != "indentation" or not self._documents:
+        if not self._documents:
             return b""
         starts, names = self._documents
         return names[bisect_right(starts, at) - 1]
@@ -154,117 +328,7 @@ class Outline:
                 found.setdefault(keyed[1], keyed[2].strip())
         return b" ".join(found[key] for key in (b"kind", b"name") if key in found)
 
-    def words_above(self, at: int) -> bytes:
-        """The words at the beginning of a line that say which list or setting it belongs to; empty for none.
-
-        Where each line is a whole path they are those that it shares with another, else the name that gets a value.
-        """
-        if self.kind == "prefixes" and (shared := self._shared_words(at)):
-            return shared
-        if self.kind in ("flat", "prefixes") and self._gives_values:
-            named = _DIRECTIVE.match(self.shown[at])
-            return named[1] if named and named[1].lower() not in _VERBS else b""
-        return b""
-
-    def _shared_words(self, at: int) -> bytes:
-        lines, places = self._sorted
-        here = bisect_left(lines, self.lines[at])
-        near = [places[other] for other in range(max(0, here - 1), min(here + 3, len(lines))) if other != here]
-        line = self.shown[at].strip()
-        shared = max((first_words(line, self.shown[other].strip()) for other in near), key=len, default=b"")
-        words = shared.split()
-        return shared if len(words) < len(line.split()) else b" ".join(words[:-1])
-
-    @cached_property
-    def _sorted(self) -> tuple[list[bytes], list[int]]:
-        """The lines in order, each once, and where one of each stands."""
-        places = {line: at for at, line in enumerate(self.lines)}
-        lines = sorted(places)
-        return lines, [places[line] for line in lines]
-
-    @cached_property
-    def _sample(self) -> list[bytes]:
-        """The first lines that say something."""
-        return list(islice(filterfalse(_BLANK_OR_COMMENT.match, self.lines[:_SAMPLE]), _TELLING))
-
-    @cached_property
-    def _bare_sample(self) -> list[bytes]:
-        return [line.strip() for line in self._sample]
-
-    @cached_property
-    def _gives_values(self) -> bool:
-        """Whether nearly each line gives a value to a name; prose does not."""
-        sample = self._sample
-        like = sum(_DIRECTIVE.match(line) is not None for line in sample)
-        ended = sum(_SENTENCE.search(line) is not None for line in sample)
-        return like >= 0.7 * len(sample) and ended <= 0.1 * len(sample)
-
-    def _heading(self, at: int) -> bytes:
-        """What names a section: its first line without what opens it; a single word also by what tells it apart."""
-        if at not in self._headings:
-            self._headings[at] = self._named(at)
-        return self._headings[at]
-
-    def _named(self, at: int) -> bytes:
-        heading = _heading(self.shown[at])
-        if self.kind not in ("braces", "headers") or self.lines[at].strip() not in self._repeated:
-            return heading
-        found: dict[bytes, bytes] = {}
-        for below in range(at + 1, min(at + _LOOKED_INTO, len(self.lines))):
-            line = self.lines[below]
-            if (self.closes(line) and self.parent(below) != at) or (self.kind == "headers" and _is_header(line)):
-                break
-            name = line.split(None, 1)[0].partition(b"=")[0].lower() if line.strip() else b""
-            if name in _TELLING_NAMES and name not in found and self.parent(below) == at:
-                found[name] = self.shown[below].strip().rstrip(b";,")
-        told = next((found[name] for name in _TELLING_NAMES if name in found), b"")
-        return b"%s (%s)" % (heading, told) if told else heading
-
-    def parent(self, at: int) -> int:
-        """The line that a line stands under; -1 for none. A closing line stands with what it closes."""
-        if at not in self._known:
-            if self._steps < 0:
-                self._known = dict(enumerate(self._parents()))
-                return self._known[at]
-            self._known[at], walked_to = self._finders[self.kind](at)
-            self._steps -= at - walked_to
-        return self._known[at]
-
-    def rank(self, at: int) -> int:
-        """Which of the lines under the same heading this is, counted from 1."""
-        for line in range(len(self._ranks), at + 1):
-            parent = self.parent(line)
-            self._children[parent] += self.tells(line)
-            self._ranks.append(self._children[parent])
-        return self._ranks[at]
-
-    def closes(self, line: bytes) -> bool:
-        """Whether a line ends a section, such as `}` or `exit`."""
-        return self.kind in ("braces", "words") and self._closes(line)
-
-    def tells(self, at: int) -> bool:
-        """Whether a line says anything: blank lines, separators and closing ones do not."""
-        line = self.lines[at]
-        return not _NOTHING.match(line) and not (self._closes(line) if self.kind == "words" else False)
-
-    def remarks(self, at: int) -> bool:
-        """Whether a line is a comment, which belongs to what stands right below it."""
-        return _COMMENT.match(self.lines[at]) is not None
-
-    @cached_property
-    def _finders(self) -> dict[str, Callable[[int], tuple[int, int]]]:
-        """How a line's parent is found by the kind of nesting: the parent, and the line up to which was walked."""
-        return {
-            "indentation": self._shallower,
-            "braces": self._unclosed,
-            "words": self._unclosed,
-            "headers": self._last_header,
-            "prefixes": lambda at: (-1, at),
-            "flat": lambda at: (-1, at),
-        }
-
-    def _shallower(self, at: int) -> tuple[int, int]:
-        """The nearest line above that is indented less."""
+    def _found_parent(self, at: int) -> tuple[int, int]:
         lines = self.lines
         while at > 0 and not lines[at].strip():
             at -= 1
@@ -281,40 +345,7 @@ class Outline:
                 return self._known[other], other
         return -1, -1
 
-    def _unclosed(self, at: int) -> tuple[int, int]:
-        """The nearest line above that opens a section which is still open here."""
-        closed = 1 if self._closes(self.lines[at]) else 0
-        for other in range(at - 1, -1, -1):
-            line = self.lines[other]
-            if not closed and other in self._known and not self._opens(line) and not self._closes(line):
-                return self._known[other], other
-            if self._opens(line):
-                if not closed:
-                    return other, other
-                closed -= 1
-            if self._closes(line):
-                closed += 1
-        return -1, -1
-
     def _parents(self) -> Iterator[int]:
-        """The parents of all lines, in one pass."""
-        if self.kind == "indentation":
-            yield from self._parents_by_depth()
-            return
-        stack: list[int] = []
-        for at, line in enumerate(self.lines):
-            if self.kind == "headers":
-                header = _is_header(line)
-                stack = [at] if header else stack
-                yield stack[-1] if stack and not header else -1
-                continue
-            if self._closes(line) and stack:
-                stack.pop()
-            yield stack[-1] if stack else -1
-            if self._opens(line):
-                stack.append(at)
-
-    def _parents_by_depth(self) -> Iterator[int]:
         stack: list[tuple[int, int]] = []
         last = -1
         for at, line in enumerate(self.lines):
@@ -331,21 +362,108 @@ class Outline:
                 last = next((heading for above, heading in reversed(stack) if above < depth), -1)
             yield last
 
+
+class _Enclosed(Outline):
+    """A section is opened by one line and closed by another."""
+
+    def words_above(self, at: int) -> bytes:
+        return b""
+
+    def _opens(self, line: bytes) -> bool:
+        raise NotImplementedError
+
+    def _found_parent(self, at: int) -> tuple[int, int]:
+        """The nearest line above that opens a section which is still open here."""
+        closed = 1 if self.closes(self.lines[at]) else 0
+        for other in range(at - 1, -1, -1):
+            line = self.lines[other]
+            if not closed and other in self._known and not self._opens(line) and not self.closes(line):
+                return self._known[other], other
+            if self._opens(line):
+                if not closed:
+                    return other, other
+                closed -= 1
+            if self.closes(line):
+                closed += 1
+        return -1, -1
+
+    def _parents(self) -> Iterator[int]:
+        stack: list[int] = []
+        for at, line in enumerate(self.lines):
+            if self.closes(line) and stack:
+                stack.pop()
+            yield stack[-1] if stack else -1
+            if self._opens(line):
+                stack.append(at)
+
+
+class _Braced(_Enclosed):
+    """By braces, or by parentheses."""
+
+    kind = "braces"
+
+    @classmethod
+    def fits(cls, sample: _Sample) -> bool:
+        opened, closed = sample.joined.count(b"{\n"), sample.joined.count(b"\n}")
+        return opened >= 2 and opened <= 1.2 * closed + 2
+
+    def opens(self, at: int) -> bool:
+        return self._opens(self.lines[at])
+
+    def closes(self, line: bytes) -> bool:
+        return not _COMMENT.match(line) and (line.lstrip()[:1] in (b"}", b")") or line.count(b"}") > line.count(b"{"))
+
     def _opens(self, line: bytes) -> bool:
         if _COMMENT.match(line):
             return False
-        if self.kind == "braces":
-            return line.rstrip().endswith((b"{", b"(")) or (b"{" in line and line.count(b"{") > line.count(b"}"))
-        return line.split(None, 1)[:1] != [] and line.split(None, 1)[0] in self._openers
+        return line.rstrip().endswith((b"{", b"(")) or (b"{" in line and line.count(b"{") > line.count(b"}"))
 
-    def _closes(self, line: bytes) -> bool:
-        if self.kind == "braces":
-            return not _COMMENT.match(line) and (
-                line.lstrip()[:1] in (b"}", b")") or line.count(b"}") > line.count(b"{")
-            )
+
+class _Worded(_Enclosed):
+    """By words that open and words that close, such as `config` and `end`."""
+
+    kind = "words"
+
+    def __init__(
+        self, lines: Sequence[bytes], shown: Sequence[bytes] | None = None, *, may_be_several: bool = True
+    ) -> None:
+        super().__init__(lines, shown, may_be_several=may_be_several)
+        self._openers, self._closers = _pairs(lines) or (frozenset(), frozenset(_CLOSERS))
+
+    @classmethod
+    def fits(cls, sample: _Sample) -> bool:
+        return _pairs(sample.whole) is not None
+
+    def tells(self, at: int) -> bool:
+        return super().tells(at) and not self.closes(self.lines[at])
+
+    def closes(self, line: bytes) -> bool:
         return line.strip() in self._closers
 
-    def _last_header(self, at: int) -> tuple[int, int]:
+    def _opens(self, line: bytes) -> bool:
+        first = [] if _COMMENT.match(line) else line.split(None, 1)
+        return bool(first) and first[0] in self._openers
+
+
+class _Headed(Outline):
+    """By header lines, such as `[section]`, each up to the next."""
+
+    kind = "headers"
+
+    @classmethod
+    def fits(cls, sample: _Sample) -> bool:
+        return sum(_is_header(line) for line in sample.lines) >= 2
+
+    def opens(self, at: int) -> bool:
+        return _is_header(self.lines[at])
+
+    def words_above(self, at: int) -> bytes:
+        return b""
+
+    def _ends(self, below: int, at: int) -> bool:
+        return _is_header(self.lines[below])
+
+    def _found_parent(self, at: int) -> tuple[int, int]:
         if _is_header(self.lines[at]):
             return -1, at
         for other in range(at - 1, -1, -1):
@@ -355,44 +473,33 @@ class Outline:
                 return other, other
         return -1, -1
 
-    def _found_kind(self) -> str:
-        sample = self._sample
-        if not sample:
-            return "flat"
-        joined = b"\n" + b"\n".join(self._bare_sample) + b"\n"
-        opened, closed = joined.count(b"{\n"), joined.count(b"\n}")
-        if opened >= 2 and opened <= 1.2 * closed + 2:
-            return "braces"
-        if self._pairs:
-            return "words"
-        if sum(line[:1] in b" \t" for line in sample) >= max(1, len(sample) // 50):
-            return "indentation"
-        if sum(_is_header(line) for line in sample) >= 2:
-            return "headers"
-        words = Counter(line.split(None, 1)[0] for line in sample)
-        common = sum(count for _, count in words.most_common(3))
-        deep = sum(len(line.split()) >= 3 for line in sample)
-        if common > 0.9 * len(sample) and deep > 0.8 * len(sample):
-            return "prefixes"
-        return "flat"
+    def _parents(self) -> Iterator[int]:
+        above = -1
+        for at, line in enumerate(self.lines):
+            header = _is_header(line)
+            above = at if header else above
+            yield -1 if header else above
 
-    @cached_property
-    def _pairs(self) -> tuple[frozenset[bytes], frozenset[bytes]] | None:
-        """The words that open and those that close, when pairs of them are found in equal number and well nested."""
-        if sum(map(_CLOSERS.__contains__, map(bytes.strip, self.lines[:_SAMPLE]))) < 2:
-            return None
-        whole = self.lines[:_WHOLE]
-        firsts = [[] if _COMMENT.match(line) else line.split(None, 1) for line in whole]
-        counts = Counter(first[0] for first in firsts if len(first) == 2)
-        bare = Counter(first[0] for first in firsts if len(first) == 1)
-        pairs: dict[bytes, bytes] = {}
-        for closer in sorted(_CLOSERS & bare.keys(), key=lambda word: -bare[word]):
-            fitting = [word for word, count in counts.items() if count == bare[closer] and word not in pairs]
-            for opener in fitting[:_MOST_FITTING]:
-                if bare[closer] >= 2 and _nested(firsts, {**pairs, opener: closer}):
-                    pairs[opener] = closer
-                    break
-        return (frozenset(pairs), frozenset(pairs.values())) if pairs else None
+
+_KINDS: Sequence[type[Outline]] = (_Braced, _Worded, _Indented, _Headed, _Prefixed, _Flat)  # the surest first
+
+
+def _pairs(lines: Sequence[bytes]) -> tuple[frozenset[bytes], frozenset[bytes]] | None:
+    """The words that open and those that close, when pairs of them are found in equal number and well nested."""
+    if sum(map(_CLOSERS.__contains__, map(bytes.strip, lines[:_SAMPLE]))) < 2:
+        return None
+    whole = lines[:_WHOLE]
+    firsts = [[] if _COMMENT.match(line) else line.split(None, 1) for line in whole]
+    counts = Counter(first[0] for first in firsts if len(first) == 2)
+    bare = Counter(first[0] for first in firsts if len(first) == 1)
+    pairs: dict[bytes, bytes] = {}
+    for closer in sorted(_CLOSERS & bare.keys(), key=lambda word: -bare[word]):
+        fitting = [word for word, count in counts.items() if count == bare[closer] and word not in pairs]
+        for opener in fitting[:_MOST_FITTING]:
+            if bare[closer] >= 2 and _nested(firsts, {**pairs, opener: closer}):
+                pairs[opener] = closer
+                break
+    return (frozenset(pairs), frozenset(pairs.values())) if pairs else None
 
 
 def _is_header(line: bytes) -> bool:
@@ -416,7 +523,7 @@ def section_of(content: bytes, place: str, kind: str | None = None) -> bytes:
 
     Capitals and small letters are the same, and a part of the place will do. `kind` is as in a procedure's `outline`.
     """
-    outline = Outline(split_lines(content), kind)
+    outline = outline_of(split_lines(content), kind)
     return b"".join(outline.lines[at] for at in places_under(outline, place))
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from historon.compare.exports import Kind, PartChange
 from historon.compare.lines import Edit
-from historon.compare.outline import Outline
+from historon.compare.outline import outline_of
 from historon.versions import too_large
 
 __all__ = ["Hunk", "Row", "hunks", "unified"]
@@ -35,7 +35,7 @@ def hunks(change: PartChange, context: int = 3) -> Iterator[Hunk]:
     """The hunks of a part. Where noise was left out, the new side is the old one with only the telling edits made."""
     shift = 0
     shown = change.old or change.new
-    outline = Outline(shown.bare, change.masks.outline, shown)
+    outline = outline_of(shown.bare, change.masks.outline, shown)
     for group in _grouped(change.edits, context):
         start = max(0, group[0].old_from - context)
         end = min(len(change.old), group[-1].old_to + context)

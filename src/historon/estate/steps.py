@@ -5,6 +5,7 @@ from typing import Any, ClassVar, Generic, Literal, TypeVar
 
 from msgspec import field
 
+from historon.base.packed import Format
 from historon.estate.durations import Duration, Size
 from historon.estate.patterns import Dated, Finder, Pattern, QuickPattern
 from historon.estate.table import Table, given
@@ -36,7 +37,6 @@ __all__ = [
 ]
 
 Said = str | tuple[str, ...]
-Format = Literal["xml", "json", "gzip", "bzip2", "xz", "zip", "tar", "sqlite", "text", "anything"]
 
 
 class Check(Table, frozen=True, kw_only=True):

@@ -12,7 +12,7 @@ from functools import cache, partial
 
 from historon.compare import How, PartChange, compare_exports, paired
 from historon.compare.moves import find_moves, without
-from historon.compare.outline import Outline, words_of
+from historon.compare.outline import Outline, outline_of, words_of
 from historon.estate import Noise, Pattern
 from historon.store import Store, TreeRecord, Version
 from historon.versions import Masks, contents_of, split_lines
@@ -180,7 +180,7 @@ def _in_document(change: PartChange) -> Iterator[_Seen]:
 def _in_lines(change: PartChange) -> Iterator[_Seen]:
     raw = change.old.bare, change.new.bare
     kind = change.masks.outline
-    sides = Outline(change.old.bare, kind, change.old), Outline(change.new.bare, kind, change.new)
+    sides = outline_of(change.old.bare, kind, change.old), outline_of(change.new.bare, kind, change.new)
     paths = [partial(_path, side) for side in sides]
     edits = change.edits
     gone, came = set[int](), set[int]()

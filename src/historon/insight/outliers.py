@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import zip_longest
 
-from historon.compare import Outline
+from historon.compare import outline_of
 from historon.insight.family import Reader
 from historon.store import TreeRecord
 from historon.versions import is_binary
@@ -85,7 +85,7 @@ def _lines(parts: Mapping[str, bytes], reader: Reader, outline: str | None) -> d
         if is_binary(content) or isinstance(content, TreeRecord):
             continue
         lines = content.splitlines(keepends=True)
-        nesting = Outline(lines, outline)
+        nesting = outline_of(lines, outline)
         for at, line in enumerate(lines):
             if nesting.tells(at):
                 text = line.decode("utf-8", "replace").strip()

@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from fnmatch import fnmatchcase
 from typing import IO
 
-from historon.compare import Outline
+from historon.compare import outline_of
 from historon.compare.documents import Document, Node, parse_document
 from historon.compare.opening import opened
 from historon.estate import UNKNOWN_MARK, Requirement, rules_digest
@@ -140,7 +140,7 @@ def _places(name: str, content: bytes, masks: Masks) -> Iterator[str]:
         yield from _values(document, document.root, document.notation.root)
         return
     lines = split_lines(content)
-    outline = Outline(lines, masks.outline)
+    outline = outline_of(lines, masks.outline)
     for at, line in enumerate(lines[: _MOST_PLACES + 1]):
         if outline.tells(at):
             yield b" / ".join((*outline.path(at), line.strip())).decode("utf-8", "replace")

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
 from historon.base.bounds import TooHeavyError, begin_on
-from historon.compare import Change, How, Kind, Outline, PartChange, compare_exports, text_changes
+from historon.compare import Change, How, Kind, Outline, PartChange, compare_exports, outline_of, text_changes
 from historon.compare.lines import same_lines
 from historon.compare.opening import opened
 from historon.insight.search_index import may_hold, may_hold_closed, pieces_of_expression, pieces_of_text
@@ -83,7 +83,7 @@ class _Shown:
 
     @cached_property
     def outline(self) -> Outline:
-        return Outline(self.lines, self._masks().outline)
+        return outline_of(self.lines, self._masks().outline)
 
 
 @dataclass(frozen=True)
@@ -327,7 +327,7 @@ def _stayed(part: PartChange, tracked: _Tracked) -> Iterator[tuple[_Key, _Key]]:
     lines = {line for name, _, line in tracked if name == part.name}
     if not lines or part.kind not in (Kind.EDITED, Kind.RENAMED):
         return
-    sides = Outline([*part.old], part.masks.outline), Outline([*part.new], part.masks.outline)
+    sides = outline_of([*part.old], part.masks.outline), outline_of([*part.new], part.masks.outline)
     was = part.was or part.name
     for number, other in same_lines([*part.old], [*part.new]).items():
         line = _text(part.new[other - 1])
@@ -344,7 +344,7 @@ def _line_changes(changed: Sequence[PartChange], masks: Masks) -> list[tuple[str
     for part in changed:
         if part.kind is Kind.BINARY:
             continue
-        sides = Outline([*part.old], masks.outline), Outline([*part.new], masks.outline)
+        sides = outline_of([*part.old], masks.outline), outline_of([*part.new], masks.outline)
         for change in text_changes(part.edits, part.outlines, fold=False):
             places: list[_Key | None] = [None, None]
             names = (part.was or part.name, part.name)

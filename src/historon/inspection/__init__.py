@@ -8,10 +8,9 @@ if TYPE_CHECKING:
     from historon.inspection.answers import error_line
     from historon.inspection.cuts import MOST_PAST, Past
     from historon.inspection.exports import Inspection, Kept, inspect
-    from historon.inspection.formats import FORMATS, Look, format_of, look_into
+    from historon.inspection.formats import Look, format_of, look_into
 
 __all__ = [
-    "FORMATS",
     "MOST_PAST",
     "Inspection",
     "Kept",
@@ -29,6 +28,6 @@ __getattr__ = lazily(
         "answers": ["error_line"],
         "cuts": ["MOST_PAST", "Past"],
         "exports": ["Inspection", "Kept", "inspect"],
-        "formats": ["FORMATS", "Look", "format_of", "look_into"],
+        "formats": ["Look", "format_of", "look_into"],
     },
 )

@@ -8,6 +8,7 @@ from typing import IO
 
 import msgspec
 
+from historon.base.packed import Format
 from historon.base.quantities import size_text
 from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share, walk
@@ -27,8 +28,9 @@ _FEW_MEMBERS = 4
 _FEW_ROWS = 10
 _HEAD = 2**16
 _DEEPEST = 3  # archives in archives in archives
-_ARCHIVES = frozenset({"zip", "tar", "gzip", "xz", "bzip2"})
-_TELLING = _ARCHIVES | {"xml", "json", "sqlite"}  # what a part does not become something else from by itself
+_ARCHIVES = frozenset(kind.value for kind in Format if kind.archive)
+# What a part does not become something else from by itself.
+_TELLING = frozenset(kind.value for kind in Format) - {Format.TEXT, Format.ANYTHING}
 
 
 @dataclass(frozen=True)

@@ -17,12 +17,12 @@ from xml.parsers import expat
 
 import msgspec
 
-from historon.base.packed import Rejoined, TooMuchError, decompressed, kind_by_head
+from historon.base.packed import Format, Rejoined, TooMuchError, decompressed, kind_by_head
 from historon.base.quantities import size_text
 from historon.inspection.answers import STATE_NAMES, STATE_WORDS, document_error
 from historon.versions import as_utf8
 
-__all__ = ["FORMATS", "Look", "format_of", "kind_of", "look_into"]
+__all__ = ["READERS", "Look", "format_of", "kind_of", "look_into"]
 
 _PIECE = 2**18
 _BLOCK = 512  # of a tar archive (POSIX.1-2017, pax)
@@ -31,18 +31,8 @@ _MOST_MEMBERS = 200_000
 _SMALL = 16 * 2**20  # bytes up to which a document is read as a whole
 _MOST_TABLES = 1000
 _MOST_STEPS = 50_000_000  # of SQLite's machine, for one database
-_NAMED = {
-    ".gz": "gzip",
-    ".tgz": "gzip",
-    ".zip": "zip",
-    ".bz2": "bzip2",
-    ".xz": "xz",
-    ".txz": "xz",
-    ".tar": "tar",
-    ".xml": "xml",
-    ".json": "json",
-}
-_ARCHIVES = frozenset({"gzip", "zip", "bzip2", "xz", "tar"})
+_NAMED = {ending: kind.value for kind in Format for ending in kind.endings}
+_ARCHIVES = frozenset(kind.value for kind in Format if kind.archive)
 _LOOKED_AT = 8000  # bytes by which a text is known
 _PRINTED = bytes([*range(0x20, 0x100), *b"\t\n\r\f\x08\x1b"])
 _STEERING = 0.05
@@ -50,8 +40,6 @@ _PAGE = re.compile(rb"\s*(?:<!doctype\s+html|<html[\s>])", re.IGNORECASE)
 _TITLE = re.compile(rb"<title[^>]*>([^<]{0,120})", re.IGNORECASE)
 # Roots of documents that only say that something went wrong: NETCONF (RFC 6241), SOAP, and what many interfaces use.
 _ERROR_ROOTS = frozenset({"error", "errors", "rpc-error", "fault", "exception", "exceptionreport"})
-
-FORMATS = ("xml", "json", "gzip", "bzip2", "xz", "zip", "tar", "sqlite", "text", "anything")
 
 
 @dataclass
@@ -111,8 +99,8 @@ def look_into(name: str, file: IO[bytes], said: str | None = None) -> Look:
     kind = kind_of(name, head)
     if said not in (None, "anything") and (wrong := _unlike(kind, said, head)):
         return Look(kind, f"is not {_article(said)}: {wrong}")
-    kind = said if said is not None and said in _READERS else kind
-    reader = _READERS.get(kind)
+    kind = said if said is not None and said in READERS else kind
+    reader = READERS.get(kind)
     found = Look(kind)
     if reader is None:
         return found
@@ -161,9 +149,8 @@ _BROKEN = (
 
 
 def _article(kind: str, *, whole: bool = False) -> str:
-    word = {"xml": "XML", "json": "JSON", "sqlite": "SQLite"}.get(kind, kind)
-    noun = {"xml": "document", "json": "document", "sqlite": "database", "text": ""}.get(kind, "file")
-    return f"a{' whole' if whole else ''} {word} {noun}".rstrip()
+    noun = next((one.noun for one in Format if one == kind), f"{kind} file")
+    return f"a{' whole' if whole else ''} {noun}"
 
 
 def _reason(exc: Exception) -> str:
@@ -389,7 +376,7 @@ def _html(file: IO[bytes], found: Look) -> None:
     found.about = [title[1].decode("utf-8", "replace").strip()] if title else []
 
 
-_READERS: Mapping[str, Callable[[IO[bytes], Look], None]] = {
+READERS: Mapping[str, Callable[[IO[bytes], Look], None]] = {
     "gzip": _compressed,
     "bzip2": _compressed,
     "xz": _compressed,

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Sequence
 from functools import cached_property
 
-from historon.compare import Outline, places_under
+from historon.compare import Outline, outline_of, places_under
 from historon.versions import split_lines
 
 __all__ = ["with_section"]
@@ -20,7 +20,7 @@ def with_section(present: bytes, wanted: bytes, place: str, outline: str | None 
     it cannot be put in without moving something else to another heading.
     """
     # Both are read as of one kind, as a comparison does: a short text does not tell its own.
-    kind = outline or Outline(max(split_lines(present), split_lines(wanted), key=len)).kind
+    kind = outline or outline_of(max(split_lines(present), split_lines(wanted), key=len)).kind
     now, to_be = _Section(split_lines(present), kind, place), _Section(split_lines(wanted), kind, place)
     if not now.places and not to_be.places:
         return None
@@ -46,7 +46,7 @@ class _Section:
     """The lines of a text that stand under a place of its outline, and those that do not."""
 
     def __init__(self, lines: Sequence[bytes], kind: str, place: str) -> None:
-        self.outline = Outline(lines, kind)
+        self.outline = outline_of(lines, kind)
         self.places = places_under(self.outline, place)
 
     def by_heading(self) -> dict[_Path, list[int]]:
