@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from historon.base.packed import Format
+from historon.base.formats import Format
 from historon.cli.main import COMMANDS
 from historon.collect.verbs import TAKERS
 from historon.estate import EVENT_KINDS, Retention

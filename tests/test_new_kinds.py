@@ -1,4 +1,4 @@
-"""A new transport, channel or kind of copy takes one module, a new kind of event one row."""
+"""A new transport, channel, copy, verb of steps, command or kind of document takes one module, a kind of event one row."""
 
 import json
 import os
@@ -101,6 +101,54 @@ def update(copy, estate, store, now, damaged):
 def verify(copy, estate, store, sample, settings):
     raise NotImplementedError
 '''
+VERB = '''
+from typing import ClassVar
+
+from historon.collect.failures import CollectError, FailureKind
+from historon.estate.steps import Step
+
+
+class Whisper(Step, frozen=True, kw_only=True):
+    """Says something to nobody; `softly` fails."""
+
+    verb: ClassVar[str] = "whisper"
+
+    says: str
+    softly: bool = False
+
+
+async def take(taking, place, step):
+    if step.softly:
+        raise CollectError(FailureKind.STEP, f"nobody heard {step.says}")
+'''
+COMMAND = '''
+"""`historon ebb`."""
+
+import click
+
+from historon.cli.app import pass_app
+
+
+@click.command("ebb")
+@pass_app
+def command(app):
+    """Say how low the water is."""
+    click.echo("very low")
+'''
+DOCUMENT = '''
+from historon.compare.documents.interface import Document, Format, Notation, Plain
+
+
+class Pairs(Format):
+    """NAME -> VALUE, a line each."""
+
+    def claims(self, name, start):
+        return name.endswith(".pairs")
+
+    def parse(self, content, xpaths, pointers):
+        pairs = dict(line.split(" -> ") for line in content.decode().splitlines())
+        return Document("pairs", Plain(fields={name: Plain(value) for name, value in pairs.items()}), Notation())
+'''
 ESTATE = """
 [estate]
 name = "Quay"
@@ -108,7 +156,7 @@ name = "Quay"
 [procedures.asked]
 over = "echo"
 greeting = "ahoy"
-steps = [{ keep = "who is there", as = "answer.txt", loudly = true }]
+steps = [{ whisper = "a secret" }, { keep = "who is there", as = "answer.txt", loudly = true }]
 
 [[sources]]
 name = "cave"
@@ -134,6 +182,9 @@ def library(tmp_path_factory: pytest.TempPathFactory) -> Path:
         "collect/transports/echo.py": TRANSPORT,
         "notices/channels/wall.py": CHANNEL,
         "copies/roll.py": COPY,
+        "collect/verbs/whisper.py": VERB,
+        "cli/commands/ebb.py": COMMAND,
+        "compare/documents/pairs.py": DOCUMENT,
     }.items():
         (lib / "historon" / place).write_text(text)
     events = lib / "historon" / "estate" / "event_kinds.py"
@@ -164,6 +215,24 @@ def test_a_new_kind_is_one_module(library: Path, tmp_path: Path) -> None:
     assert (copy["kind"], copy["state"]) == ("roll", "up to date")
 
 
+def test_a_new_verb_command_and_kind_of_document_are_a_module_each(library: Path, tmp_path: Path) -> None:
+    (tmp_path / "historon.toml").write_text(
+        ESTATE.replace('whisper = "a secret"', 'whisper = "a secret", softly = true')
+    )
+    _run(library, tmp_path, "new", ".", "--store-only")
+    assert "nobody heard a secret" in _run(library, tmp_path, "collect")
+    assert _run(library, tmp_path, "ebb") == "very low\n"
+    assert "Say how low the water is." in _run(library, tmp_path, "--help")
+    changes = (
+        "from historon.compare import compare_exports\nfrom historon.versions import Masks\n"
+        "old, new = {'a.pairs': b'x -> 1\\ny -> 2'}, {'a.pairs': b'y -> 3\\nx -> 1'}\n"
+        "print(*((one.path, one.old, one.new) for part in compare_exports(old, new, Masks(key=b'')) for one in part.changes))"
+    )
+    environment = {**os.environ, "PYTHONPATH": str(library)}
+    done = subprocess.run([sys.executable, "-c", changes], env=environment, capture_output=True, text=True, check=False)
+    assert done.stdout == "('/y', '2', '3')\n", done.stderr
+
+
 @pytest.mark.parametrize(
     ("old", "new", "said"),
     [
@@ -174,6 +243,11 @@ def test_a_new_kind_is_one_module(library: Path, tmp_path: Path) -> None:
         ('kind = "wall"', 'kind = "wal"', '"wal" is not a kind of channel (did you mean "wall"?)'),
         ('wall = "wall.txt"', "", '"wall" is missing'),
         ('kind = "roll"', 'kind = "rolls"', '"rolls" is not a kind of copy (did you mean "roll"?)'),
+        (
+            'whisper = "a secret"',
+            'whisper = "a secret", softli = true',
+            'this key is not known (did you mean "softly"?)',
+        ),
         ('kind = "wall"', "", '"kind" is missing (one of command, file, mail, syslog, wall, webhook)'),
     ],
 )

@@ -4,6 +4,7 @@ import errno
 import importlib
 import logging
 import os
+import pkgutil
 import sys
 import traceback
 import warnings
@@ -69,18 +70,29 @@ COMMANDS: dict[str, dict[str, str]] = {
 _BOUNDED = frozenset({"show", "diff", "changes", "find", "trace", "requirements", "noise"})  # look into exports
 
 
+_LISTED = [name for section in COMMANDS.values() for name in section]
+
+
+def _unlisted() -> list[str]:
+    """Commands whose modules are there, and that no section names."""
+    from historon.cli import commands
+
+    return sorted({one.name.replace("_", "-") for one in pkgutil.iter_modules(commands.__path__)} - {*_LISTED})
+
+
 class _Commands(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return [name for section in COMMANDS.values() for name in section]
+        return [*_LISTED, *_unlisted()]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        if cmd_name not in self.list_commands(ctx):
+        if cmd_name not in _LISTED and cmd_name not in _unlisted():
             return None
         command: click.Command = importlib.import_module(f"historon.cli.commands.{cmd_name.replace('-', '_')}").command
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        for title, section in COMMANDS.items():
+        others = {name: self.get_command(ctx, name).get_short_help_str(80) for name in _unlisted()}  # type: ignore[union-attr]
+        for title, section in {**COMMANDS, **({"Others": others} if others else {})}.items():
             with formatter.section(title):
                 formatter.write_dl([(f"{name:<13}", text) for name, text in section.items()], col_max=15)
 

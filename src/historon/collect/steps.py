@@ -6,7 +6,7 @@ from typing import Any
 from historon.collect.failures import CollectError, FailureKind
 from historon.collect.taking import StepContext, Taking, words
 from historon.collect.transports.interface import Session
-from historon.collect.verbs import TAKERS, pausing
+from historon.collect.verbs import pausing, taker_of
 from historon.estate import Pause, Procedure, Said, Step, fill, walk
 from historon.inspection import Kept
 
@@ -19,7 +19,7 @@ async def take_steps(session: Session[Any], procedure: Procedure, around: StepCo
     Steps that tidy are taken at the end of those they stand among, whatever happened before; when one of them fails,
     what was kept stays good, and the session has a remark about it. What was paused is resumed, whatever happened.
     """
-    taking = Taking(session, procedure, around, TAKERS)
+    taking = Taking(session, procedure, around, taker_of)
     try:
         await taking.take_all(procedure.steps)
     except CollectError as exc:
@@ -38,7 +38,7 @@ async def take_steps(session: Session[Any], procedure: Procedure, around: StepCo
 async def take_push(session: Session[Any], procedure: Procedure, around: StepContext, steps: Sequence[Step]) -> None:
     """Take steps that push a version, or that confirm it. Raises CollectError with the step's place."""
     try:
-        await Taking(session, procedure, around, TAKERS).take_all(steps)
+        await Taking(session, procedure, around, taker_of).take_all(steps)
     except CollectError as exc:
         raise exc.remarking(session.remarks) from exc.__cause__
 
@@ -48,7 +48,7 @@ async def resume(session: Session[Any], procedure: Procedure, around: StepContex
 
     Raises CollectError when it does not.
     """
-    taking = Taking(session, procedure, around, TAKERS)
+    taking = Taking(session, procedure, around, taker_of)
     pauses = (step for _, step in walk(procedure.steps) if isinstance(step, Pause))
     written = next((step for step in pauses if _fills_to(step.resume, around.values, said)), None)
     await pausing.resume(taking, f"resuming {words(said)}", written or Pause(says=said, resume=said))

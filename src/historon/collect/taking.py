@@ -125,12 +125,12 @@ Taker = Callable[["Taking", str, Any], Awaitable[None]]
 
 @dataclass
 class Taking:
-    """One way through a procedure; `takers` say how each verb is taken."""
+    """One way through a procedure; `taker_of` says how a step is taken."""
 
     session: Session[Any]
     procedure: Procedure
     around: StepContext
-    takers: Mapping[type[Step], Taker]
+    taker_of: Callable[[Step], Taker]
     kept: list[Kept] = field(default_factory=list)
     passed_over: list[str] = field(default_factory=list)
     repeatable: bool = False  # whether the step being taken may be taken again when no answer comes
@@ -211,7 +211,7 @@ class Taking:
         """One step, as its verb is taken. Those with others inside have no time of their own: each of those has."""
         self.session.place = place
         self.repeatable = self.session.may_repeat(step.says)
-        taker = next(self.takers[kind] for kind in type(step).__mro__ if kind in self.takers)
+        taker = self.taker_of(step)
         await taker(self, place, step)
 
     async def single(self, place: str, step: S, work: "Callable[[Taking, S], Awaitable[Result]]") -> None:

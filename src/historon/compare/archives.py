@@ -9,7 +9,8 @@ from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from typing import IO
 
-from historon.base.packed import Rejoined, TooMuchError, decompressed, kind_by_head
+from historon.base.formats import kind_by_head
+from historon.base.packed import Rejoined, TooMuchError, decompressed
 from historon.base.quantities import size_text
 from historon.store import LARGE, Member, name_of, tree_part_name, written_tree
 from historon.versions import stand_in

@@ -14,8 +14,9 @@ from typing import Any, Generic, TypeVar
 from historon.estate.channels import Channel
 from historon.estate.copies import Copy
 from historon.estate.procedures import Procedure
+from historon.estate.steps import Step
 
-__all__ = ["CHANNELS", "COPIES", "TRANSPORTS", "Kinds", "module_of"]
+__all__ = ["CHANNELS", "COPIES", "MORE_VERBS", "TRANSPORTS", "Kinds", "module_of"]
 
 T = TypeVar("T")
 
@@ -66,3 +67,4 @@ def module_of(one: object) -> Any:
 TRANSPORTS: Kinds[Procedure] = Kinds("historon.collect.transports", Procedure, "over")
 CHANNELS: Kinds[Channel] = Kinds("historon.notices.channels", Channel, "kind")
 COPIES: Kinds[Copy] = Kinds("historon.copies", Copy, "kind")
+MORE_VERBS: Kinds[Step] = Kinds("historon.collect.verbs", Step, "verb")  # beside those of estate.steps

@@ -8,7 +8,7 @@ from functools import cache
 from typing import Any, NamedTuple
 
 from historon.estate.checking import Path, Problem, problems_of
-from historon.estate.kinds import TRANSPORTS
+from historon.estate.kinds import MORE_VERBS, TRANSPORTS
 from historon.estate.procedures import Procedure
 from historon.estate.steps import ASKING, VERBS, Clauses, Pull, Put, Step
 from historon.estate.table import Name, field_names, nearest
@@ -92,7 +92,7 @@ class _Kind(NamedTuple):
 
 
 def _kind(verb: str, over: type[Procedure]) -> _Kind:
-    step = VERBS[verb]
+    step = VERBS.get(verb) or MORE_VERBS[verb]
     if step is Pull:
         return _Kind(step, over.pulling)
     if step is Put:
@@ -116,7 +116,7 @@ def _steps(data: object, over: type[Procedure], path: Path) -> tuple[tuple[Step,
 def _step(data: object, over: type[Procedure], path: Path) -> tuple[Step | None, list[Problem]]:
     if not isinstance(data, dict):
         return None, [*problems_of(data, dict[str, object], path)]
-    verbs = [verb for verb in VERBS if verb in data]
+    verbs = [verb for verb in VERBS if verb in data] or [key for key in data if key in MORE_VERBS]
     if len(verbs) != 1:
         *most, last = VERBS
         return None, [Problem(path, f"a step has exactly one of {', '.join(most)} and {last}")]

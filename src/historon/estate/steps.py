@@ -5,7 +5,7 @@ from typing import Any, ClassVar, Generic, Literal, TypeVar
 
 from msgspec import field
 
-from historon.base.packed import Format
+from historon.base.formats import Format
 from historon.estate.durations import Duration, Size
 from historon.estate.patterns import Dated, Finder, Pattern, QuickPattern
 from historon.estate.table import Table, given

@@ -8,7 +8,7 @@ from typing import IO
 
 import msgspec
 
-from historon.base.packed import Format
+from historon.base.formats import Format
 from historon.base.quantities import size_text
 from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share, walk

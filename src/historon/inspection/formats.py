@@ -17,7 +17,8 @@ from xml.parsers import expat
 
 import msgspec
 
-from historon.base.packed import Format, Rejoined, TooMuchError, decompressed, kind_by_head
+from historon.base.formats import Format, kind_by_head
+from historon.base.packed import Rejoined, TooMuchError, decompressed
 from historon.base.quantities import size_text
 from historon.inspection.answers import STATE_NAMES, STATE_WORDS, document_error
 from historon.versions import as_utf8

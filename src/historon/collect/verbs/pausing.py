@@ -69,7 +69,7 @@ async def resume(taking: Taking, place: str, step: Pause[Any]) -> None:
 def _over(taking: Taking, session: Session[Any]) -> "Taking":
     """The same going through a procedure over another session; remarks stay together."""
     session.remarks = taking.session.remarks
-    return Taking(session, taking.procedure, taking.around, taking.takers)
+    return Taking(session, taking.procedure, taking.around, taking.taker_of)
 
 
 async def _resumed(taking: Taking, place: str, step: Pause[Any]) -> None:
