@@ -347,6 +347,15 @@ def _is_method(member: object) -> bool:
     return inspect.isfunction(member) or isinstance(member, property | classmethod | staticmethod | cached_property)
 
 
+def test_no_name_that_a_package_hands_on_is_that_of_a_module_in_it() -> None:
+    """The import of the module would put the module in its place (base.lazily)."""
+    for module in _ALL.values():
+        if module.is_package and "lazily(" in module.source:
+            public = importlib.import_module(module.name).__all__
+            modules = {one.name.removeprefix(f"{module.name}.") for one in _ALL.values()}
+            assert not {*public} & modules
+
+
 def test_every_setting_is_documented() -> None:
     text = (ROOT / "docs" / "estate-file.md").read_text()
     assert all(len(kinds) for kinds in (TRANSPORTS, CHANNELS, COPIES))  # which loads them all

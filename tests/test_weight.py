@@ -60,20 +60,20 @@ _ASKED, _SHOWN = {"asyncio", "ssl"}, {"asyncio", "ssl", "rich"}
 LOADED: dict[str, tuple[int, set[str]]] = {
     "--version": (8, set()),
     "--help": (9, set()),
-    "status": (146, _SHOWN),
-    "sources": (135, _SHOWN),
-    "versions files": (135, _SHOWN),
-    "show files": (138, _ASKED),
-    "diff files": (170, _ASKED),
-    "changes": (169, _SHOWN),
-    "find time-server": (167, _SHOWN),
-    "requirements": (166, _SHOWN),
-    "rounds": (135, _SHOWN),
-    "agenda": (145, _SHOWN),
-    "notices": (209, _SHOWN),
-    "prune": (139, _ASKED),
-    "copies": (204, _SHOWN),
-    "collect files": (218, _SHOWN),
+    "status": (145, {"rich"}),
+    "sources": (134, {"rich"}),
+    "versions files": (133, {"rich"}),
+    "show files": (136, set()),
+    "diff files": (168, set()),
+    "changes": (167, {"rich"}),
+    "find time-server": (165, {"rich"}),
+    "requirements": (164, {"rich"}),
+    "rounds": (133, {"rich"}),
+    "agenda": (144, {"rich"}),
+    "notices": (208, {"rich", "ssl"}),
+    "prune": (137, set()),
+    "copies": (202, {"rich", "ssl"}),
+    "collect files": (217, {"asyncio", "rich", "ssl"}),
 }
 _LOOK = """
 import json, os, sys
@@ -84,7 +84,8 @@ try:
     from historon.cli.main import main
     main()
 finally:
-    os.write(said, json.dumps(sorted(sys.modules)).encode() + bytes([10]))
+    loaded = [name for name, module in sys.modules.items() if type(module).__name__ != "_Deferred"]
+    os.write(said, json.dumps(loaded).encode() + bytes([10]))
 """
 
 

@@ -1,11 +1,14 @@
-"""Public faces of packages of which each name is loaded when it is first used."""
+"""What is loaded when it is first used: names of packages, and whole libraries."""
 
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from importlib import import_module
+from importlib.util import find_spec, module_from_spec
+from threading import RLock
+from types import ModuleType
 from typing import Any
 
-__all__ = ["lazily"]
+__all__ = ["defer", "lazily"]
 
 
 def lazily(package: str, homes: Mapping[str, Sequence[str]]) -> Callable[[str], Any]:
@@ -26,3 +29,31 @@ def lazily(package: str, homes: Mapping[str, Sequence[str]]) -> Callable[[str], 
         return found
 
     return load
+
+
+class _Deferred(ModuleType):
+    """A library of which nothing but its name and place is there, until something of it is asked for.
+
+    `importlib.util.LazyLoader` would load it at the next import already, as that asks for `__spec__`.
+    """
+
+    _turn = RLock()
+
+    def __getattr__(self, name: str) -> Any:
+        """What is not there yet: load it all. One thread does; what that asks of itself meanwhile is not there."""
+        spec = self.__spec__
+        with self._turn:
+            if type(self) is _Deferred and spec is not None and spec.loader is not None:
+                self.__class__ = ModuleType  # type: ignore[assignment]
+                spec.loader.exec_module(self)
+        return getattr(self, name)
+
+
+def defer(*libraries: str) -> None:
+    """Let these be loaded when something of them is first used, whoever imports them, at the beginning of a program."""
+    for name in libraries:
+        spec = find_spec(name) if name not in sys.modules else None
+        if spec is not None:
+            module = module_from_spec(spec)
+            module.__class__ = _Deferred
+            sys.modules[name] = module

@@ -20,18 +20,18 @@ _REMEMBERED_S = 120.0
 class _Watch:
     """Looks at the clock again and again; what a look comes too late is given to all deadlines that run."""
 
-    def __init__(self, loop: asyncio.AbstractEventLoop) -> None:
+    def __init__(self, loop: "asyncio.AbstractEventLoop") -> None:
         self._loop = loop
         self._next = 0.0
         self._running: set[asyncio.Timeout] = set()
         self._late: deque[tuple[float, float]] = deque()
 
-    def add(self, deadline: asyncio.Timeout) -> None:
+    def add(self, deadline: "asyncio.Timeout") -> None:
         if not self._running:
             self._plan()
         self._running.add(deadline)
 
-    def discard(self, deadline: asyncio.Timeout) -> None:
+    def discard(self, deadline: "asyncio.Timeout") -> None:
         self._running.discard(deadline)
 
     def _plan(self) -> None:

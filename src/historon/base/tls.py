@@ -22,7 +22,7 @@ def certificate_fingerprint(shown: bytes) -> str:
     return f"SHA256:{hashlib.sha256(shown).hexdigest()}"
 
 
-def pinned_context(pin: str) -> ssl.SSLContext:
+def pinned_context(pin: str) -> "ssl.SSLContext":
     """For connections to the one that has this certificate: `SHA256:` and hexadecimal digits, perhaps with colons.
 
     The pin alone decides, so that no authority need be read. It is checked inside the handshake, before anything is

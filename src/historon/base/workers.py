@@ -149,7 +149,7 @@ class _Worker:
         self.lost += 1
         self.end()
 
-    async def _converse(self, talk: socket.socket, task: _Task, within: float) -> str:
+    async def _converse(self, talk: "socket.socket", task: _Task, within: float) -> str:
         """Hand a task over and collect what comes back, to its end; the answer is what went wrong, in words."""
         loop = asyncio.get_running_loop()
         head = _HEAD.pack(len(task.payload), len(task.files), within + _GRACE_S)
@@ -164,7 +164,7 @@ class _Worker:
                 return msgspec.msgpack.decode(piece, type=str)
             self.pieces.append(msgspec.msgpack.decode(piece, type=task.reply))
 
-    async def _ready(self) -> socket.socket:
+    async def _ready(self) -> "socket.socket":
         if self._tasks >= _TASKS:
             self.end()
         if self._talk is None:
@@ -185,7 +185,7 @@ class _Worker:
         self._talk, self._pid = None, 0
 
 
-async def _received(talk: socket.socket, length: int) -> bytes:
+async def _received(talk: "socket.socket", length: int) -> bytes:
     """So many bytes; EOFError when the other side ends before."""
     loop = asyncio.get_running_loop()
     received = bytearray()
@@ -221,7 +221,7 @@ class _Keeper:
                 self._process = subprocess.Popen(command, pass_fds=[its.fileno()], stdin=subprocess.DEVNULL)
         self._talk = ours
 
-    def worker(self) -> socket.socket:
+    def worker(self) -> "socket.socket":
         """A new worker, to be talked to. OSError when there can be none."""
         self.start()
         ours, its = socket.socketpair()
@@ -290,7 +290,7 @@ def _close_others(kept: set[int]) -> None:
                 os.close(number)
 
 
-def _work(talk: socket.socket) -> NoReturn:
+def _work(talk: "socket.socket") -> NoReturn:
     """Be a worker: do one task after the other, until the asker is gone."""
     try:
         signal.signal(signal.SIGALRM, signal.SIG_DFL)
@@ -323,7 +323,7 @@ def _limit_memory() -> None:
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 
 
-def _do(talk: socket.socket, payload: bytes, files: list[IO[bytes]]) -> str:
+def _do(talk: "socket.socket", payload: bytes, files: list[IO[bytes]]) -> str:
     try:
         work, given = pickle.loads(payload)  # noqa: S301 (from our own process)
         for piece in work(*given, files):
@@ -340,7 +340,7 @@ def _do(talk: socket.socket, payload: bytes, files: list[IO[bytes]]) -> str:
     return ""
 
 
-def _say(talk: socket.socket, piece: Any, *, more: bool) -> None:
+def _say(talk: "socket.socket", piece: Any, *, more: bool) -> None:
     data = msgspec.msgpack.encode(piece, enc_hook=_plain)
     talk.sendall(_REPLY.pack(more, len(data)) + data)
 
@@ -354,7 +354,7 @@ def _plain(value: object) -> object:
     raise NotImplementedError(f"{type(value).__name__} cannot be handed over")
 
 
-def _exactly(talk: socket.socket, length: int) -> bytes:
+def _exactly(talk: "socket.socket", length: int) -> bytes:
     received = bytearray()
     while len(received) < length:
         piece = talk.recv(min(length - len(received), 2**20))

@@ -91,7 +91,7 @@ class Pen:
     """A connection to the store that rounds write by, one after another: a round that waits takes none for itself."""
 
     store: Store
-    _lock: asyncio.Lock = field(default_factory=asyncio.Lock)
+    _lock: "asyncio.Lock" = field(default_factory=asyncio.Lock)
 
     async def write(self, work: Callable[..., T], *given: Any) -> T:
         """Do it in a thread, as another process may be writing."""
@@ -114,7 +114,7 @@ class _Found:
 
     entry: Entry
     result: SourceResult
-    recorded: asyncio.Event = field(default_factory=asyncio.Event)
+    recorded: "asyncio.Event" = field(default_factory=asyncio.Event)
 
     def took(self, span: timedelta, steps: Sequence[tuple[str, timedelta]], waiting: int) -> "_Found":
         """The same with how long it took, each step of it, and how many more wait there."""
@@ -450,7 +450,7 @@ class _Round:
             await self._record([_skipped(name, self._clock(), _INTERRUPTED) for name in missing])
 
 
-async def _all_done(tasks: Sequence[asyncio.Task[None]]) -> bool:
+async def _all_done(tasks: "Sequence[asyncio.Task[None]]") -> bool:
     """Wait for all tasks; when cancelled, cancel them, let them clean up, and say so."""
     interrupted = False
     try:

@@ -71,5 +71,5 @@ class Slots:
             await held.enter_async_context(self._all)
             yield
 
-    def _place(self, kind: str, value: str, limit: int) -> asyncio.Semaphore:
+    def _place(self, kind: str, value: str, limit: int) -> "asyncio.Semaphore":
         return self._narrow.setdefault((kind, value), asyncio.Semaphore(limit))

@@ -1,82 +1,88 @@
 """What the administrator writes: settings, sources, references to secrets, selection."""
 
-from historon.estate.channels import Attaching, Channel, check_trust
-from historon.estate.checking import EstateError, Problem
-from historon.estate.copies import Copy, FarCopy
-from historon.estate.difference import differences, estate_digest, lost_sources, too_many_lost
-from historon.estate.durations import Duration, Share, Size, describe, in_words
-from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
-from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
-from historon.estate.kinds import CHANNELS, COPIES, TRANSPORTS, module_of
-from historon.estate.layout import ESTATE_FILE, lay_out, replace_file, write_private
-from historon.estate.legacy import LEGACY
-from historon.estate.model import (
-    AFTER_ROUNDS,
-    Budget,
-    Credentials,
-    Estate,
-    Jump,
-    Requirement,
-    Retention,
-    Settings,
-    Source,
-    WeightRule,
-)
-from historon.estate.overlaps import arrival_place
-from historon.estate.patterns import Dated, Expression, Finder, Noise, Pattern, QuickPattern
-from historon.estate.procedure_files import shipped_names, shipped_text
-from historon.estate.procedures import Lines, Needs, Procedure
-from historon.estate.reading import read_estate, read_procedure
-from historon.estate.recurrence import after_hours, in_hours, instants, next_instants
-from historon.estate.required import (
-    REQUIREMENTS,
-    UNKNOWN_MARK,
-    RequirementState,
-    requirement_state,
-    rules_digest,
-    same_rules,
-)
-from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference, small_environment, without_secrets
-from historon.estate.selection import select
-from historon.estate.settings_files import (
-    ENVIRONMENT_FILE,
-    environment_secrets,
-    missing_secrets,
-    settings_digest,
-    settings_files,
-    temporary_places,
-    written_places,
-)
-from historon.estate.steps import (
-    ASKING,
-    WITH_CLAUSES,
-    Asking,
-    Await,
-    Check,
-    Clauses,
-    Clock,
-    Each,
-    Judged,
-    Keep,
-    Keeping,
-    Learning,
-    Pause,
-    Pick,
-    Pull,
-    Put,
-    Said,
-    Saying,
-    Send,
-    Step,
-    Tidy,
-    walk,
-)
-from historon.estate.store_place import StorePlace
-from historon.estate.subscriptions import Subscription
-from historon.estate.table import Port, given, nearest
-from historon.estate.timetable_words import words_of
-from historon.estate.timetables import Freeze, Hours, Timetable
-from historon.estate.values import ACCOUNT_VALUES, fill, missing_values, values_of
+from typing import TYPE_CHECKING
+
+from historon.base.lazily import lazily
+
+if TYPE_CHECKING:
+    from historon.estate.channels import Attaching, Channel, check_trust
+    from historon.estate.checking import EstateError, Problem
+    from historon.estate.copies import Copy, FarCopy
+    from historon.estate.difference import differences, estate_digest, lost_sources, too_many_lost
+    from historon.estate.durations import Duration, Share, Size, describe, in_words
+    from historon.estate.editing import add_rules, add_sources, read_rows, set_source_key
+    from historon.estate.event_kinds import EVENT_KINDS, EventKind, Severity
+    from historon.estate.kinds import CHANNELS, COPIES, TRANSPORTS, module_of
+    from historon.estate.layout import ESTATE_FILE, lay_out, replace_file, write_private
+    from historon.estate.legacy import LEGACY
+    from historon.estate.model import (
+        AFTER_ROUNDS,
+        Budget,
+        Credentials,
+        Estate,
+        Jump,
+        Requirement,
+        Retention,
+        Settings,
+        Source,
+        WeightRule,
+    )
+    from historon.estate.overlaps import arrival_place
+    from historon.estate.own_files import (
+        ENVIRONMENT_FILE,
+        environment_secrets,
+        missing_secrets,
+        settings_digest,
+        settings_files,
+        temporary_places,
+        written_places,
+    )
+    from historon.estate.patterns import Dated, Expression, Finder, Noise, Pattern, QuickPattern
+    from historon.estate.procedure_files import shipped_names, shipped_text
+    from historon.estate.procedures import Lines, Needs, Procedure
+    from historon.estate.reading import read_estate, read_procedure
+    from historon.estate.recurrence import after_hours, in_hours, instants, next_instants
+    from historon.estate.required import (
+        REQUIREMENTS,
+        UNKNOWN_MARK,
+        RequirementState,
+        requirement_state,
+        rules_digest,
+        same_rules,
+    )
+    from historon.estate.secrets import Secret, SecretError, SecretRef, is_reference, small_environment, without_secrets
+    from historon.estate.selection import select
+    from historon.estate.steps import (
+        ASKING,
+        WITH_CLAUSES,
+        Asking,
+        Await,
+        Check,
+        Clauses,
+        Clock,
+        Each,
+        Judged,
+        Keep,
+        Keeping,
+        Learning,
+        Pause,
+        Pick,
+        Pull,
+        Put,
+        Said,
+        Saying,
+        Send,
+        Step,
+        Tidy,
+        walk,
+    )
+    from historon.estate.store_place import StorePlace
+    from historon.estate.subscriptions import Subscription
+    from historon.estate.table import Port, given, nearest
+    from historon.estate.timetable_words import words_of
+    from historon.estate.timetables import Freeze, Hours, Timetable
+    from historon.estate.values import ACCOUNT_VALUES, fill, missing_values, values_of
+
 
 __all__ = [
     "ACCOUNT_VALUES",
@@ -195,3 +201,86 @@ __all__ = [
     "write_private",
     "written_places",
 ]
+
+__getattr__ = lazily(
+    __name__,
+    {
+        "channels": ["Attaching", "Channel", "check_trust"],
+        "checking": ["EstateError", "Problem"],
+        "copies": ["Copy", "FarCopy"],
+        "difference": ["differences", "estate_digest", "lost_sources", "too_many_lost"],
+        "durations": ["Duration", "Share", "Size", "describe", "in_words"],
+        "editing": ["add_rules", "add_sources", "read_rows", "set_source_key"],
+        "event_kinds": ["EVENT_KINDS", "EventKind", "Severity"],
+        "kinds": ["CHANNELS", "COPIES", "TRANSPORTS", "module_of"],
+        "layout": ["ESTATE_FILE", "lay_out", "replace_file", "write_private"],
+        "legacy": ["LEGACY"],
+        "model": [
+            "AFTER_ROUNDS",
+            "Budget",
+            "Credentials",
+            "Estate",
+            "Jump",
+            "Requirement",
+            "Retention",
+            "Settings",
+            "Source",
+            "WeightRule",
+        ],
+        "overlaps": ["arrival_place"],
+        "patterns": ["Dated", "Expression", "Finder", "Noise", "Pattern", "QuickPattern"],
+        "procedure_files": ["shipped_names", "shipped_text"],
+        "procedures": ["Lines", "Needs", "Procedure"],
+        "reading": ["read_estate", "read_procedure"],
+        "recurrence": ["after_hours", "in_hours", "instants", "next_instants"],
+        "required": [
+            "REQUIREMENTS",
+            "UNKNOWN_MARK",
+            "RequirementState",
+            "requirement_state",
+            "rules_digest",
+            "same_rules",
+        ],
+        "secrets": ["Secret", "SecretError", "SecretRef", "is_reference", "small_environment", "without_secrets"],
+        "selection": ["select"],
+        "own_files": [
+            "ENVIRONMENT_FILE",
+            "environment_secrets",
+            "missing_secrets",
+            "settings_digest",
+            "settings_files",
+            "temporary_places",
+            "written_places",
+        ],
+        "steps": [
+            "ASKING",
+            "WITH_CLAUSES",
+            "Asking",
+            "Await",
+            "Check",
+            "Clauses",
+            "Clock",
+            "Each",
+            "Judged",
+            "Keep",
+            "Keeping",
+            "Learning",
+            "Pause",
+            "Pick",
+            "Pull",
+            "Put",
+            "Said",
+            "Saying",
+            "Send",
+            "Step",
+            "Tidy",
+            "walk",
+        ],
+        "store_place": ["StorePlace"],
+        "subscriptions": ["Subscription"],
+        "table": ["Port", "given", "nearest"],
+        "timetable_words": ["words_of"],
+        "timetables": ["Freeze", "Hours", "Timetable"],
+        "values": ["ACCOUNT_VALUES", "fill", "missing_values", "values_of"],
+    },
+)

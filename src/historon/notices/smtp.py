@@ -43,7 +43,7 @@ class Mailing:
     to: Sequence[str]
     domain: str
     mark: str
-    trust: Callable[[], ssl.SSLContext]
+    trust: "Callable[[], ssl.SSLContext]"
     login: Callable[[], tuple[str, str] | None]
 
 

@@ -258,7 +258,7 @@ class TelnetDoor:
         if self._server:
             self._server.close()
 
-    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    async def _serve(self, reader: "asyncio.StreamReader", writer: "asyncio.StreamWriter") -> None:
         terminal = _TelnetTerminal(_Negotiating(reader, writer), writer)
         conversation = _Conversation(self._device, terminal, self._device.config)
         try:
@@ -279,7 +279,7 @@ class TelnetDoor:
 class _Negotiating:
     """Reads bytes, and refuses every option that the other side offers or asks for (RFC 854 page 2)."""
 
-    def __init__(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    def __init__(self, reader: "asyncio.StreamReader", writer: "asyncio.StreamWriter") -> None:
         self._reader = reader
         self._writer = writer
 
@@ -297,6 +297,6 @@ class _Negotiating:
 
 
 class _TelnetTerminal:
-    def __init__(self, stdin: _Negotiating, stdout: asyncio.StreamWriter) -> None:
+    def __init__(self, stdin: _Negotiating, stdout: "asyncio.StreamWriter") -> None:
         self.stdin = stdin
         self.stdout = stdout

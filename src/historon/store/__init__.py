@@ -1,71 +1,77 @@
 """Versions at rest: contents, ledger, integrity, and the names by which versions are called."""
 
-from historon.store.encoding import DamagedError, pack, unpack_pieces
-from historon.store.interface import Store
-from historon.store.noting import (
-    HEARTBEAT,
-    PRUNING,
-    RETIRED,
-    TIMETABLE,
-    StillPaused,
-    accept_losses,
-    at_work_topic,
-    losses_of,
-    note,
-    note_losses,
-    noted,
-    still_paused,
-)
-from historon.store.opening import create_store, open_store
-from historon.store.outbox import Notice, NoticeState, Outbox, Pending
-from historon.store.proofs import NEVER_TRIED, Proof, last_proofs, note_proof, proofs_of
-from historon.store.pushes import Unfinished, hold_place, note_push, place_held, release_place, unfinished_pushes
-from historon.store.records import (
-    DATED,
-    ESTATE,
-    LARGE,
-    NO_DATE,
-    PAUSED,
-    PUSHING,
-    RENAMED,
-    SKEW,
-    Approval,
-    Changed,
-    Copied,
-    Entry,
-    Followed,
-    Outcome,
-    Part,
-    Recorded,
-    Removal,
-    Removed,
-    Round,
-    SourceState,
-    State,
-    StoredPart,
-    Version,
-    Visit,
-    digest_of_names,
-    version_digest,
-)
-from historon.store.refusals import ContradictionError, another_store, contradiction, lost
-from historon.store.sqlite.bare import BareLedger, Kept
-from historon.store.sqlite.folder import FolderStore
-from historon.store.sqlite.glance import glance_at
-from historon.store.sqlite.rescue import rescue
-from historon.store.sqlite.transactions import LEDGER
-from historon.store.trees import (
-    Member,
-    TreeRecord,
-    name_of,
-    owner_of,
-    raw_name,
-    read_tree,
-    tree_part_name,
-    written_tree,
-)
-from historon.store.verification import Damage, Verification, verify
-from historon.store.writers import Writer, admit_writer, check_writer, stranger, writers_of
+from typing import TYPE_CHECKING
+
+from historon.base.lazily import lazily
+
+if TYPE_CHECKING:
+    from historon.store.encoding import DamagedError, pack, unpack_pieces
+    from historon.store.interface import Store
+    from historon.store.noting import (
+        HEARTBEAT,
+        PRUNING,
+        RETIRED,
+        TIMETABLE,
+        StillPaused,
+        accept_losses,
+        at_work_topic,
+        losses_of,
+        note,
+        note_losses,
+        noted,
+        still_paused,
+    )
+    from historon.store.opening import create_store, open_store
+    from historon.store.outbox import Notice, NoticeState, Outbox, Pending
+    from historon.store.proofs import NEVER_TRIED, Proof, last_proofs, note_proof, proofs_of
+    from historon.store.pushes import Unfinished, hold_place, note_push, place_held, release_place, unfinished_pushes
+    from historon.store.records import (
+        DATED,
+        ESTATE,
+        LARGE,
+        NO_DATE,
+        PAUSED,
+        PUSHING,
+        RENAMED,
+        SKEW,
+        Approval,
+        Changed,
+        Copied,
+        Entry,
+        Followed,
+        Outcome,
+        Part,
+        Recorded,
+        Removal,
+        Removed,
+        Round,
+        SourceState,
+        State,
+        StoredPart,
+        Version,
+        Visit,
+        digest_of_names,
+        version_digest,
+    )
+    from historon.store.refusals import ContradictionError, another_store, contradiction, lost
+    from historon.store.sqlite.bare import BareLedger, Kept
+    from historon.store.sqlite.folder import FolderStore
+    from historon.store.sqlite.glance import glance_at
+    from historon.store.sqlite.rescue import rescue
+    from historon.store.sqlite.transactions import LEDGER
+    from historon.store.trees import (
+        Member,
+        TreeRecord,
+        name_of,
+        owner_of,
+        raw_name,
+        read_tree,
+        tree_part_name,
+        written_tree,
+    )
+    from historon.store.verification import Damage, Verification, verify
+    from historon.store.writers import Writer, admit_writer, check_writer, stranger, writers_of
+
 
 __all__ = [
     "DATED",
@@ -154,3 +160,75 @@ __all__ = [
     "writers_of",
     "written_tree",
 ]
+
+__getattr__ = lazily(
+    __name__,
+    {
+        "encoding": ["DamagedError", "pack", "unpack_pieces"],
+        "interface": ["Store"],
+        "noting": [
+            "HEARTBEAT",
+            "PRUNING",
+            "RETIRED",
+            "TIMETABLE",
+            "StillPaused",
+            "accept_losses",
+            "at_work_topic",
+            "losses_of",
+            "note",
+            "note_losses",
+            "noted",
+            "still_paused",
+        ],
+        "opening": ["create_store", "open_store"],
+        "outbox": ["Notice", "NoticeState", "Outbox", "Pending"],
+        "proofs": ["NEVER_TRIED", "Proof", "last_proofs", "note_proof", "proofs_of"],
+        "pushes": ["Unfinished", "hold_place", "note_push", "place_held", "release_place", "unfinished_pushes"],
+        "records": [
+            "DATED",
+            "ESTATE",
+            "LARGE",
+            "NO_DATE",
+            "PAUSED",
+            "PUSHING",
+            "RENAMED",
+            "SKEW",
+            "Approval",
+            "Changed",
+            "Copied",
+            "Entry",
+            "Followed",
+            "Outcome",
+            "Part",
+            "Recorded",
+            "Removal",
+            "Removed",
+            "Round",
+            "SourceState",
+            "State",
+            "StoredPart",
+            "Version",
+            "Visit",
+            "digest_of_names",
+            "version_digest",
+        ],
+        "refusals": ["ContradictionError", "another_store", "contradiction", "lost"],
+        "sqlite.bare": ["BareLedger", "Kept"],
+        "sqlite.folder": ["FolderStore"],
+        "sqlite.glance": ["glance_at"],
+        "sqlite.rescue": ["rescue"],
+        "sqlite.transactions": ["LEDGER"],
+        "trees": [
+            "Member",
+            "TreeRecord",
+            "name_of",
+            "owner_of",
+            "raw_name",
+            "read_tree",
+            "tree_part_name",
+            "written_tree",
+        ],
+        "verification": ["Damage", "Verification", "verify"],
+        "writers": ["Writer", "admit_writer", "check_writer", "stranger", "writers_of"],
+    },
+)

@@ -25,7 +25,7 @@ class Beside:
         """Whether there is one of these."""
         return not self._tasks.keys().isdisjoint(names)
 
-    def tasks(self, *, but: str = "") -> set[asyncio.Task[None]]:
+    def tasks(self, *, but: str = "") -> "set[asyncio.Task[None]]":
         """All of them, but perhaps one."""
         return {task for name, task in self._tasks.items() if name != but}
 

@@ -51,7 +51,7 @@ class Lease:
         """Whether it is time to renew it."""
         return abs(now - self._renewed) > self._lasts / 3
 
-    async def stand_by(self, store: Store, stop: asyncio.Event, taken: Callable[[], None]) -> None:
+    async def stand_by(self, store: Store, stop: "asyncio.Event", taken: Callable[[], None]) -> None:
         """Wait until it is ours, and call `taken`; or until we are to stop, in which case nothing was begun."""
         said = ""
         while not stop.is_set():

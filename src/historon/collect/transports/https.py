@@ -120,7 +120,7 @@ async def open_session(target: Target[Https], _known: object = None) -> AsyncIte
         yield _HttpsSession(target, client)
 
 
-def _show_certificate(context: ssl.SSLContext, target: Target[Https]) -> None:
+def _show_certificate(context: "ssl.SSLContext", target: Target[Https]) -> None:
     """Be known by a client certificate (RFC 8446 section 4.4.2), where the account has one."""
     account = target.account
     if account is None or account.key is None or account.certificate is None:

@@ -263,7 +263,7 @@ def _below(root: Path) -> Iterator[Path]:
         yield from (Path(folder, name) for name in sorted([*names, *folders]))
 
 
-async def _end(process: asyncio.subprocess.Process, readers: Sequence[asyncio.Task[bytes]]) -> None:
+async def _end(process: "asyncio.subprocess.Process", readers: "Sequence[asyncio.Task[bytes]]") -> None:
     """Leave nothing running: the program and what it started share a session.
 
     What it left running on purpose, with its output elsewhere, is not touched.

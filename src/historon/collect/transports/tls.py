@@ -14,7 +14,7 @@ from historon.estate import Source
 __all__ = ["peer_context", "peer_verdict"]
 
 
-def peer_context(source: Source, folder: Path) -> ssl.SSLContext:
+def peer_context(source: Source, folder: Path) -> "ssl.SSLContext":
     """For connections to this source. CollectError when its authority cannot be read."""
     if source.certificate:
         return pinned_context(source.certificate)

@@ -77,7 +77,7 @@ def send(channel: SyslogChannel, letter: "Letter", estate: Estate, _at: datetime
     return Sent(f"sent, unconfirmed: {len(messages)} messages to {place} over {channel.over}", told)
 
 
-def _send_framed(channel: SyslogChannel, plain: socket.socket, messages: list[bytes], estate: Estate) -> None:
+def _send_framed(channel: SyslogChannel, plain: "socket.socket", messages: list[bytes], estate: Estate) -> None:
     """Octet counting (RFC 6587 section 3.4.1), which TLS wants too (RFC 5425 section 4.3)."""
     framed = b"".join(b"%d %b" % (len(message), message) for message in messages)
     if channel.over == "tcp":

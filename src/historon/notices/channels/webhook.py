@@ -88,7 +88,7 @@ def request(
     url: SecretRef,
     estate: Estate,
     *,
-    trust: Callable[[], ssl.SSLContext] | None = None,
+    trust: "Callable[[], ssl.SSLContext] | None" = None,
     body: bytes = b"",
     headers: Mapping[str, str] | None = None,
 ) -> tuple[int, bytes]:
