@@ -17,6 +17,7 @@ from historon.store import Store, still_paused, unfinished_pushes
 
 __all__ = [
     "App",
+    "colours_forced",
     "columns_given",
     "estate_option",
     "example",
@@ -94,6 +95,11 @@ class App:
             click.echo(f"historon: {words}", err=True)
             again = f"historon push {name}; to go back: historon push {push.source}@{push.before}"
             click.echo(f"  try: historon collect {push.source}; then {again}", err=True)
+
+
+def colours_forced() -> bool:
+    """Whether $FORCE_COLOR says that what is no terminal shows colours too."""
+    return bool(os.environ.get("FORCE_COLOR"))
 
 
 def columns_given() -> int | None:

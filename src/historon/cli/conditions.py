@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import click
 
 from historon.cli.output import console, count, instant, printable
+from historon.cli.styled import Text
 from historon.estate import Estate
 from historon.timetable import OpenCondition
 
@@ -31,8 +32,6 @@ def conditions_data(conditions: Sequence[OpenCondition]) -> list[dict[str, objec
 
 def print_conditions(estate: Estate, conditions: Sequence[OpenCondition]) -> None:
     """What is open, each with what to do about it."""
-    from rich.text import Text
-
     screen = console()
     for one in conditions[:_SHOWN]:
         since = f", since {instant(one.since, estate.zone)}" if one.since else ""

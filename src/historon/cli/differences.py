@@ -1,14 +1,11 @@
 """The forms in which a difference is shown: lines, line beside line, outline, and data for programs."""
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from historon.cli.output import columns_wide, console, printable
+from historon.cli.styled import Text
 from historon.compare import Change, Hunk, Marked, PartChange, Span, edited_words, folded, hunks, marked, side_by_side
 from historon.insight import Weights
-
-if TYPE_CHECKING:
-    from rich.text import Text
 
 __all__ = ["change_data", "change_text", "part_data", "print_lines", "print_outline", "print_side_by_side"]
 
@@ -54,10 +51,8 @@ def change_data(change: Change, weights: Weights | None = None) -> dict[str, obj
     }
 
 
-def change_text(change: Change, weights: Weights) -> "Text":
+def change_text(change: Change, weights: Weights) -> Text:
     """One change on one line: its sign, its path, what became of it, and why that is grave."""
-    from rich.text import Text
-
     made = Text(f"{change.sign} ", style=_STYLES[change.how])
     if change.path:
         made.append(printable(change.path), "cyan").append("  ")
@@ -67,9 +62,7 @@ def change_text(change: Change, weights: Weights) -> "Text":
     if change.how == "edited" and change.old and change.new:
         old, new = _cut(change.old), _cut(change.new)
         gone, came = edited_words(old, new)
-        made.append_text(_with_words(old, gone, "red")).append(" → ", "dim").append_text(
-            _with_words(new, came, "green")
-        )
+        made.append(_with_words(old, gone, "red")).append(" → ", "dim").append(_with_words(new, came, "green"))
     else:
         made.append(_cut(change.words), _STYLES[change.how])
     if change.used_by:
@@ -77,10 +70,8 @@ def change_text(change: Change, weights: Weights) -> "Text":
     return made
 
 
-def _with_words(text: str, spans: Sequence[Span], style: str) -> "Text":
+def _with_words(text: str, spans: Sequence[Span], style: str) -> Text:
     """A value, with the words marked that differ."""
-    from rich.text import Text
-
     made = Text(text, style=style)
     for start, end in spans:
         made.stylize("bold underline", start, end)
@@ -94,8 +85,6 @@ def _cut(text: str) -> str:
 
 def print_outline(change: PartChange, weights: Weights) -> None:
     """Each change under its path."""
-    from rich.text import Text
-
     screen = console()
     screen.print(_title(change))
     width = len(str(max((one.new_at or one.old_at or 0 for one in change.changes), default=0)))
@@ -113,8 +102,6 @@ def print_outline(change: PartChange, weights: Weights) -> None:
 
 def print_lines(change: PartChange, context: int, weights: Weights) -> None:
     """The lines that came and went, with the words marked that differ."""
-    from rich.text import Text
-
     screen = console()
     screen.print(_title(change))
     for hunk in hunks(change, context):
@@ -131,7 +118,6 @@ def print_lines(change: PartChange, context: int, weights: Weights) -> None:
 def print_side_by_side(change: PartChange, context: int, weights: Weights) -> None:
     """Before on the left, after on the right: over the whole screen, or as wide as the text where it is piped."""
     from rich.table import Table
-    from rich.text import Text
 
     screen = console()
     width = columns_wide()
@@ -154,7 +140,7 @@ def print_side_by_side(change: PartChange, context: int, weights: Weights) -> No
     _print_besides(change, weights)
 
 
-def _cell(row: Marked | None, style: str) -> "tuple[str, Text | str]":
+def _cell(row: Marked | None, style: str) -> tuple[str, Text | str]:
     if row is None:
         return "", ""
     if row.mark == " ":
@@ -162,9 +148,7 @@ def _cell(row: Marked | None, style: str) -> "tuple[str, Text | str]":
     return str(row.number), _marked(row, style)
 
 
-def _marked(row: Marked, style: str, before: str = "") -> "Text":
-    from rich.text import Text
-
+def _marked(row: Marked, style: str, before: str = "") -> Text:
     text = Text(before + row.text, style=style)
     for start, end in row.spans:
         text.stylize("bold underline", start + len(before), end + len(before))
@@ -181,9 +165,7 @@ def _print_besides(change: PartChange, weights: Weights) -> None:
         console().print()
 
 
-def _title(change: PartChange) -> "Text":
-    from rich.text import Text
-
+def _title(change: PartChange) -> Text:
     title = Text(printable(change.name), style="bold")
     if change.was:
         title.append(f"  was {printable(change.was)}", "yellow")

@@ -1,13 +1,9 @@
 """`historon diff --where`: which of many sources are not as most of them are."""
 
-from typing import TYPE_CHECKING
-
 from historon.base.errors import ExitCode
 from historon.cli.output import console, count, print_json, printable
+from historon.cli.styled import Text
 from historon.insight import Oddity, Typical
-
-if TYPE_CHECKING:
-    from rich.text import Text
 
 __all__ = ["print_typical"]
 
@@ -43,8 +39,6 @@ def _as_data(found: Typical) -> list[dict[str, object]]:
 
 
 def _print(found: Typical) -> None:
-    from rich.text import Text
-
     screen = console()
     others = len(found.oddities) - 1
     odd = sorted(found.oddities, key=lambda source: (-len(found.oddities[source]), source))
@@ -75,9 +69,7 @@ def _rank(one: Oddity) -> tuple[int, int]:
     return (0, one.others) if one.own else (1, -one.others)
 
 
-def _line(one: Oddity, others: int) -> "Text":
-    from rich.text import Text
-
+def _line(one: Oddity, others: int) -> Text:
     sign, style = ("+", "green") if one.own else ("-", "red")
     if one.own and one.usual:
         sign, style = "~", ""

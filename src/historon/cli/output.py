@@ -13,12 +13,11 @@ from historon.base.quantities import for_people, utc_text
 from historon.base.visible import made_visible
 from historon.cli import tables
 from historon.cli.app import columns_given
+from historon.cli.styled import Screen, Text
 from historon.cli.tables import Table
 from historon.estate import describe
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from historon.collect import Failure
     from historon.store import Version
 
@@ -70,14 +69,9 @@ def printable(text: str) -> str:
     return made_visible(text, kept="\t\n")
 
 
-def console(*, stderr: bool = False) -> "Console":
-    """Where tables and colours go; piped, there is no colour and nothing is cut off."""
-    from rich.console import Console
-
-    made = Console(stderr=stderr, highlight=False, markup=False, emoji=False)
-    if not made.is_terminal:
-        made = Console(stderr=stderr, highlight=False, markup=False, emoji=False, width=1000, no_color=True)
-    return made
+def console(*, stderr: bool = False) -> Screen:
+    """Where tables and colours go."""
+    return Screen(stderr=stderr)
 
 
 def columns_wide() -> int | None:
@@ -120,10 +114,8 @@ def _plain(data: Any) -> Any:
     return data
 
 
-def print_failure(screen: "Console", sources: "Sequence[str]", failure: "Failure") -> None:
+def print_failure(screen: Screen, sources: "Sequence[str]", failure: "Failure") -> None:
     """Why sources failed, all for one reason: where, what, what came back last, and what to try."""
-    from rich.text import Text
-
     many = f" ({len(sources)} sources, for the same reason)" if len(sources) > 1 else ""
     screen.print(Text(f"{', '.join(sources)}: failed{many}", style=STYLES["failed"]))
     if failure.step:
@@ -134,10 +126,8 @@ def print_failure(screen: "Console", sources: "Sequence[str]", failure: "Failure
     print_labelled(screen, "try", printable(failure.hint))
 
 
-def print_labelled(screen: "Console", label: str, text: str) -> None:
+def print_labelled(screen: Screen, label: str, text: str) -> None:
     """A line with its label before it; on a terminal a long one goes on under its own column."""
-    from rich.text import Text
-
     lines = [text]
     if screen.is_terminal and text:
         lines = textwrap.wrap(text, max(screen.width - _LABEL, 20), break_on_hyphens=False)

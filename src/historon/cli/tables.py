@@ -7,11 +7,8 @@ import sys
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import compress
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from rich.console import Console
-    from rich.text import Text
+from historon.cli.styled import Screen, Text
 
 __all__ = ["Table", "print_table"]
 
@@ -29,16 +26,12 @@ class Table:
     columns: Sequence[str]
     right: Collection[str] = ()
     wrap: Collection[str] = ("note",)
-    rows: "list[list[Text]]" = field(default_factory=list)
+    rows: list[list[Text]] = field(default_factory=list)
 
-    def add_row(self, *cells: "Text | str", style: str = "") -> None:
+    def add_row(self, *cells: Text | str, style: str = "") -> None:
         """One more row, as many cells as there are columns."""
-        from rich.text import Text
-
-        made = [cell.copy() if isinstance(cell, Text) else Text(cell) for cell in cells]
-        for cell in made if style else ():
-            cell.stylize_before(style)
-        self.rows.append(made)
+        made = (cell if isinstance(cell, Text) else Text(cell) for cell in cells)
+        self.rows.append([cell.under(style) if style else cell for cell in made])
 
     def without(self, *columns: str) -> "Table":
         """The same without these columns."""
@@ -48,7 +41,7 @@ class Table:
 
     def width(self, at: int) -> int:
         """How many columns of a screen this column of the table takes, its heading included."""
-        return max(len(self.columns[at]), *(cells[at].cell_len for cells in self.rows), 0)
+        return max(len(self.columns[at]), *(cells[at].width for cells in self.rows), 0)
 
     def longest_word(self, at: int) -> int:
         """How wide this column must be so that no word in it is broken."""
@@ -59,14 +52,18 @@ class Table:
         return any(cells[at].plain.strip() not in _EMPTY for cells in self.rows)
 
 
-def print_table(made: Table, screen: "Console") -> None:
+def print_table(made: Table, screen: Screen) -> None:
     """The table as this screen has room for it; piped, each row is one line."""
     shown = [at for at, _ in enumerate(made.columns) if at == 0 or made.is_used(at)]
     widths = {at: made.width(at) for at in shown}
     room = screen.width if screen.is_terminal else _total(shown, widths)
     beside, below = _arranged(made, shown, widths, room)
-    with screen.capture() as caught:
-        for line in _lines(made, {at: widths[at] for at in beside}, below, room, screen):
+    lines = _lines(made, {at: widths[at] for at in beside}, below, room)
+    if not screen.is_terminal:
+        sys.stdout.write("".join(f"{line.plain.rstrip()}\n" for line in lines))
+        return
+    with screen.rich.capture() as caught:
+        for line in lines:
             screen.print(line, soft_wrap=True)
     # Blanks that fill a line up would be wrapped where the terminal is narrower than it says.
     sys.stdout.write("".join(f"{line.rstrip()}\n" for line in caught.get().splitlines()))
@@ -94,39 +91,32 @@ def _total(columns: Sequence[int], widths: Mapping[int, int]) -> int:
     return sum(widths[at] for at in columns) + _GAP * max(len(columns) - 1, 0)
 
 
-def _lines(
-    made: Table, widths: Mapping[int, int], below: Sequence[int], room: int, screen: "Console"
-) -> "Iterator[Text]":
-    from rich.text import Text
-
-    yield from _row_lines(made, [Text(name, "dim") for name in made.columns], widths, screen)
+def _lines(made: Table, widths: Mapping[int, int], below: Sequence[int], room: int) -> Iterator[Text]:
+    yield from _row_lines(made, [Text(name, "dim") for name in made.columns], widths)
     for cells in made.rows:
-        yield from _row_lines(made, cells, widths, screen)
+        yield from _row_lines(made, cells, widths)
         for at in below:
             if cells[at].plain.strip() in _EMPTY:
                 continue
             name = Text("" if made.columns[at] in _PLAIN else f"{made.columns[at]} ", "dim")
-            for line in _folded(name + cells[at], room - _INDENT, screen):
-                yield Text(" " * _INDENT) + line
+            for line in _folded(name.append(cells[at]), room - _INDENT):
+                yield Text(" " * _INDENT).append(line)
 
 
-def _folded(text: "Text", width: int, screen: "Console") -> "list[Text]":
+def _folded(text: Text, width: int) -> list[Text]:
     """The text in lines of this width; a word that is wider, such as the path of a file, stays whole."""
     longest = max(map(len, text.plain.split()), default=1)
-    return list(text.wrap(screen, max(width, longest)))
+    return text.folded(max(width, longest))
 
 
-def _row_lines(made: Table, cells: "Sequence[Text]", widths: Mapping[int, int], screen: "Console") -> "Iterator[Text]":
+def _row_lines(made: Table, cells: Sequence[Text], widths: Mapping[int, int]) -> Iterator[Text]:
     """One row; a text that is wider than its column goes on in further lines."""
-    from rich.text import Text
-
-    folded = {at: _folded(cells[at], width, screen) for at, width in widths.items()}
+    folded = {at: _folded(cells[at], width) for at, width in widths.items()}
     for number in range(max(1, *map(len, folded.values()))):
         line = Text()
         for at, width in widths.items():
-            cell = folded[at][number].copy() if number < len(folded[at]) else Text()
-            cell.rstrip()
-            blanks = " " * (width - cell.cell_len)
+            cell = folded[at][number].without_end() if number < len(folded[at]) else Text()
+            blanks = " " * (width - cell.width)
             parts = (blanks, cell) if made.columns[at] in made.right else (cell, blanks)
-            line.append_text(Text.assemble(*parts, " " * _GAP))
+            line.append(Text.assemble(*parts, " " * _GAP))
         yield line

@@ -9,6 +9,7 @@ from historon.api import Changes
 from historon.base.errors import UsageError
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, print_json, print_pruned
+from historon.cli.styled import Text
 from historon.cli.views import changes as view
 from historon.estate import Estate
 from historon.insight import Family, families
@@ -77,7 +78,8 @@ def command(
             return
         screen = console()
         screen.print(headline, soft_wrap=True)
-        screen.print(f"instants are in {opened.zone}\n\n" if changes.families else "", style="dim", end="")
+        if changes.families:
+            screen.print(Text(f"instants are in {opened.zone}\n", "dim"))
         view.print_all(opened, changes, groups, limit)
         print_pruned(pruned, f"since {since}")
 

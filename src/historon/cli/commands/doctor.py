@@ -8,6 +8,7 @@ from historon.api import Estate
 from historon.base.errors import ExitCode
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import console, count, print_json, printable
+from historon.cli.styled import Text
 from historon.doctor import Finding
 from historon.estate import Source
 
@@ -45,7 +46,6 @@ def _headline(sources: Sequence[Source], wrong: int, advice: int) -> str:
 
 def _print(findings: Sequence[Finding], headline: str) -> None:
     from rich.padding import Padding
-    from rich.text import Text
 
     click.echo(headline)
     screen = console()

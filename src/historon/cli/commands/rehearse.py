@@ -14,6 +14,7 @@ from historon.base.errors import ExitCode, OutsideError, UsageError
 from historon.base.quantities import size_text
 from historon.cli.app import App, estate_option, example, json_option, pass_app, where_option
 from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, printable
+from historon.cli.styled import Text
 from historon.cli.views.collect import failure_data
 from historon.collect import Rehearsal, StepTaken
 from historon.estate import ENVIRONMENT_FILE, Source, describe, select, temporary_places, written_places
@@ -123,8 +124,6 @@ def _variables(estate: EstateFile) -> dict[str, str]:
 
 
 def _rehearse(opened: Estate, source: Source) -> Rehearsal:
-    from rich.text import Text
-
     screen = console()
     procedure = opened.described.procedure_of(source)
     screen.print(Text(f"{source.name}: {source.procedure} over {procedure.over}", style="bold"))

@@ -89,7 +89,7 @@ def _progress(total: int, *, quiet: bool) -> "Iterator[Callable[[str], None]]":
         return
     from rich.progress import Progress
 
-    with Progress(console=screen, transient=True) as progress:
+    with Progress(console=screen.rich, transient=True) as progress:
         task = progress.add_task("reading", total=total)
         yield lambda source: progress.advance(task)
 

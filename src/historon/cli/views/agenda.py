@@ -9,6 +9,7 @@ import click
 
 from historon.base.quantities import size_text
 from historon.cli.output import console, count, instant, print_table, printable, table
+from historon.cli.styled import Text
 from historon.estate import Estate, Freeze, describe, in_words, next_instants, words_of
 from historon.timetable import Due, Load
 
@@ -67,8 +68,6 @@ def _style(load: Load) -> str:
 
 def print_hours(estate: Estate, loads: Sequence[Load]) -> None:
     """How much of each hour is taken up."""
-    from rich.text import Text
-
     most = max((load.sources for load in loads), default=1) or 1
     screen = console()
     for load in loads:
@@ -122,8 +121,6 @@ def print_simulation(estate: Estate, dues: Sequence[Due], simulation: Simulation
 
 def print_end(estate: Estate, dues: Sequence[Due], warnings: Sequence[str], now: datetime, span: str) -> None:
     """What comes next, and what is wrong with timetables."""
-    from rich.text import Text
-
     screen = console()
     tally = Counter(due.timetable for due in dues)
     if estate.timetables:

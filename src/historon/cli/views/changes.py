@@ -11,6 +11,7 @@ from historon.api import Changes, Estate
 from historon.base.errors import UsageError
 from historon.cli.differences import change_data, change_text
 from historon.cli.output import console, count, instant, print_json, printable
+from historon.cli.styled import Text
 from historon.estate import in_words
 from historon.insight import GRAVE, Family, Variant, Weights
 from historon.store import Changed, Store
@@ -30,8 +31,6 @@ def print_all(
     opened: Estate, changes: Changes, groups: Sequence[tuple[str, Sequence[Family]]], limit: int | None
 ) -> None:
     """Each change once, what matters most first."""
-    from rich.text import Text
-
     screen = console()
     for group, some in groups:
         if group:
@@ -53,8 +52,6 @@ def _why_nothing(store: Store, family: Family) -> str:
 
 
 def _print_family(opened: Estate, changes: Changes, family: Family) -> None:
-    from rich.text import Text
-
     screen = console()
     form = next(changes.forms(family, most=1), None)
     named = sorted({part for part, _ in form.changes}) if form else []
@@ -104,8 +101,6 @@ def headline(changes: Changes, since: str) -> str:
 
 def print_closer(opened: Estate, changes: Changes, handle: str, since: str, *, as_json: bool) -> None:
     """One family: each form with those who have it."""
-    from rich.text import Text
-
     family = next((one for one in changes.families if one.handle == handle), None)
     if family is None:
         raise UsageError(

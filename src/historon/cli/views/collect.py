@@ -2,18 +2,16 @@
 
 import sys
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Self
+from typing import Self
 
 import click
 
 from historon.cli.output import STYLES, console, count, excerpt, print_failure, print_json, print_labelled, printable
+from historon.cli.styled import Screen, Text
 from historon.collect import Failure, Observer, RoundReport, SourceBegan, SourceResult, SourceStep
 from historon.estate import describe
 from historon.notices import DeliveryResult
 from historon.store import Outcome
-
-if TYPE_CHECKING:
-    from rich.console import Console
 
 __all__ = ["Shown", "failure_data", "print_data", "print_end"]
 
@@ -95,7 +93,7 @@ class _Bar(_Silent):
             MofNCompleteColumn(),
             TimeElapsedColumn(),
             TextColumn("{task.fields[busy]}"),
-            console=console(),
+            console=console().rich,
             transient=True,
         )
         self._task = self._progress.add_task("", total=total, busy="")
@@ -128,9 +126,7 @@ def _words(result: SourceResult) -> tuple[str, str, str, str]:
     return f"{result.source:<24}", f"{result.outcome:<9}", f"{number} {lines}".strip(), why
 
 
-def _styled(result: SourceResult) -> object:
-    from rich.text import Text
-
+def _styled(result: SourceResult) -> Text:
     source, outcome, lines, why = map(printable, _words(result))
     return Text.assemble(source, "  ", (outcome, STYLES[result.outcome]), "  ", lines, "  " * bool(lines), (why, "dim"))
 
@@ -150,9 +146,7 @@ def print_end(report: RoundReport, told: Sequence[DeliveryResult]) -> None:
         click.echo(f"historon: the store is in trouble: {printable(report.store_trouble)}", err=True)
 
 
-def _print_troubles(report: RoundReport, screen: "Console") -> None:
-    from rich.text import Text
-
+def _print_troubles(report: RoundReport, screen: Screen) -> None:
     for alike in report.troubles_by_cause:
         result = alike[0]
         screen.print()
@@ -164,9 +158,7 @@ def _print_troubles(report: RoundReport, screen: "Console") -> None:
         print_labelled(screen, "look", result.look)
 
 
-def _print_requirements(report: RoundReport, screen: "Console") -> None:
-    from rich.text import Text
-
+def _print_requirements(report: RoundReport, screen: Screen) -> None:
     for result in report.failing_requirements:
         screen.print(Text(f"\n{result.source}: a requirement is not met", style=STYLES["suspect"]))
         for one in result.unmet[:_UNMET]:
@@ -176,9 +168,7 @@ def _print_requirements(report: RoundReport, screen: "Console") -> None:
         screen.print(Text(f"{result.source}: meets again: {printable(', '.join(result.met_again))}", "green"))
 
 
-def _print_summary(report: RoundReport, screen: "Console", trouble: "Console") -> None:
-    from rich.text import Text
-
+def _print_summary(report: RoundReport, screen: Screen, trouble: Screen) -> None:
     line = Text(f"\n{_round_words(report)}: ")
     parts = [(f"{number} {outcome}", STYLES[outcome]) for outcome, number in report.tally.items()]
     for index, part in enumerate(parts):

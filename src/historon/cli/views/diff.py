@@ -7,6 +7,7 @@ from historon.api import Difference, Side
 from historon.base.errors import UsageError
 from historon.cli.differences import print_lines, print_outline, print_side_by_side
 from historon.cli.output import columns_wide, console, count, instant
+from historon.cli.styled import Text
 from historon.compare import unified
 
 __all__ = ["headline", "print_changes", "print_page", "print_patch"]
@@ -45,8 +46,6 @@ def print_page(found: Difference, context: int, zone: tzinfo) -> None:
 
 def print_changes(found: Difference, form: str | None, context: int, zone: tzinfo) -> None:
     """The change in the form that was asked for."""
-    from rich.text import Text
-
     screen = console()
     width = columns_wide()
     if form == "side" and width is not None and width < _NARROW:

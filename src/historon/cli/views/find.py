@@ -5,6 +5,7 @@ from datetime import tzinfo
 from itertools import groupby
 
 from historon.cli.output import console, count, instant, printable
+from historon.cli.styled import Text
 from historon.insight import Hit
 
 __all__ = ["as_data", "beside", "headline", "print_all"]
@@ -21,8 +22,6 @@ def print_all(
     found: Sequence[Hit], zone: tzinfo, *, ever: bool, oldest: Mapping[str, int | None] | None = None
 ) -> None:
     """Each line under its path; `oldest` are the oldest versions kept of sources of which earlier ones were removed."""
-    from rich.text import Text
-
     screen = console()
     if found:
         zoned = f" (instants are in {zone})" if ever else ""

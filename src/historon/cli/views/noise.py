@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from historon.cli.output import console, count, printable
+from historon.cli.styled import Text
 from historon.insight import Hidden, Proposal
 
 __all__ = ["as_data", "headline", "print_all"]
@@ -24,8 +25,6 @@ def headline(source: str, versions: int, found: Sequence[Proposal], in_force: in
 
 def print_all(found: Sequence[Proposal], take: str | None) -> None:
     """Each proposal with what speaks for it."""
-    from rich.text import Text
-
     screen = console()
     for number, one in enumerate(found, 1):
         screen.print(
@@ -47,8 +46,6 @@ def _called(one: Proposal) -> str:
 
 def _print_hidden(hides: Sequence[Hidden]) -> None:
     """What else a mask would have hidden."""
-    from rich.text import Text
-
     if not hides:
         return
     screen = console()

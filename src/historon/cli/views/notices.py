@@ -11,6 +11,7 @@ from historon.base.errors import UsageError
 from historon.base.quantities import size_text
 from historon.cli.conditions import conditions_data, print_conditions
 from historon.cli.output import count, instant, print_json, print_table, printable, table
+from historon.cli.styled import Text
 from historon.estate import Channel, Estate
 from historon.notices import Event, Letter
 from historon.store import Notice, NoticeState, Pending, Store
@@ -47,8 +48,6 @@ def show_notice(store: Store, number: int, estate: Estate, *, as_json: bool) -> 
 
 def show_history(notices: Sequence[Notice], estate: Estate, *, as_json: bool) -> None:
     """The notices that were sent, the newest first."""
-    from rich.text import Text
-
     headline = f"{count(len(notices), 'notice')}, the newest first" if notices else "no notice was sent yet"
     if as_json:
         print_json("notices-history", headline, [_notice_row(one) for one in notices])

@@ -3,15 +3,12 @@
 from collections import Counter
 from collections.abc import Sequence
 from itertools import groupby
-from typing import TYPE_CHECKING
 
 from historon.api import Required
 from historon.cli.output import console, count, print_table, printable, table
+from historon.cli.styled import Screen, Text
 from historon.estate import Estate, RequirementState, Source
 from historon.insight import Unmet
-
-if TYPE_CHECKING:
-    from rich.console import Console
 
 __all__ = ["as_data", "headline", "print_all"]
 
@@ -39,8 +36,6 @@ def headline(estate: Estate, found: Sequence[Required], without: int) -> str:
 
 def print_all(estate: Estate, found: Sequence[Required], headline: str) -> None:
     """The rules, and who does not meet them."""
-    from rich.text import Text
-
     screen = console()
     states = {one.state for one in found}
     styles = [style for state, style in _HEADLINES.items() if state in states]
@@ -71,9 +66,7 @@ def _print_rules(estate: Estate, found: Sequence[Required]) -> None:
     print_table(made)
 
 
-def _print_source(source: Source, told: Sequence[Unmet], screen: "Console") -> None:
-    from rich.text import Text
-
+def _print_source(source: Source, told: Sequence[Unmet], screen: Screen) -> None:
     screen.print()
     screen.print(Text(source.name, style="bold"))
     for (name, why), group in groupby(told[:_SHOWN], key=lambda one: (one.requirement, one.why)):

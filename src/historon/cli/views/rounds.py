@@ -5,16 +5,13 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import timedelta, tzinfo
 from itertools import groupby
-from typing import TYPE_CHECKING
 
 import click
 
 from historon.cli.output import STYLES, count, instant, print_table, printable, table
+from historon.cli.styled import Text
 from historon.estate import describe
 from historon.store import Outcome, Removed, Round, Visit
-
-if TYPE_CHECKING:
-    from rich.text import Text
 
 __all__ = [
     "print_removed",
@@ -75,11 +72,12 @@ def print_rounds(rounds: Sequence[Round], endings: Mapping[int, str], headline: 
         print_table(made)
 
 
-def _tally(outcomes: Mapping[Outcome, int]) -> "Text":
-    from rich.text import Text
-
-    parts = [Text(f"{outcomes[one]} {one}", STYLES[one]) for one in Outcome if outcomes.get(one)]
-    return Text(", ").join(parts)
+def _tally(outcomes: Mapping[Outcome, int]) -> Text:
+    made = Text()
+    for one in Outcome:
+        if outcomes.get(one):
+            made.append(", " if made.plain else "").append(f"{outcomes[one]} {one}", STYLES[one])
+    return made
 
 
 def visits_headline(number: int, visits: Sequence[Visit]) -> str:
@@ -90,8 +88,6 @@ def visits_headline(number: int, visits: Sequence[Visit]) -> str:
 
 def print_visits(number: int, visits: Sequence[Visit], *, steps: bool) -> None:
     """What became of each source in a round."""
-    from rich.text import Text
-
     click.echo(visits_headline(number, visits))
     step = "step" if steps else "longest step"
     columns = ("source", "outcome", "version", "waiting", "working", step, "note")

@@ -3,19 +3,16 @@
 from collections import Counter
 from collections.abc import Sequence
 from datetime import timedelta
-from typing import TYPE_CHECKING
 
 import click
 
 from historon.api import Board
 from historon.cli.conditions import conditions_data, print_conditions
 from historon.cli.output import STYLES, console, count, instant, print_json, print_table, printable, table
+from historon.cli.styled import Text
 from historon.estate import EVENT_KINDS, Estate, describe
 from historon.store import Outcome
 from historon.timetable import Freshness, SourceStatus
-
-if TYPE_CHECKING:
-    from rich.text import Text
 
 __all__ = ["print_all", "print_data"]
 
@@ -51,8 +48,6 @@ def print_all(
     clear: bool,
 ) -> None:
     """The state of all sources, as a person reads it."""
-    from rich.text import Text
-
     board = stands.sources
     if clear:
         click.clear()
@@ -149,9 +144,7 @@ def _print_groups(board: Sequence[SourceStatus], by: str) -> None:
     print_table(made)
 
 
-def _number(age: Freshness, number: int) -> "Text":
-    from rich.text import Text
-
+def _number(age: Freshness, number: int) -> Text:
     return Text(str(number), STYLES[age]) if number else Text("·", "dim")
 
 
@@ -159,9 +152,7 @@ def _troubles(tally: Counter[Freshness]) -> int:
     return sum(tally[age] for age in Freshness if age.trouble)
 
 
-def _cells(estate: Estate, one: SourceStatus) -> "list[Text | str]":
-    from rich.text import Text
-
+def _cells(estate: Estate, one: SourceStatus) -> list[Text | str]:
     state, outcome = one.state, one.state.outcome or "-"
     requirements = one.requirements or "-"
     proof = one.proof.verdict if one.proof else "-"

@@ -5,6 +5,7 @@ from datetime import tzinfo
 
 from historon.cli.differences import change_data
 from historon.cli.output import console, count, instant, printable
+from historon.cli.styled import Text
 from historon.compare import How
 from historon.insight import Event, Life
 
@@ -22,8 +23,6 @@ def headline(text: str, source: str, lives: Sequence[Life], versions: int) -> st
 
 def print_life(life: Life, source: str, zone: tzinfo, oldest: int | None = None) -> None:
     """A line with what became of it; `oldest` is the oldest version kept, where others before it were removed."""
-    from rich.text import Text
-
     screen = console()
     head = Text(printable(life.line), style="bold" if life.stands else "dim")
     if life.path:

@@ -4,6 +4,7 @@ import click
 
 from historon.base.quantities import size_text
 from historon.cli.output import console, count, printable
+from historon.cli.styled import Text
 from historon.store import Verification
 
 __all__ = ["print_all", "read", "verdict"]
@@ -13,8 +14,6 @@ _SHOWN = 40
 
 def print_all(found: Verification) -> None:
     """What was read, and what is damaged."""
-    from rich.text import Text
-
     screen = console()
     troubles = [f"the ledger: {one}" for one in found.ledger] + [str(one) for one in found.damages]
     for one in troubles[:_SHOWN]:
@@ -22,7 +21,7 @@ def print_all(found: Verification) -> None:
     if len(troubles) > _SHOWN:
         click.echo(f"… {len(troubles) - _SHOWN} more: historon verify --json")
     told = Text(verdict(found), "green" if found.well else "bold red")
-    screen.print(Text(f"{read(found)}: ").append_text(told), soft_wrap=True)
+    screen.print(Text(f"{read(found)}: ").append(told), soft_wrap=True)
     if troubles:
         click.echo("  try: copy the store's folder before anything else; then rebuild the store from a copy")
 
