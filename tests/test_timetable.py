@@ -13,19 +13,22 @@ import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from datetime import UTC, date, datetime, timedelta
+from datetime import time as clock_time
 from itertools import islice, pairwise
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+import msgspec
 import pexpect
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from historon.estate import Estate, Freeze, Hours, Timetable, instants, read_estate
+from historon.estate import Duration, Estate, Freeze, Hours, Timetable, in_hours, instants, read_estate
 from historon.estate.checking import convert, problems_of
 from historon.store import LEDGER, at_work_topic, open_store
 from historon.timetable import due_instants, offset_of
+from historon.timetable.planned import agenda, load_by_hour, warnings_of
 from historon.timetable.service import Service
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, WebListener, historon
 from tests.leaping import InProcess, LeapingLoop
@@ -111,6 +114,40 @@ def test_asking_again_from_any_moment_gives_the_same_instants(
         assert next(due_instants(estate, source, later - timedelta(seconds=1)))[0] == later
     hours = Hours.parse("-".join(quiet))
     assert not any(hours.hold(at.astimezone(OSLO).time()) for at in found)
+
+
+@given(_STARTS, _CLOCKS, st.integers(0, 23 * 60))
+def test_a_source_is_due_its_share_of_the_spread_later(start: datetime, at: str, spread: int) -> None:
+    timetable = _timetable(at=at, spread=f"{spread}m") if spread else _timetable(at=at)
+    estate = _estate(timetable)
+    offset = offset_of("files", "t", timetable)
+    days = list(islice(instants(timetable, OSLO, start - timedelta(days=3)), 8))
+    wanted = [one + offset for one in days if one + offset > start][:3]
+    assert [one for one, _ in islice(due_instants(estate, estate.sources["files"], start), 3)] == wanted
+
+
+@pytest.mark.parametrize(
+    ("at", "begins"),
+    [("03:00", "03:00"), ("01:59", "02:00"), ("05:00", "02:00 next"), ("04:59", "04:59"), ("23:00", "02:00 next")],
+)
+def test_what_has_its_hours_waits_for_their_next_begin(at: str, begins: str) -> None:
+    now = datetime.combine(date(2026, 6, 1), clock_time.fromisoformat(at), OSLO)
+    wanted = datetime.combine(date(2026, 6, 1 + ("next" in begins)), clock_time.fromisoformat(begins[:5]), OSLO)
+    assert in_hours(now.astimezone(UTC), [Hours.parse("02:00-05:00")], OSLO) == wanted
+
+
+@pytest.mark.parametrize(("took", "max_age", "told"), [(60, "1h", 0), (61, "1h", 1), (10, "60m", 0), (10, "59m", 1)])
+def test_an_agenda_warns_of_what_cannot_be_and_of_no_more(took: int, max_age: str, told: int) -> None:
+    """A source that takes as long as the time until it is due again can be; so can a max_age as long as that time."""
+    made = _estate(_timetable(every="1h"))
+    source = msgspec.structs.replace(made.sources["files"], max_age=Duration.parse(max_age))
+    since = datetime(2026, 6, 1, tzinfo=UTC)
+    until = since + timedelta(hours=5)
+    dues = list(agenda(made, [source], since, until))
+    lasted = {"files": timedelta(minutes=took)}
+    loads = load_by_hour(made, dues, {}, since, until)
+    assert [load.begin for load in loads] == [since + timedelta(hours=hour) for hour in range(6)]
+    assert len(list(warnings_of(made, [source], dues, loads, lasted))) == told
 
 
 def _estate(timetable: Timetable, *freezes: Freeze, path: Path | None = None) -> Estate:

@@ -35,7 +35,7 @@ TESTS = {
         "test_copies_contradicted",
         "test_disasters",
     ),
-    "store": ("test_store", "test_verify", "test_restore", "test_pauses", "test_push", "test_identities"),
+    "store": ("test_store", "test_verify", "test_restore", "test_pauses", "test_proof", "test_push", "test_identities"),
     "inspection": ("test_limits", "test_inspection", "test_whole", "test_torture", "test_contained"),
     "retention": ("test_retention", "test_pruning", "test_smaller_estates", "test_keeping"),
     "estate/recurrence.py": ("test_timetable", "test_estate_files"),
