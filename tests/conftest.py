@@ -66,8 +66,8 @@ def historon(*arguments: str | Path, cwd: Path, **variables: str) -> Result:
 
 
 def pytest_xdist_auto_num_workers() -> int:
-    """Twice as many as there are processors: half of the time a test waits, for a device, a prompt, a lease."""
-    return 2 * (os.cpu_count() or 1)
+    """Three times as many as there are processors: most of the time a test waits, for a device, a prompt, a lease."""
+    return 3 * (os.cpu_count() or 1)
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -20,6 +20,7 @@ from historon.base.errors import StoreError
 from historon.estate import SecretRef, StorePlace
 from historon.store import LEDGER, Entry, FolderStore, Outcome, Part, Pending, Store
 from historon.store.ledger.contents import Contents
+from historon.store.ledger.tables import SCHEMA
 from historon.store.postgresql import server as server_module
 from historon.store.postgresql.server import PostgresStore
 from tests.conftest import FILES_ESTATE, PROGRAM, EstateFolder, historon
@@ -319,6 +320,18 @@ def test_mistakes_are_told_in_words(served: EstateFolder, server: PostgresServer
         db.execute("CREATE TABLE source (whose text)")
     other = served.run("new", ".", "--store-only")
     assert "has a table source, which is not Historon's; nothing was changed" in other.err
+
+
+@pytest.mark.parametrize(("schema", "opens"), [(SCHEMA, True), (7, True), (6, False), (SCHEMA + 1, False)])
+def test_a_database_of_another_schema_is_opened_where_its_tables_are_the_same(
+    served: EstateFolder, server: PostgresServer, schema: int, opens: bool
+) -> None:
+    _name_store(served, place := server.database())
+    assert served.run("new", ".", "--store-only").code == 0
+    with psycopg.connect(place, password=PASSWORD, autocommit=True) as db:
+        db.execute("UPDATE meta SET value = %s WHERE name = 'schema'", (b"%d" % schema,))
+    status = served.run("status")
+    assert ("the ledger has schema" in status.err) is not opens
 
 
 def test_a_folder_becomes_a_database_and_a_folder_again(files_estate: EstateFolder, server: PostgresServer) -> None:

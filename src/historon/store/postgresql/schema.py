@@ -54,6 +54,6 @@ def check_schema(db: Database, place: str) -> None:
     (schema,) = db.execute("SELECT value FROM meta WHERE name = 'schema'").fetchone()
     if not _SAME_SINCE <= int(schema) <= SCHEMA:
         raise StoreError(
-            f"{place}: the ledger has schema {int(schema)}, this Historon knows up to {SCHEMA}",
-            hint="a newer Historon wrote it: install that one here too",
+            f"{place}: the ledger has schema {int(schema)}, this Historon knows {_SAME_SINCE} to {SCHEMA}",
+            hint="install the Historon here that wrote it",
         )
