@@ -5,7 +5,7 @@ import pytest
 from historon.estate import Share, read_procedure
 from historon.inspection import error_line
 from historon.inspection.answers import no_export
-from historon.inspection.cuts import shrunk_slowly
+from historon.inspection.cuts import cut_off, shrunk_slowly
 
 HALF = Share.parse("50%")
 PROCEDURE = read_procedure("local-tree")
@@ -61,3 +61,13 @@ def test_the_fewest_versions_that_something_is_measured_by() -> None:
 )
 def test_an_answer_that_says_only_how_things_stand_is_no_export(answer: bytes, is_one: bool) -> None:
     assert (no_export(answer) == "") == is_one
+
+
+@pytest.mark.parametrize(("gone", "more"), [(3, ""), (4, " and 1 more"), (5, " and 2 more")])
+def test_sections_that_are_gone_are_named_up_to_three(gone: int, more: str) -> None:
+    kinds = ["router", "vlan", "policy", "snmp", "line", "banner", "user", "logging", "ntp"]
+    whole = "".join(f"{kind}\n" + "".join(f"  setting-{n} {kind}\n" for n in range(9)) for kind in kinds).encode()
+    cut = b"".join(line for line in whole.splitlines(keepends=True) if line.split()[-1].decode() not in kinds[:gone])
+    (doubt, *_) = cut_off(cut, [whole] * 4, HALF, document=False)
+    assert f"{more}, which the last 4 good versions had" in doubt
+    assert doubt.count('"') == 2 * 3

@@ -16,11 +16,12 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from historon.estate import Timetable, next_instants
+from historon.estate import Timetable, next_instants, read_estate
 from historon.estate.timetables import Times
+from historon.retention import PrunedByItself, prune_by_itself
 from historon.store import FolderStore, open_store
 from historon.timetable.service import Service
-from tests.conftest import FILES_ESTATE, EstateFolder, prune
+from tests.conftest import FILES_ESTATE, EstateFolder, collect, prune
 from tests.disks import mounted
 from tests.leaping import InProcess, LeapingLoop
 
@@ -378,3 +379,21 @@ def test_wrong_budgets(files_estate: EstateFolder) -> None:
     assert said.code == 4
     assert "expected a size" in said.err
     assert 'no source has the label "sit"' in said.err
+
+
+def test_a_retention_that_removed_nothing_yet_is_known_when_it_becomes_shorter(files_estate: EstateFolder) -> None:
+    text = FILES_ESTATE.replace('name = "files"', 'name = "files"\nretention = "r"')
+    keep = "[retention.r]\nat_most = {}\nat_least = 1\n"
+    files_estate.write(text + keep.format(8))
+    for n in range(4):
+        (files_estate.path / "data" / "a.conf").write_text(f"port {n}\n")
+        collect(files_estate)
+    store, later = files_estate.store(), datetime.now(UTC) + timedelta(hours=1)
+
+    def pruned() -> PrunedByItself:
+        return prune_by_itself(read_estate(files_estate.path / "historon.toml"), store, later)
+
+    assert pruned() == PrunedByItself()
+    files_estate.write(text + keep.format(3))
+    assert "retention r became shorter: at_most is 3, was 8" in pruned().blocked
+    assert len(store.versions("files")) == 4
