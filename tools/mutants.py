@@ -48,7 +48,7 @@ TESTS = {
 _NOT = ("postgresql", "interface.py", "__init__.py", "tables.py", "schema.py")
 EQUIVALENT: dict[str, str] = {
     "store/encoding/deltas.py _level: return _HARD if thorough and len(content) <= _THOROUGH else _QUICK -> "
-    "return _HARD if thorough and len(content) < _THOROUGH else _QUICK": "how hard that is compressed, not what it holds",
+    "return _HARD if thorough and len(content) < _THOROUGH else _QUICK": "how hard it is compressed, not what it holds",
     "store/sqlite/transactions.py _opened: db.close() -> pass": "it is closed when nobody has it any more",
     "store/ledger/contents.py sweep: self.forget() -> pass": "what is swept is never asked for again: room, not truth",
 }
