@@ -110,3 +110,22 @@ def test_a_command_loads_what_is_said_here_and_nothing_else(weighed: EstateFolde
     assert modules >= {"historon.cli.main"}, done.stderr
     own = sum(one.split(".")[0] == "historon" for one in modules)
     assert (own, modules & {*HEAVY}) == LOADED[command]
+
+
+def test_what_is_deferred_is_whole_once_it_is_used_whoever_uses_it_first() -> None:
+    script = (
+        "import sys\nfrom concurrent.futures import ThreadPoolExecutor\nfrom historon.base.lazily import defer\n"
+        "defer('wave', 'xml', 'decimal', 'no_such_library')\n"
+        "import wave, xml.dom.minidom, decimal\n"
+        "print(type(wave).__name__, 'no_such_library' in sys.modules)\n"
+        "with ThreadPoolExecutor(8) as threads:\n"
+        "    found = list(threads.map(lambda _: wave.open, range(50)))\n"
+        "print(type(wave).__name__, len({*found}), xml.dom.minidom.parseString('<a/>').documentElement.tagName)\n"
+        "try:\n    wave.nothing\nexcept AttributeError as exc:\n    print(exc)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines() == [
+        "_Deferred False",
+        "module 1 a",
+        "module 'wave' has no attribute 'nothing'",
+    ]
