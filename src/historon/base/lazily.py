@@ -31,21 +31,30 @@ def lazily(package: str, homes: Mapping[str, Sequence[str]]) -> Callable[[str], 
     return load
 
 
+# Of all deferred libraries, as one that is whole has nothing of its class any more.
+_TURN = RLock()
+_LOADING: set[str] = set()
+
+
 class _Deferred(ModuleType):
     """A library of which nothing but its name and place is there, until something of it is asked for.
 
     `importlib.util.LazyLoader` would load it at the next import already, as that asks for `__spec__`.
     """
 
-    _turn = RLock()
-
     def __getattr__(self, name: str) -> Any:
-        """What is not there yet: load it all. One thread does; what that asks of itself meanwhile is not there."""
-        spec = self.__spec__
-        with self._turn:
+        """What is not there yet: load it all. Other threads wait for it; what that asks of itself is not there yet."""
+        with _TURN:
+            spec, own = self.__spec__, self.__name__
+            if own in _LOADING:
+                raise AttributeError(f"module {own!r} has no attribute {name!r}")
             if type(self) is _Deferred and spec is not None and spec.loader is not None:
+                _LOADING.add(own)
+                try:
+                    spec.loader.exec_module(self)
+                finally:
+                    _LOADING.discard(own)
                 self.__class__ = ModuleType  # type: ignore[assignment]
-                spec.loader.exec_module(self)
         return getattr(self, name)
 
 
