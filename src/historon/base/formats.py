@@ -3,7 +3,7 @@
 from enum import StrEnum
 from typing import Self
 
-__all__ = ["Format", "kind_by_head"]
+__all__ = ["ARCHIVES", "Format", "kind_by_head"]
 
 
 class Format(StrEnum):
@@ -35,6 +35,9 @@ class Format(StrEnum):
         made._value_ = word
         made.noun, made.begins, made.endings, made.archive = noun, begins, endings, archive
         return made
+
+
+ARCHIVES: frozenset[str] = frozenset(kind for kind in Format if kind.archive)
 
 
 def kind_by_head(head: bytes) -> str | None:

@@ -99,7 +99,7 @@ class _Commands(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        if args and args[0] not in self.list_commands(ctx) and not args[0].startswith("-"):
+        if args and not args[0].startswith("-") and args[0] not in _LISTED and args[0] not in _unlisted():
             from historon.estate import nearest
 
             raise UsageError(f'there is no command "{args[0]}"', hint=nearest(args[0], self.list_commands(ctx)))

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 __all__ = ["Screen", "Text"]
 
 _TAB = 8  # columns
+_STEERING = dict.fromkeys((7, 8, 11, 12, 13))  # bell, backspace, tabs and feeds: rich drops them too
 _WITHOUT_END = 1000  # columns of what is no terminal: nothing is cut off
 
 
@@ -21,7 +22,8 @@ class Text:
 
     def __init__(self, text: str = "", style: str = "") -> None:
         self.style = style
-        self._pieces: list[tuple[str, str]] = [(text, "")] if text else []
+        self._pieces: list[tuple[str, str]] = []
+        self.append(text)
 
     @classmethod
     def assemble(cls, *parts: "str | tuple[str, str] | Text") -> "Text":
@@ -48,7 +50,7 @@ class Text:
 
     def append(self, text: "str | Text", style: str = "") -> Self:
         """Add something behind it."""
-        more = [(text, style)] if isinstance(text, str) else text._pieces
+        more = [(text.translate(_STEERING), style)] if isinstance(text, str) else text._pieces
         for piece, own in more:
             whole = own if isinstance(text, str) else f"{text.style} {own}".strip()
             if self._pieces and self._pieces[-1][1] == whole:
@@ -59,19 +61,14 @@ class Text:
 
     def stylize(self, style: str, start: int, end: int) -> None:
         """Lay a style over what stands from one place to another."""
-        pieces: list[tuple[str, str]] = []
-        at = 0
-        for text, own in self._pieces:
-            low, high = (min(max(place - at, 0), len(text)) for place in (start, end))
-            cut = ((text[:low], own), (text[low:high], f"{own} {style}".strip()), (text[high:], own))
-            pieces += [piece for piece in cut if piece[0]]
-            at += len(text)
-        self._pieces = pieces
+        before, within, behind = self.part(0, start), self.part(start, end), self.part(end, len(self.plain))
+        laid = [(text, f"{own} {style}".strip()) for text, own in within._pieces]
+        self._pieces = [*before._pieces, *laid, *behind._pieces]
 
     def under(self, style: str) -> "Text":
         """The same with a style below its own."""
         made = Text(style=f"{style} {self.style}".strip())
-        made._pieces = self._pieces
+        made._pieces = [*self._pieces]
         return made
 
     def without_end(self) -> "Text":
@@ -147,7 +144,7 @@ class Screen:
         if self.is_terminal or not all(isinstance(part, str | Text) for part in parts):
             self.rich.print(*parts, sep=sep, soft_wrap=soft_wrap)
             return
-        said = sep.join(part.plain if isinstance(part, Text) else str(part) for part in parts)
+        said = sep.join(part.plain if isinstance(part, Text) else Text(str(part)).plain for part in parts)
         self._stream.write("\n".join(line.expandtabs(_TAB) for line in said.split("\n")) + "\n")
 
 

@@ -141,8 +141,7 @@ class Outline(ABC):
 
         Where each line is a whole path they are those that it shares with another, else the name that gets a value.
         """
-        named = _DIRECTIVE.match(self.shown[at]) if self._gives_values else None
-        return named[1] if named and named[1].lower() not in _VERBS else b""
+        return b""
 
     def _found_parent(self, at: int) -> tuple[int, int]:
         """A line's parent, and the line up to which was walked for it."""
@@ -217,14 +216,6 @@ class Outline(ABC):
         counts = Counter(line.strip() for at, line in enumerate(self.lines) if self.opens(at))
         return {line for line, count in counts.items() if count > 1}
 
-    @cached_property
-    def _gives_values(self) -> bool:
-        """Whether nearly each line gives a value to a name; prose does not."""
-        sample = _Sample(self.lines).lines
-        like = sum(_DIRECTIVE.match(line) is not None for line in sample)
-        ended = sum(_SENTENCE.search(line) is not None for line in sample)
-        return like >= 0.7 * len(sample) and ended <= 0.1 * len(sample)
-
     def _heading(self, at: int) -> bytes:
         """What names a section: its first line without what opens it; a single word also by what tells it apart."""
         if at not in self._headings:
@@ -256,8 +247,20 @@ class _Flat(Outline):
     def fits(cls, sample: _Sample) -> bool:
         return True
 
+    def words_above(self, at: int) -> bytes:
+        named = _DIRECTIVE.match(self.shown[at]) if self._gives_values else None
+        return named[1] if named and named[1].lower() not in _VERBS else b""
 
-class _Prefixed(Outline):
+    @cached_property
+    def _gives_values(self) -> bool:
+        """Whether nearly each line gives a value to a name; prose does not."""
+        sample = _Sample(self.lines).lines
+        like = sum(_DIRECTIVE.match(line) is not None for line in sample)
+        ended = sum(_SENTENCE.search(line) is not None for line in sample)
+        return like >= 0.7 * len(sample) and ended <= 0.1 * len(sample)
+
+
+class _Prefixed(_Flat):
     """Each line is a whole path, such as `set interfaces port-3 mtu 1500`."""
 
     kind = "prefixes"
@@ -297,9 +300,6 @@ class _Indented(Outline):
     @classmethod
     def fits(cls, sample: _Sample) -> bool:
         return sum(line[:1] in b" \t" for line in sample.lines) >= max(1, len(sample.lines) // 50)
-
-    def words_above(self, at: int) -> bytes:
-        return b""
 
     def document(self, at: int) -> bytes:
         if not self._documents:
@@ -366,11 +366,9 @@ class _Indented(Outline):
 class _Enclosed(Outline):
     """A section is opened by one line and closed by another."""
 
-    def words_above(self, at: int) -> bytes:
-        return b""
-
+    @abstractmethod
     def _opens(self, line: bytes) -> bool:
-        raise NotImplementedError
+        """Whether a line opens a section."""
 
     def _found_parent(self, at: int) -> tuple[int, int]:
         """The nearest line above that opens a section which is still open here."""
@@ -456,9 +454,6 @@ class _Headed(Outline):
 
     def opens(self, at: int) -> bool:
         return _is_header(self.lines[at])
-
-    def words_above(self, at: int) -> bytes:
-        return b""
 
     def _ends(self, below: int, at: int) -> bool:
         return _is_header(self.lines[below])

@@ -8,7 +8,7 @@ from typing import IO
 
 import msgspec
 
-from historon.base.formats import Format
+from historon.base.formats import ARCHIVES, Format
 from historon.base.quantities import size_text
 from historon.compare import ArchiveError, unpacked
 from historon.estate import Keeping, Pattern, Procedure, Share, walk
@@ -28,9 +28,8 @@ _FEW_MEMBERS = 4
 _FEW_ROWS = 10
 _HEAD = 2**16
 _DEEPEST = 3  # archives in archives in archives
-_ARCHIVES = frozenset(kind.value for kind in Format if kind.archive)
 # What a part does not become something else from by itself.
-_TELLING = frozenset(kind.value for kind in Format) - {Format.TEXT, Format.ANYTHING}
+_TELLING = frozenset(Format) - {Format.TEXT, Format.ANYTHING}
 
 
 @dataclass(frozen=True)
@@ -176,7 +175,7 @@ class _Part:
         if not doubts and bare and look.kind in ("text", "xml", "json") and part.spool is None:
             doubts += [f"{part.name} {one}" for one in self._cut(document=look.kind != "text")]
         found.doubts += doubts
-        if look.kind in _ARCHIVES and not doubts and self.depth < _DEEPEST and part.size <= LARGE:
+        if look.kind in ARCHIVES and not doubts and self.depth < _DEEPEST and part.size <= LARGE:
             self._judge_inside(found)
 
     # ---- bare ------------------------------------------------------------------------------------------------
@@ -226,7 +225,7 @@ class _Part:
         step, part, earlier = self.kept.step, self.kept.part, self.earlier
         if step.record_only or step.follows or earlier is None or look.kind == "empty":
             return
-        if look.kind in _ARCHIVES or look.kind == "sqlite":
+        if look.kind in ARCHIVES or look.kind == "sqlite":
             was = look_into(part.name, BytesIO(earlier.content)) if earlier.content else Look("empty")
             yield from (f"{part.name} {one}" for one in self._fewer_inside(look, was))
         elif shorter := self._shorter(earlier, binary=look.kind == "binary"):

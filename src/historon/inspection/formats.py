@@ -17,7 +17,7 @@ from xml.parsers import expat
 
 import msgspec
 
-from historon.base.formats import Format, kind_by_head
+from historon.base.formats import ARCHIVES, Format, kind_by_head
 from historon.base.packed import Rejoined, TooMuchError, decompressed
 from historon.base.quantities import size_text
 from historon.inspection.answers import STATE_NAMES, STATE_WORDS, document_error
@@ -33,7 +33,6 @@ _SMALL = 16 * 2**20  # bytes up to which a document is read as a whole
 _MOST_TABLES = 1000
 _MOST_STEPS = 50_000_000  # of SQLite's machine, for one database
 _NAMED = {ending: kind.value for kind in Format for ending in kind.endings}
-_ARCHIVES = frozenset(kind.value for kind in Format if kind.archive)
 _LOOKED_AT = 8000  # bytes by which a text is known
 _PRINTED = bytes([*range(0x20, 0x100), *b"\t\n\r\f\x08\x1b"])
 _STEERING = 0.05
@@ -163,7 +162,7 @@ def _unlike(kind: str, said: str, head: bytes) -> str:
     if kind == said or (said in ("xml", "json") and kind == "text"):
         return ""
     if said == "text":
-        if kind != "binary" and kind not in _ARCHIVES:
+        if kind != "binary" and kind not in ARCHIVES:
             return ""
         return "it has bytes that no text has"
     if kind == "text" or kind == "html":

@@ -3,12 +3,11 @@
 A module may bring its verb along: the class of its steps, beside `take`.
 """
 
-import sys
 from collections.abc import Mapping
 
 from historon.collect.taking import Taker
 from historon.collect.verbs import asking, awaiting, choosing, keeping, pausing, putting
-from historon.estate import Await, Each, Judged, Keep, Pause, Pick, Pull, Put, Step
+from historon.estate import Await, Each, Judged, Keep, Pause, Pick, Pull, Put, Step, module_of
 
 __all__ = ["TAKERS", "taker_of"]
 
@@ -27,7 +26,7 @@ TAKERS: Mapping[type[Step], Taker] = {
 
 def taker_of(step: Step) -> Taker:
     """How a step is taken."""
-    own = sys.modules[type(step).__module__]
+    own = module_of(step)
     if own.__name__.startswith(f"{__name__}."):
         taker: Taker = own.take
         return taker

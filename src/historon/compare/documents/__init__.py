@@ -1,6 +1,5 @@
 """Exports that are documents, as one kind of tree, whatever they are written in: a module a format."""
 
-import csv
 import pkgutil
 from collections.abc import Sequence
 from functools import cache
@@ -12,8 +11,6 @@ from historon.compare.documents.xml import parsed_xml, same_meaning, xml_places
 
 __all__ = ["Document", "Node", "Notation", "parse_document", "parse_trees", "parsed_xml", "same_meaning", "xml_places"]
 
-_NO_DOCUMENT = (ValueError, RecursionError, UnicodeError, csv.Error)
-
 
 def parse_document(
     name: str, content: bytes, *, xpaths: Sequence[str] = (), pointers: Sequence[str] = ()
@@ -24,7 +21,7 @@ def parse_document(
         if one.claims(lowered, start):
             try:
                 made = one.parse(content, xpaths, pointers)
-            except _NO_DOCUMENT:
+            except (ValueError, RecursionError):
                 continue
             if made is not None:
                 return made

@@ -27,7 +27,10 @@ class Csv(Format):
     def parse(self, content: bytes, xpaths: Sequence[str], pointers: Sequence[str]) -> Document | None:
         text = content.decode("utf-8-sig")
         delimiter = max(",;\t", key=text.partition("\n")[0].count)
-        rows = [row for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True) if row]
+        try:
+            rows = [row for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True) if row]
+        except csv.Error as exc:
+            raise ValueError(str(exc)) from exc
         if len(rows) < 2 or len(header := rows[0]) < 2 or len(set(header)) < len(header):
             return None
         if any(len(row) != len(header) for row in rows):

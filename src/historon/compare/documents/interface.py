@@ -1,10 +1,13 @@
 """What a format of documents is to the rest: places with values, and how these places are written."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TypeVar
 
-__all__ = ["Document", "Format", "Node", "Notation", "Plain", "first_byte", "tokens_of", "without"]
+__all__ = ["Document", "Format", "Node", "Notation", "Plain", "first_byte", "members_without", "tokens_of", "without"]
+
+T = TypeVar("T")
 
 
 class Node(ABC):
@@ -127,20 +130,24 @@ def tokens_of(pointer: str) -> list[str]:
 
 
 def _pruned(node: Node, tokens: Sequence[str]) -> Node:
-    fields = dict(_pruned_members(node.fields.items(), tokens))
+    fields = dict(members_without(node.fields.items(), tokens, _pruned))
     entries = [(str(at), entry) for at, entry in enumerate(node.lists.get("", ()))]
-    lists = {**node.lists, "": [entry for _, entry in _pruned_members(entries, tokens)]} if entries else node.lists
+    lists = (
+        {**node.lists, "": [entry for _, entry in members_without(entries, tokens, _pruned)]} if entries else node.lists
+    )
     return Plain(node.value, fields, lists)
 
 
-def _pruned_members(members: Iterable[tuple[str, Node]], tokens: Sequence[str]) -> Iterator[tuple[str, Node]]:
-    """Members by their names, or numbers, without those that stand at a pointer."""
+def members_without(
+    members: Iterable[tuple[str, T]], tokens: Sequence[str], prune: Callable[[T, Sequence[str]], T]
+) -> Iterator[tuple[str, T]]:
+    """Members by their names, or numbers, without those that stand at a pointer; `prune` does so further in."""
     first, *rest = tokens
-    for name, node in members:
+    for name, member in members:
         if first not in ("*", name):
-            yield name, node
+            yield name, member
         elif rest:
-            yield name, _pruned(node, rest)
+            yield name, prune(member, rest)
 
 
 def first_byte(content: bytes) -> bytes:

@@ -1,12 +1,12 @@
 """JSON: objects, whose order means nothing, and arrays, whose order does."""
 
 import json
-from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from decimal import Decimal
 from functools import cached_property
 from typing import Any
 
-from historon.compare.documents.interface import Document, Format, Node, Notation, tokens_of
+from historon.compare.documents.interface import Document, Format, Node, Notation, members_without, tokens_of
 
 __all__ = ["Json"]
 
@@ -92,18 +92,8 @@ def _no_such_number(text: str) -> float:
 def _pruned(data: Any, tokens: Sequence[str]) -> Any:
     """The data without what stands at a pointer, in which `*` is any name or number."""
     if isinstance(data, dict):
-        return dict(_pruned_members(data.items(), tokens))
+        return dict(members_without(data.items(), tokens, _pruned))
     if isinstance(data, list):
         members = [(str(index), value) for index, value in enumerate(data)]
-        return [value for _, value in _pruned_members(members, tokens)]
+        return [value for _, value in members_without(members, tokens, _pruned)]
     return data
-
-
-def _pruned_members(members: Iterable[tuple[str, Any]], tokens: Sequence[str]) -> Iterator[tuple[str, Any]]:
-    """Members by their names, or numbers, tokens_of those that stand at a pointer."""
-    first, *rest = tokens
-    for name, value in members:
-        if first not in ("*", name):
-            yield name, value
-        elif rest:
-            yield name, _pruned(value, rest)
